@@ -1,0 +1,21 @@
+// Command nexocumula is gateway, central, simulator and command-line client.
+package main
+
+import (
+	"context"
+	"os"
+	"os/signal"
+	"syscall"
+
+	"nexocumula/internal/cli"
+)
+
+// version is set by the build.
+var version = "development"
+
+func main() {
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	code := cli.Run(ctx, os.Args, version, os.Stdout, os.Stderr)
+	stop()
+	os.Exit(code)
+}

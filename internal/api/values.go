@@ -1,0 +1,100 @@
+package api
+
+import (
+	"errors"
+	"net/http"
+	"time"
+
+	"github.com/gin-gonic/gin"
+
+	"nexocumula/client"
+	"nexocumula/internal/core/series"
+	"nexocumula/internal/core/span"
+	"nexocumula/internal/query"
+	"nexocumula/internal/store"
+)
+
+// selected is the series that ?select= names, all of them when it is missing.
+func (h handlers) selected(c *gin.Context) ([]store.Series, bool) {
+	selector, err := series.ParseSelector(c.DefaultQuery("select", "#"))
+	if err != nil {
+		fail(c, http.StatusBadRequest, "select", err.Error())
+		return nil, false
+	}
+	if c.Query("select") == "" {
+		return h.Store.List(selector), true // an empty store is no mistake
+	}
+	found, err := query.Find(h.Store, selector)
+	if err != nil {
+		refused(c, err)
+		return nil, false
+	}
+	return found, true
+}
+
+func refused(c *gin.Context, err error) {
+	var r *query.Refusal
+	switch {
+	case errors.As(err, &r) && r.Code == "unknown_series":
+		fail(c, http.StatusNotFound, r.Code, r.Message)
+	case errors.As(err, &r):
+		fail(c, http.StatusBadRequest, r.Code, r.Message)
+	default:
+		fail(c, http.StatusInternalServerError, "store", err.Error())
+	}
+}
+
+func (h handlers) series(c *gin.Context) {
+	found, ok := h.selected(c)
+	if !ok {
+		return
+	}
+	out := client.SeriesList{Series: make([]client.Series, len(found))}
+	for i, s := range found {
+		out.Series[i] = client.Series{
+			Path: string(s.Path), Kind: string(s.Kind), Unit: s.Unit, FreshFor: span.Format(s.FreshFor),
+			FirstSeen: timeOrNil(s.FirstSeen), LastSeen: timeOrNil(s.LastTime),
+		}
+	}
+	c.JSON(http.StatusOK, out)
+}
+
+func (h handlers) now(c *gin.Context) {
+	found, ok := h.selected(c)
+	if !ok {
+		return
+	}
+	c.JSON(http.StatusOK, latest(found, time.Now()))
+}
+
+// latest is the latest values of the series that have one.
+func latest(found []store.Series, now time.Time) client.Now {
+	out := client.Now{At: now.UTC(), Values: make([]client.Value, 0, len(found))}
+	for _, s := range found {
+		if s.LastTime == 0 {
+			continue
+		}
+		age := now.Sub(time.Unix(0, s.LastTime))
+		out.Values = append(out.Values, client.Value{
+			Path: string(s.Path), Kind: string(s.Kind), Unit: s.Unit,
+			Time: time.Unix(0, s.LastTime).UTC(), Value: client.Number(s.LastValue), AgeMS: age.Milliseconds(), Fresh: age <= s.FreshFor,
+		})
+	}
+	return out
+}
+
+func timeOrNil(ns int64) *time.Time {
+	if ns == 0 {
+		return nil
+	}
+	t := time.Unix(0, ns).UTC()
+	return &t
+}
+
+func pointer(t time.Time) *time.Time {
+	if t.IsZero() {
+		return nil
+	}
+	t = t.UTC()
+	return &t
+}

@@ -1,0 +1,177 @@
+package cli
+
+import (
+	"encoding/csv"
+	"encoding/json"
+	"fmt"
+	"io"
+	"math"
+	"strconv"
+	"time"
+
+	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/jedib0t/go-pretty/v6/text"
+	"github.com/urfave/cli/v3"
+
+	"nexocumula/client"
+)
+
+var outputFlag = &cli.StringFlag{
+	Name: "output", Aliases: []string{"o"}, Value: "table", Usage: "table, json or csv",
+	Validator: func(s string) error {
+		if s != "table" && s != "json" && s != "csv" {
+			return fmt.Errorf("output %q: use table, json or csv", s)
+		}
+		return nil
+	},
+}
+
+// grid is an answer as rows and columns. Cells of people are for tables, cells of
+// scripts for CSV; a column whose two are alike has only the latter.
+type grid struct {
+	columns []column
+	rows    [][]cell
+	empty   string // what to tell people when there are no rows
+}
+
+type column struct {
+	name  string
+	right bool // numbers stand right
+}
+
+type cell struct{ script, people string }
+
+func plain(s string) cell { return cell{s, s} }
+
+func count[T int | uint64](n T) cell { return plain(fmt.Sprint(n)) }
+
+// show writes the answer as --output says: all of it as JSON, or the grid.
+func show(cmd *cli.Command, answer any, g grid) error {
+	out := cmd.Root().Writer
+	switch cmd.String("output") {
+	case "json":
+		enc := json.NewEncoder(out)
+		enc.SetIndent("", "  ")
+		return enc.Encode(answer)
+	case "csv":
+		return g.csv(out)
+	}
+	return g.table(out)
+}
+
+func (g grid) csv(out io.Writer) error {
+	w := csv.NewWriter(out)
+	line := make([]string, len(g.columns))
+	for i, c := range g.columns {
+		line[i] = c.name
+	}
+	if err := w.Write(line); err != nil {
+		return err
+	}
+	for _, row := range g.rows {
+		for i, c := range row {
+			line[i] = c.script
+		}
+		if err := w.Write(line); err != nil {
+			return err
+		}
+	}
+	w.Flush()
+	return w.Error()
+}
+
+func (g grid) table(out io.Writer) error {
+	if len(g.rows) == 0 {
+		_, err := fmt.Fprintln(out, g.empty)
+		return err
+	}
+	t := table.NewWriter()
+	t.SetOutputMirror(out)
+	t.SetStyle(table.StyleLight)
+	style := t.Style()
+	style.Options = table.Options{SeparateHeader: true}
+	style.Format.Header = text.FormatDefault
+	style.Box.PaddingLeft, style.Box.PaddingRight = "", "  "
+	head := make(table.Row, len(g.columns))
+	configs := make([]table.ColumnConfig, len(g.columns))
+	for i, c := range g.columns {
+		head[i] = c.name
+		configs[i] = table.ColumnConfig{Number: i + 1}
+		if c.right {
+			configs[i].Align, configs[i].AlignHeader = text.AlignRight, text.AlignRight
+		}
+	}
+	t.SetColumnConfigs(configs)
+	t.AppendHeader(head)
+	for _, row := range g.rows {
+		line := make(table.Row, len(row))
+		for i, c := range row {
+			line[i] = c.people
+		}
+		t.AppendRow(line)
+	}
+	t.Render()
+	return nil
+}
+
+// number is a value: exact for scripts, four significant digits after the point at
+// most for people.
+func number(n client.Number) cell {
+	f := float64(n)
+	if math.IsNaN(f) {
+		return cell{"", "–"}
+	}
+	return cell{strconv.FormatFloat(f, 'g', -1, 64), brief(f)}
+}
+
+func brief(f float64) string {
+	digits := 3
+	if a := math.Abs(f); a != 0 && a < 10 {
+		digits = min(12, 3-int(math.Floor(math.Log10(a))))
+	}
+	s := strconv.FormatFloat(f, 'f', digits, 64)
+	for s[len(s)-1] == '0' && digits > 0 {
+		s, digits = s[:len(s)-1], digits-1
+	}
+	if s[len(s)-1] == '.' {
+		s = s[:len(s)-1]
+	}
+	return s
+}
+
+func share(n client.Number) cell {
+	return cell{strconv.FormatFloat(float64(n), 'g', -1, 64), strconv.FormatFloat(100*float64(n), 'f', 1, 64) + " %"}
+}
+
+func moment(t time.Time) cell {
+	return cell{t.UTC().Format(time.RFC3339Nano), t.UTC().Format("2006-01-02 15:04:05Z")}
+}
+
+func momentOr(t *time.Time, otherwise string) cell {
+	if t == nil {
+		return cell{"", otherwise}
+	}
+	return moment(*t)
+}
+
+func yesNo(b bool, yes, no string) cell {
+	if b {
+		return cell{"true", yes}
+	}
+	return cell{"false", no}
+}
+
+// age is how long ago, for people.
+func age(d time.Duration) string {
+	switch {
+	case d < 0:
+		return "ahead " + age(-d)
+	case d < 2*time.Minute:
+		return fmt.Sprintf("%.0f s", d.Seconds())
+	case d < 2*time.Hour:
+		return fmt.Sprintf("%.0f min", d.Minutes())
+	case d < 48*time.Hour:
+		return fmt.Sprintf("%.0f h", d.Hours())
+	}
+	return fmt.Sprintf("%.0f d", d.Hours()/24)
+}

@@ -1,0 +1,88 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"nexocumula/internal/core/span"
+	"nexocumula/internal/sim"
+)
+
+func simulateCommand() *cli.Command {
+	seed := &cli.Uint64Flag{Name: "seed", Value: 1, Usage: "another seed makes other weather"}
+	listen := func(port string) *cli.StringFlag {
+		return &cli.StringFlag{Name: "listen", Value: "127.0.0.1:" + port, Usage: "host:port to answer at"}
+	}
+	to := &cli.StringFlag{Name: "to", Value: "tcp://127.0.0.1:1883", Usage: "the MQTT server to publish to"}
+	every := &cli.StringFlag{Name: "every", Value: "5s", Usage: "how often to publish"}
+	return &cli.Command{
+		Name:  "simulate",
+		Usage: "run one of the demo's simulated stations by itself",
+		Commands: []*cli.Command{
+			{
+				Name: "pump-panel", Usage: "a pump panel on Modbus TCP, unit 1", Flags: []cli.Flag{seed, listen("5020")},
+				Action: func(ctx context.Context, cmd *cli.Command) error {
+					return simulateDevice(ctx, cmd, "the pump panel", sim.PumpPanel)
+				},
+			},
+			{
+				Name: "probes", Usage: "oxygen probes (units 1 to 6) and an aerator switch box (unit 10) on Modbus TCP", Flags: []cli.Flag{seed, listen("5021")},
+				Action: func(ctx context.Context, cmd *cli.Command) error {
+					return simulateDevice(ctx, cmd, "the probes", sim.Probes)
+				},
+			},
+			{
+				Name: "lake", Usage: "four buoys and a mast that publish over MQTT", Flags: []cli.Flag{seed, to, every},
+				Action: func(ctx context.Context, cmd *cli.Command) error {
+					return simulatePublisher(ctx, cmd, "four buoys and a mast", sim.LakeStations)
+				},
+			},
+			{
+				Name: "silo-scale", Usage: "a feed scale that publishes over MQTT", Flags: []cli.Flag{seed, to, every},
+				Action: func(ctx context.Context, cmd *cli.Command) error {
+					return simulatePublisher(ctx, cmd, "the feed scale", sim.SiloScale)
+				},
+			},
+			{
+				Name: "broker", Usage: "an open MQTT broker", Flags: []cli.Flag{listen("1884")},
+				Action: func(ctx context.Context, cmd *cli.Command) error {
+					b, err := sim.StartSiteBroker(cmd.String("listen"))
+					if err != nil {
+						return err
+					}
+					fmt.Fprintf(cmd.Root().Writer, "A broker listens at %s until Ctrl-C.\n", b.Address)
+					<-ctx.Done()
+					return b.Close()
+				},
+			},
+		},
+	}
+}
+
+func simulateDevice(ctx context.Context, cmd *cli.Command, what string, start func(sim.Field, string) (*sim.Device, error)) error {
+	d, err := start(sim.Field{Seed: cmd.Uint64("seed")}, cmd.String("listen"))
+	if err != nil {
+		return err
+	}
+	fmt.Fprintf(cmd.Root().Writer, "Simulating %s at %s until Ctrl-C.\n", what, d.Address)
+	<-ctx.Done()
+	fmt.Fprintf(cmd.Root().Writer, "Answered %d requests.\n", d.Answered.Load())
+	return d.Close()
+}
+
+func simulatePublisher(ctx context.Context, cmd *cli.Command, what string,
+	start func(context.Context, sim.Field, string, time.Duration) *sim.Publisher) error {
+	every, err := span.Parse(cmd.String("every"))
+	if err != nil {
+		return usage("--every: %v", err)
+	}
+	p := start(ctx, sim.Field{Seed: cmd.Uint64("seed")}, cmd.String("to"), every)
+	fmt.Fprintf(cmd.Root().Writer, "Simulating %s, publishing to %s until Ctrl-C.\n", what, cmd.String("to"))
+	<-ctx.Done()
+	p.Close()
+	fmt.Fprintf(cmd.Root().Writer, "Sent %d messages; %d were acknowledged.\n", p.Sent.Load(), p.Acked.Load())
+	return nil
+}

@@ -1,0 +1,53 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"nexocumula/client"
+)
+
+func uplinksCommand() *cli.Command {
+	return &cli.Command{
+		Name: "uplinks", Usage: "how replication stands: links, backlogs, acknowledgements",
+		Flags: []cli.Flag{atFlag, outputFlag},
+		Action: func(ctx context.Context, cmd *cli.Command) error {
+			answer, err := ask(cmd).Uplinks(ctx)
+			if err != nil {
+				return err
+			}
+			return show(cmd, answer, uplinkGrid(answer, time.Now()))
+		},
+	}
+}
+
+func uplinkGrid(answer client.Uplinks, now time.Time) grid {
+	g := grid{
+		columns: []column{
+			{name: "direction"}, {name: "link"}, {name: "state"}, {name: "backlog", right: true}, {name: "waiting_since"},
+			{name: "acknowledged", right: true}, {name: "last_acknowledgement"}, {name: "last_error"},
+		},
+		empty: "This service neither sends to a central nor receives from gateways.",
+	}
+	for _, s := range answer.Sending {
+		state := yesNo(s.Up, "up", "DOWN")
+		g.rows = append(g.rows, []cell{
+			plain("to"), plain(s.Name + " " + s.Address), state, count(s.BacklogRows), momentOr(s.BacklogSince, "–"),
+			count(s.AckedRows), momentOr(s.AckedAt, "never"), plain(s.LastError),
+		})
+	}
+	for _, r := range answer.Receiving {
+		state := yesNo(r.Up, "up", "DOWN")
+		if !r.Up && r.HeardAt != nil {
+			state.people = fmt.Sprintf("DOWN, heard %s ago", age(now.Sub(*r.HeardAt)))
+		}
+		g.rows = append(g.rows, []cell{
+			plain("from"), plain(r.Gateway), state, count(r.BacklogRows), momentOr(r.BacklogSince, "–"),
+			count(r.StoredRows), momentOr(r.StoredAt, "never"), plain(r.LastError),
+		})
+	}
+	return g
+}

@@ -1,0 +1,126 @@
+package config
+
+import (
+	"time"
+
+	"nexocumula/internal/core/calibrate"
+	"nexocumula/internal/core/decode"
+	"nexocumula/internal/core/rollup"
+	"nexocumula/internal/core/screen"
+	"nexocumula/internal/core/series"
+)
+
+// Settings are a service's checked settings.
+type Settings struct {
+	Data    string // folder of the store
+	Listen  string // host:port of the HTTP interface
+	Gateway *Gateway
+	Central *Central
+}
+
+// Gateway is the part of a process that collects.
+type Gateway struct {
+	Site    string
+	Rules   []Rule
+	Sources []Source
+	Uplinks []Uplink
+}
+
+// Rule says what the series that a selector names are like. The first rule that
+// matches a series counts.
+type Rule struct {
+	Select   series.Selector
+	Kind     series.Kind
+	Unit     string
+	FreshFor time.Duration
+	Limits   screen.Limits
+}
+
+// Source is where readings come from; exactly one of the pointers is set.
+type Source struct {
+	Name     string
+	Listener *Listener
+	Broker   *Broker
+	Modbus   *Modbus
+}
+
+// Listener is an MQTT listener that devices connect to.
+type Listener struct {
+	Address    string
+	MaxPayload int // bytes
+	Messages   []Message
+}
+
+// Broker is an existing MQTT broker to subscribe at.
+type Broker struct {
+	Address  string // tcp://host:port
+	ClientID string
+	User     string
+	Password string
+	Messages []Message
+}
+
+// Message says how messages of a topic become readings.
+type Message struct {
+	Topic    decode.Topic
+	Form     decode.Form
+	Time     *decode.Pointer // nil: the time of arrival
+	TimeForm decode.TimeForm
+	Values   []Value
+}
+
+// Value is one value of a message.
+type Value struct {
+	At        decode.Pointer // of JSON payloads
+	Series    decode.Template
+	Calibrate calibrate.Linear
+}
+
+// Modbus is a device, or several unit ids behind one address, to poll.
+type Modbus struct {
+	Address   string // tcp://host:port
+	Every     time.Duration
+	Timeout   time.Duration
+	Registers []Register
+}
+
+// Table is one of Modbus's four.
+type Table string
+
+// The tables.
+const (
+	Coil     Table = "coil"
+	Discrete Table = "discrete_input"
+	Holding  Table = "holding"
+	Input    Table = "input"
+)
+
+// Register is one value of a device.
+type Register struct {
+	Unit      uint8
+	Table     Table
+	Address   uint16 // counted from 0, as on the wire
+	Type      decode.Type
+	WordOrder decode.WordOrder
+	Series    series.Path
+	Calibrate calibrate.Linear
+}
+
+// Uplink is a central to replicate to.
+type Uplink struct {
+	Name    string
+	Address string // http:// or https:// and host:port
+	Tiers   []rollup.Tier
+	Token   string
+}
+
+// Central is the part of a process that receives.
+type Central struct {
+	Accept []Accept
+}
+
+// Accept names a gateway that may replicate to here.
+type Accept struct {
+	Gateway string
+	Token   string
+}

@@ -1,0 +1,19 @@
+// Package calibrate turns what a device says into the unit of its series.
+package calibrate
+
+// Linear is value × Scale + Offset.
+type Linear struct {
+	Scale  float64
+	Offset float64
+}
+
+// Identity changes nothing.
+var Identity = Linear{Scale: 1}
+
+// Apply calibrates one raw value.
+func (l Linear) Apply(raw float64) float64 {
+	if l == Identity {
+		return raw // keeps -0 and the exact bits
+	}
+	return raw*l.Scale + l.Offset
+}

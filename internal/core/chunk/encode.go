@@ -1,0 +1,81 @@
+package chunk
+
+import (
+	"encoding/binary"
+	"fmt"
+	"hash/crc32"
+	"math"
+
+	"github.com/klauspost/compress/zstd"
+
+	"nexocumula/internal/core/column"
+)
+
+var castagnoli = crc32.MakeTable(crc32.Castagnoli)
+
+// The encoder and decoder are safe for concurrent use through EncodeAll and DecodeAll.
+var (
+	compressor, _   = zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedDefault), zstd.WithEncoderConcurrency(1))
+	decompressor, _ = zstd.NewReader(nil, zstd.WithDecoderConcurrency(0), zstd.WithDecoderMaxMemory(maxBody))
+)
+
+// Encode writes b, which must hold at least one row and be normalized. Compressing
+// costs time and is for what is kept; the journal is soon rewritten.
+func Encode(b column.Block, compress bool) ([]byte, error) {
+	if b.Len() == 0 || b.Len() > maxRows || len(b.Cols) > maxColumns {
+		return nil, fmt.Errorf("encoding a chunk: %d rows and %d columns; 1 to %d and up to %d are possible", b.Len(), len(b.Cols), maxRows, maxColumns)
+	}
+	if err := b.Check(); err != nil {
+		return nil, fmt.Errorf("encoding a chunk: %w", err)
+	}
+	if !b.Ordered() {
+		return nil, fmt.Errorf("encoding a chunk: times do not strictly ascend")
+	}
+	out := make([]byte, headerSize, headerSize+32+b.Len()*(4+8*len(b.Cols)))
+	out[0] = version1
+	if compress {
+		out[1] = bodyZstd
+		out = compressor.EncodeAll(appendBody(nil, b), out)
+	} else {
+		out = appendBody(out, b)
+	}
+	binary.LittleEndian.PutUint32(out[2:], crc32.Checksum(out[headerSize:], castagnoli))
+	return out, nil
+}
+
+func appendBody(out []byte, b column.Block) []byte {
+	out = binary.AppendUvarint(out, uint64(b.Len()))
+	out = binary.AppendUvarint(out, uint64(len(b.Cols)))
+	out = binary.AppendVarint(out, b.Times[0])
+	var before int64
+	for i := 1; i < b.Len(); i++ {
+		d := b.Times[i] - b.Times[i-1]
+		out = binary.AppendVarint(out, d-before)
+		before = d
+	}
+	for _, col := range b.Cols {
+		out = appendColumn(out, col)
+	}
+	return out
+}
+
+func appendColumn(out []byte, col []float64) []byte {
+	if constant(col) {
+		return binary.LittleEndian.AppendUint64(append(out, columnConstant), math.Float64bits(col[0]))
+	}
+	out = append(out, columnFull)
+	for _, v := range col {
+		out = binary.LittleEndian.AppendUint64(out, math.Float64bits(v))
+	}
+	return out
+}
+
+func constant(col []float64) bool {
+	first := math.Float64bits(col[0])
+	for _, v := range col {
+		if math.Float64bits(v) != first {
+			return false
+		}
+	}
+	return true
+}

@@ -1,0 +1,143 @@
+package column
+
+import (
+	"fmt"
+	"slices"
+	"sort"
+)
+
+// Block is a run of rows of one series.
+//
+// Invariants, once Normalize has run: Times strictly ascend, and every column is
+// as long as Times.
+type Block struct {
+	Times []int64 // nanoseconds since 1970-01-01T00:00:00Z
+	Cols  [][]float64
+}
+
+// New makes an empty block of width columns with room for rows.
+func New(width, rows int) Block {
+	b := Block{Times: make([]int64, 0, rows), Cols: make([][]float64, width)}
+	for i := range b.Cols {
+		b.Cols[i] = make([]float64, 0, rows)
+	}
+	return b
+}
+
+// Len is the number of rows.
+func (b Block) Len() int { return len(b.Times) }
+
+// Check reports a column that is not as long as the times.
+func (b Block) Check() error {
+	for i, c := range b.Cols {
+		if len(c) != len(b.Times) {
+			return fmt.Errorf("column %d has %d rows where the times have %d", i, len(c), len(b.Times))
+		}
+	}
+	return nil
+}
+
+// Add appends one row, in whatever order.
+func (b *Block) Add(t int64, values ...float64) {
+	b.Times = append(b.Times, t)
+	for i, v := range values {
+		b.Cols[i] = append(b.Cols[i], v)
+	}
+}
+
+// Append adds all rows of o behind b's, in whatever order.
+func (b *Block) Append(o Block) {
+	if b.Cols == nil {
+		b.Cols = make([][]float64, len(o.Cols))
+	}
+	b.Times = append(b.Times, o.Times...)
+	for i := range b.Cols {
+		b.Cols[i] = append(b.Cols[i], o.Cols[i]...)
+	}
+}
+
+// Clone copies the rows.
+func (b Block) Clone() Block {
+	c := Block{Times: slices.Clone(b.Times), Cols: make([][]float64, len(b.Cols))}
+	for i := range b.Cols {
+		c.Cols[i] = slices.Clone(b.Cols[i])
+	}
+	return c
+}
+
+// Rows is the view of rows i to j, sharing memory.
+func (b Block) Rows(i, j int) Block {
+	c := Block{Times: b.Times[i:j:j], Cols: make([][]float64, len(b.Cols))}
+	for k := range b.Cols {
+		c.Cols[k] = b.Cols[k][i:j:j]
+	}
+	return c
+}
+
+// Search is the index of the first row at or after t. Normalized blocks only.
+func (b Block) Search(t int64) int {
+	return sort.Search(len(b.Times), func(i int) bool { return b.Times[i] >= t })
+}
+
+// Between is the view of the rows with from <= time < to. Normalized blocks only.
+func (b Block) Between(from, to int64) Block {
+	i := b.Search(from)
+	return b.Rows(i, max(i, b.Search(to)))
+}
+
+// Ordered reports whether the times strictly ascend. One pass.
+func (b Block) Ordered() bool {
+	for i := 1; i < len(b.Times); i++ {
+		if b.Times[i] <= b.Times[i-1] {
+			return false
+		}
+	}
+	return true
+}
+
+// Normalize sorts the rows by time; of rows with the same time the one added last
+// stays. A block already in order costs one pass and no memory.
+func (b Block) Normalize() Block {
+	if b.Ordered() {
+		return b
+	}
+	order := make([]int, len(b.Times))
+	for i := range order {
+		order[i] = i
+	}
+	sort.SliceStable(order, func(i, j int) bool { return b.Times[order[i]] < b.Times[order[j]] })
+	out := New(len(b.Cols), len(order))
+	for k, i := range order {
+		if k+1 < len(order) && b.Times[order[k+1]] == b.Times[i] {
+			continue // a later row of the same time wins
+		}
+		out.Times = append(out.Times, b.Times[i])
+		for c := range b.Cols {
+			out.Cols[c] = append(out.Cols[c], b.Cols[c][i])
+		}
+	}
+	return out
+}
+
+// Merge puts newer over older: where both have a time, newer's row stays. Both
+// must be normalized. When newer begins behind older's end, its rows are simply
+// appended, which is how live data arrives; otherwise only the rows from newer's
+// begin on are sorted again. Rows that others still see are never overwritten.
+func Merge(older, newer Block) Block {
+	if older.Len() == 0 {
+		return newer
+	}
+	if newer.Len() == 0 {
+		return older
+	}
+	if newer.Times[0] > older.Times[older.Len()-1] {
+		older.Append(newer)
+		return older
+	}
+	cut := older.Search(newer.Times[0])
+	tail := older.Rows(cut, older.Len()).Clone()
+	tail.Append(newer)
+	merged := older.Rows(0, cut) // a view without spare room: Append copies it
+	merged.Append(tail.Normalize())
+	return merged
+}

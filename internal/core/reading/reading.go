@@ -1,0 +1,39 @@
+package reading
+
+import "nexocumula/internal/core/series"
+
+// Reading is one value with its time.
+type Reading struct {
+	Path  series.Path
+	Time  int64 // nanoseconds since 1970-01-01T00:00:00Z
+	Value float64
+
+	// From says where the reading came from, should it be refused. Readings of one
+	// message share it.
+	From *Origin
+}
+
+// Origin is the place a reading came from, and what arrived there.
+type Origin struct {
+	Source string // the source's name in the configuration
+	Place  string // topic or register
+	Raw    []byte
+}
+
+// Reject is a reading, or a whole message, that did not count, kept with its reason.
+type Reject struct {
+	Time   int64  // when it was refused, nanoseconds since 1970 in UTC
+	Source string // the source's name in the configuration
+	Place  string // topic, register or path: where in the source it came from
+	Reason string // what is wrong and what would be right
+	Raw    []byte // what arrived, cut to MaxRaw
+}
+
+// MaxRaw is how much of a refused message is kept.
+const MaxRaw = 4096
+
+// Reject is the origin's refusal at time now; the raw bytes are copied and cut.
+func (o *Origin) Reject(now int64, reason string) Reject {
+	raw := o.Raw[:min(len(o.Raw), MaxRaw)]
+	return Reject{Time: now, Source: o.Source, Place: o.Place, Reason: reason, Raw: append([]byte(nil), raw...)}
+}

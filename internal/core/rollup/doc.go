@@ -1,0 +1,7 @@
+// Package rollup reduces readings to one summary per window, and summaries to
+// summaries of wider windows.
+//
+// Readings are the truth and summaries are derived: a window is always computed
+// from all its readings in the order of their times, so that a late or repeated
+// reading leads to the same summary as one that came in time.
+package rollup

@@ -1,0 +1,42 @@
+package series
+
+import (
+	"fmt"
+	"time"
+)
+
+// Kind says how a series behaves, and so which reductions of it mean something.
+type Kind string
+
+// The kinds.
+const (
+	Gauge   Kind = "gauge"   // continuous
+	Counter Kind = "counter" // only grows; wraps or starts again
+	State   Kind = "state"   // one of few values
+	Bearing Kind = "bearing" // an angle in degrees: 359 is next to 1
+)
+
+// ParseKind reads a kind; the empty text is a gauge.
+func ParseKind(s string) (Kind, error) {
+	switch k := Kind(s); k {
+	case Gauge, Counter, State, Bearing:
+		return k, nil
+	case "":
+		return Gauge, nil
+	}
+	return "", fmt.Errorf("kind %q is not known; use gauge, counter, state or bearing", s)
+}
+
+// DefaultFreshFor is how long a reading speaks for a series that says nothing else.
+const DefaultFreshFor = time.Minute
+
+// Definition is what is known of a series besides its values.
+type Definition struct {
+	Path Path
+	Kind Kind
+	Unit string // SenML's symbol (RFC 8428, RFC 8798) where one exists
+
+	// FreshFor is how long one reading speaks for the series: past it the latest
+	// value is stale, and the time after it is not covered.
+	FreshFor time.Duration
+}

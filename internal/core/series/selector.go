@@ -1,0 +1,61 @@
+package series
+
+import (
+	"fmt"
+	"strings"
+)
+
+// Selector names many series: a path in which a level may be "+" (any one level)
+// and the last may be "#" (this level and all below), as in MQTT 5.0, section 4.7.
+type Selector struct {
+	text   string
+	levels []string
+}
+
+// ParseSelector checks s.
+func ParseSelector(s string) (Selector, error) {
+	if s == "" {
+		return Selector{}, fmt.Errorf("selector is empty; write a path such as long-mere/+/water_temp, or # for every series")
+	}
+	if len(s) > maxPathBytes {
+		return Selector{}, fmt.Errorf("selector is %d bytes long; at most %d are allowed", len(s), maxPathBytes)
+	}
+	levels := strings.Split(s, "/")
+	for i, level := range levels {
+		switch {
+		case level == "+":
+		case level == "#":
+			if i != len(levels)-1 {
+				return Selector{}, fmt.Errorf("selector %q: # may only be the last level", s)
+			}
+		default:
+			if err := CheckLevel(level); err != nil {
+				return Selector{}, fmt.Errorf("selector %q, level %d: %w (or + for any one level, # at the end for the rest)", s, i+1, err)
+			}
+		}
+	}
+	return Selector{text: s, levels: levels}, nil
+}
+
+// String is the selector as it was written.
+func (s Selector) String() string { return s.text }
+
+// Match reports whether the selector names p. It costs one pass over the path.
+func (s Selector) Match(p Path) bool {
+	rest := string(p)
+	more := true
+	for _, want := range s.levels {
+		if want == "#" {
+			return true // also matches the parent level, MQTT 5.0 4.7.1.2
+		}
+		if !more {
+			return false
+		}
+		var level string
+		level, rest, more = strings.Cut(rest, "/")
+		if want != "+" && want != level {
+			return false
+		}
+	}
+	return !more
+}

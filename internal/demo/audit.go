@@ -1,0 +1,117 @@
+package demo
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"time"
+
+	"nexocumula/internal/core/column"
+	"nexocumula/internal/core/rollup"
+	"nexocumula/internal/core/series"
+	"nexocumula/internal/service"
+)
+
+// Findings are what an audit found.
+type Findings struct {
+	Series    int
+	Readings  int // at the gateways
+	Summaries int // at the central
+	Missing   int // summaries that readings call for and the central does not have
+	Extra     int // summaries at the central that no readings call for
+	Different int // summaries that count other readings than there are, or differ between gateway and central
+}
+
+// Clean reports whether nothing was lost and nothing came twice.
+func (f Findings) Clean() bool { return f.Missing+f.Extra+f.Different == 0 }
+
+const all = int64(1) << 62
+
+// Audit compares what the central holds with the gateways' readings: it counts each
+// gateway's readings window by window and expects just these windows, with just these
+// counts, at the central. Windows that may still be open are left out.
+func (w *World) Audit() (Findings, error) {
+	var f Findings
+	everything, err := series.ParseSelector("#")
+	if err != nil {
+		return f, err
+	}
+	settled := time.Now().Add(-15 * time.Second).UnixNano()
+	there := map[series.Path]uint32{}
+	for _, s := range w.Central.Store.List(everything) {
+		there[s.Path] = s.ID
+	}
+	for _, g := range w.Gateways {
+		for _, s := range g.Store.List(everything) {
+			f.Series++
+			readings, err := g.Store.Read(s.ID, rollup.Readings, -all, all)
+			if err != nil {
+				return f, err
+			}
+			f.Readings += readings.Len()
+			for _, tier := range rollup.Tiers {
+				if err := f.compare(g, w.Central, s.ID, there[s.Path], tier, readings, settled); err != nil {
+					return f, err
+				}
+			}
+		}
+	}
+	return f, nil
+}
+
+func (f *Findings) compare(gateway, central *service.Service, here, there uint32, tier rollup.Tier, readings column.Block, settled int64) error {
+	wanted := map[int64]float64{}
+	for _, t := range readings.Times {
+		wanted[tier.Start(t)]++
+	}
+	own, err := gateway.Store.Read(here, tier, -all, all)
+	if err != nil {
+		return err
+	}
+	rows, err := central.Store.Read(there, tier, -all, all)
+	if err != nil {
+		return err
+	}
+	f.Summaries += rows.Len()
+	for i, start := range rows.Times {
+		count, ok := wanted[start]
+		delete(wanted, start)
+		if start+int64(tier) > settled {
+			continue
+		}
+		k := own.Search(start)
+		switch {
+		case !ok:
+			f.Extra++
+		case count != rows.Cols[0][i] || k == own.Len() || own.Times[k] != start || !sameRow(own, k, rows, i):
+			f.Different++
+		}
+	}
+	for start := range wanted {
+		if start+int64(tier) <= settled {
+			f.Missing++
+		}
+	}
+	return nil
+}
+
+func sameRow(a column.Block, i int, b column.Block, k int) bool {
+	return slices.EqualFunc(a.Cols, b.Cols, func(x, y []float64) bool { return x[i] == y[k] })
+}
+
+// AuditUntilClean repeats the audit while summaries are still on their way, until it
+// is clean or the time is up, and returns the last findings.
+func (w *World) AuditUntilClean(ctx context.Context, within time.Duration) (Findings, error) {
+	deadline := time.Now().Add(within)
+	for {
+		f, err := w.Audit()
+		if err != nil || f.Clean() || time.Now().After(deadline) {
+			return f, err
+		}
+		select {
+		case <-time.After(500 * time.Millisecond):
+		case <-ctx.Done():
+			return f, fmt.Errorf("the audit was stopped: %w", ctx.Err())
+		}
+	}
+}

@@ -1,0 +1,68 @@
+package demo
+
+import (
+	"crypto/rand"
+	"embed"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"text/template"
+
+	"nexocumula/internal/config"
+)
+
+//go:embed configs/*.yaml
+var configFiles embed.FS
+
+// places are what differs from one start to the next.
+type places struct {
+	Data, Listen, Secret, Central string
+	Device, Broker, Listener      string
+	Raceways                      []int
+}
+
+// configure writes the configuration of a service into the demo's folder, where
+// people can read it, and loads it from there.
+func configure(dir, name string, p places) (config.Settings, error) {
+	p.Data = filepath.Join(dir, name)
+	p.Secret = filepath.Join(dir, "secret")
+	t, err := template.ParseFS(configFiles, "configs/"+name+".yaml")
+	if err != nil {
+		return config.Settings{}, err
+	}
+	var text strings.Builder
+	if err := t.Execute(&text, p); err != nil {
+		return config.Settings{}, err
+	}
+	path := filepath.Join(dir, name+".yaml")
+	if err := os.WriteFile(path, []byte(text.String()), 0o640); err != nil {
+		return config.Settings{}, fmt.Errorf("writing the demo's configuration: %w", err)
+	}
+	return config.Load(path)
+}
+
+// marker is the file that says a folder is the demo's own, to be emptied at a start.
+const marker = "demo.json"
+
+// prepare makes an empty folder for the demo, and refuses one that holds anything
+// but an earlier demo.
+func prepare(dir string) error {
+	entries, err := os.ReadDir(dir)
+	if err != nil && !os.IsNotExist(err) {
+		return fmt.Errorf("preparing the demo's folder: %w", err)
+	}
+	if _, err := os.Stat(filepath.Join(dir, marker)); len(entries) > 0 && err != nil {
+		return fmt.Errorf("the folder %s holds something that is not a demo; name another with --dir", dir)
+	}
+	if err := os.RemoveAll(dir); err != nil {
+		return fmt.Errorf("emptying the demo's folder: %w", err)
+	}
+	if err := os.MkdirAll(dir, 0o750); err != nil {
+		return fmt.Errorf("preparing the demo's folder: %w", err)
+	}
+	if err := os.WriteFile(filepath.Join(dir, marker), []byte("{}\n"), 0o640); err != nil {
+		return fmt.Errorf("preparing the demo's folder: %w", err)
+	}
+	return os.WriteFile(filepath.Join(dir, "secret"), []byte(rand.Text()+"\n"), 0o600)
+}

@@ -1,0 +1,78 @@
+package demo
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"nexocumula/internal/config"
+	"nexocumula/internal/core/reading"
+	"nexocumula/internal/core/series"
+	"nexocumula/internal/gateway/pipeline"
+	"nexocumula/internal/service"
+	"nexocumula/internal/sim"
+)
+
+const (
+	historyEvery = time.Minute
+	historySlice = 24 * time.Hour // of one series, in one delivery
+)
+
+// writeHistory gives a gateway the readings its stations would have brought in the
+// days before now, one a minute, through its pipeline and uplink, and returns how many
+// there were once all are on disk. The gateway runs without its sources meanwhile, so
+// that the live readings come after.
+func (w *World) writeHistory(ctx context.Context, o Options, settings config.Settings) (total int, err error) {
+	quiet := *settings.Gateway
+	quiet.Sources = nil
+	settings.Gateway = &quiet
+	g, err := service.Open(settings, o.Version, o.Log.With("service", quiet.Site))
+	if err != nil {
+		return 0, err
+	}
+	runCtx, stop := context.WithCancel(ctx)
+	stopped := make(chan error, 1)
+	go func() { stopped <- g.Run(runCtx) }()
+	defer func() {
+		stop()
+		err = errors.Join(err, <-stopped)
+	}()
+	until := time.Now().Truncate(historyEvery)
+	from := until.Add(-time.Duration(o.Days) * 24 * time.Hour)
+	quantities := w.field.Quantities(quiet.Site)
+	for at := from; at.Before(until); at = at.Add(historySlice) {
+		n, err := writeSlice(g.Gateway.Pipe, quiet.Site, quantities, at, at.Add(min(historySlice, until.Sub(at))))
+		if err != nil {
+			return total, fmt.Errorf("writing history of %s: %w", quiet.Site, err)
+		}
+		total += n
+	}
+	return total, nil
+}
+
+func writeSlice(pipe *pipeline.Pipeline, site string, quantities []sim.Quantity, from, until time.Time) (int, error) {
+	written := make(chan error, len(quantities))
+	total := 0
+	for _, q := range quantities {
+		path, err := series.ParsePath(site + "/" + q.Series)
+		if err != nil {
+			return 0, err
+		}
+		origin := &reading.Origin{Source: "history", Place: q.Series}
+		d := &pipeline.Delivery{Done: func(err error) { written <- err }}
+		for t := from; t.Before(until); t = t.Add(historyEvery) {
+			if v, ok := q.At(t); ok {
+				d.Readings = append(d.Readings, reading.Reading{Path: path, Time: t.UnixNano(), Value: v, From: origin})
+			}
+		}
+		total += len(d.Readings)
+		pipe.Submit(d)
+	}
+	for range quantities {
+		if err := <-written; err != nil {
+			return 0, err
+		}
+	}
+	return total, nil
+}

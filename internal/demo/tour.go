@@ -1,0 +1,154 @@
+package demo
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"time"
+
+	"nexocumula/client"
+)
+
+// Tour plays the whole story without a person and tells it to out: collect, cut the
+// central off, bring it back, catch up, ask. It fails unless nothing was lost and
+// nothing came twice.
+func Tour(ctx context.Context, o Options, out io.Writer) (err error) {
+	t := &tour{out: out, begun: time.Now()}
+	t.say("Starting a central, three gateways and their simulated stations.")
+	w, err := Start(ctx, o)
+	if err != nil {
+		return err
+	}
+	defer func() {
+		if stopErr := w.Stop(); err == nil {
+			err = stopErr
+		}
+	}()
+	t.world = w
+	t.say("Wrote %d days of history, %d readings, through the gateways' pipelines.", o.Days, w.History)
+	if err := t.caughtUp(ctx, 40*time.Second); err != nil {
+		return err
+	}
+	t.say("The central has all of it. Collecting live for 6 s.")
+	if err := pause(ctx, 6*time.Second); err != nil {
+		return err
+	}
+	w.CutOff(true)
+	t.say("Cut the central off. The gateways go on collecting for 12 s.")
+	if err := pause(ctx, 12*time.Second); err != nil {
+		return err
+	}
+	waiting, err := t.backlog()
+	if err != nil {
+		return err
+	}
+	t.say("%d summaries wait at the gateways. Bringing the central back.", waiting)
+	w.CutOff(false)
+	return t.end(ctx)
+}
+
+type tour struct {
+	out   io.Writer
+	world *World
+	begun time.Time
+}
+
+func (t *tour) say(format string, args ...any) {
+	fmt.Fprintf(t.out, "%5.1f s  %s\n", time.Since(t.begun).Seconds(), fmt.Sprintf(format, args...))
+}
+
+func pause(ctx context.Context, d time.Duration) error {
+	select {
+	case <-time.After(d):
+		return nil
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+}
+
+func (t *tour) backlog() (rows int, err error) {
+	for _, g := range t.world.Gateways {
+		uplinks, err := g.Gateway.Uplinks()
+		if err != nil {
+			return 0, err
+		}
+		for _, u := range uplinks {
+			rows += u.Backlog.Rows
+		}
+	}
+	return rows, nil
+}
+
+// caughtUp waits until no summary waits at any gateway.
+func (t *tour) caughtUp(ctx context.Context, within time.Duration) error {
+	deadline := time.Now().Add(within)
+	for {
+		waiting, err := t.backlog()
+		if err != nil || waiting == 0 {
+			return err
+		}
+		if time.Now().After(deadline) {
+			return fmt.Errorf("%d summaries still wait after %s", waiting, within)
+		}
+		if err := pause(ctx, 100*time.Millisecond); err != nil {
+			return err
+		}
+	}
+}
+
+// end catches up, asks and reports.
+func (t *tour) end(ctx context.Context) error {
+	if err := t.caughtUp(ctx, 20*time.Second); err != nil {
+		return err
+	}
+	t.say("Caught up. Asking the central:")
+	if err := t.ask(ctx); err != nil {
+		return err
+	}
+	found, err := t.world.AuditUntilClean(ctx, 15*time.Second)
+	if err != nil {
+		return err
+	}
+	t.world.fieldOn()
+	settle, cancel := context.WithTimeout(ctx, 5*time.Second)
+	defer cancel()
+	for _, p := range []interface{ Settle(context.Context) error }{t.world.Lake, t.world.Silo} {
+		if err := p.Settle(settle); err != nil {
+			return err
+		}
+	}
+	return t.report(found)
+}
+
+func (t *tour) ask(ctx context.Context) error {
+	answer, err := client.New(t.world.Central.Address).Windows(ctx, client.WindowsQuery{
+		Select: "stony-beck/+/oxygen", Last: "24h", Width: "1d", Stats: []string{"mean", "min"},
+	})
+	if err != nil {
+		return err
+	}
+	for _, s := range answer.Series {
+		if s.Whole != nil {
+			fmt.Fprintf(t.out, "          %-28s last 24 h: mean %5.2f, lowest %5.2f %s at %s\n", s.Path, float64(s.Whole.Mean), float64(s.Whole.Min), s.Unit, s.Whole.MinAt.Format("15:04"))
+		}
+	}
+	return nil
+}
+
+func (t *tour) report(f Findings) error {
+	var acked uint64
+	for _, s := range t.world.Gateways["long-mere"].Gateway.Sources() {
+		acked += s.Acked
+	}
+	devices := t.world.Lake.Acked.Load()
+	t.say("Report")
+	fmt.Fprintf(t.out, "          readings at the gateways   %d of %d series\n", f.Readings, f.Series)
+	fmt.Fprintf(t.out, "          summaries at the central   %d\n", f.Summaries)
+	fmt.Fprintf(t.out, "          missing %d, doubled or unfounded %d, different %d\n", f.Missing, f.Extra, f.Different)
+	fmt.Fprintf(t.out, "          messages the buoys and the mast have acknowledged: %d, counted by the gateway: %d\n", devices, acked)
+	if !f.Clean() || acked != devices {
+		return fmt.Errorf("the central does not hold what the gateways collected")
+	}
+	t.say("Nothing was lost and nothing came twice.")
+	return nil
+}

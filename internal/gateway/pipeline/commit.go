@@ -1,0 +1,138 @@
+package pipeline
+
+import (
+	"context"
+	"time"
+
+	"github.com/cenkalti/backoff/v5"
+
+	"nexocumula/internal/core/reading"
+	"nexocumula/internal/core/rollup"
+	"nexocumula/internal/store"
+)
+
+const (
+	rollEvery = 250 * time.Millisecond
+	sealEvery = 5 * time.Minute
+)
+
+// Run commits until ctx ends; then it commits what is queued and returns.
+func (p *Pipeline) Run(ctx context.Context) error {
+	tick := time.NewTicker(rollEvery)
+	defer tick.Stop()
+	lastSeal := time.Now()
+	for {
+		select {
+		case d := <-p.queue:
+			p.commit(ctx, p.gather(d))
+		case errand := <-p.errands:
+			errand()
+		case <-tick.C:
+			p.roll(ctx)
+			if p.store.SealDue() || time.Since(lastSeal) >= sealEvery {
+				p.seal()
+				lastSeal = time.Now()
+			}
+		case <-ctx.Done():
+			return p.finish()
+		}
+	}
+}
+
+// gather takes the deliveries that wait behind the first.
+func (p *Pipeline) gather(first *Delivery) []*Delivery {
+	all := append(make([]*Delivery, 0, len(p.queue)+1), first)
+	for len(all) < mostPerCommit {
+		select {
+		case d := <-p.queue:
+			all = append(all, d)
+		default:
+			return all
+		}
+	}
+	return all
+}
+
+// commit writes the deliveries in one transaction, then tells their senders.
+func (p *Pipeline) commit(ctx context.Context, all []*Delivery) {
+	touched, rejects, rows := collect(all)
+	batch := store.Batch{Rejects: rejects}
+	newest := make([]int64, len(touched))
+	for i, k := range touched {
+		k.rows = k.rows.Normalize()
+		batch.Entries = append(batch.Entries, store.Entry{Series: k.id, Tier: rollup.Readings, Rows: k.rows})
+		before, _ := p.store.Get(k.id)
+		newest[i] = before.LastTime
+	}
+	err := p.append(ctx, batch)
+	if err == nil {
+		now := time.Now().UnixNano()
+		for i, k := range touched {
+			p.pending.Touch(k.id, k.rows, newest[i], k.def.FreshFor, now)
+		}
+		p.accepted.Add(uint64(rows))
+		p.rejected.Add(uint64(len(rejects)))
+	}
+	for _, k := range touched {
+		k.reset()
+	}
+	for _, d := range all {
+		d.done(err)
+	}
+}
+
+// collect sorts the deliveries' readings into the rows of their series.
+func collect(all []*Delivery) (touched []*known, rejects []reading.Reject, rows int) {
+	for _, d := range all {
+		for _, s := range d.screened {
+			if s.series.rows.Len() == 0 {
+				touched = append(touched, s.series)
+			}
+			s.series.rows.Add(s.time, s.value)
+		}
+		rows += len(d.screened)
+		rejects = append(rejects, d.Rejects...)
+	}
+	return touched, rejects, rows
+}
+
+// reset empties the rows and keeps their memory for the next batch; the store has
+// its own copy.
+func (k *known) reset() {
+	k.rows.Times = k.rows.Times[:0]
+	k.rows.Cols[0] = k.rows.Cols[0][:0]
+}
+
+// append writes the batch, and while that fails (a full disk) tries again, so that
+// senders wait instead of losing what they sent. Only ctx ends it.
+func (p *Pipeline) append(ctx context.Context, batch store.Batch) error {
+	_, err := backoff.Retry(ctx, func() (struct{}, error) { return struct{}{}, p.store.Append(batch) },
+		backoff.WithMaxElapsedTime(0),
+		backoff.WithBackOff(&backoff.ExponentialBackOff{InitialInterval: 100 * time.Millisecond, Multiplier: 2, RandomizationFactor: 0.3, MaxInterval: 5 * time.Second}),
+		backoff.WithNotify(func(err error, wait time.Duration) {
+			text := err.Error()
+			p.trouble.Store(&text)
+			p.log.Error("the store cannot be written; trying again", "error", err, "in", wait)
+		}))
+	if err == nil {
+		p.trouble.Store(nil)
+	}
+	return err
+}
+
+// finish writes what is queued when the gateway stops, and turns the rest away.
+func (p *Pipeline) finish() error {
+	close(p.stopped)
+	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
+	defer cancel()
+	for {
+		select {
+		case d := <-p.queue:
+			p.commit(ctx, p.gather(d))
+		default:
+			p.roll(ctx)
+			p.seal()
+			return nil
+		}
+	}
+}

@@ -1,0 +1,122 @@
+// Package service runs what one configuration describes, a gateway, a central or
+// both, with its store and its HTTP interface.
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net"
+	"net/http"
+	"path/filepath"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+
+	"nexocumula/internal/api"
+	"nexocumula/internal/central"
+	"nexocumula/internal/config"
+	"nexocumula/internal/gateway"
+	"nexocumula/internal/store"
+	"nexocumula/web"
+)
+
+// StoreFile is the store's name in its folder.
+const StoreFile = "nexocumula.db"
+
+// Service is one opened service; Run starts it, Close closes it.
+type Service struct {
+	Store   *store.Store
+	Gateway *gateway.Gateway // nil when it is none
+	Central *central.Receiver
+	Address string // of the HTTP interface, with the port that was found
+	listen  net.Listener
+	handler func(stopping <-chan struct{}) http.Handler
+	log     *slog.Logger
+}
+
+// Open opens the store and the HTTP listener.
+func Open(settings config.Settings, version string, log *slog.Logger) (_ *Service, err error) {
+	s := &Service{log: log}
+	defer func() {
+		if err != nil {
+			s.Close()
+		}
+	}()
+	if s.Store, err = store.Open(filepath.Join(settings.Data, StoreFile), log); err != nil {
+		return nil, err
+	}
+	if settings.Gateway != nil {
+		if s.Gateway, err = gateway.New(*settings.Gateway, s.Store, version, log); err != nil {
+			return nil, err
+		}
+	}
+	var accept []string
+	if settings.Central != nil {
+		if s.Central, err = central.NewReceiver(*settings.Central, s.Store); err != nil {
+			return nil, err
+		}
+		for _, a := range settings.Central.Accept {
+			accept = append(accept, a.Gateway)
+		}
+	}
+	if s.listen, err = net.Listen("tcp", settings.Listen); err != nil {
+		return nil, fmt.Errorf("listening for HTTP: %w; set another listen: in the configuration", err)
+	}
+	s.Address = "http://" + s.listen.Addr().String()
+	started := time.Now()
+	s.handler = func(stopping <-chan struct{}) http.Handler {
+		return api.Handler(api.Service{
+			Store: s.Store, Gateway: s.Gateway, Central: s.Central, Accept: accept, Version: version, Started: started,
+			Console: web.Console(), Log: log, Stopping: stopping,
+		})
+	}
+	return s, nil
+}
+
+// Run serves until ctx ends, then stops in order: no new requests, what was taken in
+// is written, the store is closed.
+func (s *Service) Run(ctx context.Context) error {
+	group, groupCtx := errgroup.WithContext(ctx)
+	server := &http.Server{
+		Handler:           s.handler(groupCtx.Done()),
+		ReadHeaderTimeout: 10 * time.Second,
+		ReadTimeout:       2 * time.Minute,
+		IdleTimeout:       2 * time.Minute,
+		MaxHeaderBytes:    64 << 10,
+		ErrorLog:          slog.NewLogLogger(s.log.Handler(), slog.LevelDebug),
+	}
+	group.Go(func() error {
+		if err := server.Serve(s.listen); !errors.Is(err, http.ErrServerClosed) {
+			return fmt.Errorf("serving HTTP: %w", err)
+		}
+		return nil
+	})
+	group.Go(func() error {
+		<-groupCtx.Done()
+		stop, cancel := context.WithTimeout(context.Background(), 5*time.Second)
+		defer cancel()
+		if err := server.Shutdown(stop); err != nil {
+			return server.Close()
+		}
+		return nil
+	})
+	if s.Gateway != nil {
+		group.Go(func() error { return s.Gateway.Run(groupCtx) })
+	} else {
+		group.Go(func() error { return central.KeepSealed(groupCtx, s.Store, s.log) })
+	}
+	err := group.Wait()
+	return errors.Join(err, s.Store.Close())
+}
+
+// Close closes what Open opened, for a service that is not run.
+func (s *Service) Close() {
+	if s.listen != nil {
+		s.listen.Close()
+	}
+	if s.Store != nil {
+		s.Store.Close()
+	}
+}

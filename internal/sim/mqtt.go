@@ -1,0 +1,163 @@
+package sim
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"log/slog"
+	"net"
+	"slices"
+	"strconv"
+	"sync/atomic"
+	"time"
+
+	paho "github.com/eclipse/paho.mqtt.golang"
+	mqtt "github.com/mochi-mqtt/server/v2"
+	"github.com/mochi-mqtt/server/v2/hooks/auth"
+	"github.com/mochi-mqtt/server/v2/listeners"
+)
+
+// Publisher is simulated MQTT devices on one connection. Acked counts the messages
+// the other end has acknowledged.
+type Publisher struct {
+	Sent, Acked atomic.Uint64
+	client      paho.Client
+}
+
+// connect keeps a connection to the MQTT server at address, tcp://host:port.
+func connect(address, id string) *Publisher {
+	p := &Publisher{client: paho.NewClient(paho.NewClientOptions().AddBroker(address).SetClientID(id).
+		SetConnectRetry(true).SetConnectRetryInterval(time.Second).SetMaxReconnectInterval(2 * time.Second).SetCleanSession(false))}
+	p.client.Connect()
+	return p
+}
+
+func (p *Publisher) publish(topic string, payload []byte) {
+	p.Sent.Add(1)
+	token := p.client.Publish(topic, 1, false, payload)
+	go func() {
+		token.Wait()
+		if token.Error() == nil {
+			p.Acked.Add(1)
+		}
+	}()
+}
+
+// Settle waits until everything sent is acknowledged, or ctx ends.
+func (p *Publisher) Settle(ctx context.Context) error {
+	for p.Acked.Load() < p.Sent.Load() {
+		select {
+		case <-time.After(20 * time.Millisecond):
+		case <-ctx.Done():
+			return fmt.Errorf("%d of %d messages were acknowledged: %w", p.Acked.Load(), p.Sent.Load(), ctx.Err())
+		}
+	}
+	return nil
+}
+
+// Close disconnects.
+func (p *Publisher) Close() { p.client.Disconnect(100) }
+
+type buoyState struct {
+	At      time.Time          `json:"at"`
+	Water   map[string]float64 `json:"water"`
+	Oxygen  float64            `json:"oxygen"`
+	Battery float64            `json:"battery"`
+}
+
+func (f Field) buoyMessage(t time.Time, buoy int) []byte {
+	state := buoyState{At: t.UTC().Truncate(time.Millisecond), Water: map[string]float64{}, Oxygen: f.LakeOxygen(t, buoy), Battery: f.Battery(t, buoy)}
+	for _, depth := range Depths {
+		state.Water[fmt.Sprintf("t%d", depth)] = f.LakeTemp(t, buoy, depth)
+	}
+	text, err := json.Marshal(state)
+	if err != nil {
+		panic(err) // finite numbers only
+	}
+	return text
+}
+
+// LakeStations publishes the buoys and the mast of long-mere to an MQTT server until
+// ctx ends. The link of buoy 2 is patchy: its messages come in bursts, the newest
+// first and one of them twice. The clock of buoy 1 runs an hour ahead now and then.
+func LakeStations(ctx context.Context, f Field, address string, every time.Duration) *Publisher {
+	p := connect(address, "lake-stations")
+	go func() {
+		tick := time.NewTicker(every)
+		defer tick.Stop()
+		var held [][]byte
+		for n := 1; ; n++ {
+			t := time.Now()
+			for buoy := range Buoys {
+				at := t
+				if buoy == 1 && n%25 == 0 {
+					at = t.Add(time.Hour)
+				}
+				message := f.buoyMessage(at, buoy)
+				if buoy != 2 {
+					p.publish(fmt.Sprintf("buoy/buoy-%d/state", buoy+1), message)
+					continue
+				}
+				if held = append(held, message); len(held) == 4 {
+					slices.Reverse(held)
+					for _, m := range append(held, held[1]) {
+						p.publish("buoy/buoy-3/state", m)
+					}
+					held = nil
+				}
+			}
+			p.publish("mast/wind_speed", strconv.AppendFloat(nil, f.WindSpeed(t), 'f', 1, 64))
+			p.publish("mast/wind_direction", strconv.AppendFloat(nil, f.WindDirection(t), 'f', 0, 64))
+			select {
+			case <-tick.C:
+			case <-ctx.Done():
+				return
+			}
+		}
+	}()
+	return p
+}
+
+// SiloScale publishes the feed scale of stony-beck until ctx ends.
+func SiloScale(ctx context.Context, f Field, address string, every time.Duration) *Publisher {
+	p := connect(address, "silo-scale")
+	go func() {
+		tick := time.NewTicker(every)
+		defer tick.Stop()
+		for {
+			p.publish("feed/silo-1/weight", strconv.AppendFloat(nil, f.Silo(time.Now()), 'f', 1, 64))
+			select {
+			case <-tick.C:
+			case <-ctx.Done():
+				return
+			}
+		}
+	}()
+	return p
+}
+
+// SiteBroker is a broker that a site has had for long: anybody may publish and
+// subscribe.
+type SiteBroker struct {
+	Address string // tcp://host:port
+	server  *mqtt.Server
+}
+
+// StartSiteBroker starts one at host:port; port 0 finds a free one.
+func StartSiteBroker(listen string) (*SiteBroker, error) {
+	l, err := net.Listen("tcp", listen)
+	if err != nil {
+		return nil, fmt.Errorf("simulated broker: %w", err)
+	}
+	b := &SiteBroker{Address: "tcp://" + l.Addr().String(), server: mqtt.New(&mqtt.Options{Logger: slog.New(slog.DiscardHandler)})}
+	if err := b.server.AddHook(new(auth.AllowHook), nil); err != nil {
+		return nil, err
+	}
+	if err := b.server.AddListener(listeners.NewNet("site", l)); err != nil {
+		return nil, err
+	}
+	return b, b.server.Serve()
+}
+
+// Close stops the broker.
+func (b *SiteBroker) Close() error { return b.server.Close() }

@@ -1,0 +1,74 @@
+package store
+
+// The tables. Column names are GORM's: snake_case of the field names.
+
+type seriesRow struct {
+	ID        uint32 `gorm:"primaryKey"`
+	Path      string `gorm:"uniqueIndex;not null"`
+	Kind      string
+	Unit      string
+	FreshFor  int64 // nanoseconds
+	FirstSeen int64 // oldest time of a row, as of the last seal; 0 without rows
+	LastTime  int64 // the latest value, as of the last seal; 0 without rows
+	LastValue float64
+}
+
+func (seriesRow) TableName() string { return "series" }
+
+type journalRow struct {
+	ID      uint64 `gorm:"primaryKey;autoIncrement"`
+	Payload []byte
+}
+
+func (journalRow) TableName() string { return "journal" }
+
+type chunkRow struct {
+	ID      uint64 `gorm:"primaryKey;autoIncrement"`
+	Series  uint32 `gorm:"index:chunks_place,priority:1"`
+	Tier    int64  `gorm:"index:chunks_place,priority:2"` // nanoseconds; 0 is readings
+	Start   int64  `gorm:"index:chunks_place,priority:3"` // first time
+	End     int64  // last time
+	Rows    int
+	Payload []byte
+}
+
+func (chunkRow) TableName() string { return "chunks" }
+
+type outboxRow struct {
+	Uplink  string `gorm:"primaryKey"`
+	Seq     uint64 `gorm:"primaryKey;autoIncrement:false"`
+	Created int64
+	Rows    int
+	Payload []byte
+}
+
+func (outboxRow) TableName() string { return "outbox" }
+
+type cursorRow struct {
+	Name    string `gorm:"primaryKey"`
+	Epoch   string
+	Seq     uint64
+	Updated int64
+	Rows    uint64
+	Status  []byte
+}
+
+func (cursorRow) TableName() string { return "cursors" }
+
+type rejectRow struct {
+	ID     uint64 `gorm:"primaryKey;autoIncrement"`
+	Time   int64
+	Source string
+	Place  string
+	Reason string
+	Raw    []byte
+}
+
+func (rejectRow) TableName() string { return "rejects" }
+
+type stateRow struct {
+	Name    string `gorm:"primaryKey"`
+	Payload []byte
+}
+
+func (stateRow) TableName() string { return "states" }

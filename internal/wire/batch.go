@@ -1,0 +1,137 @@
+package wire
+
+import (
+	"fmt"
+	"math"
+	"slices"
+	"time"
+
+	"github.com/klauspost/compress/zstd"
+
+	"nexocumula/internal/core/column"
+	"nexocumula/internal/core/rollup"
+	"nexocumula/internal/core/series"
+)
+
+// Run is summaries of one series at one tier.
+type Run struct {
+	Def  series.Definition
+	Tier rollup.Tier
+	Rows column.Block
+}
+
+type batch struct {
+	Version int      `cbor:"version"`
+	Columns []string `cbor:"columns"`
+	Series  []run    `cbor:"series"`
+}
+
+type run struct {
+	Path     string     `cbor:"path"`
+	Kind     string     `cbor:"kind"`
+	Unit     string     `cbor:"unit"`
+	FreshFor int64      `cbor:"fresh_for"` // nanoseconds
+	Tier     int64      `cbor:"tier"`      // nanoseconds
+	Starts   int64s     `cbor:"starts"`    // nanoseconds since 1970
+	Values   []float64s `cbor:"values"`    // as columns names them
+}
+
+const batchVersion = 1
+
+// Safe for concurrent use through EncodeAll and DecodeAll.
+var (
+	compressor   = must(zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedDefault), zstd.WithEncoderConcurrency(1)))
+	decompressor = must(zstd.NewReader(nil, zstd.WithDecoderConcurrency(0), zstd.WithDecoderMaxMemory(MaxBatch)))
+)
+
+// EncodeBatch writes runs as one batch.
+func EncodeBatch(runs []Run) ([]byte, error) {
+	out := batch{Version: batchVersion, Columns: rollup.Columns}
+	for _, r := range runs {
+		one := run{
+			Path: string(r.Def.Path), Kind: string(r.Def.Kind), Unit: r.Def.Unit, FreshFor: int64(r.Def.FreshFor),
+			Tier: int64(r.Tier), Starts: r.Rows.Times,
+		}
+		for _, col := range r.Rows.Cols {
+			one.Values = append(one.Values, col)
+		}
+		out.Series = append(out.Series, one)
+	}
+	data, err := encoding.Marshal(out)
+	if err != nil {
+		return nil, fmt.Errorf("encoding a batch: %w", err)
+	}
+	return compressor.EncodeAll(data, nil), nil
+}
+
+// DecodeBatch reads and checks one batch. Every run that comes back is normalized.
+func DecodeBatch(data []byte) ([]Run, error) {
+	plain, err := decompressor.DecodeAll(data, nil)
+	if err != nil {
+		return nil, fmt.Errorf("batch is not zstd: %w", err)
+	}
+	var in batch
+	if err := decoding.Unmarshal(plain, &in); err != nil {
+		return nil, fmt.Errorf("batch is not as docs/replication.md has it: %w", err)
+	}
+	if in.Version != batchVersion || !slices.Equal(in.Columns, rollup.Columns) {
+		return nil, fmt.Errorf("batch has version %d and columns %v; version %d and %v are wanted", in.Version, in.Columns, batchVersion, rollup.Columns)
+	}
+	var out []Run
+	rows := 0
+	for i, r := range in.Series {
+		one, err := r.check()
+		if err != nil {
+			return nil, fmt.Errorf("batch, run %d, series %.300q: %w", i, r.Path, err)
+		}
+		rows += one.Rows.Len()
+		out = append(out, one)
+	}
+	if rows > MaxRows {
+		return nil, fmt.Errorf("batch holds %d summaries; at most %d are allowed", rows, MaxRows)
+	}
+	return out, nil
+}
+
+func (r run) check() (Run, error) {
+	path, err := series.ParsePath(r.Path)
+	if err != nil {
+		return Run{}, err
+	}
+	kind, err := series.ParseKind(r.Kind)
+	if err != nil {
+		return Run{}, err
+	}
+	out := Run{
+		Def:  series.Definition{Path: path, Kind: kind, Unit: r.Unit, FreshFor: time.Duration(r.FreshFor)},
+		Tier: rollup.Tier(r.Tier),
+		Rows: column.Block{Times: r.Starts},
+	}
+	if !slices.Contains(rollup.Tiers, out.Tier) || r.FreshFor <= 0 || len(r.Unit) > 100 {
+		return Run{}, fmt.Errorf("tier %d ns, fresh_for %d ns and a unit of %d bytes are not possible together; tiers are %v", r.Tier, r.FreshFor, len(r.Unit), rollup.Tiers)
+	}
+	if len(r.Values) != len(rollup.Columns) {
+		return Run{}, fmt.Errorf("%d value columns; %d are wanted", len(r.Values), len(rollup.Columns))
+	}
+	for _, col := range r.Values {
+		out.Rows.Cols = append(out.Rows.Cols, col)
+	}
+	if err := out.Rows.Check(); err != nil {
+		return Run{}, err
+	}
+	for i, start := range r.Starts {
+		if out.Tier.Start(start) != start {
+			return Run{}, fmt.Errorf("summary %d starts at %d ns, which is no multiple of its tier", i, start)
+		}
+		if count := out.Rows.Cols[0][i]; !(count >= 1) || count != math.Trunc(count) {
+			return Run{}, fmt.Errorf("summary %d counts %v readings; a whole number from 1 is wanted", i, count)
+		}
+		for c, col := range out.Rows.Cols {
+			if math.IsNaN(col[i]) || math.IsInf(col[i], 0) {
+				return Run{}, fmt.Errorf("summary %d has %v as its %s", i, col[i], rollup.Columns[c])
+			}
+		}
+	}
+	out.Rows = out.Rows.Normalize()
+	return out, nil
+}
