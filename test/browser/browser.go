@@ -1,0 +1,70 @@
+// Package browser drives headless Chromium for tests and pictures of the console.
+package browser
+
+import (
+	"context"
+	"fmt"
+	"os/exec"
+	"time"
+
+	"github.com/chromedp/cdproto/cdp"
+	"github.com/chromedp/cdproto/emulation"
+	"github.com/chromedp/chromedp"
+)
+
+// Find is the path of Chromium, or an error that says what to install.
+func Find() (string, error) {
+	for _, name := range []string{"chromium", "chromium-browser", "google-chrome"} {
+		if path, err := exec.LookPath(name); err == nil {
+			return path, nil
+		}
+	}
+	return "", fmt.Errorf("chromium is not installed; on Debian: apt-get install chromium")
+}
+
+// Open starts a browser; cancel ends it.
+func Open(ctx context.Context, profile string) (_ context.Context, cancel func(), err error) {
+	path, err := Find()
+	if err != nil {
+		return nil, nil, err
+	}
+	flags := append(chromedp.DefaultExecAllocatorOptions[:],
+		chromedp.ExecPath(path), chromedp.UserDataDir(profile), chromedp.NoSandbox, chromedp.DisableGPU, chromedp.NoFirstRun,
+		chromedp.Flag("disable-quic", true), chromedp.Flag("disable-background-networking", true),
+		chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-sync", true), chromedp.Flag("disable-dev-shm-usage", true),
+		chromedp.WSURLReadTimeout(60*time.Second),
+	)
+	allocated, endAllocated := chromedp.NewExecAllocator(ctx, flags...)
+	tab, endTab := chromedp.NewContext(allocated)
+	return tab, func() { endTab(); endAllocated() }, nil
+}
+
+// Size sets the size of the page.
+func Size(width, height int64) chromedp.Action[chromedp.Void] {
+	return chromedp.EmulateViewport(width, height)
+}
+
+// Dark chooses the dark look, or the light one, as the system would.
+func Dark(dark bool) chromedp.Action[chromedp.Void] {
+	value := "light"
+	if dark {
+		value = "dark"
+	}
+	return func(ctx context.Context, t *chromedp.Target) (chromedp.Void, error) {
+		_, err := cdp.Call(ctx, t, emulation.SetEmulatedMedia, emulation.SetEmulatedMediaParams{
+			Features: []*emulation.MediaFeature{{Name: "prefers-color-scheme", Value: value}},
+		})
+		return chromedp.Void{}, err
+	}
+}
+
+// Until waits until a JavaScript expression is true.
+func Until(expression string) chromedp.Action[chromedp.Void] {
+	return func(ctx context.Context, t *chromedp.Target) (chromedp.Void, error) {
+		_, err := chromedp.Poll[bool]("Boolean("+expression+")", chromedp.WithPollingInterval(100*time.Millisecond), chromedp.WithPollingTimeout(60*time.Second))(ctx, t)
+		if err != nil {
+			return chromedp.Void{}, fmt.Errorf("waiting until %s: %w", expression, err)
+		}
+		return chromedp.Void{}, nil
+	}
+}

@@ -1,0 +1,206 @@
+// Command screenshots takes the pictures of docs/screenshots from a running demo:
+// every page of the console, and the output of the main commands.
+//
+//	screenshots BINARY FOLDER
+package main
+
+import (
+	"context"
+	"fmt"
+	"html"
+	"net/url"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/chromedp/chromedp"
+
+	"nexocumula/test/browser"
+)
+
+func main() {
+	if len(os.Args) != 3 {
+		fmt.Fprintln(os.Stderr, "usage: screenshots BINARY FOLDER")
+		os.Exit(2)
+	}
+	if err := takeAll(os.Args[1], os.Args[2]); err != nil {
+		fmt.Fprintln(os.Stderr, "screenshots:", err)
+		os.Exit(1)
+	}
+}
+
+// studio is the running demo and a browser to look at it.
+type studio struct {
+	tab     context.Context
+	binary  string
+	folder  string
+	demo    string            // the demo's folder
+	console map[string]string // addresses by service
+}
+
+func takeAll(binary, folder string) error {
+	work, err := os.MkdirTemp("", "nexocumula-screenshots-")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(work)
+	s := &studio{binary: binary, folder: folder, demo: filepath.Join(work, "demo"), console: map[string]string{}}
+	stop, err := s.startDemo()
+	if err != nil {
+		return err
+	}
+	defer stop()
+	tab, closeTab, err := browser.Open(context.Background(), filepath.Join(work, "profile"))
+	if err != nil {
+		return err
+	}
+	defer closeTab()
+	s.tab = tab
+	time.Sleep(25 * time.Second) // let some live windows close, and a probe glitch
+	for _, take := range []func() error{s.pages, s.commands, s.outage} {
+		if err := take(); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (s *studio) startDemo() (stop func(), err error) {
+	cmd := exec.Command(s.binary, "demo", "--dir", s.demo, "--console", "127.0.0.1:0")
+	out, err := cmd.StdoutPipe()
+	if err != nil {
+		return nil, err
+	}
+	cmd.Stderr = os.Stderr
+	if err := cmd.Start(); err != nil {
+		return nil, err
+	}
+	stop = func() {
+		_ = cmd.Process.Signal(os.Interrupt)
+		_ = cmd.Wait()
+	}
+	var said strings.Builder
+	buffer := make([]byte, 4096)
+	for !strings.Contains(said.String(), "Ctrl-C") {
+		n, err := out.Read(buffer)
+		said.Write(buffer[:n])
+		if err != nil {
+			stop()
+			return nil, fmt.Errorf("the demo ended early: %w\n%s", err, said.String())
+		}
+	}
+	for _, line := range strings.Split(said.String(), "\n") {
+		if fields := strings.Fields(line); len(fields) > 3 && fields[0] == "Console" {
+			s.console[fields[len(fields)-2]] = fields[len(fields)-1]
+		}
+	}
+	go func() {
+		for {
+			if _, err := out.Read(buffer); err != nil {
+				return
+			}
+		}
+	}()
+	return stop, s.terminal("demo", "nexocumula demo", strings.ReplaceAll(said.String(), s.demo, "nexocumula-demo"))
+}
+
+func (s *studio) take(name string, steps ...chromedp.Action[chromedp.Void]) error {
+	if s.tab == nil {
+		return nil
+	}
+	ctx, cancel := context.WithTimeout(s.tab, 90*time.Second)
+	defer cancel()
+	if err := chromedp.Do(ctx, steps...); err != nil {
+		return fmt.Errorf("picture %s: %w", name, err)
+	}
+	picture, err := chromedp.Run(ctx, chromedp.CaptureScreenshot())
+	if err != nil {
+		return fmt.Errorf("picture %s: %w", name, err)
+	}
+	fmt.Println("taking", name)
+	return os.WriteFile(filepath.Join(s.folder, name+".png"), picture, 0o644)
+}
+
+func (s *studio) pages() error {
+	if err := chromedp.Do(s.tab, browser.Size(1280, 800)); err != nil { // starts the browser
+		return err
+	}
+	central := s.console["central"]
+	trends := central + "/trends?series=" + url.QueryEscape("stony-beck/raceway-4/oxygen") + "&series=" + url.QueryEscape("long-mere/buoy-3/water_temp_1m") + "&last=1w"
+	drawn := browser.Until(`document.querySelectorAll("dl").length === document.querySelectorAll("section").length && document.querySelector("canvas")`)
+	rows := browser.Until(`document.querySelectorAll("[data-series]").length > 45`)
+	settle := chromedp.Sleep(700 * time.Millisecond)
+	shots := []struct {
+		name  string
+		steps []chromedp.Action[chromedp.Void]
+	}{
+		{"console-now", []chromedp.Action[chromedp.Void]{browser.Dark(false), chromedp.Navigate(central + "/"), rows, settle}},
+		{"console-trends", []chromedp.Action[chromedp.Void]{
+			chromedp.Navigate(trends), drawn, settle,
+			chromedp.Focus(chromedp.CSS("[tabindex='0'][role=img]")), chromedp.KeyEvent("\u0302"), settle,
+		}},
+		{"console-links", []chromedp.Action[chromedp.Void]{
+			chromedp.Navigate(central + "/links"), browser.Until(`document.querySelectorAll("section").length === 3`), settle,
+		}},
+		{"console-trends-dark", []chromedp.Action[chromedp.Void]{browser.Dark(true), chromedp.Navigate(trends), drawn, settle}},
+		{"console-now-phone", []chromedp.Action[chromedp.Void]{
+			browser.Dark(false), browser.Size(390, 800), chromedp.Navigate(s.console["long-mere"] + "/"),
+			browser.Until(`document.querySelectorAll("[data-series]").length > 20`), settle,
+		}},
+	}
+	for _, shot := range shots {
+		if err := s.take(shot.name, shot.steps...); err != nil {
+			return err
+		}
+	}
+	return chromedp.Do(s.tab, browser.Size(1280, 800))
+}
+
+// commands shows what people see when they type.
+func (s *studio) commands() error {
+	for _, c := range []struct {
+		name, service string
+		args          []string
+	}{
+		{"cli-now", "central", []string{"now", "long-mere/#"}},
+		{"cli-windows", "central", []string{"windows", "stony-beck/raceway-4/oxygen", "--last", "2d", "--width", "3h", "--chart", "always"}},
+		{"cli-rejects", "stony-beck", []string{"rejects"}},
+	} {
+		if err := s.command(c.name, c.service, c.args...); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (s *studio) command(name, service string, args ...string) error {
+	cmd := exec.Command(s.binary, args...)
+	cmd.Env = append(os.Environ(), "NEXOCUMULA_AT="+s.console[service])
+	out, err := cmd.CombinedOutput()
+	if err != nil {
+		return fmt.Errorf("%s: %w\n%s", strings.Join(args, " "), err, out)
+	}
+	return s.terminal(name, "nexocumula "+strings.Join(args, " "), string(out))
+}
+
+// terminal draws text as a terminal of 1280×800 would show it.
+func (s *studio) terminal(name, command, text string) error {
+	page := `<meta charset="utf-8"><body style="margin:0;background:#131b1d;color:#e6e9e2"><pre style="margin:16px;font:13px/17px 'DejaVu Sans Mono','Liberation Mono',monospace">` +
+		`<span style="color:#6fc3b8">$ ` + html.EscapeString(command) + "</span>\n" + html.EscapeString(text) + "</pre>"
+	return s.take(name, chromedp.Navigate("data:text/html;charset=utf-8,"+url.PathEscape(page)))
+}
+
+// outage shows a gateway while its central is cut off.
+func (s *studio) outage() error {
+	if out, err := exec.Command(s.binary, "demo", "outage", "--for", "40s", "--dir", s.demo).CombinedOutput(); err != nil {
+		return fmt.Errorf("demo outage: %w\n%s", err, out)
+	}
+	time.Sleep(24 * time.Second)
+	if err := s.command("cli-uplinks", "long-mere", "uplinks"); err != nil {
+		return err
+	}
+	return s.take("console-links-down", chromedp.Navigate(s.console["long-mere"]+"/links"),
+		browser.Until(`document.querySelector("section")`), chromedp.Sleep(time.Second))
+}

@@ -1,0 +1,63 @@
+import { useUplinks } from "../api/hooks";
+import { LinkSheet } from "../parts/LinkSheet";
+import { useClock } from "../parts/useClock";
+import { age, moment } from "../format";
+
+/** Every uplink: up or down, what waits, and what was last acknowledged. */
+export function LinksPage() {
+  const uplinks = useUplinks();
+  const clock = useClock();
+  const sending = uplinks.data?.sending ?? [];
+  const receiving = uplinks.data?.receiving ?? [];
+  const ago = (text: string | null) => (text ? `${age(clock - Date.parse(text))} ago` : "never");
+  return (
+    <>
+      <h1 className="text-2xl font-semibold">Links</h1>
+      {uplinks.error && (
+        <p role="alert" className="mt-4 text-bad">
+          {uplinks.error.message}
+        </p>
+      )}
+      {uplinks.data && sending.length + receiving.length === 0 && (
+        <p className="mt-8">This service neither sends to a central nor receives from gateways.</p>
+      )}
+      {sending.map((u) => (
+        <LinkSheet
+          key={u.name}
+          title={`to ${u.name}`}
+          note={u.address}
+          up={u.up}
+          facts={[
+            ["backlog", `${u.backlog_rows.toLocaleString("en-GB")} summaries`],
+            ["waiting since", u.backlog_since ? moment(u.backlog_since) : "nothing waits"],
+            ["last acknowledgement", ago(u.acked_at)],
+            ["acknowledged", `${u.acked_rows.toLocaleString("en-GB")} summaries, batch ${u.acked_seq}`],
+            ["failed attempts", u.failures.toLocaleString("en-GB")],
+            ["sent all again", `${u.refills} times`],
+          ]}
+          error={u.up ? "" : u.last_error}
+        />
+      ))}
+      {receiving.map((u) => (
+        <LinkSheet
+          key={u.gateway}
+          title={`from ${u.gateway}`}
+          note={`heard ${ago(u.heard_at)}`}
+          up={u.up}
+          facts={[
+            [
+              "backlog",
+              u.up ? `${u.backlog_rows.toLocaleString("en-GB")} summaries` : "not known while it is down",
+            ],
+            ["last acknowledgement", ago(u.stored_at)],
+            ["stored", `${u.stored_rows.toLocaleString("en-GB")} summaries, batch ${u.stored_seq}`],
+            ["readings there", `${u.accepted.toLocaleString("en-GB")} since its start`],
+            ["rejects there", u.rejected.toLocaleString("en-GB")],
+            ["came twice", `${u.repeated} batches, without effect`],
+          ]}
+          error={u.last_error}
+        />
+      ))}
+    </>
+  );
+}

@@ -1,0 +1,31 @@
+import { Mark } from "./Mark";
+
+interface Props {
+  title: string;
+  note: string;
+  up: boolean;
+  facts: [string, string][];
+  error: string;
+}
+
+/** One uplink. */
+export function LinkSheet({ title, note, up, facts, error }: Props) {
+  return (
+    <section aria-label={title} className="mt-4 rounded-sheet border border-rule bg-sheet px-3 py-2">
+      <div className="flex flex-wrap items-baseline gap-x-4">
+        <h2 className="text-lg font-semibold">{title}</h2>
+        <Mark look={up ? "good" : "bad"}>{up ? "up" : "down"}</Mark>
+        <span className="text-soft">{note}</span>
+      </div>
+      <dl className="mt-2 grid grid-cols-2 gap-x-6 gap-y-2 sm:grid-cols-3 lg:grid-cols-6">
+        {facts.map(([name, value]) => (
+          <div key={name}>
+            <dt className="text-sm text-soft">{name}</dt>
+            <dd>{value}</dd>
+          </div>
+        ))}
+      </dl>
+      {error && <p className="mt-2 text-bad">{error}</p>}
+    </section>
+  );
+}

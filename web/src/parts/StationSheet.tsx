@@ -1,0 +1,47 @@
+import type { Value } from "../api/client";
+import { age, reading, words } from "../format";
+import { Link } from "./Link";
+import { Mark } from "./Mark";
+
+interface Props {
+  station: string;
+  values: Value[];
+  clock: number;
+  freshFor: Map<string, number>;
+}
+
+/** The latest values of one station. */
+export function StationSheet({ station, values, clock, freshFor }: Props) {
+  return (
+    <article className="mb-4 break-inside-avoid rounded-sheet border border-rule bg-sheet px-3 py-2">
+      <h3 className="font-semibold">{words(station)}</h3>
+      <table className="w-full">
+        <tbody>
+          {values.map((v) => {
+            const old = clock - Date.parse(v.time);
+            const fresh = old <= (freshFor.get(v.path) ?? 60_000);
+            return (
+              <tr key={v.path} data-series={v.path}>
+                <th scope="row" className="py-0.5 pr-2 text-left font-normal text-soft">
+                  <Link
+                    to={`/trends?series=${encodeURIComponent(v.path)}`}
+                    className="underline decoration-rule underline-offset-4 hover:decoration-water"
+                  >
+                    {words(v.path.slice(v.path.lastIndexOf("/") + 1))}
+                  </Link>
+                </th>
+                <td className={`text-right text-lg ${fresh ? "" : "text-soft"}`}>
+                  {reading(v.value, v.kind)}
+                </td>
+                <td className="w-12 pl-1 text-soft">{v.unit}</td>
+                <td className="w-28 text-right text-sm text-soft" title={v.time}>
+                  {fresh ? age(old) : <Mark look="stale">{`stale, ${age(old)}`}</Mark>}
+                </td>
+              </tr>
+            );
+          })}
+        </tbody>
+      </table>
+    </article>
+  );
+}
