@@ -20,7 +20,6 @@ type Receiver struct {
 	store  *store.Store
 	tokens map[string]string // by gateway
 
-	mu    sync.Mutex
 	links map[string]*link // by gateway
 }
 

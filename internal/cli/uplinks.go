@@ -40,12 +40,15 @@ func uplinkGrid(answer client.Uplinks, now time.Time) grid {
 		})
 	}
 	for _, r := range answer.Receiving {
-		state := yesNo(r.Up, "up", "DOWN")
+		state, backlog := yesNo(r.Up, "up", "DOWN"), count(r.BacklogRows)
+		if !r.Up {
+			backlog.people = "not known"
+		}
 		if !r.Up && r.HeardAt != nil {
 			state.people = fmt.Sprintf("DOWN, heard %s ago", age(now.Sub(*r.HeardAt)))
 		}
 		g.rows = append(g.rows, []cell{
-			plain("from"), plain(r.Gateway), state, count(r.BacklogRows), momentOr(r.BacklogSince, "–"),
+			plain("from"), plain(r.Gateway), state, backlog, momentOr(r.BacklogSince, "–"),
 			count(r.StoredRows), momentOr(r.StoredAt, "never"), plain(r.LastError),
 		})
 	}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"strconv"
 	"time"
 
 	"nexocumula/internal/config"
@@ -59,11 +60,11 @@ func writeSlice(pipe *pipeline.Pipeline, site string, quantities []sim.Quantity,
 		if err != nil {
 			return 0, err
 		}
-		origin := &reading.Origin{Source: "history", Place: q.Series}
 		d := &pipeline.Delivery{Done: func(err error) { written <- err }}
 		for t := from; t.Before(until); t = t.Add(historyEvery) {
 			if v, ok := q.At(t); ok {
-				d.Readings = append(d.Readings, reading.Reading{Path: path, Time: t.UnixNano(), Value: v, From: origin})
+				from := &reading.Origin{Source: "history", Place: t.Format(time.RFC3339), Raw: strconv.AppendFloat(nil, v, 'g', -1, 64)}
+				d.Readings = append(d.Readings, reading.Reading{Path: path, Time: t.UnixNano(), Value: v, From: from})
 			}
 		}
 		total += len(d.Readings)

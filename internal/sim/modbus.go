@@ -143,12 +143,8 @@ func Probes(f Field, listen string) (*Device, error) {
 	return serve(listen, bus, func(t time.Time) image {
 		out := image{10: tables{coils: map[uint16]bool{}}}
 		for raceway := range Raceways {
-			oxygen := f.Oxygen(t, raceway)
-			if f.ProbeGlitch(t, raceway) {
-				oxygen = -99.9
-			}
 			out[uint8(raceway+1)] = tables{inputs: map[uint16]uint16{
-				0: uint16(int16(math.Round(oxygen * 100))),
+				0: uint16(int16(math.Round(f.ProbeOxygen(t, raceway) * 100))),
 				1: uint16(int16(math.Round(f.RacewayTemp(t, raceway) * 100))),
 			}}
 			out[10].coils[uint16(raceway)] = f.Aerator(t, raceway) == 1

@@ -52,7 +52,7 @@ func (f Field) stonyBeck() []Quantity {
 	for raceway := range Raceways {
 		station := fmt.Sprintf("raceway-%d/", raceway+1)
 		out = append(out,
-			always(station+"oxygen", func(t time.Time) float64 { return f.Oxygen(t, raceway) }),
+			always(station+"oxygen", func(t time.Time) float64 { return f.ProbeOxygen(t, raceway) }),
 			always(station+"water_temp", func(t time.Time) float64 { return f.RacewayTemp(t, raceway) }),
 			always(station+"aerator", func(t time.Time) float64 { return f.Aerator(t, raceway) }))
 	}

@@ -45,10 +45,13 @@ func (f Field) Oxygen(t time.Time, raceway int) float64 {
 	return round(saturation(f.RacewayTemp(t, raceway))-taken+0.03*f.noise("oxygen", t.Unix()*8+int64(raceway)), 0.01)
 }
 
-// ProbeGlitch reports whether the probe of a raceway shows -99.9 at a time: that of
-// raceway 1 does so now and then.
-func (f Field) ProbeGlitch(t time.Time, raceway int) bool {
-	return raceway == 1 && f.noise("glitch", t.Unix()/5) > 0.94
+// ProbeOxygen is what the probe of a raceway shows: oxygen, but that of raceway 1
+// glitches to -99.9 now and then.
+func (f Field) ProbeOxygen(t time.Time, raceway int) float64 {
+	if raceway == 1 && f.noise("glitch", t.Unix()/5) > 0.94 {
+		return -99.9
+	}
+	return f.Oxygen(t, raceway)
 }
 
 // Silo is the feed left in kg: it falls in steps at every second hour from 06:00 to

@@ -31,7 +31,7 @@ export function LinksPage() {
             ["backlog", `${u.backlog_rows.toLocaleString("en-GB")} summaries`],
             ["waiting since", u.backlog_since ? moment(u.backlog_since) : "nothing waits"],
             ["last acknowledgement", ago(u.acked_at)],
-            ["acknowledged", `${u.acked_rows.toLocaleString("en-GB")} summaries, batch ${u.acked_seq}`],
+            ["acknowledged", `${u.acked_rows.toLocaleString("en-GB")} summaries`],
             ["failed attempts", u.failures.toLocaleString("en-GB")],
             ["sent all again", `${u.refills} times`],
           ]}
@@ -50,10 +50,10 @@ export function LinksPage() {
               u.up ? `${u.backlog_rows.toLocaleString("en-GB")} summaries` : "not known while it is down",
             ],
             ["last acknowledgement", ago(u.stored_at)],
-            ["stored", `${u.stored_rows.toLocaleString("en-GB")} summaries, batch ${u.stored_seq}`],
+            ["stored", `${u.stored_rows.toLocaleString("en-GB")} summaries`],
             ["readings there", `${u.accepted.toLocaleString("en-GB")} since its start`],
             ["rejects there", u.rejected.toLocaleString("en-GB")],
-            ["came twice", `${u.repeated} batches, without effect`],
+            ["came twice", `${u.repeated} batches, no effect`],
           ]}
           error={u.last_error}
         />

@@ -28,7 +28,7 @@ export function NowPage() {
         <input
           type="search"
           aria-label="Show only series whose path contains"
-          placeholder="Show only … (such as oxygen)"
+          placeholder="Show only, such as oxygen"
           value={filter}
           onChange={(e) => setFilter(e.target.value)}
           className="w-64 rounded-sheet border border-rule bg-sheet px-2 py-1"

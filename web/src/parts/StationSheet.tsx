@@ -22,7 +22,7 @@ export function StationSheet({ station, values, clock, freshFor }: Props) {
             const fresh = old <= (freshFor.get(v.path) ?? 60_000);
             return (
               <tr key={v.path} data-series={v.path}>
-                <th scope="row" className="py-0.5 pr-2 text-left font-normal text-soft">
+                <th scope="row" className="py-0.5 pr-2 text-left font-normal whitespace-nowrap text-soft">
                   <Link
                     to={`/trends?series=${encodeURIComponent(v.path)}`}
                     className="underline decoration-rule underline-offset-4 hover:decoration-water"
@@ -30,11 +30,11 @@ export function StationSheet({ station, values, clock, freshFor }: Props) {
                     {words(v.path.slice(v.path.lastIndexOf("/") + 1))}
                   </Link>
                 </th>
-                <td className={`text-right text-lg ${fresh ? "" : "text-soft"}`}>
+                <td className={`pl-2 text-right text-lg ${fresh ? "" : "text-soft"}`}>
                   {reading(v.value, v.kind)}
                 </td>
                 <td className="w-12 pl-1 text-soft">{v.unit}</td>
-                <td className="w-28 text-right text-sm text-soft" title={v.time}>
+                <td className="text-right text-sm whitespace-nowrap text-soft" title={v.time}>
                   {fresh ? age(old) : <Mark look="stale">{`stale, ${age(old)}`}</Mark>}
                 </td>
               </tr>

@@ -1,0 +1,62 @@
+# make demo and make test work on a fresh machine with Go, Node 20 and, for what is
+# not Go or npm, Debian's apt as root; without root they say what to install.
+
+VERSION ?= $(shell git describe --tags --always --dirty 2>/dev/null || echo development)
+BINARY  := build/nexocumula
+GOFILES := $(shell find . -name '*.go' -not -path './web/node_modules/*')
+WEB     := $(shell find web/src web/public -type f -not -name '*.gen.ts') web/index.html web/package-lock.json web/vite.config.ts api/openapi.yaml
+export CGO_ENABLED := 0
+
+.PHONY: demo test build bench lint fmt screenshots tools debian clean
+
+demo: build
+	$(BINARY) demo --dir build/demo $(DEMO)
+
+build: $(BINARY)
+
+$(BINARY): web/dist/index.html $(GOFILES) go.mod go.sum api/openapi.yaml
+	go build -trimpath -ldflags '-s -w -X main.version=$(VERSION)' -o $@ ./cmd/nexocumula
+
+web/node_modules/.done: web/package.json web/package-lock.json | tools
+	cd web && npm ci --no-audit --no-fund --loglevel=error
+	touch $@
+
+web/dist/index.html: web/node_modules/.done $(WEB)
+	cd web && npm run --silent build -- --logLevel warn
+	touch web/dist/.keep $@
+
+# The tests need a browser and peers that nobody here wrote.
+test: debian lint
+	NEXOCUMULA_BINARY=$(CURDIR)/$(BINARY) go test -timeout 14m ./...
+
+lint: build
+	@unformatted=$$(gofmt -l $(GOFILES)); if [ -n "$$unformatted" ]; then echo "not formatted, run make fmt:"; echo "$$unformatted"; exit 1; fi
+	go vet ./...
+	go tool staticcheck ./...
+	cd web && npm run --silent check
+
+fmt:
+	gofmt -w $(GOFILES)
+	cd web && npm run --silent format
+
+bench: build
+	go run ./bench build/bench.json
+
+screenshots: debian build
+	mkdir -p docs/screenshots
+	go run ./test/screenshots $(BINARY) docs/screenshots
+
+tools:
+	@command -v go >/dev/null || { echo "Go 1.26 or newer is needed: https://go.dev/dl"; exit 1; }
+	@command -v npm >/dev/null || { echo "Node 20.19 or newer with npm is needed"; exit 1; }
+
+PACKAGES := chromium mosquitto mosquitto-clients python3-pymodbus
+debian:
+	@missing=""; for p in $(PACKAGES); do dpkg -s $$p >/dev/null 2>&1 || missing="$$missing $$p"; done; \
+	if [ -n "$$missing" ]; then \
+		if [ "$$(id -u)" = 0 ] && command -v apt-get >/dev/null; then \
+			apt-get update -q && DEBIAN_FRONTEND=noninteractive apt-get install -y -q --no-install-recommends $$missing; \
+		else echo "the tests need these Debian packages; as root: apt-get install$$missing"; exit 1; fi; fi
+
+clean:
+	rm -rf build web/dist/* web/node_modules

@@ -1,0 +1,74 @@
+// Command bench measures what the product is held to, each figure beside a reference
+// in the same run, prints a table and writes it as JSON.
+//
+//	bench FILE [NAME ...]
+package main
+
+import (
+	"encoding/json"
+	"fmt"
+	"os"
+	"slices"
+
+	"github.com/jedib0t/go-pretty/v6/table"
+)
+
+// Row is one figure.
+type Row struct {
+	Name           string  `json:"name"`
+	Unit           string  `json:"unit"`
+	Ours           float64 `json:"ours"`
+	Reference      string  `json:"reference"`
+	ReferenceValue float64 `json:"reference_value"`
+	Ratio          float64 `json:"ratio"` // ours / reference_value
+	Goal           string  `json:"goal"`
+	Met            bool    `json:"met"`
+}
+
+var benches = []struct {
+	name string
+	run  func(dir string) (Row, error)
+}{
+	{"ingest_mqtt_qos1_durable", ingestMQTT},
+}
+
+func main() {
+	if len(os.Args) < 2 {
+		fmt.Fprintln(os.Stderr, "usage: bench FILE [NAME ...]")
+		os.Exit(2)
+	}
+	if err := run(os.Args[1], os.Args[2:]); err != nil {
+		fmt.Fprintln(os.Stderr, "bench:", err)
+		os.Exit(1)
+	}
+}
+
+func run(file string, only []string) error {
+	rows := []Row{}
+	t := table.NewWriter()
+	t.SetOutputMirror(os.Stdout)
+	t.AppendHeader(table.Row{"name", "unit", "ours", "reference", "reference value", "ratio", "goal", "met"})
+	for _, b := range benches {
+		if len(only) > 0 && !slices.Contains(only, b.name) {
+			continue
+		}
+		dir, err := os.MkdirTemp("", "nexocumula-bench-")
+		if err != nil {
+			return err
+		}
+		row, err := b.run(dir)
+		os.RemoveAll(dir)
+		if err != nil {
+			return fmt.Errorf("%s: %w", b.name, err)
+		}
+		row.Name = b.name
+		rows = append(rows, row)
+		t.AppendRow(table.Row{row.Name, row.Unit, fmt.Sprintf("%.0f", row.Ours), row.Reference, fmt.Sprintf("%.0f", row.ReferenceValue), fmt.Sprintf("%.2f", row.Ratio), row.Goal, row.Met})
+	}
+	t.Render()
+	text, err := json.MarshalIndent(rows, "", "  ")
+	if err != nil {
+		return err
+	}
+	return os.WriteFile(file, append(text, '\n'), 0o644)
+}
