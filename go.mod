@@ -18,6 +18,7 @@ require (
 	github.com/klauspost/compress v1.20.3
 	github.com/mochi-mqtt/server/v2 v2.7.9
 	github.com/simonvetter/modbus v1.6.3
+	github.com/stretchr/testify v1.12.1
 	github.com/urfave/cli/v3 v3.14.0
 	golang.org/x/sync v0.24.0
 	golang.org/x/term v0.47.0
@@ -64,6 +65,7 @@ require (
 	github.com/ugorji/go/codec v1.3.1 // indirect
 	github.com/x448/float16 v0.8.4 // indirect
 	go.mongodb.org/mongo-driver/v2 v2.5.0 // indirect
+	go.yaml.in/yaml/v3 v3.0.5 // indirect
 	golang.org/x/arch v0.22.0 // indirect
 	golang.org/x/crypto v0.58.0 // indirect
 	golang.org/x/exp/typeparams v0.0.0-20231108232855-2478ac86f678 // indirect

@@ -1,0 +1,164 @@
+// Package e2e runs the product as its users do, as processes, together with parts
+// that nobody here wrote: mosquitto's publisher and broker, and a pymodbus device.
+package e2e
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"runtime"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"nexocumula/client"
+)
+
+// patience is how long a test waits for something that ought to happen at once; it
+// is long because it may share a slow machine.
+const patience = 90 * time.Second
+
+// binary is the product, built once.
+var binary = sync.OnceValues(func() (string, error) {
+	if path := os.Getenv("NEXOCUMULA_BINARY"); path != "" {
+		return path, nil
+	}
+	_, here, _, _ := runtime.Caller(0)
+	path := filepath.Join(os.TempDir(), fmt.Sprintf("nexocumula-under-test-%d", os.Getpid()))
+	build := exec.Command("go", "build", "-o", path, "./cmd/nexocumula")
+	build.Dir = filepath.Join(filepath.Dir(here), "..", "..")
+	build.Env = append(os.Environ(), "CGO_ENABLED=0")
+	out, err := build.CombinedOutput()
+	if err != nil {
+		return "", fmt.Errorf("building the product: %w\n%s", err, out)
+	}
+	return path, nil
+})
+
+func need(t *testing.T, program string) string {
+	t.Helper()
+	for _, dir := range []string{"", "/usr/sbin/", "/usr/bin/"} {
+		if path, err := exec.LookPath(dir + program); err == nil {
+			return path
+		}
+	}
+	require.Failf(t, "program missing", "%s is needed; make test installs it", program)
+	return ""
+}
+
+func freePort(t *testing.T) string {
+	t.Helper()
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	defer l.Close()
+	_, port, err := net.SplitHostPort(l.Addr().String())
+	require.NoError(t, err)
+	return port
+}
+
+// process is a running program; its output is shown when the test fails.
+type process struct {
+	cmd    *exec.Cmd
+	output *lockedBuffer
+	ended  chan struct{}
+}
+
+type lockedBuffer struct {
+	mu   sync.Mutex
+	text bytes.Buffer
+}
+
+func (b *lockedBuffer) Write(p []byte) (int, error) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return b.text.Write(p)
+}
+
+func (b *lockedBuffer) String() string {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return b.text.String()
+}
+
+func start(t *testing.T, name string, args ...string) *process {
+	t.Helper()
+	p := &process{cmd: exec.Command(name, args...), output: &lockedBuffer{}, ended: make(chan struct{})}
+	p.cmd.Stdout, p.cmd.Stderr = p.output, p.output
+	require.NoError(t, p.cmd.Start())
+	go func() {
+		_ = p.cmd.Wait()
+		close(p.ended)
+	}()
+	t.Cleanup(func() {
+		p.kill()
+		if t.Failed() {
+			t.Logf("output of %s %s:\n%s", name, strings.Join(args, " "), p.output)
+		}
+	})
+	return p
+}
+
+// kill ends the process with SIGKILL, which no program can prepare for.
+func (p *process) kill() {
+	_ = p.cmd.Process.Kill()
+	<-p.ended
+}
+
+// interrupt ends it as Ctrl-C does and returns its exit code.
+func (p *process) interrupt(t *testing.T) int {
+	t.Helper()
+	require.NoError(t, p.cmd.Process.Signal(os.Interrupt))
+	select {
+	case <-p.ended:
+	case <-time.After(patience):
+		require.Fail(t, "the process does not end", p.output.String())
+	}
+	return p.cmd.ProcessState.ExitCode()
+}
+
+// service starts the product with a configuration and waits until it answers.
+func service(t *testing.T, dir, name, config string) (*process, *client.Client) {
+	t.Helper()
+	path := filepath.Join(dir, name+".yaml")
+	require.NoError(t, os.WriteFile(path, []byte(config), 0o600))
+	program, err := binary()
+	require.NoError(t, err)
+	p := start(t, program, "run", "--config", path)
+	var address string
+	eventually(t, "the service starts", func() bool {
+		_, rest, ok := strings.Cut(p.output.String(), "interface at ")
+		address, _, _ = strings.Cut(rest, "\n")
+		return ok && strings.Contains(rest, "\n")
+	})
+	return p, client.New(address)
+}
+
+func eventually(t *testing.T, what string, happened func() bool) {
+	t.Helper()
+	for deadline := time.Now().Add(patience); !happened(); time.Sleep(20 * time.Millisecond) {
+		if time.Now().After(deadline) {
+			require.Fail(t, "waited in vain until "+what)
+		}
+	}
+}
+
+// command runs the product's command line.
+func command(t *testing.T, args ...string) (stdout, stderr string, code int) {
+	t.Helper()
+	program, err := binary()
+	require.NoError(t, err)
+	ctx, cancel := context.WithTimeout(context.Background(), patience)
+	defer cancel()
+	cmd := exec.CommandContext(ctx, program, args...)
+	var out, errOut bytes.Buffer
+	cmd.Stdout, cmd.Stderr = &out, &errOut
+	_ = cmd.Run()
+	return out.String(), errOut.String(), cmd.ProcessState.ExitCode()
+}
