@@ -1,0 +1,276 @@
+package api_test
+
+import (
+	"bytes"
+	"context"
+	"io"
+	"log/slog"
+	"net/http"
+	"net/url"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/getkin/kin-openapi/openapi3"
+	"github.com/getkin/kin-openapi/openapi3filter"
+	"github.com/getkin/kin-openapi/routers"
+	"github.com/getkin/kin-openapi/routers/gorillamux"
+	"github.com/gin-gonic/gin"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"nexocumula/api"
+	"nexocumula/client"
+	apiserver "nexocumula/internal/api"
+	"nexocumula/internal/config"
+	"nexocumula/internal/core/column"
+	"nexocumula/internal/core/reading"
+	"nexocumula/internal/core/rollup"
+	"nexocumula/internal/core/series"
+	"nexocumula/internal/service"
+	"nexocumula/internal/store"
+	"nexocumula/internal/wire"
+)
+
+// begin is when the made-up readings begin.
+var begin = time.Date(2026, 3, 1, 8, 0, 0, 0, time.UTC)
+
+const bothConfig = `
+data: DIR/data
+listen: 127.0.0.1:0
+gateway:
+  site: stony-beck
+  sources:
+    - { name: own, mqtt_listener: { address: "127.0.0.1:0", messages: [{ topic: "feed/{silo}", series: "{silo}/feed" }] } }
+  uplinks:
+    - { name: head-office, address: "http://127.0.0.1:1", secret_file: DIR/secret }
+central:
+  accept: [{ gateway: long-mere, secret_file: DIR/secret }]
+`
+
+// serve runs a service that is gateway and central, with an hour of readings, one
+// a minute, rising from 0.
+func serve(t *testing.T) *service.Service {
+	t.Helper()
+	dir := t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "secret"), []byte("trout"), 0o600))
+	settings, err := config.Parse("both.yaml", []byte(strings.ReplaceAll(bothConfig, "DIR", dir)))
+	require.NoError(t, err)
+	s, err := service.Open(settings, "test", slog.New(slog.DiscardHandler))
+	require.NoError(t, err)
+	write(t, s.Store)
+	ctx, stop := context.WithCancel(context.Background())
+	stopped := make(chan error, 1)
+	go func() { stopped <- s.Run(ctx) }()
+	t.Cleanup(func() {
+		stop()
+		assert.NoError(t, <-stopped)
+	})
+	return s
+}
+
+func write(t *testing.T, st *store.Store) {
+	def := series.Definition{Path: "stony-beck/raceway-1/oxygen", Kind: series.Gauge, Unit: "mg/l", FreshFor: time.Minute}
+	ids, err := st.Define([]series.Definition{def})
+	require.NoError(t, err)
+	rows := column.New(1, 60)
+	for i := range 60 {
+		rows.Add(begin.Add(time.Duration(i)*time.Minute).UnixNano(), float64(i))
+	}
+	summaries := rollup.NewBlock(60)
+	for i := range 60 {
+		start := begin.Add(time.Duration(i) * time.Minute).UnixNano()
+		sum, ok := rollup.Fold(rows, start, time.Minute, def)
+		require.True(t, ok)
+		sum.AddTo(&summaries, start)
+	}
+	reject := (&reading.Origin{Source: "own", Place: "feed/x", Raw: []byte{0xff}}).Reject(begin.UnixNano(), "for the test")
+	require.NoError(t, st.Append(store.Batch{
+		Entries: []store.Entry{{Series: ids[0], Tier: rollup.Readings, Rows: rows}, {Series: ids[0], Tier: rollup.Minute, Rows: summaries}},
+		Rejects: []reading.Reject{reject},
+	}))
+}
+
+// contract holds requests and responses to the description.
+type contract struct {
+	t      *testing.T
+	router routers.Router
+	base   string
+}
+
+func newContract(t *testing.T, base string) contract {
+	doc, err := openapi3.NewLoader().LoadFromData(api.OpenAPI)
+	require.NoError(t, err)
+	require.NoError(t, doc.Validate(t.Context()))
+	doc.Servers = openapi3.Servers{{URL: base}}
+	router, err := gorillamux.NewRouter(doc)
+	require.NoError(t, err)
+	return contract{t, router, base}
+}
+
+// call makes a request and checks its response.
+func (c contract) call(method, path string, body []byte, header http.Header) (int, string) {
+	c.t.Helper()
+	req, err := http.NewRequestWithContext(c.t.Context(), method, c.base+path, bytes.NewReader(body))
+	require.NoError(c.t, err)
+	for k, v := range header {
+		req.Header[k] = v
+	}
+	route, params, err := c.router.FindRoute(req)
+	require.NoError(c.t, err, path)
+	resp, err := http.DefaultClient.Do(req)
+	require.NoError(c.t, err)
+	defer resp.Body.Close()
+	text, err := io.ReadAll(resp.Body)
+	require.NoError(c.t, err)
+	err = openapi3filter.ValidateResponse(c.t.Context(), &openapi3filter.ResponseValidationInput{
+		RequestValidationInput: &openapi3filter.RequestValidationInput{Request: req, PathParams: params, Route: route},
+		Status:                 resp.StatusCode, Header: resp.Header, Body: io.NopCloser(bytes.NewReader(text)),
+		Options: &openapi3filter.Options{IncludeResponseStatus: true},
+	})
+	require.NoError(c.t, err, "%s %s answered %d %s", method, path, resp.StatusCode, text)
+	return resp.StatusCode, string(text)
+}
+
+func (c contract) get(path string) (int, string) {
+	c.t.Helper()
+	return c.call(http.MethodGet, path, nil, nil)
+}
+
+func TestEveryRouteIsDescribedAndEveryDescribedRouteIsThere(t *testing.T) {
+	doc, err := openapi3.NewLoader().LoadFromData(api.OpenAPI)
+	require.NoError(t, err)
+	var described []string
+	for path, item := range doc.Paths.Map() {
+		for method := range item.Operations() {
+			described = append(described, method+" "+path)
+		}
+	}
+	var there []string
+	for _, r := range apiserver.Handler(apiserver.Service{Log: slog.New(slog.DiscardHandler)}).(*gin.Engine).Routes() {
+		there = append(there, r.Method+" "+r.Path)
+	}
+	slices.Sort(described)
+	slices.Sort(there)
+	assert.Equal(t, described, there)
+}
+
+func TestAnswersAreAsDescribed(t *testing.T) {
+	s := serve(t)
+	c := newContract(t, s.Address)
+	window := "from=2026-03-01T08:00:00Z&to=2026-03-01T09:00:00Z"
+	for _, test := range []struct {
+		path   string
+		status int
+		says   string
+	}{
+		{"/api/v1/health", 200, `"site":"stony-beck"`},
+		{"/api/v1/series", 200, "stony-beck/raceway-1/oxygen"},
+		{"/api/v1/series?select=stony-beck/%2B/oxygen", 200, "mg/l"},
+		{"/api/v1/series?select=%2B%2B", 400, `level 1: \"++\" holds '+'`},
+		{"/api/v1/now", 200, `"value":59`},
+		{"/api/v1/now?select=stony-beck/raceway-1/oxigen", 404, "near it are stony-beck/raceway-1/oxygen"},
+		{"/api/v1/rejects", 200, "for the test"},
+		{"/api/v1/rejects?source=other", 200, `"rejects":[]`},
+		{"/api/v1/rejects?limit=0", 400, "use 1 to 1000"},
+		{"/api/v1/uplinks", 200, "head-office"},
+		{"/api/openapi.yaml", 200, "openapi: 3.1.0"},
+		// 08:00 to 08:14 hold 0 to 14: mean 7, sample sd of 15 consecutive numbers sqrt(20).
+		{"/api/v1/windows?select=%23&width=15m&stats=mean,min,max,count,sum,sd,range,first,last,coverage&" + window, 200, `"mean":[7,22,37,52]`},
+		{"/api/v1/windows?select=%23&width=15m&stats=sd&" + window, 200, `"sd":[4.47213595499958`},
+		{"/api/v1/windows?select=%23&width=30s&stats=count&" + window, 200, `"tier":"10s"`},
+		{"/api/v1/windows?select=%23&width=7s&stats=count&" + window, 200, `"tier":"readings"`},
+		{"/api/v1/windows?select=%23&from=2026-03-01T07:58:00Z&to=2026-03-01T08:02:00Z&width=1m&gaps=-1&stats=last", 200, `"last":[-1,-1,0,1]`},
+		{"/api/v1/windows", 400, "select is missing"},
+		{"/api/v1/windows?select=%23&from=yesterday", 400, "is not an RFC 3339 time"},
+		{"/api/v1/windows?select=%23&to=2026-03-01T08:00:00Z", 400, "from is missing"},
+		{"/api/v1/windows?select=%23&last=1h&" + window, 400, "use one of them"},
+		{"/api/v1/windows?select=%23&from=2026-03-01T09:00:00Z&to=2026-03-01T08:00:00Z", 400, "is not before"},
+		{"/api/v1/windows?select=%23&last=300w&width=10s", 400, "ask for a shorter range"},
+		{"/api/v1/windows?select=%23&last=1h&stats=median", 400, `stat \"median\" is not known`},
+		{"/api/v1/windows?select=%23&last=1h&gaps=guess", 400, "use leave, carry, join or a number"},
+		{"/api/v1/windows?select=%23&last=soon", 400, "write a whole number"},
+		{"/api/v1/windows?select=nowhere/at/all&last=1h", 404, "no series matches"},
+	} {
+		status, text := c.get(test.path)
+		where, _ := url.QueryUnescape(test.path)
+		assert.Equal(t, test.status, status, where)
+		assert.Contains(t, text, test.says, where)
+	}
+}
+
+func TestReplicationIsGuarded(t *testing.T) {
+	s := serve(t)
+	c := newContract(t, s.Address)
+	good, err := wire.Envelope{Gateway: "long-mere", Epoch: "one", FirstSeq: 1, Status: wire.Status{Version: "test"}}.Encode()
+	require.NoError(t, err)
+	gap, err := wire.Envelope{Gateway: "long-mere", Epoch: "one", FirstSeq: 7, Batches: [][]byte{{1}}}.Encode()
+	require.NoError(t, err)
+	junk, err := wire.Envelope{Gateway: "long-mere", Epoch: "one", FirstSeq: 1, Batches: [][]byte{{1}}}.Encode()
+	require.NoError(t, err)
+	for _, test := range []struct {
+		name, token string
+		body        []byte
+		status      int
+		says        string
+	}{
+		{"no token", "", good, 401, "token is missing"},
+		{"a wrong token", "salmon", good, 401, "token is missing or not known"},
+		{"no envelope", "trout", []byte("hello"), 422, "docs/replication.md"},
+		{"a gap", "trout", gap, 409, "cannot follow 0"},
+		{"a batch that is none", "trout", junk, 422, "batch is not zstd"},
+		{"too large", "trout", make([]byte, wire.MaxEnvelope+1), 413, "larger than 16 MiB"},
+		{"a sign of life", "trout", good, 200, `"stored_seq":0`},
+	} {
+		header := http.Header{"Content-Type": {wire.ContentType}}
+		if test.token != "" {
+			header.Set("Authorization", "Bearer "+test.token)
+		}
+		status, text := c.call(http.MethodPost, "/api/v1/replication", test.body, header)
+		assert.Equal(t, test.status, status, test.name)
+		assert.Contains(t, text, test.says, test.name)
+	}
+	_, kept := c.get("/api/v1/rejects?source=replication")
+	assert.Contains(t, kept, "batch is not zstd", "what could not be read is kept")
+}
+
+func TestTheStreamTellsAllThenWhatChanged(t *testing.T) {
+	s := serve(t)
+	ctx, cancel := context.WithTimeout(t.Context(), time.Minute)
+	defer cancel()
+	events := 0
+	err := client.New(s.Address).Stream(ctx, "", func(now client.Now) error {
+		events++
+		if events == 1 {
+			assert.EqualValues(t, 59, now.Values[0].Value)
+			rows := column.New(1, 1)
+			rows.Add(begin.Add(time.Hour).UnixNano(), 60)
+			return s.Store.Append(store.Batch{Entries: []store.Entry{{Series: 1, Tier: rollup.Readings, Rows: rows}}})
+		}
+		assert.Len(t, now.Values, 1)
+		assert.EqualValues(t, 60, now.Values[0].Value)
+		return io.EOF
+	})
+	assert.ErrorIs(t, err, io.EOF)
+}
+
+func TestThePagesOfTheConsoleAndUnknownCalls(t *testing.T) {
+	s := serve(t)
+	for path, status := range map[string]int{"/api/v1/nothing": 404, "/api/v2/now": 404} {
+		resp, err := http.Get(s.Address + path)
+		require.NoError(t, err)
+		text, err := io.ReadAll(resp.Body)
+		resp.Body.Close()
+		require.NoError(t, err)
+		assert.Equal(t, status, resp.StatusCode, path)
+		assert.Contains(t, string(text), "openapi.yaml", path)
+	}
+	resp, err := http.Post(s.Address+"/api/v1/now", "text/plain", nil)
+	require.NoError(t, err)
+	resp.Body.Close()
+	assert.Equal(t, http.StatusMethodNotAllowed, resp.StatusCode)
+	assert.Equal(t, "nosniff", resp.Header.Get("X-Content-Type-Options"))
+}

@@ -1,0 +1,175 @@
+// Package console drives the console in headless Chromium against a running demo.
+package console
+
+import (
+	"context"
+	"fmt"
+	"log/slog"
+	"net/url"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/chromedp/cdproto/input"
+	"github.com/chromedp/chromedp"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"nexocumula/internal/demo"
+	"nexocumula/test/browser"
+)
+
+// page is a tab of the browser, looking at the demo.
+type page struct {
+	t   *testing.T
+	tab context.Context
+}
+
+func (p page) do(steps ...chromedp.Action[chromedp.Void]) {
+	p.t.Helper()
+	ctx, cancel := context.WithTimeout(p.tab, 90*time.Second)
+	defer cancel()
+	require.NoError(p.t, chromedp.Do(ctx, steps...))
+}
+
+func (p page) until(expression string) {
+	p.t.Helper()
+	p.do(browser.Until(expression))
+}
+
+func (p page) text(expression string) string {
+	p.t.Helper()
+	ctx, cancel := context.WithTimeout(p.tab, 30*time.Second)
+	defer cancel()
+	text, err := chromedp.Run(ctx, chromedp.Evaluate[string](expression))
+	require.NoError(p.t, err)
+	return text
+}
+
+func (p page) is(expression string) bool {
+	p.t.Helper()
+	ctx, cancel := context.WithTimeout(p.tab, 30*time.Second)
+	defer cancel()
+	yes, err := chromedp.Run(ctx, chromedp.Evaluate[bool]("Boolean("+expression+")"))
+	require.NoError(p.t, err)
+	return yes
+}
+
+func TestConsole(t *testing.T) {
+	world, err := demo.Start(t.Context(), demo.Options{
+		Dir: filepath.Join(t.TempDir(), "demo"), Console: "127.0.0.1:0", Days: 2, Seed: 1, Version: "test", Log: slog.New(slog.DiscardHandler),
+	})
+	require.NoError(t, err)
+	defer func() { assert.NoError(t, world.Stop()) }()
+	tab, closeTab, err := browser.Open(t.Context(), t.TempDir())
+	require.NoError(t, err)
+	defer closeTab()
+	require.NoError(t, chromedp.Do(tab, browser.Size(1280, 800))) // starts the browser
+
+	central, gateway := world.Central.Address, world.Gateways["long-mere"].Address
+	t.Run("Now shows every series and updates by itself", func(t *testing.T) { now(page{t, tab}, gateway) })
+	t.Run("Now can be narrowed down", func(t *testing.T) { narrowed(page{t, tab}, central) })
+	t.Run("Trends are picked with the keyboard", func(t *testing.T) { picked(page{t, tab}, central) })
+	t.Run("Trends show hover, statistics and zoom", func(t *testing.T) { trends(page{t, tab}, central) })
+	t.Run("Links show an outage and its end", func(t *testing.T) { links(page{t, tab}, gateway, world) })
+	t.Run("Everything fits a phone, light and dark", func(t *testing.T) { phone(page{t, tab}, central) })
+}
+
+const row = `document.querySelector("[data-series='long-mere/mast/wind_speed']")`
+
+func now(p page, gateway string) {
+	p.do(chromedp.Navigate(gateway + "/"))
+	p.until(`document.querySelectorAll("[data-series]").length === 22`)
+	assert.Contains(p.t, p.text(row+".innerText"), "m/s")
+	first := p.text(row + ".querySelector('[title]').title")
+	p.until(row + fmt.Sprintf(".querySelector('[title]').title !== %q", first)) // a later reading, without a reload
+	assert.True(p.t, p.is(`document.querySelector("[role=status]").innerText.includes("22 series")`))
+}
+
+func narrowed(p page, central string) {
+	p.do(chromedp.Navigate(central + "/"))
+	p.until(`document.querySelectorAll("[data-series]").length === 51`)
+	p.do(chromedp.SendKeys(chromedp.CSS("input[type=search]"), "raceway-4"))
+	p.until(`document.querySelectorAll("[data-series]").length === 3`)
+	p.do(chromedp.Click(chromedp.CSS(`[data-series="stony-beck/raceway-4/oxygen"] a`)))
+	p.until(`location.pathname === "/trends" && document.querySelector("canvas")`)
+	assert.Equal(p.t, "stony-beck/raceway-4/oxygen", p.text(`document.querySelector("h2").innerText`))
+}
+
+func picked(p page, central string) {
+	p.do(chromedp.Navigate(central+"/trends"), browser.Until(`document.querySelector("h1")`))
+	p.do(chromedp.Focus(chromedp.CSS("button[aria-haspopup=dialog]")), chromedp.KeyEvent("\r"))
+	p.until(`document.querySelectorAll("[role=checkbox]").length === 51`)
+	p.until(`document.activeElement.type === "search"`)
+	p.do(chromedp.KeyEvent("silo"))
+	p.until(`document.querySelectorAll("[role=checkbox]").length === 1`)
+	p.do(chromedp.KeyEvent("\t"), chromedp.KeyEvent(" "))
+	p.until(`location.search.includes("silo-1%2Ffeed")`)
+	p.do(chromedp.KeyEvent("\u001b"))
+	p.until(`!document.querySelector("[role=dialog]") && document.querySelector("canvas")`)
+}
+
+func trends(p page, central string) {
+	address := central + "/trends?last=1d&series=" + url.QueryEscape("stony-beck/raceway-1/oxygen")
+	p.do(chromedp.Navigate(address))
+	p.until(`document.querySelector("canvas") && document.querySelector("dl")`)
+	stats := p.text(`document.querySelector("dl").innerText`)
+	for _, name := range []string{"mean", "lowest", "highest", "standard deviation", "coverage", "readings"} {
+		assert.Contains(p.t, stats, name)
+	}
+	p.mouse(input.DispatchMouseEventTypeMouseMoved, 0.5)
+	p.until(`document.querySelector("[data-readout]").innerText.includes("mean")`)
+	hovered := p.text(`document.querySelector("[data-readout]").innerText`)
+	assert.Contains(p.t, hovered, " UTC: mean ")
+	assert.Contains(p.t, hovered, ", from ")
+
+	p.mouse(input.DispatchMouseEventTypeMousePressed, 0.4)
+	p.mouse(input.DispatchMouseEventTypeMouseMoved, 0.5)
+	p.mouse(input.DispatchMouseEventTypeMouseMoved, 0.6)
+	p.mouse(input.DispatchMouseEventTypeMouseReleased, 0.6)
+	p.until(`location.search.includes("from=")`)
+	p.until(`[...document.querySelectorAll("button")].some((b) => b.innerText === "Zoom back")`)
+	from, to := p.text(`new URL(location).searchParams.get("from")`), p.text(`new URL(location).searchParams.get("to")`)
+	assert.Less(p.t, from, to)
+	p.until(`([...document.querySelectorAll("button")].find((b) => b.innerText === "Zoom back").click(), true)`)
+	p.until(`location.search.includes("last=1d")`)
+}
+
+// mouse moves or presses over the chart, at a share of its width.
+func (p page) mouse(kind input.DispatchMouseEventType, share float64) {
+	p.t.Helper()
+	at := func(script string) float64 {
+		ctx, cancel := context.WithTimeout(p.tab, 30*time.Second)
+		defer cancel()
+		v, err := chromedp.Run(ctx, chromedp.Evaluate[float64](`(() => { const box = document.querySelector(".u-over").getBoundingClientRect(); return `+script+` })()`))
+		require.NoError(p.t, err)
+		return v
+	}
+	p.do(chromedp.MouseEvent(kind, at(fmt.Sprintf("box.left + %v * box.width", share)), at("box.top + box.height / 2"), chromedp.ButtonLeft))
+}
+
+func links(p page, gateway string, world *demo.World) {
+	p.do(chromedp.Navigate(gateway + "/links"))
+	p.until(`document.querySelector("section")?.innerText.includes("up")`)
+	world.CutOff(true)
+	p.until(`/\bdown\b/.test(document.querySelector("section").innerText)`)
+	p.until(`/backlog\s+[1-9]/.test(document.querySelector("section").innerText)`)
+	world.CutOff(false)
+	p.until(`/backlog\s+0 summaries/.test(document.querySelector("section").innerText) && /\bup\b/.test(document.querySelector("section").innerText)`)
+}
+
+func phone(p page, central string) {
+	for _, look := range []struct {
+		dark  bool
+		paper string
+	}{{false, "rgb(244, 241, 234)"}, {true, "rgb(19, 27, 29)"}} {
+		p.do(browser.Dark(look.dark), browser.Size(390, 800))
+		for _, path := range []string{"/", "/trends?series=" + url.QueryEscape("long-mere/mast/wind_direction"), "/links"} {
+			p.do(chromedp.Navigate(central + path))
+			p.until(`document.querySelector("section")`)
+			assert.True(p.t, p.is(`document.documentElement.scrollWidth <= 390`), "%s is wider than a phone", path)
+			assert.Equal(p.t, look.paper, p.text(`getComputedStyle(document.body).backgroundColor`), strings.TrimPrefix(path, "/"))
+		}
+	}
+}
