@@ -1,0 +1,67 @@
+package rollup
+
+import (
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+func starts(due []Window) (out []int64) {
+	for _, w := range due {
+		out = append(out, w.Start/second)
+	}
+	return out
+}
+
+func TestAWindowIsDueOnceItIsClosedAndQuiet(t *testing.T) {
+	p := NewPending([]Tier{TenSecond})
+	p.Touch(1, readings(1, 5, 12, 5), 0, time.Minute, 12*second)
+	assert.Empty(t, p.Due(11*second, false, 100), "still open")
+	assert.Empty(t, p.Due(12*second, false, 100), "closed, but a reading has just come")
+	assert.Equal(t, []int64{0}, starts(p.Due(13*second, false, 100)))
+	assert.Equal(t, []int64{10}, starts(p.Due(22*second, false, 100)))
+	assert.Zero(t, p.Len())
+}
+
+func TestAWindowThatIsNeverQuietIsDueAllTheSame(t *testing.T) {
+	p := NewPending([]Tier{TenSecond})
+	for now := 100 * second; now < 110*second; now += second / 2 {
+		p.Touch(1, readings(1, 5), 0, time.Minute, now)
+		assert.Empty(t, p.Due(now, false, 100))
+	}
+	p.Touch(1, readings(1, 5), 0, time.Minute, 110*second)
+	assert.Equal(t, []int64{0}, starts(p.Due(110*second, false, 100)))
+	p.Touch(1, readings(1, 5), 0, time.Minute, 120*second)
+	assert.Equal(t, []int64{0}, starts(p.Due(120*second, true, 100)), "in a hurry nothing rests")
+}
+
+func TestALateReadingTouchesTheWindowsItCovers(t *testing.T) {
+	p := NewPending([]Tier{TenSecond})
+	p.Touch(1, readings(5, 1), 48*second, 25*time.Second, 0)
+	assert.Equal(t, []int64{0, 10, 20, 30}, starts(p.Due(1000*second, false, 100)))
+	p.Touch(1, readings(5, 1), 12*second, 25*time.Second, 0)
+	assert.Equal(t, []int64{0, 10}, starts(p.Due(1000*second, false, 100)), "not beyond what is known")
+	p.Touch(1, readings(5, 1, 31, 1), 5*second, 25*time.Second, 0)
+	assert.Equal(t, []int64{0, 30}, starts(p.Due(1000*second, false, 100)), "readings in order only their own")
+}
+
+func TestPendingWindowsSurviveARestart(t *testing.T) {
+	p := NewPending(Tiers)
+	p.Touch(7, readings(1, 5, 70, 5), 0, time.Minute, 0)
+	state, err := p.Save()
+	require.NoError(t, err)
+	q := NewPending(Tiers)
+	require.NoError(t, q.Load(state, 0))
+	assert.Equal(t, p.Due(1000*second, false, 100), q.Due(1000*second, false, 100))
+	assert.NoError(t, q.Load(nil, 0))
+	assert.ErrorContains(t, q.Load([]byte("x"), 0), "saved list of open windows")
+}
+
+func TestNoMoreAreDueThanAskedFor(t *testing.T) {
+	p := NewPending([]Tier{TenSecond})
+	p.Touch(1, readings(1, 5, 12, 5, 23, 5), 0, time.Minute, 0)
+	assert.Equal(t, []int64{0, 10}, starts(p.Due(1000*second, false, 2)))
+	assert.Equal(t, []int64{20}, starts(p.Due(1000*second, false, 2)))
+}
