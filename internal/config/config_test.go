@@ -1,0 +1,117 @@
+package config
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"nexocumula/internal/core/decode"
+	"nexocumula/internal/core/rollup"
+)
+
+const good = `data: ./data
+gateway:
+  site: long-mere
+  series:
+    - { select: +/+/oxygen, unit: mg/l, low: 0, high: 20, fresh_for: 90s }
+  sources:
+    - name: lake
+      mqtt_listener:
+        address: 127.0.0.1:1883
+        messages:
+          - { topic: "buoy/{buoy}/state", payload: json, time: /at, values: [{ at: /oxygen, series: "{buoy}/oxygen", scale: 2 }] }
+    - name: panel
+      modbus:
+        address: tcp://10.0.0.7:502
+        word_order: low_first
+        registers:
+          - { table: holding, address: 10, type: uint32, series: pump/energy }
+          - { table: coil, address: 0, unit: 9, series: pump/running }
+  uplinks:
+    - { name: head-office, address: "https://central:8460/", secret_env: TROUT }
+`
+
+func TestAGoodFileBecomesSettings(t *testing.T) {
+	t.Setenv("TROUT", "secret")
+	s, err := Parse("good.yaml", []byte(good))
+	require.NoError(t, err)
+	assert.Equal(t, "127.0.0.1:8460", s.Listen, "loopback unless told otherwise")
+	assert.Nil(t, s.Central)
+	g := s.Gateway
+	assert.Equal(t, 90*time.Second, g.Rules[0].FreshFor)
+	message := g.Sources[0].Listener.Messages[0]
+	assert.Equal(t, decode.Template("long-mere/{buoy}/oxygen"), message.Values[0].Series)
+	assert.EqualValues(t, 2, message.Values[0].Calibrate.Scale)
+	registers := g.Sources[1].Modbus.Registers
+	assert.Equal(t, decode.LowWordFirst, registers[0].WordOrder)
+	assert.EqualValues(t, 1, registers[0].Unit)
+	assert.EqualValues(t, 9, registers[1].Unit)
+	assert.Equal(t, decode.Bool, registers[1].Type)
+	assert.Equal(t, Uplink{Name: "head-office", Address: "https://central:8460", Tiers: rollup.Tiers, Token: "secret"}, g.Uplinks[0])
+}
+
+func TestEveryMistakeIsNamedWithItsPlace(t *testing.T) {
+	t.Setenv("TROUT", "secret")
+	t.Setenv("EMPTY", "")
+	for _, test := range []struct{ from, to, wrong string }{
+		{"data: ./data", "datum: ./data", `f.yaml:1:1: key "datum" is not known here`},
+		{"data: ./data\n", "", "f.yaml:1:1: data: say in which folder the store is"},
+		{"site: long-mere", "site: long mere", `f.yaml:3:9: gateway.site: the site's name, the first level of all its series, "long mere" holds ' '`},
+		{"select: +/+/oxygen", "select: +/#/oxygen", "f.yaml:5:17: gateway.series[0].select: selector \"+/#/oxygen\": # may only be the last level"},
+		{"low: 0", "low: 30", "f.yaml:5:46: gateway.series[0].low: the low end 30 is above the high end 20"},
+		{"fresh_for: 90s", "fresh_for: soon", `gateway.series[0].fresh_for: duration "soon": write a whole number`},
+		{"address: 127.0.0.1:1883", "address: nowhere", `f.yaml:9:18: gateway.sources[0].mqtt_listener.address: "nowhere" is not an address to listen at`},
+		{"time: /at", "time: at", "is not a JSON Pointer (RFC 6901)"},
+		{`series: "{buoy}/oxygen"`, `series: "{boy}/oxygen"`, "uses {boy}, which the topic does not bind (it binds {buoy})"},
+		{"payload: json", "payload: xml", `payload form "xml" is not known; use number or json`},
+		{"tcp://10.0.0.7:502", "10.0.0.7", "write tcp://host:port"},
+		{"type: uint32", "type: uint24", `register type "uint24" is not known`},
+		{"table: coil", "table: relay", `f.yaml:18:22: gateway.sources[1].modbus.registers[1].table: table "relay" is not known; use coil, discrete_input, holding or input`},
+		{"address: 10,", "", "counted from 0 as on the wire"},
+		{"address: 10,", "address: 65535,", "address 65535 is not possible for a uint32; use 0 to 65534"},
+		{"unit: 9", "unit: 900", "unit id 900 is not possible; use 0 to 255"},
+		{"name: panel", "name: lake", `the name "lake" is used twice`},
+		{"secret_env: TROUT", "secret_env: EMPTY", "the environment variable EMPTY is not set"},
+		{", secret_env: TROUT", "", "a secret is needed"},
+		{"https://central", "ftp://central", "write http://host:port or https://host:port"},
+		{"site: long-mere", "site: [1", "f.yaml:"},
+		{"site: long-mere", "site: long-mere\n  site: other", "f.yaml:4:3"},
+	} {
+		require.Contains(t, good, test.from)
+		_, err := Parse("f.yaml", []byte(strings.Replace(good, test.from, test.to, 1)))
+		var problems Problems
+		require.ErrorAs(t, err, &problems, test.to)
+		assert.ErrorContains(t, err, test.wrong, test.to)
+	}
+}
+
+func TestAllMistakesAreNamedAtOnce(t *testing.T) {
+	_, err := Parse("f.yaml", []byte("gateway:\n  site: ''\n  sources:\n    - { name: a }\n"))
+	var problems Problems
+	require.ErrorAs(t, err, &problems)
+	assert.Len(t, problems, 3)
+	_, err = Parse("empty.yaml", nil)
+	assert.ErrorContains(t, err, "neither gateway: nor central:")
+}
+
+func TestSecretsComeFromFiles(t *testing.T) {
+	dir := t.TempDir()
+	file := filepath.Join(dir, "token")
+	text := "data: d\ncentral:\n  accept: [{ gateway: long-mere, secret_file: " + file + " }]\n"
+	_, err := Parse("c.yaml", []byte(text))
+	assert.ErrorContains(t, err, "c.yaml:3:47: central.accept[0].secret_file: the secret cannot be read")
+	require.NoError(t, os.WriteFile(file, []byte(" \n"), 0o600))
+	_, err = Parse("c.yaml", []byte(text))
+	assert.ErrorContains(t, err, "is empty where a secret should be")
+	require.NoError(t, os.WriteFile(file, []byte("trout\n"), 0o600))
+	s, err := Parse("c.yaml", []byte(text))
+	require.NoError(t, err)
+	assert.Equal(t, []Accept{{Gateway: "long-mere", Token: "trout"}}, s.Central.Accept)
+	_, err = Load(filepath.Join(dir, "none.yaml"))
+	assert.ErrorContains(t, err, "reading the configuration")
+}

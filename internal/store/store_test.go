@@ -1,0 +1,272 @@
+package store
+
+import (
+	"bytes"
+	"log/slog"
+	"maps"
+	"math/rand/v2"
+	"path/filepath"
+	"slices"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"nexocumula/internal/core/column"
+	"nexocumula/internal/core/reading"
+	"nexocumula/internal/core/rollup"
+	"nexocumula/internal/core/series"
+)
+
+func open(t *testing.T, path string) *Store {
+	t.Helper()
+	s, err := Open(path, slog.New(slog.DiscardHandler))
+	require.NoError(t, err)
+	t.Cleanup(func() { s.Close() })
+	return s
+}
+
+func define(t *testing.T, s *Store, path series.Path) uint32 {
+	t.Helper()
+	ids, err := s.Define([]series.Definition{{Path: path, Kind: series.Gauge, Unit: "Cel", FreshFor: time.Minute}})
+	require.NoError(t, err)
+	return ids[0]
+}
+
+func rowsOf(pairs ...float64) column.Block {
+	b := column.New(1, 0)
+	for i := 0; i < len(pairs); i += 2 {
+		b.Add(int64(pairs[i]), pairs[i+1])
+	}
+	return b.Normalize()
+}
+
+// reopen leaves the store as a crash would, without closing it, and opens the file
+// again.
+func reopen(t *testing.T, s *Store, path string) *Store {
+	t.Helper()
+	require.NoError(t, s.Close()) // SQLite has synced every commit; closing adds nothing to it
+	return open(t, path)
+}
+
+func TestTheStoreIsWhatAMapWouldBeWhateverHappens(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "s.db")
+	s := open(t, path)
+	random := rand.New(rand.NewPCG(11, 12))
+	ids := []uint32{define(t, s, "a/b/c"), define(t, s, "a/b/d")}
+	model := map[uint32]map[int64]float64{ids[0]: {}, ids[1]: {}}
+	check := func() {
+		for _, id := range ids {
+			from, to := random.Int64N(60_000), random.Int64N(60_000)
+			got, err := s.Read(id, rollup.Readings, from, to)
+			require.NoError(t, err)
+			var times []int64
+			for _, at := range slices.Sorted(maps.Keys(model[id])) {
+				if at >= from && at < to {
+					times = append(times, at)
+				}
+			}
+			require.Equal(t, len(times), got.Len())
+			for i, at := range times {
+				require.Equal(t, at, got.Times[i])
+				require.Equal(t, model[id][at], got.Cols[0][i])
+			}
+		}
+	}
+	live := int64(0)
+	for range 300 {
+		switch random.IntN(8) {
+		case 0:
+			require.NoError(t, s.Seal())
+		case 1:
+			s = reopen(t, s, path)
+		default:
+			var batch Batch
+			for _, id := range ids {
+				add := column.New(1, 0)
+				for range random.IntN(700) {
+					at := live
+					live += random.Int64N(3)
+					if random.IntN(50) == 0 {
+						at = random.Int64N(live + 1) // late, or once more
+					}
+					add.Add(at, random.Float64())
+				}
+				add = add.Normalize()
+				for i, at := range add.Times {
+					model[id][at] = add.Cols[0][i]
+				}
+				batch.Entries = append(batch.Entries, Entry{Series: id, Tier: rollup.Readings, Rows: add})
+			}
+			require.NoError(t, s.Append(batch))
+		}
+		check()
+	}
+	var chunks []chunkRow
+	require.NoError(t, s.db.Order("series, start").Find(&chunks).Error)
+	assert.Greater(t, len(chunks), 10)
+	for i := 1; i < len(chunks); i++ {
+		if chunks[i].Series == chunks[i-1].Series {
+			assert.Greater(t, chunks[i].Start, chunks[i-1].End, "chunks never overlap")
+		}
+	}
+}
+
+func TestABatchIsWrittenWholeOrNotAtAll(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "s.db")
+	s := open(t, path)
+	id := define(t, s, "a/b/c")
+	parcel := Parcel{Uplink: "up", Seq: 1, Rows: 3, Payload: []byte("x")}
+	require.NoError(t, s.Append(Batch{Outbox: []Parcel{parcel}}))
+	err := s.Append(Batch{
+		Entries: []Entry{{Series: id, Tier: rollup.Readings, Rows: rowsOf(5, 1)}},
+		Rejects: []reading.Reject{{Reason: "r"}},
+		Outbox:  []Parcel{parcel}, // its number is taken
+	})
+	require.Error(t, err)
+	s = reopen(t, s, path)
+	rows, err := s.Read(id, rollup.Readings, 0, 100)
+	require.NoError(t, err)
+	assert.Zero(t, rows.Len())
+	kept, err := s.Rejects("", 10)
+	require.NoError(t, err)
+	assert.Empty(t, kept)
+}
+
+func TestTheCatalogueKnowsFirstAndLatest(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "s.db")
+	s := open(t, path)
+	id := define(t, s, "a/b/c")
+	require.NoError(t, s.Append(Batch{Entries: []Entry{{Series: id, Rows: rowsOf(50, 1, 60, 2)}}}))
+	require.NoError(t, s.Append(Batch{Entries: []Entry{{Series: id, Rows: rowsOf(40, 9)}}}))
+	for _, when := range []string{"in the head", "after a restart", "sealed", "sealed and restarted"} {
+		got, ok := s.Get(id)
+		require.True(t, ok)
+		assert.Equal(t, [3]any{int64(40), int64(60), 2.0}, [3]any{got.FirstSeen, got.LastTime, got.LastValue}, when)
+		if when == "after a restart" {
+			require.NoError(t, s.Seal())
+		} else {
+			s = reopen(t, s, path)
+		}
+	}
+	define(t, s, "a/a/c")
+	changed, err := s.Define([]series.Definition{{Path: "a/b/c", Kind: series.Counter, Unit: "kWh", FreshFor: time.Hour}})
+	require.NoError(t, err)
+	assert.Equal(t, id, changed[0])
+	everything, err := series.ParseSelector("#")
+	require.NoError(t, err)
+	list := s.List(everything)
+	assert.Equal(t, series.Path("a/a/c"), list[0].Path)
+	assert.Equal(t, "kWh", list[1].Unit)
+	assert.Equal(t, int64(60), list[1].LastTime, "a new definition does not forget the values")
+}
+
+func TestADamagedRowIsSkippedAndCounted(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "s.db")
+	s := open(t, path)
+	id := define(t, s, "a/b/c")
+	for i := range 3 {
+		rows := column.New(1, 0)
+		for k := range fullChunk {
+			rows.Add(int64(i*fullChunk+k), float64(k))
+		}
+		require.NoError(t, s.Append(Batch{Entries: []Entry{{Series: id, Rows: rows}}}))
+		require.NoError(t, s.Seal())
+	}
+	var chunks []chunkRow
+	require.NoError(t, s.db.Order("start").Find(&chunks).Error)
+	require.Len(t, chunks, 3)
+	bad := bytes.Clone(chunks[1].Payload)
+	bad[len(bad)/2] ^= 4
+	require.NoError(t, s.db.Model(&chunks[1]).Update("payload", bad).Error)
+	rows, err := s.Read(id, rollup.Readings, 0, 1<<40)
+	require.NoError(t, err)
+	assert.Equal(t, 2*fullChunk, rows.Len())
+	assert.EqualValues(t, 1, s.Damaged())
+
+	require.NoError(t, s.Append(Batch{Entries: []Entry{{Series: id, Rows: rowsOf(1e6, 1)}}}))
+	require.NoError(t, s.db.Model(&journalRow{}).Where("1 = 1").Update("payload", []byte{1, 2, 3}).Error)
+	s = reopen(t, s, path)
+	assert.EqualValues(t, 1, s.Damaged(), "the rest of the store opens all the same")
+}
+
+func TestAStoreOfANewerVersionIsRefused(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "s.db")
+	s := open(t, path)
+	require.NoError(t, s.db.Exec("INSERT INTO migrations (id) VALUES ('9999-from-the-future')").Error)
+	require.NoError(t, s.Close())
+	_, err := Open(path, slog.New(slog.DiscardHandler))
+	assert.ErrorContains(t, err, "written by a newer version")
+}
+
+func TestTheOutboxGivesInOrderAndForgetsWhatIsAcknowledged(t *testing.T) {
+	s := open(t, filepath.Join(t.TempDir(), "s.db"))
+	for seq := range uint64(5) {
+		require.NoError(t, s.Append(Batch{Outbox: []Parcel{{Uplink: "up", Seq: seq + 1, Rows: 10, Payload: make([]byte, 100)}}}))
+	}
+	some, err := s.Waiting("up", 2, 10, 250)
+	require.NoError(t, err)
+	require.Len(t, some, 2)
+	assert.EqualValues(t, 2, some[0].Seq)
+	one, err := s.Waiting("up", 1, 10, 1)
+	require.NoError(t, err)
+	assert.Len(t, one, 1, "at least one, however large")
+	require.NoError(t, s.Acknowledge("up", Cursor{Name: "uplink up", Epoch: "e", Seq: 3, Updated: time.Unix(5, 0)}))
+	b, err := s.Backlog("up")
+	require.NoError(t, err)
+	assert.Equal(t, [3]any{2, 20, uint64(4)}, [3]any{b.Parcels, b.Rows, b.First})
+	cursors, err := s.Cursors()
+	require.NoError(t, err)
+	assert.EqualValues(t, 3, cursors["uplink up"].Seq)
+	last, err := s.LastSeq("up")
+	require.NoError(t, err)
+	assert.EqualValues(t, 5, last)
+}
+
+func TestOnlyTheNewestRejectsAreKept(t *testing.T) {
+	s := open(t, filepath.Join(t.TempDir(), "s.db"))
+	many := make([]reading.Reject, keepRejects/2)
+	for range 3 {
+		require.NoError(t, s.Append(Batch{Rejects: many}))
+	}
+	require.NoError(t, s.Append(Batch{Rejects: []reading.Reject{{Source: "own", Place: "p", Reason: "r", Raw: []byte{1}, Time: 7}}}))
+	var kept int64
+	require.NoError(t, s.db.Model(&rejectRow{}).Count(&kept).Error)
+	assert.EqualValues(t, keepRejects, kept)
+	own, err := s.Rejects("own", 10)
+	require.NoError(t, err)
+	assert.Equal(t, []reading.Reject{{Source: "own", Place: "p", Reason: "r", Raw: []byte{1}, Time: 7}}, own)
+}
+
+func TestReadersAndWritersDoNotDisturbEachOther(t *testing.T) {
+	s := open(t, filepath.Join(t.TempDir(), "s.db"))
+	id := define(t, s, "a/b/c")
+	var done sync.WaitGroup
+	stop := make(chan struct{})
+	for range 3 {
+		done.Go(func() {
+			for before := 0; ; {
+				rows, err := s.Read(id, rollup.Readings, 0, 1<<40)
+				if !assert.NoError(t, err) || !assert.GreaterOrEqual(t, rows.Len(), before, "rows never vanish, not even while they are sealed") {
+					return
+				}
+				before = rows.Len()
+				select {
+				case <-stop:
+					return
+				default:
+				}
+			}
+		})
+	}
+	for i := range 200 {
+		assert.NoError(t, s.Append(Batch{Entries: []Entry{{Series: id, Rows: rowsOf(float64(2*i), 1, float64(2*i+1), 2)}}}))
+		if i%10 == 0 {
+			assert.NoError(t, s.Seal())
+		}
+	}
+	close(stop)
+	done.Wait()
+}
