@@ -122,7 +122,10 @@ func (p *Pipeline) append(ctx context.Context, batch store.Batch) error {
 
 // finish writes what is queued when the gateway stops, and turns the rest away.
 func (p *Pipeline) finish() error {
-	close(p.stopped)
+	close(p.stopped) // those who wait for room in the queue give up
+	p.gate.Lock()
+	p.closed = true
+	p.gate.Unlock()
 	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
 	defer cancel()
 	for {

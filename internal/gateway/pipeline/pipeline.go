@@ -57,6 +57,8 @@ type Pipeline struct {
 
 	queue   chan *Delivery
 	errands chan func()
+	gate    sync.RWMutex // held for reading around a send to queue
+	closed  bool         // nothing more goes into queue; guarded by gate
 	stopped chan struct{}
 	known   sync.Map // series.Path → *known
 
@@ -104,10 +106,23 @@ func (p *Pipeline) Submit(d *Delivery) {
 		d.done(err)
 		return
 	}
+	if !p.enqueue(d) {
+		d.done(ErrStopped)
+	}
+}
+
+// enqueue is false once the pipeline stops: after that nobody would look.
+func (p *Pipeline) enqueue(d *Delivery) bool {
+	p.gate.RLock()
+	defer p.gate.RUnlock()
+	if p.closed {
+		return false
+	}
 	select {
 	case p.queue <- d:
+		return true
 	case <-p.stopped:
-		d.done(ErrStopped)
+		return false
 	}
 }
 

@@ -1,0 +1,165 @@
+package cli
+
+import (
+	"bytes"
+	"context"
+	"encoding/csv"
+	"encoding/json"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"nexocumula/client"
+	"nexocumula/internal/demo"
+)
+
+// typed runs a command line and is what people see of it.
+func typed(t *testing.T, args ...string) (out, errOut string, code int) {
+	t.Helper()
+	var o, e bytes.Buffer
+	code = Run(t.Context(), append([]string{"nexocumula"}, args...), "v-test", &o, &e)
+	return o.String(), e.String(), code
+}
+
+func TestCommandsAgainstADemo(t *testing.T) {
+	dir := filepath.Join(t.TempDir(), "demo")
+	world, err := demo.Start(t.Context(), demo.Options{Dir: dir, Console: "127.0.0.1:0", Days: 2, Seed: 1, Version: "test", Log: slog.New(slog.DiscardHandler)})
+	require.NoError(t, err)
+	defer func() { assert.NoError(t, world.Stop()) }()
+	at := "--at=" + world.Central.Address
+	for deadline := time.Now().Add(time.Minute); ; time.Sleep(50 * time.Millisecond) { // history arrives at the central
+		out, _, code := typed(t, "series", at, "-o", "csv")
+		if code == 0 && strings.Count(out, "\n") == 52 {
+			break
+		}
+		require.True(t, time.Now().Before(deadline), out)
+	}
+
+	t.Run("now", func(t *testing.T) {
+		out, _, code := typed(t, "now", "long-mere/mast/+", at)
+		assert.Zero(t, code)
+		assert.Contains(t, out, "long-mere/mast/wind_speed")
+		assert.Contains(t, out, "m/s")
+		out, _, _ = typed(t, "now", at, "--output", "json")
+		var now client.Now
+		require.NoError(t, json.Unmarshal([]byte(out), &now))
+		assert.Len(t, now.Values, 51)
+	})
+	t.Run("windows", func(t *testing.T) {
+		out, _, code := typed(t, "windows", "stony-beck/raceway-1/oxygen", "--last", "1d", "--width", "3h", "--chart", "always", at)
+		assert.Zero(t, code)
+		assert.Contains(t, out, "mean")
+		assert.Contains(t, out, "stony-beck/raceway-1/oxygen, mean of 3h windows")
+		out, _, _ = typed(t, "windows", "stony-beck/raceway-1/oxygen", "--last", "1d", "--width", "3h", "--stats", "min,max", "-o", "csv", at)
+		rows, err := csv.NewReader(strings.NewReader(out)).ReadAll()
+		require.NoError(t, err)
+		assert.Equal(t, []string{"series", "start", "min", "max", "unit", "filled", "tier"}, rows[0])
+		assert.Contains(t, []int{9, 10}, len(rows), "a day touches eight or nine windows of three hours")
+		_, err = time.Parse(time.RFC3339Nano, rows[1][1])
+		assert.NoError(t, err)
+	})
+	t.Run("windows without the chart in a pipe", func(t *testing.T) {
+		out, _, _ := typed(t, "windows", "stony-beck/raceway-1/oxygen", at)
+		assert.NotContains(t, out, "mean of")
+	})
+	t.Run("rejects", func(t *testing.T) {
+		out, _, code := typed(t, "rejects", "--limit", "3", "--at="+world.Gateways["stony-beck"].Address)
+		assert.Zero(t, code)
+		assert.Contains(t, out, "value -99.9 is below the range's low end 0")
+		out, _, _ = typed(t, "rejects", at)
+		assert.Equal(t, "Nothing was refused.\n", out)
+	})
+	t.Run("uplinks and an outage", func(t *testing.T) {
+		out, _, code := typed(t, "uplinks", at)
+		assert.Zero(t, code)
+		assert.Equal(t, 3, strings.Count(out, "from"))
+		ctx, cancel := context.WithCancel(t.Context())
+		served := make(chan error, 1)
+		go func() { served <- world.Serve(ctx, dir, slog.New(slog.DiscardHandler)) }()
+		require.Eventually(t, func() bool {
+			_, _, code := typed(t, "demo", "outage", "--for", "1h", "--dir", dir)
+			return code == 0
+		}, time.Minute, 10*time.Millisecond)
+		require.Eventually(t, world.IsCutOff, time.Minute, time.Millisecond)
+		_, errOut, code := typed(t, "demo", "outage", "--dir", dir)
+		assert.Equal(t, 1, code)
+		assert.Contains(t, errOut, "cut off already")
+		require.Eventually(t, func() bool {
+			out, _, _ := typed(t, "uplinks", "--at="+world.Gateways["long-mere"].Address)
+			return strings.Contains(out, "DOWN")
+		}, time.Minute, 50*time.Millisecond)
+		cancel()
+		assert.NoError(t, <-served)
+	})
+	t.Run("refusals say what would work", func(t *testing.T) {
+		_, errOut, code := typed(t, "windows", "stony-beck/racway-1/oxygen", at)
+		assert.Equal(t, exitRefused, code)
+		assert.Contains(t, errOut, "near it are stony-beck/raceway-1/oxygen")
+		_, errOut, code = typed(t, "windows", "long-mere/#", "--width", "7s", at)
+		assert.Equal(t, exitRefused, code)
+		assert.Contains(t, errOut, "use a multiple of it, such as 10s")
+	})
+	t.Run("the demo's configurations are good", func(t *testing.T) {
+		out, _, code := typed(t, "check", filepath.Join(dir, "central.yaml"), filepath.Join(dir, "stony-beck.yaml"))
+		assert.Zero(t, code)
+		assert.Contains(t, out, "good: central for 3 gateway(s)")
+		assert.Contains(t, out, "good: gateway of stony-beck with 2 source(s) and 1 uplink(s)")
+	})
+}
+
+func TestWrongCommandLines(t *testing.T) {
+	bad := filepath.Join(t.TempDir(), "bad.yaml")
+	require.NoError(t, os.WriteFile(bad, []byte("data: d\ngateway:\n  sit: x\n"), 0o600))
+	for _, test := range []struct {
+		args []string
+		code int
+		says string
+	}{
+		{[]string{"frob"}, exitUsage, `there is no command "frob"`},
+		{[]string{"now", "--frob"}, exitUsage, "frob"},
+		{[]string{"now", "-o", "xml"}, exitUsage, "use table, json or csv"},
+		{[]string{"windows"}, exitUsage, "name the series"},
+		{[]string{"windows", "a/b", "--from", "noon"}, exitUsage, "is not an RFC 3339 time"},
+		{[]string{"now", "--at", "http://127.0.0.1:1"}, exitNoReach, "asking http://127.0.0.1:1"},
+		{[]string{"check"}, exitUsage, "name the files"},
+		{[]string{"check", bad}, exitUsage, `bad.yaml:3:3: key "sit" is not known here`},
+		{[]string{"run", "--config", bad}, exitUsage, `bad.yaml:3:3`},
+		{[]string{"run", "--config", "/nowhere.yaml"}, exitFailed, "no such file"},
+		{[]string{"demo", "frob"}, exitUsage, "demo outage"},
+		{[]string{"demo", "--days", "-1"}, exitUsage, "use 0 to 366"},
+		{[]string{"demo", "--dir", "/usr"}, exitFailed, "holds something that is not a demo"},
+		{[]string{"demo", "outage", "--for", "soon"}, exitUsage, "write a whole number"},
+		{[]string{"demo", "outage", "--dir", t.TempDir()}, exitFailed, "no demo has been started"},
+		{[]string{"simulate", "lake", "--every", "often"}, exitUsage, "write a whole number"},
+	} {
+		_, errOut, code := typed(t, test.args...)
+		assert.Equal(t, test.code, code, strings.Join(test.args, " "))
+		assert.Contains(t, errOut, test.says)
+	}
+}
+
+func TestVersionAndHelp(t *testing.T) {
+	out, _, code := typed(t, "version")
+	assert.Zero(t, code)
+	assert.Contains(t, out, "nexocumula v-test")
+	out, _, code = typed(t)
+	assert.Zero(t, code)
+	for _, command := range []string{"run", "demo", "check", "simulate", "now", "series", "windows", "rejects", "uplinks", "version"} {
+		assert.Contains(t, out, command)
+	}
+}
+
+func TestNumbersForPeople(t *testing.T) {
+	for text, f := range map[string]float64{"0": 0, "12.65": 12.65, "9.5": 9.5, "0.001234": 0.00123412, "-99.9": -99.9, "345.769": 345.7690001, "12345.678": 12345.678} {
+		assert.Equal(t, text, brief(f))
+	}
+	for text, d := range map[string]time.Duration{"3 s": 3 * time.Second, "5 min": 5 * time.Minute, "3 h": 3 * time.Hour, "3 d": 72 * time.Hour, "ahead 9 s": -9 * time.Second} {
+		assert.Equal(t, text, age(d))
+	}
+}
