@@ -75,7 +75,7 @@ func TestABatchCountsOnceHoweverOftenItComes(t *testing.T) {
 	assert.Equal(t, map[int64]float64{1: 10, 2: 20, 3: 30}, counts(t, st))
 
 	require.NoError(t, st.Close())
-	r, st = receiver(t, file)
+	r, _ = receiver(t, file)
 	reply, err = send(t, r, "one", 3, b3) // also after a restart
 	require.NoError(t, err)
 	assert.EqualValues(t, 3, reply.StoredSeq)

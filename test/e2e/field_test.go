@@ -101,7 +101,7 @@ func TestEverythingPublishedArrivesOnceThoughTheCentralAndTheGatewayAreKilled(t 
 	dir := t.TempDir()
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "secret"), []byte("trout"), 0o600))
 	brokerPort, ownPort, centralPort := mosquitto(t, dir), freePort(t), freePort(t)
-	centralProcess, central := service(t, dir, "central", fmt.Sprintf(centralConfig, dir, centralPort))
+	centralProcess, _ := service(t, dir, "central", fmt.Sprintf(centralConfig, dir, centralPort))
 	gatewayProcess, gateway := service(t, dir, "gateway", fmt.Sprintf(gatewayConfig, dir, ownPort, brokerPort, centralPort))
 	eventually(t, "the gateway's sources are up", func() bool {
 		h, err := gateway.Health(t.Context())
@@ -125,6 +125,7 @@ func TestEverythingPublishedArrivesOnceThoughTheCentralAndTheGatewayAreKilled(t 
 	part(0)
 	centralProcess.kill() // in mid-stream
 	part(1)
+	var central *client.Client
 	centralProcess, central = service(t, dir, "central", fmt.Sprintf(centralConfig, dir, centralPort))
 	part(2)
 	eventually(t, "all messages are acknowledged", func() bool { return acked(t, gateway) == [2]uint64{900, 900} })

@@ -4,7 +4,6 @@ package e2e
 
 import (
 	"bytes"
-	"context"
 	"fmt"
 	"net"
 	"os"
@@ -147,18 +146,4 @@ func eventually(t *testing.T, what string, happened func() bool) {
 			require.Fail(t, "waited in vain until "+what)
 		}
 	}
-}
-
-// command runs the product's command line.
-func command(t *testing.T, args ...string) (stdout, stderr string, code int) {
-	t.Helper()
-	program, err := binary()
-	require.NoError(t, err)
-	ctx, cancel := context.WithTimeout(context.Background(), patience)
-	defer cancel()
-	cmd := exec.CommandContext(ctx, program, args...)
-	var out, errOut bytes.Buffer
-	cmd.Stdout, cmd.Stderr = &out, &errOut
-	_ = cmd.Run()
-	return out.String(), errOut.String(), cmd.ProcessState.ExitCode()
 }
