@@ -26,6 +26,11 @@ func (h handlers) health(c *gin.Context) {
 		trouble("store: %d damaged rows were skipped", out.Damaged)
 	}
 	if h.Central != nil {
+		for _, l := range h.Central.Links() {
+			if !l.Up(time.Now()) {
+				trouble("gateway %s is silent, last heard %s", l.Gateway, orNever(l.HeardAt))
+			}
+		}
 		out.Central = &client.CentralHealth{Gateways: append([]string{}, h.Accept...)}
 	}
 	if h.Gateway != nil {
@@ -41,6 +46,13 @@ func (h handlers) gatewayHealth(trouble func(string, ...any)) *client.GatewayHea
 	if text := h.Gateway.Pipe.Trouble(); text != "" {
 		trouble("store: %s", text)
 	}
+	if uplinks, err := h.Gateway.Uplinks(); err == nil { // that they cannot be read is told by the store's trouble
+		for _, u := range uplinks {
+			if !u.Up {
+				trouble("uplink %s is down, %d summaries wait: %s", u.Name, u.Backlog.Rows, u.LastError)
+			}
+		}
+	}
 	for _, s := range h.Gateway.Sources() {
 		if !s.Up {
 			trouble("source %s is down: %s", s.Name, s.LastError)
@@ -51,6 +63,13 @@ func (h handlers) gatewayHealth(trouble func(string, ...any)) *client.GatewayHea
 		})
 	}
 	return out
+}
+
+func orNever(t time.Time) string {
+	if t.IsZero() {
+		return "never"
+	}
+	return t.UTC().Format(time.RFC3339)
 }
 
 const maxRejects = 1000

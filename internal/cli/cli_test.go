@@ -34,13 +34,18 @@ func TestCommandsAgainstADemo(t *testing.T) {
 	defer func() { assert.NoError(t, world.Stop()) }()
 	at := "--at=" + world.Central.Address
 	for deadline := time.Now().Add(time.Minute); ; time.Sleep(50 * time.Millisecond) { // history arrives at the central
-		out, _, code := typed(t, "series", at, "-o", "csv")
+		out, _, code := typed(t, "now", at, "-o", "csv")
 		if code == 0 && strings.Count(out, "\n") == 52 {
 			break
 		}
 		require.True(t, time.Now().Before(deadline), out)
 	}
 
+	t.Run("series", func(t *testing.T) {
+		out, _, code := typed(t, "series", "alder-weir/pump-1/+", at)
+		assert.Zero(t, code)
+		assert.Contains(t, out, "alder-weir/pump-1/energy  counter  kWh")
+	})
 	t.Run("now", func(t *testing.T) {
 		out, _, code := typed(t, "now", "long-mere/mast/+", at)
 		assert.Zero(t, code)

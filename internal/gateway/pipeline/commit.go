@@ -103,10 +103,16 @@ func (k *known) reset() {
 	k.rows.Cols[0] = k.rows.Cols[0][:0]
 }
 
-// append writes the batch, and while that fails (a full disk) tries again, so that
-// senders wait instead of losing what they sent. Only ctx ends it.
+// append writes the batch, however long that takes.
 func (p *Pipeline) append(ctx context.Context, batch store.Batch) error {
-	_, err := backoff.Retry(ctx, func() (struct{}, error) { return struct{}{}, p.store.Append(batch) },
+	_, err := untilWritten(ctx, p, func() (struct{}, error) { return struct{}{}, p.store.Append(batch) })
+	return err
+}
+
+// untilWritten writes, and while that fails (a full disk) tries again, so that senders
+// wait instead of losing what they sent. Only ctx ends it.
+func untilWritten[T any](ctx context.Context, p *Pipeline, write func() (T, error)) (T, error) {
+	v, err := backoff.Retry(ctx, write,
 		backoff.WithMaxElapsedTime(0),
 		backoff.WithBackOff(&backoff.ExponentialBackOff{InitialInterval: 100 * time.Millisecond, Multiplier: 2, RandomizationFactor: 0.3, MaxInterval: 5 * time.Second}),
 		backoff.WithNotify(func(err error, wait time.Duration) {
@@ -117,7 +123,7 @@ func (p *Pipeline) append(ctx context.Context, batch store.Batch) error {
 	if err == nil {
 		p.trouble.Store(nil)
 	}
-	return err
+	return v, err
 }
 
 // finish writes what is queued when the gateway stops, and turns the rest away.

@@ -136,6 +136,10 @@ func (p *Pipeline) screen(d *Delivery, now int64) error {
 	d.screened = make([]screened, 0, len(d.Readings))
 	for _, r := range d.Readings {
 		k, err := p.lookup(r.Path)
+		if errors.Is(err, errTooMany) {
+			d.Rejects = append(d.Rejects, r.From.Reject(now, fmt.Sprintf("%s: %v", r.Path, err)))
+			continue
+		}
 		if err != nil {
 			return err
 		}
@@ -148,14 +152,32 @@ func (p *Pipeline) screen(d *Delivery, now int64) error {
 	return nil
 }
 
-// lookup finds or defines the series of a path.
+// maxSeries bounds what senders of ever new topics can make a gateway keep.
+const maxSeries = 1_000_000
+
+var errTooMany = fmt.Errorf("would be a new series, and this gateway keeps %d already; is a level of its topic not a name but a value?", maxSeries)
+
+// lookup finds or defines the series of a path. While the store cannot be written it
+// waits, as commits do.
 func (p *Pipeline) lookup(path series.Path) (*known, error) {
 	if k, ok := p.known.Load(path); ok {
 		return k.(*known), nil
 	}
+	if p.store.Count() >= maxSeries {
+		return nil, errTooMany
+	}
 	rule := p.ruleFor(path)
 	def := series.Definition{Path: path, Kind: rule.Kind, Unit: rule.Unit, FreshFor: rule.FreshFor}
-	ids, err := p.store.Define([]series.Definition{def})
+	ctx, cancel := context.WithCancel(context.Background())
+	defer cancel()
+	go func() {
+		select {
+		case <-p.stopped:
+			cancel()
+		case <-ctx.Done():
+		}
+	}()
+	ids, err := untilWritten(ctx, p, func() ([]uint32, error) { return p.store.Define([]series.Definition{def}) })
 	if err != nil {
 		return nil, err
 	}

@@ -1,11 +1,13 @@
-import { useUplinks } from "../api/hooks";
+import { useHealth, useUplinks } from "../api/hooks";
 import { LinkSheet } from "../parts/LinkSheet";
 import { useClock } from "../parts/useClock";
-import { age, moment } from "../format";
+import { age, moment, words } from "../format";
 
-/** Every uplink: up or down, what waits, and what was last acknowledged. */
+/** Every uplink: up or down, what waits, and what was last acknowledged; at a gateway its
+ *  sources as well. */
 export function LinksPage() {
   const uplinks = useUplinks();
+  const health = useHealth();
   const clock = useClock();
   const sending = uplinks.data?.sending ?? [];
   const receiving = uplinks.data?.receiving ?? [];
@@ -56,6 +58,23 @@ export function LinksPage() {
             ["came twice", `${u.repeated} batches, no effect`],
           ]}
           error={u.last_error}
+        />
+      ))}
+      {health.data?.gateway?.sources.map((s) => (
+        <LinkSheet
+          key={s.name}
+          title={`source ${s.name}`}
+          note={`${words(s.form)} ${s.address}`}
+          up={s.up}
+          facts={[
+            ["last message", ago(s.last_at)],
+            ["messages", s.messages.toLocaleString("en-GB")],
+            ["acknowledged", s.acked.toLocaleString("en-GB")],
+            ["readings", s.readings.toLocaleString("en-GB")],
+            ["could not be read", s.rejects.toLocaleString("en-GB")],
+            ["errors", s.errors.toLocaleString("en-GB")],
+          ]}
+          error={s.last_error}
         />
       ))}
     </>
