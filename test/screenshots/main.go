@@ -37,6 +37,7 @@ type studio struct {
 	binary  string
 	folder  string
 	demo    string            // the demo's folder
+	said    string            // what the demo printed at its start
 	console map[string]string // addresses by service
 }
 
@@ -103,13 +104,11 @@ func (s *studio) startDemo() (stop func(), err error) {
 			}
 		}
 	}()
-	return stop, s.terminal("demo", "nexocumula demo", strings.ReplaceAll(said.String(), s.demo, "nexocumula-demo"))
+	s.said = strings.ReplaceAll(said.String(), s.demo, "nexocumula-demo")
+	return stop, nil
 }
 
 func (s *studio) take(name string, steps ...chromedp.Action[chromedp.Void]) error {
-	if s.tab == nil {
-		return nil
-	}
 	ctx, cancel := context.WithTimeout(s.tab, 90*time.Second)
 	defer cancel()
 	if err := chromedp.Do(ctx, steps...); err != nil {
@@ -160,6 +159,9 @@ func (s *studio) pages() error {
 
 // commands shows what people see when they type.
 func (s *studio) commands() error {
+	if err := s.terminal("cli-demo", "nexocumula demo", s.said); err != nil {
+		return err
+	}
 	for _, c := range []struct {
 		name, service string
 		args          []string
