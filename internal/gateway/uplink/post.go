@@ -4,9 +4,11 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"net/http"
+	"net/url"
 
 	"nexocumula/internal/wire"
 )
@@ -19,6 +21,15 @@ type refusal struct {
 
 func (r *refusal) Error() string {
 	return fmt.Sprintf("the central refused (HTTP %d, %s): %s", r.status, r.Code, r.Message)
+}
+
+// noConnection says of a failed request what went wrong, without the method and the
+// address that the HTTP package puts before it.
+func noConnection(err error) error {
+	if u, ok := errors.AsType[*url.Error](err); ok {
+		err = u.Err
+	}
+	return fmt.Errorf("no connection to the central: %w", err)
 }
 
 // post sends one envelope.
@@ -35,7 +46,7 @@ func (s *Sender) post(ctx context.Context, e wire.Envelope) (wire.Reply, error) 
 	req.Header.Set("Authorization", "Bearer "+s.settings.Token)
 	resp, err := s.http.Do(req)
 	if err != nil {
-		return wire.Reply{}, err
+		return wire.Reply{}, noConnection(err)
 	}
 	defer resp.Body.Close()
 	text, err := io.ReadAll(io.LimitReader(resp.Body, 1<<20))
