@@ -54,12 +54,17 @@ central:
 // mosquitto starts the broker of that name.
 func mosquitto(t *testing.T, dir string) (port string) {
 	port = freePort(t)
+	mosquittoAt(t, dir, port)
+	return port
+}
+
+func mosquittoAt(t *testing.T, dir, port string) *process {
 	path := filepath.Join(dir, "mosquitto.conf")
 	config := fmt.Sprintf("listener %s 127.0.0.1\nallow_anonymous true\nmax_queued_messages 0\nmax_inflight_messages 100\n", port)
 	require.NoError(t, os.WriteFile(path, []byte(config), 0o600))
-	start(t, need(t, "mosquitto"), "-c", path)
+	p := start(t, need(t, "mosquitto"), "-c", path)
 	eventually(t, "mosquitto listens", func() bool { return reachable(port) })
-	return port
+	return p
 }
 
 func reachable(port string) bool {
@@ -239,6 +244,44 @@ func TestWhatCannotBeReadIsKeptAndEverythingElseGoesOn(t *testing.T) {
 	assert.EqualValues(t, 10, health.Gateway.Rejected)
 	assert.EqualValues(t, 1, health.Gateway.Accepted)
 	assert.Equal(t, "trouble", health.Status, "a broker that is not there is said to be down")
+}
+
+func TestGatewayAndBrokerMayEachBeAway(t *testing.T) {
+	dir := t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "secret"), []byte("trout"), 0o600))
+	port := freePort(t)
+	broker := mosquittoAt(t, dir, port)
+	config := fmt.Sprintf(gatewayConfig, dir, freePort(t), port, freePort(t))
+	gatewayProcess, gateway := service(t, dir, "gateway", config)
+	connected := func() bool {
+		h, err := gateway.Health(t.Context())
+		return err == nil && h.Gateway.Sources[1].Up
+	}
+	eventually(t, "the gateway is subscribed", connected)
+	begin := time.Now().Add(-time.Minute).UTC().Truncate(time.Second)
+	send := func(second int, more ...string) {
+		line := fmt.Sprintf(`{"t":%q,"v":%d}`, begin.Add(time.Duration(second)*time.Second).Format(time.RFC3339), second)
+		publish(t, port, "cage/north/cage-7", []string{line}, append([]string{"-q", "1"}, more...)...)
+	}
+	arrived := func(second int) func() bool {
+		return func() bool {
+			now, err := gateway.Now(t.Context(), "")
+			return err == nil && len(now.Values) == 1 && float64(now.Values[0].Value) == float64(second)*0.5+1
+		}
+	}
+	send(1)
+	eventually(t, "the first arrives", arrived(1))
+	gatewayProcess.kill()
+	send(2) // the broker keeps it for the gateway's session
+	_, gateway = service(t, dir, "gateway", config)
+	eventually(t, "what came while the gateway was away arrives", arrived(2))
+
+	broker.kill()
+	eventually(t, "the loss is noticed", func() bool { return !connected() })
+	mosquittoAt(t, dir, port)
+	eventually(t, "the gateway is subscribed again", connected)
+	send(3, "-r") // retained, but with a time of its own
+	eventually(t, "what comes after arrives", arrived(3))
 }
 
 func TestMessagesBeyondTheSizeLimitEndTheirConnectionOnly(t *testing.T) {
