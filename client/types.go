@@ -189,6 +189,15 @@ type Source struct {
 	Errors    uint64     `json:"errors"`
 	LastAt    *time.Time `json:"last_at"`
 	LastError string     `json:"last_error"`
+	Faults    []Fault    `json:"faults"` // by place, those of the last hour
+}
+
+// Fault is what goes wrong at one place of a source.
+type Fault struct {
+	Place   string    `json:"place"`
+	Message string    `json:"message"`
+	Count   uint64    `json:"count"`
+	LastAt  time.Time `json:"last_at"`
 }
 
 // CentralHealth names the gateways that may replicate here.

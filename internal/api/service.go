@@ -57,9 +57,13 @@ func (h handlers) gatewayHealth(trouble func(string, ...any)) *client.GatewayHea
 		if !s.Up {
 			trouble("source %s is down: %s", s.Name, s.LastError)
 		}
+		faults := make([]client.Fault, len(s.Faults))
+		for i, f := range s.Faults {
+			faults[i] = client.Fault{Place: f.Place, Message: f.Text, Count: f.Count, LastAt: f.LastAt.UTC()}
+		}
 		out.Sources = append(out.Sources, client.Source{
 			Name: s.Name, Form: s.Form, Address: s.Address, Up: s.Up, Messages: s.Messages, Acked: s.Acked, Readings: s.Readings,
-			Rejects: s.Rejects, Errors: s.Errors, LastAt: pointer(s.LastAt), LastError: s.LastError,
+			Rejects: s.Rejects, Errors: s.Errors, LastAt: pointer(s.LastAt), LastError: s.LastError, Faults: faults,
 		})
 	}
 	return out

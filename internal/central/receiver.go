@@ -201,6 +201,9 @@ func (r *Receiver) unpack(gateway string, batches [][]byte) (store.Batch, int, e
 			out.Entries = append(out.Entries, store.Entry{Tier: run.Tier, Rows: run.Rows})
 			rows += run.Rows.Len()
 		}
+		if rows > wire.MaxAllRows {
+			return out, 0, fmt.Errorf("the envelope's batches hold more than %d summaries; send fewer at once", wire.MaxAllRows)
+		}
 	}
 	ids, err := r.store.Define(defs)
 	if err != nil {

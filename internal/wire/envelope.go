@@ -18,6 +18,7 @@ const (
 	MaxEnvelope = 16 << 20 // bytes of a request
 	MaxBatch    = 64 << 20 // bytes of one batch after decompression
 	MaxRows     = 200_000  // summaries of one batch
+	MaxAllRows  = 500_000  // summaries of all batches of an envelope
 )
 
 // Envelope is one request: batches with consecutive sequence numbers, the first of

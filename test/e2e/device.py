@@ -40,4 +40,9 @@ device = ModbusSlaveContext(
     ir=ModbusSparseDataBlock({5: 77}),
     zero_mode=True,
 )
-StartTcpServer(context=ModbusServerContext(slaves={3: device}, single=False), address=("127.0.0.1", int(sys.argv[1])))
+StartTcpServer(
+    context=ModbusServerContext(slaves={3: device}, single=False),
+    address=("127.0.0.1", int(sys.argv[1])),
+    ignore_missing_slaves=True,
+    allow_reuse_address=True,
+)

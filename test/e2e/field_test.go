@@ -296,7 +296,7 @@ func TestMessagesBeyondTheSizeLimitEndTheirConnectionOnly(t *testing.T) {
 	defer func() { _ = cmd.Process.Kill(); _ = cmd.Wait() }()
 	eventually(t, "the loss is counted", func() bool {
 		h, err := gateway.Health(t.Context())
-		return err == nil && h.Gateway.Sources[0].Errors > 0 && strings.Contains(h.Gateway.Sources[0].LastError, "connection lost")
+		return err == nil && h.Gateway.Sources[0].Errors > 0 && strings.Contains(h.Gateway.Sources[0].LastError, " lost: ")
 	})
 	publish(t, ownPort, "mast/wind_speed", []string{"4.1"}, "-q", "1")
 	now, err := gateway.Now(t.Context(), "")

@@ -24,7 +24,7 @@ gateway:
         address: tcp://127.0.0.1:%[2]s
         unit: 3
         every: 200ms
-        timeout: 2s
+        timeout: 300ms
         registers:
           - { table: holding, address: 0, scale: 0.1, series: panel/uint16 }
           - { table: holding, address: 1, type: int16, scale: 0.01, offset: 1, series: panel/int16 }
@@ -44,6 +44,8 @@ gateway:
           - { table: discrete_input, address: 0, series: panel/discrete_0 }
           - { table: discrete_input, address: 1, series: panel/discrete_1 }
           - { table: holding, address: 50, type: float32, series: panel/broken }
+          # nobody answers for this unit, which comes before the others
+          - { unit: 2, table: input, address: 0, series: panel/silent }
           # the device has no such register: its neighbour must not suffer
           - { table: input, address: 6, series: panel/missing }
 `
@@ -81,8 +83,12 @@ func TestEveryTypeOfAForeignModbusDeviceIsRead(t *testing.T) {
 	require.NoError(t, err)
 	source := health.Gateway.Sources[0]
 	assert.True(t, source.Up)
-	assert.Contains(t, source.LastError, "unit 3, input 6 at tcp://127.0.0.1:"+port)
-	assert.Contains(t, source.LastError, "illegal data address")
+	faults := map[string]string{}
+	for _, f := range source.Faults {
+		faults[f.Place] = f.Message
+	}
+	assert.Contains(t, faults["unit 3, input 6"], "illegal data address")
+	assert.Contains(t, faults["unit 2, input 0"], "timed out")
 	kept, err := gateway.Rejects(t.Context(), "panel", 1)
 	require.NoError(t, err)
 	assert.Equal(t, "unit 3, holding 50", kept.Rejects[0].Place)

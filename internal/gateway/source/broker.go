@@ -47,12 +47,12 @@ func (b *Broker) Run(ctx context.Context) error {
 		SetOnConnectHandler(b.subscribe).
 		SetConnectionLostHandler(func(_ paho.Client, err error) {
 			b.up(false)
-			b.failed(fmt.Sprintf("connection to %s lost: %v", b.settings.Address, err))
+			b.failed(b.settings.Address, fmt.Sprintf("connection lost: %v", err))
 			b.log.Warn("connection to the broker lost; reconnecting", "address", b.settings.Address, "error", err)
 		}).
 		SetConnectionNotificationHandler(func(_ paho.Client, n paho.ConnectionNotification) {
 			if f, ok := n.(paho.ConnectionNotificationFailed); ok {
-				b.failed(fmt.Sprintf("connecting to %s: %v", b.settings.Address, f.Reason))
+				b.failed(b.settings.Address, fmt.Sprintf("connecting: %v", f.Reason))
 			}
 		})
 	client := paho.NewClient(options)
@@ -73,7 +73,7 @@ func (b *Broker) subscribe(client paho.Client) {
 	go func() {
 		token.Wait()
 		if err := token.Error(); err != nil {
-			b.failed(fmt.Sprintf("subscribing at %s: %v", b.settings.Address, err))
+			b.failed(b.settings.Address, fmt.Sprintf("subscribing: %v", err))
 			b.log.Error("the broker refused the subscription", "error", err)
 			return
 		}

@@ -100,7 +100,7 @@ func (l *Listener) OnDisconnect(cl *mqtt.Client, err error, _ bool) {
 		a.(*acker).close()
 	}
 	if err != nil && cl.StopCause() != nil && cl.StopCause() != packets.CodeDisconnect {
-		l.failed(fmt.Sprintf("%s at %s: connection lost: %v", cl.ID, cl.Net.Remote, cl.StopCause()))
+		l.failed("device "+cl.ID, fmt.Sprintf("connection from %s lost: %v", cl.Net.Remote, cl.StopCause()))
 	}
 }
 

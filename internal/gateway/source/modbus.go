@@ -54,7 +54,7 @@ func (m *Modbus) Run(ctx context.Context) error {
 		begun := time.Now()
 		m.poll(ctx)
 		if took := time.Since(begun); took > m.settings.Every {
-			m.failed(fmt.Sprintf("a poll of %s took %s, longer than every: %s allows", m.settings.Address, took.Round(time.Millisecond), m.settings.Every))
+			m.failed(m.settings.Address, fmt.Sprintf("a poll took %s, longer than every: %s allows", took.Round(time.Millisecond), m.settings.Every))
 		}
 		select {
 		case <-tick.C:
@@ -66,34 +66,33 @@ func (m *Modbus) Run(ctx context.Context) error {
 
 // poll reads everything once.
 func (m *Modbus) poll(ctx context.Context) {
-	if err := m.connect(); err != nil {
-		m.trouble(fmt.Sprintf("connecting to %s: %v", m.settings.Address, err))
-		return
-	}
-	answered := false
+	answered, before := false, m.Tally()
+	silent := map[uint8]bool{} // units that kept us waiting once are not asked again in this poll
 	for _, r := range m.reads {
 		if ctx.Err() != nil {
 			return
 		}
+		if silent[r.unit] {
+			continue
+		}
+		if err := m.connect(); err != nil {
+			m.failed(m.settings.Address, fmt.Sprintf("connecting: %v", err))
+			break
+		}
 		ok, err := m.pollRead(r)
 		answered = answered || ok
 		if err != nil {
-			// The connection is of no more use, or the device is silent: what
-			// remains of this poll would only wait for further timeouts.
-			m.trouble(fmt.Sprintf("%s at %s: %v", r, m.settings.Address, err))
+			// Whatever still comes on this connection could be taken for the answer
+			// to another question: the next unit gets a new one.
+			m.failed(r.String(), err.Error())
 			m.close()
-			return
+			silent[r.unit] = true
 		}
 	}
 	m.up(answered)
-}
-
-func (m *Modbus) trouble(text string) {
-	if m.Tally().Up || m.Tally().Errors == 0 {
-		m.log.Warn("the device does not answer; polling goes on", "error", text)
+	if !answered && (before.Up || before.Errors == 0) {
+		m.log.Warn("the device does not answer; polling goes on", "error", m.Tally().LastError)
 	}
-	m.up(false)
-	m.failed(text)
 }
 
 // pollRead does one read. When the device refuses it as a whole, its values are read
@@ -109,7 +108,7 @@ func (m *Modbus) pollRead(r read) (ok bool, err error) {
 		return false, err
 	}
 	if len(r.registers) == 1 {
-		m.failed(fmt.Sprintf("%s at %s: the device answers %q", r, m.settings.Address, err))
+		m.failed(r.String(), fmt.Sprintf("the device answers %q", err))
 		return true, nil
 	}
 	for _, single := range r.split() {

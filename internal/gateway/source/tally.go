@@ -1,6 +1,7 @@
 package source
 
 import (
+	"slices"
 	"sync"
 	"time"
 )
@@ -18,7 +19,22 @@ type Tally struct {
 	Errors    uint64    // timeouts, exceptions, lost connections
 	LastAt    time.Time // of the last message; zero when there was none
 	LastError string
+	Faults    []Fault // by place, those of the last hour, the newest last
 }
+
+// Fault is what goes wrong at one place of a source: a register, a device, a
+// connection.
+type Fault struct {
+	Place  string
+	Text   string // what was wrong when it last happened
+	Count  uint64
+	LastAt time.Time
+}
+
+const (
+	mostFaults  = 50 // places remembered of a source
+	faultsStand = time.Hour
+)
 
 // counter is a Tally that many goroutines write.
 type counter struct {
@@ -29,7 +45,9 @@ type counter struct {
 func (c *counter) Tally() Tally {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	return c.tally
+	out := c.tally
+	out.Faults = slices.DeleteFunc(slices.Clone(out.Faults), func(f Fault) bool { return time.Since(f.LastAt) > faultsStand })
+	return out
 }
 
 func (c *counter) change(f func(t *Tally)) {
@@ -50,10 +68,18 @@ func (c *counter) arrived(readings, rejects int) {
 
 func (c *counter) acked() { c.change(func(t *Tally) { t.Acked++ }) }
 
-func (c *counter) failed(text string) {
+// failed notes that something went wrong at a place.
+func (c *counter) failed(place, text string) {
 	c.change(func(t *Tally) {
 		t.Errors++
-		t.LastError = text
+		t.LastError = place + ": " + text
+		now := Fault{Place: place, Text: text, Count: 1, LastAt: time.Now()}
+		if i := slices.IndexFunc(t.Faults, func(f Fault) bool { return f.Place == place }); i >= 0 {
+			now.Count += t.Faults[i].Count
+			t.Faults = slices.Delete(t.Faults, i, i+1)
+		}
+		t.Faults = append(t.Faults, now)
+		t.Faults = t.Faults[max(0, len(t.Faults)-mostFaults):]
 	})
 }
 

@@ -19,7 +19,7 @@ import (
 const (
 	signOfLife  = 5 * time.Second // how often to speak up when there is nothing to send
 	sendWithin  = 60 * time.Second
-	mostParcels = 64
+	mostParcels = wire.MaxAllRows / mostRows
 	mostBytes   = 4 << 20
 )
 
@@ -163,7 +163,15 @@ func (s *Sender) sendOnce(ctx context.Context) (int, error) {
 	if err != nil {
 		return 0, err
 	}
-	return s.acknowledged(parcels, reply.StoredSeq)
+	return s.acknowledged(ctx, parcels, reply.StoredSeq)
+}
+
+// isAhead reports whether the central has stored batches that this outbox never
+// numbered: then the store here is an older copy, and what it numbers from now on
+// would be taken for repeats.
+func (s *Sender) isAhead(stored uint64) (bool, error) {
+	last, err := s.store.LastSeq(s.settings.Name)
+	return stored > max(last, s.cursor.Seq), err
 }
 
 func (s *Sender) status() wire.Status {
@@ -175,7 +183,13 @@ func (s *Sender) status() wire.Status {
 }
 
 // acknowledged drops what the central has.
-func (s *Sender) acknowledged(parcels []store.Parcel, stored uint64) (int, error) {
+func (s *Sender) acknowledged(ctx context.Context, parcels []store.Parcel, stored uint64) (int, error) {
+	if ahead, err := s.isAhead(stored); err != nil || ahead {
+		if err == nil {
+			err = s.refill(ctx, stored)
+		}
+		return 0, err
+	}
 	count := 0
 	next := s.cursor
 	for _, p := range parcels {
@@ -209,11 +223,16 @@ func (s *Sender) resume(ctx context.Context, stored uint64) error {
 	if err != nil {
 		return err
 	}
-	if stored > s.cursor.Seq || backlog.First > 0 && backlog.First == stored+1 {
+	if backlog.First > 0 && backlog.First == stored+1 {
 		s.cursor.Seq = stored
 		return nil
 	}
-	s.log.Warn("the central lacks what it had acknowledged; sending everything again", "acknowledged", s.cursor.Seq, "central_has", stored)
+	return s.refill(ctx, stored)
+}
+
+// refill sends everything still kept here again, in a new epoch.
+func (s *Sender) refill(ctx context.Context, stored uint64) error {
+	s.log.Warn("the central and this gateway do not agree on what was sent; sending everything again", "acknowledged", s.cursor.Seq, "central_has", stored)
 	if err := s.between(ctx, s.outbox.refill); err != nil {
 		return err
 	}

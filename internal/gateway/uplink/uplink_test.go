@@ -213,6 +213,26 @@ func TestACentralThatLostItsDiskGetsEverythingAgain(t *testing.T) {
 	assert.EqualValues(t, 1, s.sender.Tally().Refills)
 }
 
+func TestAGatewayRestoredFromAnOlderCopySendsEverythingAgain(t *testing.T) {
+	o := newOffice(t)
+	s := newSite(t, o.server.URL)
+	for range 5 {
+		s.roll(1)
+	}
+	stop := s.run()
+	waitFor(t, "the outbox is empty", s.emptied)
+	stop()
+	older := newSite(t, o.server.URL) // the same gateway, and none of what it had sent
+	older.outbox.epoch = s.outbox.epoch
+	require.NoError(t, older.store.Acknowledge("office", store.Cursor{Name: cursorName("office"), Epoch: s.outbox.epoch}))
+	older.minute = 100
+	older.roll(2)
+	stop = older.run()
+	waitFor(t, "its summaries are there too", func() bool { return o.summaries() == 7 })
+	stop()
+	assert.EqualValues(t, 1, older.sender.Tally().Refills)
+}
+
 func TestAWrongTokenIsSaidAndNothingIsLost(t *testing.T) {
 	o := newOffice(t)
 	s := newSite(t, o.server.URL)

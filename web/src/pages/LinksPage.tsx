@@ -37,7 +37,7 @@ export function LinksPage() {
             ["failed attempts", u.failures.toLocaleString("en-GB")],
             ["sent all again", `${u.refills} times`],
           ]}
-          error={u.up ? "" : u.last_error}
+          errors={u.up ? [] : [u.last_error]}
         />
       ))}
       {receiving.map((u) => (
@@ -57,7 +57,7 @@ export function LinksPage() {
             ["rejects there", u.rejected.toLocaleString("en-GB")],
             ["came twice", `${u.repeated} batches, no effect`],
           ]}
-          error={u.last_error}
+          errors={u.last_error ? [u.last_error] : []}
         />
       ))}
       {health.data?.gateway?.sources.map((s) => (
@@ -74,7 +74,7 @@ export function LinksPage() {
             ["could not be read", s.rejects.toLocaleString("en-GB")],
             ["errors", s.errors.toLocaleString("en-GB")],
           ]}
-          error={s.last_error}
+          errors={s.faults.map((f) => `${f.place}: ${f.message} (${f.count} times, last ${ago(f.last_at)})`)}
         />
       ))}
     </>

@@ -5,11 +5,11 @@ interface Props {
   note: string;
   up: boolean;
   facts: [string, string][];
-  error: string;
+  errors: string[];
 }
 
 /** One uplink. */
-export function LinkSheet({ title, note, up, facts, error }: Props) {
+export function LinkSheet({ title, note, up, facts, errors }: Props) {
   return (
     <section aria-label={title} className="mt-4 rounded-sheet border border-rule bg-sheet px-3 py-2">
       <div className="flex flex-wrap items-baseline gap-x-4">
@@ -25,7 +25,11 @@ export function LinkSheet({ title, note, up, facts, error }: Props) {
           </div>
         ))}
       </dl>
-      {error && <p className="mt-2 text-bad">{error}</p>}
+      {errors.map((text) => (
+        <p key={text} className="mt-2 text-bad">
+          {text}
+        </p>
+      ))}
     </section>
   );
 }
