@@ -101,7 +101,7 @@ func encodeJournal(entries []Entry) ([]byte, error) {
 		if e.Rows.Len() == 0 {
 			continue
 		}
-		rows, err := chunk.Encode(e.Rows, false)
+		rows, err := chunk.EncodePlain(e.Rows)
 		if err != nil {
 			return nil, fmt.Errorf("writing to the store: series %d: %w", e.Series, err)
 		}

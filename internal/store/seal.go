@@ -114,7 +114,7 @@ func touchedChunks(tx *gorm.DB, at place, first, last int64) ([]chunkRow, error)
 }
 
 func writeChunk(tx *gorm.DB, at place, rows column.Block) error {
-	payload, err := chunk.Encode(rows, true)
+	payload, err := chunk.Encode(rows)
 	if err != nil {
 		return err
 	}

@@ -13,6 +13,9 @@ import (
 	"nexocumula/internal/core/column"
 )
 
+// forms are both ways to write a block.
+var forms = []func(column.Block) ([]byte, error){Encode, EncodePlain}
+
 func sameBits(t *testing.T, a, b column.Block) {
 	t.Helper()
 	require.Equal(t, a.Times, b.Times)
@@ -39,8 +42,8 @@ func TestEveryValueComesBackBitForBit(t *testing.T) {
 			b.Add(at, values...)
 			at += 1 + random.Int64N(1<<uint(random.IntN(50)))
 		}
-		for _, compress := range []bool{false, true} {
-			data, err := Encode(b, compress)
+		for _, encode := range forms {
+			data, err := encode(b)
 			require.NoError(t, err)
 			back, err := Decode(data)
 			require.NoError(t, err)
@@ -49,22 +52,127 @@ func TestEveryValueComesBackBitForBit(t *testing.T) {
 	}
 }
 
+// A column of each kind of sensor, and of what is no sensor at all.
+func TestColumnsOfEveryKindComeBack(t *testing.T) {
+	random := rand.New(rand.NewPCG(13, 14))
+	kinds := map[string]func(i int) float64{
+		"hundredths":          func(i int) float64 { return math.Round(1100+100*math.Sin(float64(i)/50)) / 100 },
+		"mixed decimals":      func(i int) float64 { return []float64{1, 2.5, 3.25, 4.125}[i%4] },
+		"large whole numbers": func(i int) float64 { return float64(5_000_000_000 + 7*i) },
+		"beyond 2^53":         func(i int) float64 { return float64(int64(1)<<60) + float64(i)*1024 },
+		"all different bits":  func(i int) float64 { return random.NormFloat64() },
+		"any bits":            func(i int) float64 { return math.Float64frombits(random.Uint64()) },
+		"on and off":          func(i int) float64 { return float64(i / 37 % 2) },
+		"a glitch here and there": func(i int) float64 {
+			return []float64{10.25, math.NaN(), math.Inf(-1), math.Copysign(0, -1), 1e300}[max(0, i%97-92)]
+		},
+		"tiny":         func(i int) float64 { return float64(i) * 5e-324 },
+		"up and down":  func(i int) float64 { return float64(i%2)*2e9 - 1e9 },
+		"one outlier":  func(i int) float64 { return float64(i/500) * 1e9 },
+		"wide decimal": func(i int) float64 { return math.Round(random.Float64()*1e15) / 1000 },
+	}
+	for name, kind := range kinds {
+		for _, rows := range []int{1, 2, 127, 128, 129, 600} {
+			b := column.New(1, rows)
+			for i := range rows {
+				b.Add(int64(i)*10_000_000_000+random.Int64N(7)*1_000_000, kind(i))
+			}
+			data, err := Encode(b)
+			require.NoError(t, err, name)
+			back, err := Decode(data)
+			require.NoError(t, err, name)
+			sameBits(t, b, back)
+		}
+	}
+}
+
+func TestTimesOfEveryKindComeBack(t *testing.T) {
+	random := rand.New(rand.NewPCG(15, 16))
+	kinds := map[string]func(i int) int64{
+		"to the nanosecond":  func(int) int64 { return 1 },
+		"every minute":       func(int) int64 { return 60e9 },
+		"polled with jitter": func(int) int64 { return 10e9 + random.Int64N(6_000_000) - 3_000_000 },
+		"polls that miss":    func(int) int64 { return 10e9 * (1 + random.Int64N(2)*random.Int64N(4)) },
+		"on change":          func(int) int64 { return 1 + random.Int64N(3600e9) },
+		"years apart":        func(int) int64 { return 1 + random.Int64N(1<<53) },
+		"growing":            func(i int) int64 { return int64(i*i + 1) },
+	}
+	for name, kind := range kinds {
+		for _, rows := range []int{1, 2, 4, 5, 129, 1000} {
+			b := column.New(0, rows)
+			at := int64(1_772_352_000_000_000_000)
+			for i := range rows {
+				b.Add(at)
+				at += kind(i)
+			}
+			data, err := Encode(b)
+			require.NoError(t, err, name)
+			back, err := Decode(data)
+			require.NoError(t, err, name)
+			require.Equal(t, b.Times, back.Times, name)
+		}
+	}
+	far := column.Block{Times: []int64{math.MinInt64, -1, 0, math.MaxInt64 - 1, math.MaxInt64}}
+	data, err := Encode(far)
+	require.NoError(t, err)
+	back, err := Decode(data)
+	require.NoError(t, err)
+	assert.Equal(t, far.Times, back.Times)
+}
+
+func TestPollsAndDecimalsAreSmall(t *testing.T) {
+	random := rand.New(rand.NewPCG(17, 18))
+	b := column.New(1, 0)
+	walk := 1142.0
+	for i := range 4096 {
+		walk += math.Round(random.NormFloat64())
+		b.Add(int64(i)*10_000_000_000+int64(math.Round(random.NormFloat64()*3))*1_000_000, walk/100)
+	}
+	data, err := Encode(b)
+	require.NoError(t, err)
+	// A jitter of 3 ms has 3.6 bits, steps of one hundredth 2.1: less than a byte.
+	assert.Less(t, float64(len(data))/4096, 1.0)
+}
+
+func TestPackedIntegersComeBack(t *testing.T) {
+	random := rand.New(rand.NewPCG(19, 20))
+	for range 3000 {
+		v := make([]int64, 1+random.IntN(300))
+		wide := uint(random.IntN(65))
+		for i := range v {
+			v[i] = int64(random.Uint64())
+			if wide > 0 {
+				v[i] >>= wide - 1
+			}
+			if random.IntN(40) == 0 {
+				v[i] = int64(random.Uint64())
+			}
+		}
+		r := reader{rest: appendPacked(nil, v)}
+		got := make([]int64, len(v))
+		r.packed(got)
+		require.NoError(t, r.err)
+		require.Empty(t, r.rest)
+		require.Equal(t, v, got)
+	}
+}
+
 func TestAConstantColumnCostsAlmostNothing(t *testing.T) {
 	b := column.New(1, 0)
 	for i := range 1000 {
 		b.Add(int64(i)*1e10, 7)
 	}
-	data, err := Encode(b, true)
+	data, err := Encode(b)
 	require.NoError(t, err)
 	assert.Less(t, len(data), 100)
 }
 
 func TestWhatCannotBeEncodedIsRefused(t *testing.T) {
-	_, err := Encode(column.New(1, 0), false)
+	_, err := Encode(column.New(1, 0))
 	assert.ErrorContains(t, err, "0 rows")
-	_, err = Encode(column.Block{Times: []int64{2, 2}, Cols: [][]float64{{1, 2}}}, false)
+	_, err = Encode(column.Block{Times: []int64{2, 2}, Cols: [][]float64{{1, 2}}})
 	assert.ErrorContains(t, err, "do not strictly ascend")
-	_, err = Encode(column.Block{Times: []int64{1, 2}, Cols: [][]float64{{1}}}, false)
+	_, err = Encode(column.Block{Times: []int64{1, 2}, Cols: [][]float64{{1}}})
 	assert.ErrorContains(t, err, "column 0 has 1 rows")
 }
 
@@ -73,8 +181,8 @@ func TestEveryFlippedBitIsNoticed(t *testing.T) {
 	for i := range 50 {
 		b.Add(int64(i)*10, float64(i)/10)
 	}
-	for _, compress := range []bool{false, true} {
-		data, err := Encode(b, compress)
+	for _, encode := range forms {
+		data, err := encode(b)
 		require.NoError(t, err)
 		for i := range data {
 			broken := append([]byte(nil), data...)
@@ -90,8 +198,8 @@ func TestEveryFlippedBitIsNoticed(t *testing.T) {
 }
 
 // sealed gives a body a header that is right, so that what is behind it is tried.
-func sealed(body []byte) []byte {
-	out := append([]byte{version1, bodyPlain, 0, 0, 0, 0}, body...)
+func sealed(form byte, body []byte) []byte {
+	out := append([]byte{version, form, 0, 0, 0, 0}, body...)
 	binary.LittleEndian.PutUint32(out[2:], crc32.Checksum(body, castagnoli))
 	return out
 }
@@ -104,28 +212,33 @@ func TestBodiesThatLieAreRefused(t *testing.T) {
 		"times that stand still": {2, 0, 2, 0},
 		"bytes behind the end":   {1, 0, 2, 7},
 	} {
-		_, err := Decode(sealed(body))
+		_, err := Decode(sealed(bodyPlain, body))
 		assert.ErrorIs(t, err, ErrDamaged, name)
 	}
 }
 
 func FuzzDecode(f *testing.F) {
 	b := column.New(2, 0)
-	b.Add(10, 1, 2)
-	b.Add(25, 1, 3)
-	data, err := Encode(b, false)
-	require.NoError(f, err)
-	f.Add(data[headerSize:])
-	f.Fuzz(func(t *testing.T, body []byte) {
-		got, err := Decode(sealed(body))
+	for i := range 200 {
+		b.Add(int64(i*i)+10, 1, float64(i)/4)
+	}
+	for form, encode := range []func(column.Block) ([]byte, error){EncodePlain, Encode} {
+		data, err := encode(b)
+		require.NoError(f, err)
+		f.Add(byte(form), data[headerSize:])
+	}
+	f.Fuzz(func(t *testing.T, form byte, body []byte) {
+		got, err := Decode(sealed(form, body))
 		if err != nil {
 			require.ErrorIs(t, err, ErrDamaged)
 			return
 		}
-		again, err := Encode(got, false)
-		require.NoError(t, err)
-		back, err := Decode(again)
-		require.NoError(t, err)
-		sameBits(t, got, back)
+		for _, encode := range forms {
+			again, err := encode(got)
+			require.NoError(t, err)
+			back, err := Decode(again)
+			require.NoError(t, err)
+			sameBits(t, got, back)
+		}
 	})
 }

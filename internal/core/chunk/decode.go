@@ -19,23 +19,22 @@ func Decode(data []byte) (column.Block, error) {
 	if len(data) < headerSize {
 		return column.Block{}, fmt.Errorf("%w: %d bytes, shorter than a header", ErrDamaged, len(data))
 	}
-	if data[0] != version1 {
-		return column.Block{}, fmt.Errorf("%w: version %d, this program reads version %d", ErrDamaged, data[0], version1)
+	if data[0] != version {
+		return column.Block{}, fmt.Errorf("%w: version %d, this program reads version %d", ErrDamaged, data[0], version)
 	}
 	if crc32.Checksum(data[headerSize:], castagnoli) != binary.LittleEndian.Uint32(data[2:]) {
 		return column.Block{}, fmt.Errorf("%w: checksum does not match", ErrDamaged)
 	}
-	body := data[headerSize:]
-	if data[1] == bodyZstd {
-		var err error
-		if body, err = decompressor.DecodeAll(body, nil); err != nil {
-			return column.Block{}, fmt.Errorf("%w: %w", ErrDamaged, err)
-		}
-	} else if data[1] != bodyPlain {
-		return column.Block{}, fmt.Errorf("%w: unknown body form %d", ErrDamaged, data[1])
+	r := reader{rest: data[headerSize:]}
+	var b column.Block
+	switch data[1] {
+	case bodyPlain:
+		b = r.plainBody()
+	case bodyPacked:
+		b = r.packedBody()
+	default:
+		r.err = fmt.Errorf("unknown form %d of the body", data[1])
 	}
-	r := reader{rest: body}
-	b := r.block()
 	switch {
 	case r.err != nil:
 		return column.Block{}, fmt.Errorf("%w: %w", ErrDamaged, r.err)
@@ -55,13 +54,46 @@ type reader struct {
 
 var errShort = errors.New("ends too early")
 
-func (r *reader) block() column.Block {
-	rows, cols := r.uvarint(), r.uvarint()
-	// Every row takes at least a byte: a length beyond the bytes there are is a lie
-	// and must not make us allocate.
-	if r.err == nil && (rows < 1 || rows > maxRows || rows > uint64(len(r.rest)) || cols > maxColumns) {
-		r.err = fmt.Errorf("%d rows and %d columns in %d bytes", rows, cols, len(r.rest))
+// shape reads how many rows and columns there are. Every row takes at least a share
+// of a byte: a length beyond the bytes there are is a lie and must not make us
+// allocate.
+func (r *reader) shape(mostRowsPerByte int) (rows, cols int) {
+	n, c := r.uvarint(), r.uvarint()
+	if r.err == nil && (n < 1 || n > maxRows || n > uint64(mostRowsPerByte*len(r.rest)) || c > maxColumns) {
+		r.err = fmt.Errorf("%d rows and %d columns in %d bytes", n, c, len(r.rest))
 	}
+	return int(n), int(c)
+}
+
+func (r *reader) packedBody() column.Block {
+	rows, cols := r.shape(blockRows)
+	lengths := make([]uint64, 0, maxColumns+1)
+	for i := 0; i <= cols && r.err == nil; i++ {
+		lengths = append(lengths, r.uvarint())
+	}
+	var b column.Block
+	for i, n := range lengths {
+		if r.err == nil && n > uint64(len(r.rest)) {
+			r.err = errShort
+		}
+		stream := reader{rest: r.take(int(n)), err: r.err}
+		if i == 0 {
+			b.Times = stream.times(rows)
+		} else {
+			b.Cols = append(b.Cols, stream.values(rows))
+		}
+		if r.err = stream.err; r.err == nil && len(stream.rest) > 0 {
+			r.err = fmt.Errorf("%d bytes behind the end of stream %d", len(stream.rest), i)
+		}
+		if r.err != nil {
+			return column.Block{}
+		}
+	}
+	return b
+}
+
+func (r *reader) plainBody() column.Block {
+	rows, cols := r.shape(1)
 	if r.err != nil {
 		return column.Block{}
 	}
@@ -73,7 +105,7 @@ func (r *reader) block() column.Block {
 		b.Times[i] = b.Times[i-1] + d
 	}
 	for i := range b.Cols {
-		b.Cols[i] = r.column(int(rows))
+		b.Cols[i] = r.column(rows)
 	}
 	return b
 }

@@ -19,9 +19,17 @@ var (
 	decompressor, _ = zstd.NewReader(nil, zstd.WithDecoderConcurrency(0), zstd.WithDecoderMaxMemory(maxBody))
 )
 
-// Encode writes b, which must hold at least one row and be normalized. Compressing
-// costs time and is for what is kept; the journal is soon rewritten.
-func Encode(b column.Block, compress bool) ([]byte, error) {
+// Encode writes b, which must hold at least one row and be normalized, packed.
+func Encode(b column.Block) ([]byte, error) {
+	return encode(b, bodyPacked, appendPackedBody)
+}
+
+// EncodePlain writes b with the least effort, for the journal.
+func EncodePlain(b column.Block) ([]byte, error) {
+	return encode(b, bodyPlain, appendPlainBody)
+}
+
+func encode(b column.Block, form byte, appendBody func([]byte, column.Block) []byte) ([]byte, error) {
 	if b.Len() == 0 || b.Len() > maxRows || len(b.Cols) > maxColumns {
 		return nil, fmt.Errorf("encoding a chunk: %d rows and %d columns; 1 to %d and up to %d are possible", b.Len(), len(b.Cols), maxRows, maxColumns)
 	}
@@ -32,18 +40,29 @@ func Encode(b column.Block, compress bool) ([]byte, error) {
 		return nil, fmt.Errorf("encoding a chunk: times do not strictly ascend")
 	}
 	out := make([]byte, headerSize, headerSize+32+b.Len()*(4+8*len(b.Cols)))
-	out[0] = version1
-	if compress {
-		out[1] = bodyZstd
-		out = compressor.EncodeAll(appendBody(nil, b), out)
-	} else {
-		out = appendBody(out, b)
-	}
+	out[0], out[1] = version, form
+	out = appendBody(out, b)
 	binary.LittleEndian.PutUint32(out[2:], crc32.Checksum(out[headerSize:], castagnoli))
 	return out, nil
 }
 
-func appendBody(out []byte, b column.Block) []byte {
+func appendPackedBody(out []byte, b column.Block) []byte {
+	streams := appendTimes(nil, b.Times)
+	lengths := []int{len(streams)}
+	for _, col := range b.Cols {
+		before := len(streams)
+		streams = appendValues(streams, col)
+		lengths = append(lengths, len(streams)-before)
+	}
+	out = binary.AppendUvarint(out, uint64(b.Len()))
+	out = binary.AppendUvarint(out, uint64(len(b.Cols)))
+	for _, n := range lengths {
+		out = binary.AppendUvarint(out, uint64(n))
+	}
+	return append(out, streams...)
+}
+
+func appendPlainBody(out []byte, b column.Block) []byte {
 	out = binary.AppendUvarint(out, uint64(b.Len()))
 	out = binary.AppendUvarint(out, uint64(len(b.Cols)))
 	out = binary.AppendVarint(out, b.Times[0])
@@ -54,12 +73,12 @@ func appendBody(out []byte, b column.Block) []byte {
 		before = d
 	}
 	for _, col := range b.Cols {
-		out = appendColumn(out, col)
+		out = appendPlainColumn(out, col)
 	}
 	return out
 }
 
-func appendColumn(out []byte, col []float64) []byte {
+func appendPlainColumn(out []byte, col []float64) []byte {
 	if constant(col) {
 		return binary.LittleEndian.AppendUint64(append(out, columnConstant), math.Float64bits(col[0]))
 	}

@@ -1,0 +1,173 @@
+package chunk
+
+import (
+	"encoding/binary"
+	"fmt"
+	"math/bits"
+	"slices"
+)
+
+// appendPacked writes integers in blocks: frames of reference with patched
+// exceptions, after Zukowski and others, Super-Scalar RAM-CPU Cache Compression (2006).
+// Both ends of a block's range may be exceptions.
+func appendPacked(out []byte, v []int64) []byte {
+	for len(v) > 0 {
+		n := min(len(v), blockRows)
+		out = appendBlock(out, v[:n])
+		v = v[n:]
+	}
+	return out
+}
+
+func appendBlock(out []byte, v []int64) []byte {
+	base, width := frame(v)
+	out = binary.AppendVarint(out, base)
+	var rows [blockRows]byte
+	exceptions := 0
+	var packed [blockRows*8 + 8]byte
+	at := 0
+	for i, x := range v {
+		d := uint64(x) - uint64(base)
+		if width < 64 && d>>width != 0 {
+			rows[exceptions] = byte(i)
+			exceptions++
+			d = 0
+		}
+		putBits(packed[:], at, d)
+		at += width
+	}
+	out = append(out, byte(width), byte(exceptions))
+	out = append(out, packed[:(at+7)/8]...)
+	out = append(out, rows[:exceptions]...)
+	for _, row := range rows[:exceptions] {
+		out = binary.AppendVarint(out, v[row]-base)
+	}
+	return out
+}
+
+// putBits sets the bits of d from bit at on; those behind are still zero.
+func putBits(b []byte, at int, d uint64) {
+	shift := at & 7
+	low := binary.LittleEndian.Uint64(b[at>>3:]) | d<<shift
+	binary.LittleEndian.PutUint64(b[at>>3:], low)
+	if shift > 0 {
+		b[at>>3+8] |= byte(d >> (64 - shift))
+	}
+}
+
+// frame picks the base and width that make a block smallest: for every width, the
+// base whose frame holds the most integers.
+func frame(v []int64) (base int64, width int) {
+	var room [blockRows]int64
+	sorted := append(room[:0], v...)
+	slices.Sort(sorted)
+	best := int(^uint(0) >> 1)
+	for w := 0; w <= 64; w++ {
+		most, from := 0, 0
+		for i, j := 0, 0; j < len(sorted); j++ {
+			for w < 64 && (uint64(sorted[j])-uint64(sorted[i]))>>w != 0 {
+				i++
+			}
+			if j-i+1 > most {
+				most, from = j-i+1, i
+			}
+		}
+		outside := len(sorted) - most
+		size := len(v)*w + outside*8
+		for _, x := range sorted[:from] {
+			size += varintBits(x - sorted[from])
+		}
+		for _, x := range sorted[from+most:] {
+			size += varintBits(x - sorted[from])
+		}
+		if size < best {
+			best, base, width = size, sorted[from], w
+		}
+		if outside == 0 {
+			break // wider frames only cost more
+		}
+	}
+	return base, width
+}
+
+func varintBits(x int64) int {
+	return 8 * ((bits.Len64(uint64(x<<1)^uint64(x>>63)|1) + 6) / 7)
+}
+
+// packed reads rows integers into v.
+func (r *reader) packed(v []int64) {
+	for len(v) > 0 && r.err == nil {
+		n := min(len(v), blockRows)
+		r.block(v[:n])
+		v = v[n:]
+	}
+}
+
+func (r *reader) block(v []int64) {
+	base := r.varint()
+	head := r.take(2)
+	if r.err != nil {
+		return
+	}
+	width, exceptions := int(head[0]), int(head[1])
+	if width > 64 || exceptions > len(v) {
+		r.err = fmt.Errorf("a block of %d integers has width %d and %d exceptions", len(v), width, exceptions)
+		return
+	}
+	data := r.take((len(v)*width + 7) / 8)
+	if r.err != nil {
+		return
+	}
+	unpack(v, data, width, base)
+	for _, row := range r.take(exceptions) {
+		d := r.varint()
+		if int(row) >= len(v) {
+			r.err = fmt.Errorf("an exception of a block of %d integers is at %d", len(v), row)
+			return
+		}
+		v[row] = base + d
+	}
+}
+
+// unpack reads len(v) integers of width bits and adds base. Hot: a load, a shift and
+// a mask per integer, while eight bytes can be loaded at once.
+func unpack(v []int64, data []byte, width int, base int64) {
+	switch {
+	case width == 0:
+		for i := range v {
+			v[i] = base
+		}
+		return
+	case width > 56: // would need more than eight bytes
+		for i := range v {
+			v[i] = base + int64(slowBits(data, i*width, width))
+		}
+		return
+	}
+	mask := uint64(1)<<width - 1
+	safe := 0 // so many begin eight bytes before the end, or earlier
+	if len(data) >= 8 {
+		safe = min(len(v), ((len(data)-8)*8+7)/width+1)
+	}
+	at := 0
+	for i := range v[:safe] {
+		v[i] = base + int64(binary.LittleEndian.Uint64(data[at>>3:])>>(at&7)&mask)
+		at += width
+	}
+	for i := safe; i < len(v); i++ {
+		v[i] = base + int64(slowBits(data, i*width, width))
+	}
+}
+
+// slowBits reads width bits from bit at on, byte by byte.
+func slowBits(data []byte, at, width int) uint64 {
+	var out uint64
+	for got := 0; got < width; {
+		take := min(8-(at&7), width-got)
+		part := uint64(data[at>>3]>>(at&7)) & (1<<take - 1)
+		out |= part << got
+		got += take
+		at += take
+	}
+	return out
+}

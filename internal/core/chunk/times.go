@@ -1,0 +1,147 @@
+package chunk
+
+import (
+	"encoding/binary"
+	"fmt"
+	"math"
+	"math/bits"
+	"slices"
+)
+
+// appendTimes writes strictly ascending times as the smaller of the two forms.
+func appendTimes(out []byte, times []int64) []byte {
+	exponent, unit := unitOf(times)
+	steps := make([]int64, len(times)-1) // from one time to the next, in units
+	for i := range steps {
+		steps[i] = int64(uint64(times[i+1]-times[i]) / uint64(unit))
+	}
+	head := func(form byte) []byte {
+		return append(binary.AppendVarint([]byte{form}, times[0]), exponent)
+	}
+	differences := appendPacked(head(timesDifferences), steps)
+	if g, ok := gridOf(steps); ok {
+		if grid := g.append(head(timesGrid), steps); len(grid) < len(differences) {
+			return append(out, grid...)
+		}
+	}
+	return append(out, differences...)
+}
+
+// unitOf is the largest power of ten that divides all differences.
+func unitOf(times []int64) (exponent byte, unit int64) {
+	unit = 1
+	for exponent < 18 {
+		next := unit * 10
+		for i := 1; i < len(times); i++ {
+			if uint64(times[i]-times[i-1])%uint64(next) != 0 {
+				return exponent, unit
+			}
+		}
+		if len(times) < 2 {
+			return 0, 1
+		}
+		exponent, unit = exponent+1, next
+	}
+	return exponent, unit
+}
+
+// grid is steps+1 points, evenly spread over span units.
+type grid struct{ span, steps uint64 }
+
+// point is where the k-th point is, in units after the first; k <= steps.
+func (g grid) point(k uint64) int64 {
+	high, low := bits.Mul64(k, g.span)
+	quotient, _ := bits.Div64(high, low, g.steps) // k <= steps, so it fits
+	return int64(quotient)
+}
+
+// gridOf guesses the grid of a polled series: the usual step from one row to the
+// next, made exact by how many such steps the whole span has.
+func gridOf(steps []int64) (grid, bool) {
+	if len(steps) < 3 {
+		return grid{}, false
+	}
+	sorted := slices.Clone(steps)
+	slices.Sort(sorted)
+	usual := float64(sorted[len(sorted)/2])
+	var g grid
+	for _, s := range steps {
+		if s <= 0 || g.span+uint64(s) > math.MaxInt64 { // a span of centuries
+			return grid{}, false
+		}
+		g.span += uint64(s)
+		g.steps += uint64(math.Max(1, math.Round(float64(s)/usual)))
+	}
+	return g, g.steps <= g.span
+}
+
+func (g grid) append(out []byte, steps []int64) []byte {
+	out = binary.AppendUvarint(out, g.span)
+	out = binary.AppendUvarint(out, g.steps)
+	points, distances := make([]int64, len(steps)), make([]int64, len(steps))
+	var at int64 // units after the first time
+	var k uint64
+	for i, s := range steps {
+		at += s
+		next := g.nearest(at)
+		points[i] = int64(next - k)
+		k = next
+		distances[i] = at - g.point(k)
+	}
+	return appendPacked(appendPacked(out, points), distances)
+}
+
+// nearest is the point nearest to a place in units after the first; 0 <= at <= span.
+func (g grid) nearest(at int64) uint64 {
+	high, low := bits.Mul64(uint64(at), g.steps)
+	low, carry := bits.Add64(low, g.span/2, 0)
+	quotient, _ := bits.Div64(high+carry, low, g.span)
+	return min(quotient, g.steps)
+}
+
+// times reads the times of all rows.
+func (r *reader) times(rows int) []int64 {
+	form := r.take(1)
+	first := r.varint()
+	exponent := r.take(1)
+	if r.err != nil {
+		return nil
+	}
+	if exponent[0] > 18 {
+		r.err = fmt.Errorf("times have the unit 10^%d ns", exponent[0])
+		return nil
+	}
+	unit := int64(math.Pow10(int(exponent[0])))
+	times := make([]int64, rows)
+	times[0] = first
+	switch form[0] {
+	case timesDifferences:
+		r.packed(times[1:])
+		for i := 1; i < rows; i++ {
+			times[i] = times[i-1] + times[i]*unit
+		}
+	case timesGrid:
+		r.gridTimes(times, unit)
+	default:
+		r.err = fmt.Errorf("unknown form %d of times", form[0])
+	}
+	return times
+}
+
+func (r *reader) gridTimes(times []int64, unit int64) {
+	g := grid{r.uvarint(), r.uvarint()}
+	distances := make([]int64, len(times)-1)
+	r.packed(times[1:])
+	r.packed(distances)
+	if r.err == nil && (g.steps == 0 || g.span > math.MaxInt64) {
+		r.err = fmt.Errorf("the grid of the times has %d steps over %d units", g.steps, g.span)
+	}
+	var k uint64
+	for i := 1; i < len(times) && r.err == nil; i++ {
+		if k += uint64(times[i]); k > g.steps {
+			r.err = fmt.Errorf("row %d is at point %d of a grid of %d", i, k, g.steps)
+			return
+		}
+		times[i] = times[0] + (g.point(k)+distances[i-1])*unit
+	}
+}

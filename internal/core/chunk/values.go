@@ -1,0 +1,214 @@
+package chunk
+
+import (
+	"encoding/binary"
+	"fmt"
+	"math"
+)
+
+// mostDigits is the largest exponent tried; a sensor that resolves more is not one.
+const mostDigits = 9
+
+var powers = func() (p [mostDigits + 1]float64) {
+	for i := range p {
+		p[i] = math.Pow10(i)
+	}
+	return p
+}()
+
+// appendValues writes one column in the form that suits it.
+func appendValues(out []byte, col []float64) []byte {
+	if constant(col) {
+		return binary.LittleEndian.AppendUint64(append(out, valuesConstant), math.Float64bits(col[0]))
+	}
+	d, ok := decimalsOf(col)
+	if !ok {
+		return appendBits(append(out, valuesBits), col)
+	}
+	direct := d.append([]byte{valuesDecimal}, col, d.integers)
+	differences := d.append([]byte{valuesDecimalDiff}, col, d.differences())
+	if len(direct) <= len(differences) {
+		return append(out, direct...)
+	}
+	return append(out, differences...)
+}
+
+// decimals is a column as integers over a power of ten.
+type decimals struct {
+	exponent int
+	integers []int64
+	strange  []int // rows that are no such decimal: NaN, infinities, -0, more digits
+}
+
+// decimalsOf finds the smallest exponent with which nearly all values are exact: the
+// value is the float64 nearest to integer / 10^exponent. Division is correctly rounded,
+// so a value that came from decimal text comes back bit for bit.
+func decimalsOf(col []float64) (decimals, bool) {
+	few := len(col) / 16
+	best, found := decimals{}, false
+	for e := 0; e <= mostDigits; e++ {
+		d := decimals{exponent: e, integers: make([]int64, len(col))}
+		var before int64
+		for i, v := range col {
+			n, ok := asInteger(v, powers[e])
+			if !ok {
+				d.strange = append(d.strange, i)
+				if len(d.strange) > few {
+					break
+				}
+				n = before // costs nothing as a difference
+			}
+			d.integers[i], before = n, n
+		}
+		if len(d.strange) <= few && (!found || len(d.strange) < len(best.strange)) {
+			best, found = d, true
+		}
+		if found && len(best.strange) == 0 {
+			break
+		}
+	}
+	return best, found
+}
+
+func asInteger(v, scale float64) (int64, bool) {
+	n := math.Round(v * scale)
+	if !(math.Abs(n) < 1<<53) { // NaN too
+		return 0, false
+	}
+	return int64(n), math.Float64bits(float64(int64(n))/scale) == math.Float64bits(v)
+}
+
+func (d decimals) differences() []int64 {
+	out := make([]int64, len(d.integers))
+	var before int64
+	for i, n := range d.integers {
+		out[i], before = n-before, n
+	}
+	return out
+}
+
+func (d decimals) append(out []byte, col []float64, integers []int64) []byte {
+	out = append(out, byte(d.exponent))
+	out = binary.AppendUvarint(out, uint64(len(d.strange)))
+	before := 0
+	for _, row := range d.strange {
+		out = binary.AppendUvarint(out, uint64(row-before))
+		out = binary.LittleEndian.AppendUint64(out, math.Float64bits(col[row]))
+		before = row
+	}
+	return appendPacked(out, integers)
+}
+
+// appendBits writes the bits as byte planes: the first ones, sign and exponent, are
+// much alike from row to row.
+func appendBits(out []byte, col []float64) []byte {
+	planes := make([]byte, 8*len(col))
+	for i, v := range col {
+		b := math.Float64bits(v)
+		for p := range 8 {
+			planes[p*len(col)+i] = byte(b >> (56 - 8*p))
+		}
+	}
+	return compressor.EncodeAll(planes, out)
+}
+
+// values reads one column.
+func (r *reader) values(rows int) []float64 {
+	form := r.take(1)
+	if r.err != nil {
+		return nil
+	}
+	switch form[0] {
+	case valuesConstant:
+		return r.constant(rows)
+	case valuesDecimal, valuesDecimalDiff:
+		return r.decimals(rows, form[0] == valuesDecimalDiff)
+	case valuesBits:
+		return r.bits(rows)
+	}
+	r.err = fmt.Errorf("unknown form %d of values", form[0])
+	return nil
+}
+
+func (r *reader) constant(rows int) []float64 {
+	raw := r.take(8)
+	if r.err != nil {
+		return nil
+	}
+	col := make([]float64, rows)
+	v := math.Float64frombits(binary.LittleEndian.Uint64(raw))
+	for i := range col {
+		col[i] = v
+	}
+	return col
+}
+
+func (r *reader) decimals(rows int, differences bool) []float64 {
+	exponent, strange := r.take(1), r.uvarint()
+	if r.err == nil && (exponent[0] > mostDigits || strange > uint64(rows)) {
+		r.err = fmt.Errorf("decimals have exponent %d and %d strange values in %d rows", exponent[0], strange, rows)
+	}
+	if r.err != nil {
+		return nil
+	}
+	given := r.rest // the strange values are patched in at the end
+	for range strange {
+		r.uvarint()
+		r.take(8)
+	}
+	col := make([]float64, rows)
+	scale := powers[exponent[0]]
+	var block [blockRows]int64
+	var sum int64
+	for at := 0; at < rows && r.err == nil; at += blockRows {
+		v := block[:min(blockRows, rows-at)]
+		r.block(v)
+		out := col[at : at+len(v)]
+		if differences {
+			for i, d := range v {
+				sum += d
+				out[i] = float64(sum) / scale
+			}
+		} else {
+			for i, n := range v {
+				out[i] = float64(n) / scale
+			}
+		}
+	}
+	patches := reader{rest: given, err: r.err}
+	row := uint64(0)
+	for range strange {
+		row += patches.uvarint()
+		raw := patches.take(8)
+		if patches.err == nil && row >= uint64(rows) {
+			patches.err = fmt.Errorf("a strange value of %d rows is at %d", rows, row)
+		}
+		if patches.err != nil {
+			break
+		}
+		col[row] = math.Float64frombits(binary.LittleEndian.Uint64(raw))
+	}
+	r.err = patches.err
+	return col
+}
+
+func (r *reader) bits(rows int) []float64 {
+	planes, err := decompressor.DecodeAll(r.rest, nil)
+	r.rest = nil
+	if err == nil && len(planes) != 8*rows {
+		err = fmt.Errorf("byte planes hold %d bytes where %d rows need %d", len(planes), rows, 8*rows)
+	}
+	if err != nil {
+		r.err = err
+		return nil
+	}
+	col := make([]float64, rows)
+	for i := range col {
+		var b uint64
+		for p := range 8 {
+			b = b<<8 | uint64(planes[p*rows+i])
+		}
+		col[i] = math.Float64frombits(b)
+	}
+	return col
+}
