@@ -30,6 +30,9 @@ var benches = []struct {
 	run  func(dir string) (Row, error)
 }{
 	{"ingest_mqtt_qos1_durable", ingestMQTT},
+	{"bytes_per_reading", bytesPerReading},
+	{"bytes_over_entropy", bytesOverEntropy},
+	{"decode_values", decodeValues},
 }
 
 func main() {
@@ -41,6 +44,14 @@ func main() {
 		fmt.Fprintln(os.Stderr, "bench:", err)
 		os.Exit(1)
 	}
+}
+
+// figure writes a number with three digits at least.
+func figure(v float64) string {
+	if v < 100 {
+		return fmt.Sprintf("%.2f", v)
+	}
+	return fmt.Sprintf("%.0f", v)
 }
 
 func run(file string, only []string) error {
@@ -63,7 +74,7 @@ func run(file string, only []string) error {
 		}
 		row.Name = b.name
 		rows = append(rows, row)
-		t.AppendRow(table.Row{row.Name, row.Unit, fmt.Sprintf("%.0f", row.Ours), row.Reference, fmt.Sprintf("%.0f", row.ReferenceValue), fmt.Sprintf("%.2f", row.Ratio), row.Goal, row.Met})
+		t.AppendRow(table.Row{row.Name, row.Unit, figure(row.Ours), row.Reference, figure(row.ReferenceValue), fmt.Sprintf("%.3f", row.Ratio), row.Goal, row.Met})
 	}
 	t.Render()
 	text, err := json.MarshalIndent(rows, "", "  ")

@@ -29,13 +29,14 @@ package chunk
 // A stream of times begins with its form and the unit, the largest power of ten of
 // nanoseconds that divides all differences:
 //
-//	1 byte        0: differences; 1: distances from a grid
+//	1 byte        0: differences; 1: distances from a grid; 2: the same, a row at every point
 //	varint        the first time, nanoseconds since 1970
 //	1 byte        exponent of the unit
 //	differences:  packed: from one time to the next, in units, r-1 of them
 //	grid:         uvarint span, uvarint steps: the grid has steps+1 points, evenly over span
 //	              units from the first time on; point k is at floor(k·span/steps)
-//	              packed: points from one row's to the next's, r-1 of them
+//	              packed, not with a row at every point: points from one row's to the
+//	              next's, r-1 of them
 //	              packed: distances of the times from their points, in units, r-1 of them
 //
 // Polled series keep to a grid, so that distances cost as much as the jitter is wide,
@@ -46,16 +47,16 @@ package chunk
 //	0 constant    8 bytes: the bits of the one value
 //	1 decimal     1 byte exponent e; uvarint n, then n times uvarint row (from the row
 //	              before) and 8 bytes: rows whose bits are given; packed: integers v, one a
-//	              row; the value is v / 10^e, correctly rounded
-//	2 decimal,    the same with the differences from one integer to the next, the first
-//	  differences from 0
-//	3 bits        8 byte planes, most significant first, as one zstd frame (RFC 8878)
+//	              row; the value is v / 10^e, correctly rounded. A block whose width has 64
+//	              added holds differences from one integer to the next, the very first
+//	              from 0
+//	2 bits        8 byte planes, most significant first, as one zstd frame (RFC 8878)
 //
-// Packed integers come in blocks of 128, the last one shorter:
+// Packed integers come in blocks of 256, the last one shorter:
 //
 //	varint        base
-//	1 byte        width w in bits, 0 to 64
-//	1 byte        exceptions x
+//	1 byte        width w in bits, 0 to 64, and 128 when there are exceptions
+//	1 byte        only then: exceptions x
 //	⌈rows·w/8⌉    the integers minus base, w bits each, least significant bit first
 //	x bytes       rows of the exceptions, ascending
 //	varint × x    their integers minus base, which the w bits do not hold
@@ -73,13 +74,15 @@ const (
 
 	timesDifferences = 0
 	timesGrid        = 1
+	timesEveryPoint  = 2
 
-	valuesConstant    = 0
-	valuesDecimal     = 1
-	valuesDecimalDiff = 2
-	valuesBits        = 3
+	valuesConstant = 0
+	valuesDecimal  = 1
+	valuesBits     = 2
 
-	blockRows = 128
+	blockRows     = 256
+	hasExceptions = 0x80
+	ofDifferences = 0x40
 
 	maxRows    = 1 << 24
 	maxColumns = 64

@@ -13,13 +13,15 @@ import (
 func appendPacked(out []byte, v []int64) []byte {
 	for len(v) > 0 {
 		n := min(len(v), blockRows)
-		out = appendBlock(out, v[:n])
+		out = appendBlock(out, v[:n], 0)
 		v = v[n:]
 	}
 	return out
 }
 
-func appendBlock(out []byte, v []int64) []byte {
+// appendBlock writes one block; kind is added to its width, for readers who tell
+// blocks apart by it.
+func appendBlock(out []byte, v []int64, kind byte) []byte {
 	base, width := frame(v)
 	out = binary.AppendVarint(out, base)
 	var rows [blockRows]byte
@@ -36,7 +38,12 @@ func appendBlock(out []byte, v []int64) []byte {
 		putBits(packed[:], at, d)
 		at += width
 	}
-	out = append(out, byte(width), byte(exceptions))
+	head := byte(width) + kind
+	if exceptions > 0 {
+		out = append(out, head|hasExceptions, byte(exceptions))
+	} else {
+		out = append(out, head)
+	}
 	out = append(out, packed[:(at+7)/8]...)
 	out = append(out, rows[:exceptions]...)
 	for _, row := range rows[:exceptions] {
@@ -98,19 +105,28 @@ func varintBits(x int64) int {
 func (r *reader) packed(v []int64) {
 	for len(v) > 0 && r.err == nil {
 		n := min(len(v), blockRows)
-		r.block(v[:n])
+		base, width, exceptions := r.blockHead()
+		r.block(v[:n], base, width, exceptions)
 		v = v[n:]
 	}
 }
 
-func (r *reader) block(v []int64) {
-	base := r.varint()
-	head := r.take(2)
+func (r *reader) blockHead() (base int64, width, exceptions int) {
+	base = r.varint()
+	head := r.take(1)
 	if r.err != nil {
-		return
+		return 0, 0, 0
 	}
-	width, exceptions := int(head[0]), int(head[1])
-	if width > 64 || exceptions > len(v) {
+	if head[0]&hasExceptions != 0 {
+		if x := r.take(1); r.err == nil {
+			exceptions = int(x[0])
+		}
+	}
+	return base, int(head[0] &^ hasExceptions), exceptions
+}
+
+func (r *reader) block(v []int64, base int64, width, exceptions int) {
+	if r.err == nil && (width > 64 || exceptions > len(v)) {
 		r.err = fmt.Errorf("a block of %d integers has width %d and %d exceptions", len(v), width, exceptions)
 		return
 	}

@@ -20,7 +20,11 @@ func appendTimes(out []byte, times []int64) []byte {
 	}
 	differences := appendPacked(head(timesDifferences), steps)
 	if g, ok := gridOf(steps); ok {
-		if grid := g.append(head(timesGrid), steps); len(grid) < len(differences) {
+		form := byte(timesGrid)
+		if g.steps == uint64(len(steps)) && g.atEveryPoint(steps) {
+			form = timesEveryPoint
+		}
+		if grid := g.append(head(form), steps, form); len(grid) < len(differences) {
 			return append(out, grid...)
 		}
 	}
@@ -75,7 +79,19 @@ func gridOf(steps []int64) (grid, bool) {
 	return g, g.steps <= g.span
 }
 
-func (g grid) append(out []byte, steps []int64) []byte {
+// atEveryPoint reports whether the k-th row is nearest to the k-th point.
+func (g grid) atEveryPoint(steps []int64) bool {
+	var at int64
+	for i, s := range steps {
+		at += s
+		if g.nearest(at) != uint64(i+1) {
+			return false
+		}
+	}
+	return true
+}
+
+func (g grid) append(out []byte, steps []int64, form byte) []byte {
 	out = binary.AppendUvarint(out, g.span)
 	out = binary.AppendUvarint(out, g.steps)
 	points, distances := make([]int64, len(steps)), make([]int64, len(steps))
@@ -88,7 +104,10 @@ func (g grid) append(out []byte, steps []int64) []byte {
 		k = next
 		distances[i] = at - g.point(k)
 	}
-	return appendPacked(appendPacked(out, points), distances)
+	if form == timesGrid {
+		out = appendPacked(out, points)
+	}
+	return appendPacked(out, distances)
 }
 
 // nearest is the point nearest to a place in units after the first; 0 <= at <= span.
@@ -120,28 +139,66 @@ func (r *reader) times(rows int) []int64 {
 		for i := 1; i < rows; i++ {
 			times[i] = times[i-1] + times[i]*unit
 		}
-	case timesGrid:
-		r.gridTimes(times, unit)
+	case timesGrid, timesEveryPoint:
+		r.gridTimes(times, unit, form[0])
 	default:
 		r.err = fmt.Errorf("unknown form %d of times", form[0])
 	}
 	return times
 }
 
-func (r *reader) gridTimes(times []int64, unit int64) {
+func (r *reader) gridTimes(times []int64, unit int64, form byte) {
 	g := grid{r.uvarint(), r.uvarint()}
 	distances := make([]int64, len(times)-1)
-	r.packed(times[1:])
+	if form == timesGrid {
+		r.packed(times[1:])
+	} else {
+		for i := range distances {
+			times[1+i] = 1
+		}
+	}
 	r.packed(distances)
 	if r.err == nil && (g.steps == 0 || g.span > math.MaxInt64) {
 		r.err = fmt.Errorf("the grid of the times has %d steps over %d units", g.steps, g.span)
 	}
-	var k uint64
-	for i := 1; i < len(times) && r.err == nil; i++ {
-		if k += uint64(times[i]); k > g.steps {
-			r.err = fmt.Errorf("row %d is at point %d of a grid of %d", i, k, g.steps)
+	if r.err != nil {
+		return
+	}
+	w := walker{grid: g, whole: g.span / g.steps, rest: g.span % g.steps}
+	first := times[0]
+	for i, d := range distances {
+		if !w.forward(uint64(times[i+1])) {
+			r.err = fmt.Errorf("row %d is beyond the %d points of the grid", i+1, g.steps)
 			return
 		}
-		times[i] = times[0] + (g.point(k)+distances[i-1])*unit
+		times[i+1] = first + (w.at+d)*unit
 	}
+}
+
+// walker goes from point to point; a step to the next costs no division.
+type walker struct {
+	grid
+	whole, rest uint64 // of span / steps
+	k           uint64
+	at          int64  // point(k)
+	over        uint64 // (k·span) mod steps
+}
+
+func (w *walker) forward(points uint64) bool {
+	if points > w.steps-w.k {
+		return false
+	}
+	w.k += points
+	if points != 1 {
+		w.at = w.point(w.k)
+		high, low := bits.Mul64(w.k, w.span)
+		_, w.over = bits.Div64(high, low, w.steps)
+		return true
+	}
+	w.at += int64(w.whole)
+	if w.over += w.rest; w.over >= w.steps {
+		w.over -= w.steps
+		w.at++
+	}
+	return true
 }

@@ -25,12 +25,7 @@ func appendValues(out []byte, col []float64) []byte {
 	if !ok {
 		return appendBits(append(out, valuesBits), col)
 	}
-	direct := d.append([]byte{valuesDecimal}, col, d.integers)
-	differences := d.append([]byte{valuesDecimalDiff}, col, d.differences())
-	if len(direct) <= len(differences) {
-		return append(out, direct...)
-	}
-	return append(out, differences...)
+	return d.append(append(out, valuesDecimal), col)
 }
 
 // decimals is a column as integers over a power of ten.
@@ -78,16 +73,7 @@ func asInteger(v, scale float64) (int64, bool) {
 	return int64(n), math.Float64bits(float64(int64(n))/scale) == math.Float64bits(v)
 }
 
-func (d decimals) differences() []int64 {
-	out := make([]int64, len(d.integers))
-	var before int64
-	for i, n := range d.integers {
-		out[i], before = n-before, n
-	}
-	return out
-}
-
-func (d decimals) append(out []byte, col []float64, integers []int64) []byte {
+func (d decimals) append(out []byte, col []float64) []byte {
 	out = append(out, byte(d.exponent))
 	out = binary.AppendUvarint(out, uint64(len(d.strange)))
 	before := 0
@@ -96,7 +82,26 @@ func (d decimals) append(out []byte, col []float64, integers []int64) []byte {
 		out = binary.LittleEndian.AppendUint64(out, math.Float64bits(col[row]))
 		before = row
 	}
-	return appendPacked(out, integers)
+	return d.appendIntegers(out)
+}
+
+// appendIntegers writes each block as it is or as differences, whatever is smaller.
+func (d decimals) appendIntegers(out []byte) []byte {
+	var last int64
+	for at := 0; at < len(d.integers); at += blockRows {
+		block := d.integers[at:min(at+blockRows, len(d.integers))]
+		differences := make([]int64, len(block))
+		for i, n := range block {
+			differences[i], last = n-last, n
+		}
+		plain, diff := appendBlock(nil, block, 0), appendBlock(nil, differences, ofDifferences)
+		if len(plain) <= len(diff) {
+			out = append(out, plain...)
+		} else {
+			out = append(out, diff...)
+		}
+	}
+	return out
 }
 
 // appendBits writes the bits as byte planes: the first ones, sign and exponent, are
@@ -121,8 +126,8 @@ func (r *reader) values(rows int) []float64 {
 	switch form[0] {
 	case valuesConstant:
 		return r.constant(rows)
-	case valuesDecimal, valuesDecimalDiff:
-		return r.decimals(rows, form[0] == valuesDecimalDiff)
+	case valuesDecimal:
+		return r.decimals(rows)
 	case valuesBits:
 		return r.bits(rows)
 	}
@@ -143,7 +148,7 @@ func (r *reader) constant(rows int) []float64 {
 	return col
 }
 
-func (r *reader) decimals(rows int, differences bool) []float64 {
+func (r *reader) decimals(rows int) []float64 {
 	exponent, strange := r.take(1), r.uvarint()
 	if r.err == nil && (exponent[0] > mostDigits || strange > uint64(rows)) {
 		r.err = fmt.Errorf("decimals have exponent %d and %d strange values in %d rows", exponent[0], strange, rows)
@@ -159,20 +164,22 @@ func (r *reader) decimals(rows int, differences bool) []float64 {
 	col := make([]float64, rows)
 	scale := powers[exponent[0]]
 	var block [blockRows]int64
-	var sum int64
+	var last int64
 	for at := 0; at < rows && r.err == nil; at += blockRows {
 		v := block[:min(blockRows, rows-at)]
-		r.block(v)
+		base, width, exceptions := r.blockHead()
+		r.block(v, base, width&^ofDifferences, exceptions)
 		out := col[at : at+len(v)]
-		if differences {
-			for i, d := range v {
-				sum += d
-				out[i] = float64(sum) / scale
-			}
-		} else {
+		if width&ofDifferences == 0 {
 			for i, n := range v {
 				out[i] = float64(n) / scale
 			}
+			last = v[len(v)-1]
+			continue
+		}
+		for i, d := range v {
+			last += d
+			out[i] = float64(last) / scale
 		}
 	}
 	patches := reader{rest: given, err: r.err}
