@@ -69,7 +69,11 @@ func frame(v []int64) (base int64, width int) {
 	sorted := append(room[:0], v...)
 	slices.Sort(sorted)
 	best := int(^uint(0) >> 1)
-	for w := 0; w <= 64; w++ {
+	// A frame that leaves out a quarter never pays: begin where it would hold the
+	// middle three quarters.
+	n := len(sorted)
+	least := bits.Len64(uint64(sorted[n-1-n/8]) - uint64(sorted[n/8]))
+	for w := max(0, least-1); w <= 64; w++ {
 		most, from := 0, 0
 		for i, j := 0, 0; j < len(sorted); j++ {
 			for w < 64 && (uint64(sorted[j])-uint64(sorted[i]))>>w != 0 {

@@ -67,7 +67,11 @@ func gridOf(steps []int64) (grid, bool) {
 	}
 	sorted := slices.Clone(steps)
 	slices.Sort(sorted)
-	usual := float64(sorted[len(sorted)/2])
+	n := len(sorted)
+	usual := float64(sorted[n/2])
+	if float64(sorted[n-1-n/4]-sorted[n/4]) > usual/2 {
+		return grid{}, false // not polled: there is no usual step
+	}
 	var g grid
 	for _, s := range steps {
 		if s <= 0 || g.span+uint64(s) > math.MaxInt64 { // a span of centuries
