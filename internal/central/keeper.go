@@ -25,12 +25,12 @@ func KeepSealed(ctx context.Context, st *store.Store, log *slog.Logger) error {
 			if !st.SealDue() && (time.Since(last) < sealEvery || st.Unsealed() == 0) {
 				continue
 			}
-			if err := st.Seal(); err != nil {
+			if err := st.Seal(nil); err != nil {
 				log.Error("the journal could not be sealed; it goes on growing until that works", "error", err)
 			}
 			last = time.Now()
 		case <-ctx.Done():
-			return st.Seal()
+			return st.Seal(nil)
 		}
 	}
 }

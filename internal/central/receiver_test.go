@@ -95,7 +95,7 @@ func TestARevisionTakesTheSummarysPlace(t *testing.T) {
 	_, err := send(t, r, "one", 1, batchOf(t, path, 1, 10), batchOf(t, path, 1, 11))
 	require.NoError(t, err)
 	assert.Equal(t, map[int64]float64{1: 11}, counts(t, st))
-	require.NoError(t, st.Seal())
+	require.NoError(t, st.Seal(nil))
 	_, err = send(t, r, "one", 3, batchOf(t, path, 1, 12))
 	require.NoError(t, err)
 	assert.Equal(t, map[int64]float64{1: 12}, counts(t, st))

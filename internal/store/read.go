@@ -14,7 +14,8 @@ func (s *Store) Read(series uint32, tier rollup.Tier, from, to int64) (column.Bl
 	// The head first: a Seal in between moves rows from there to the chunks, where
 	// they are then found a second time, which is harmless.
 	s.mu.RLock()
-	head := s.heads[place{series, tier}].Between(from, to)
+	at := place{series, tier}
+	head := column.Merge(s.frozen[at].Between(from, to), s.heads[at].Between(from, to))
 	s.mu.RUnlock()
 
 	var rows []chunkRow

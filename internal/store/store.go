@@ -16,14 +16,15 @@ type Store struct {
 	db  *gorm.DB
 	log *slog.Logger
 
-	// write is held by whoever changes the file: Append, Seal, Acknowledge. It is
-	// taken before mu.
-	write sync.Mutex
+	// sealing is held by Seal, write by whoever changes the file: Append, Acknowledge,
+	// the ends of Seal. They are taken in this order, and before mu.
+	sealing, write sync.Mutex
 
 	mu        sync.RWMutex // guards what follows
 	catalogue catalogue
-	heads     map[place]column.Block
+	heads     map[place]column.Block // the newest rows
 	headRows  int
+	frozen    map[place]column.Block // older rows, on their way into chunks
 	journal   journalState
 	damaged   uint64 // chunks and journal rows that could not be read
 }

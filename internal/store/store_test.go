@@ -79,7 +79,7 @@ func TestTheStoreIsWhatAMapWouldBeWhateverHappens(t *testing.T) {
 	for range 300 {
 		switch random.IntN(8) {
 		case 0:
-			require.NoError(t, s.Seal())
+			require.NoError(t, s.Seal(nil))
 		case 1:
 			s = reopen(t, s, path)
 		default:
@@ -146,7 +146,7 @@ func TestTheCatalogueKnowsFirstAndLatest(t *testing.T) {
 		require.True(t, ok)
 		assert.Equal(t, [3]any{int64(40), int64(60), 2.0}, [3]any{got.FirstSeen, got.LastTime, got.LastValue}, when)
 		if when == "after a restart" {
-			require.NoError(t, s.Seal())
+			require.NoError(t, s.Seal(nil))
 		} else {
 			s = reopen(t, s, path)
 		}
@@ -173,7 +173,7 @@ func TestADamagedRowIsSkippedAndCounted(t *testing.T) {
 			rows.Add(int64(i*fullChunk+k), float64(k))
 		}
 		require.NoError(t, s.Append(Batch{Entries: []Entry{{Series: id, Rows: rows}}}))
-		require.NoError(t, s.Seal())
+		require.NoError(t, s.Seal(nil))
 	}
 	var chunks []chunkRow
 	require.NoError(t, s.db.Order("start").Find(&chunks).Error)
@@ -264,9 +264,37 @@ func TestReadersAndWritersDoNotDisturbEachOther(t *testing.T) {
 	for i := range 200 {
 		assert.NoError(t, s.Append(Batch{Entries: []Entry{{Series: id, Rows: rowsOf(float64(2*i), 1, float64(2*i+1), 2)}}}))
 		if i%10 == 0 {
-			assert.NoError(t, s.Seal())
+			assert.NoError(t, s.Seal(nil))
 		}
 	}
 	close(stop)
 	done.Wait()
+}
+
+func TestASealThatFailsChangesNothing(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "s.db")
+	s := open(t, path)
+	id := define(t, s, "a/b/c")
+	require.NoError(t, s.Append(Batch{Entries: []Entry{{Series: id, Rows: rowsOf(10, 1, 20, 2)}}}))
+	require.NoError(t, s.db.Exec("CREATE TRIGGER full BEFORE INSERT ON chunks BEGIN SELECT RAISE(ABORT, 'disk is full'); END").Error)
+	begun := make(chan struct{})
+	failed := make(chan error, 1)
+	go func() { failed <- s.Seal(begun) }()
+	<-begun
+	require.NoError(t, s.Append(Batch{Entries: []Entry{{Series: id, Rows: rowsOf(15, 9, 20, 3)}}})) // meanwhile
+	assert.ErrorContains(t, <-failed, "disk is full")
+	same := func(when string) {
+		rows, err := s.Read(id, rollup.Readings, 0, 100)
+		require.NoError(t, err)
+		assert.Equal(t, []int64{10, 15, 20}, rows.Times, when)
+		assert.Equal(t, []float64{1, 9, 3}, rows.Cols[0], when)
+	}
+	same("after the failure")
+	assert.Equal(t, 3, s.Unsealed())
+	s = reopen(t, s, path)
+	same("after a restart")
+	require.NoError(t, s.db.Exec("DROP TRIGGER full").Error)
+	require.NoError(t, s.Seal(nil))
+	assert.Zero(t, s.Unsealed())
+	same("sealed at last")
 }

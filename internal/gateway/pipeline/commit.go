@@ -140,7 +140,11 @@ func (p *Pipeline) finish() error {
 			p.commit(ctx, p.gather(d))
 		default:
 			p.roll(ctx)
+			p.sealing.Lock() // one that still runs
+			p.sealing.Unlock()
 			p.seal()
+			p.sealing.Lock() // and the last one
+			defer p.sealing.Unlock()
 			return nil
 		}
 	}

@@ -63,6 +63,7 @@ type Pipeline struct {
 	known   sync.Map // series.Path → *known
 
 	pending *rollup.Pending // owned by Run
+	sealing sync.Mutex      // held while a seal runs
 
 	accepted, rejected atomic.Uint64
 	trouble            atomic.Pointer[string] // what the store says while it cannot be written

@@ -108,14 +108,26 @@ func (p *Pipeline) summariseSeries(s store.Series, windows []rollup.Window) (col
 
 // seal moves the store's head into chunks. The windows still open go with it: their
 // readings leave the journal, from which a restart would know them.
+//
+// Sealing takes a while, and commits go on meanwhile; only one seal runs at a time.
 func (p *Pipeline) seal() {
 	state, err := p.pending.Save()
-	if err == nil {
-		err = p.store.Seal(store.State{Name: pendingState, Payload: state})
-	}
 	if err != nil {
-		p.log.Error("the journal could not be sealed; it goes on growing until that works", "error", err)
+		p.log.Error("the journal could not be sealed", "error", err)
+		return
 	}
+	if !p.sealing.TryLock() {
+		return // the last one still runs
+	}
+	begun := make(chan struct{})
+	go func() {
+		defer p.sealing.Unlock()
+		err := p.store.Seal(begun, store.State{Name: pendingState, Payload: state})
+		if err != nil {
+			p.log.Error("the journal could not be sealed; it goes on growing until that works", "error", err)
+		}
+	}()
+	<-begun // the state is that of the rows frozen now, not of those that come
 }
 
 // recover marks what had no summary yet when the gateway last stopped: the windows
