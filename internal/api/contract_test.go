@@ -202,6 +202,21 @@ func TestAnswersAreAsDescribed(t *testing.T) {
 	}
 }
 
+func TestAnAnswerGoesUpToNow(t *testing.T) {
+	s := serve(t)
+	c := newContract(t, s.Address)
+	ask := "/api/v1/windows?select=%23&from=2026-03-01T08:45:00Z&to=2026-03-01T09:15:00Z&width=15m&stats=mean,count"
+	_, text := c.get(ask)
+	assert.Contains(t, text, `"mean":[52]`)
+	rows := column.New(1, 2) // two minutes later, of which no summary has been made
+	rows.Add(begin.Add(time.Hour+5*time.Second).UnixNano(), 1000)
+	rows.Add(begin.Add(time.Hour+65*time.Second).UnixNano(), 2000)
+	require.NoError(t, s.Store.Append(store.Batch{Entries: []store.Entry{{Series: 1, Tier: rollup.Readings, Rows: rows}}}))
+	_, text = c.get(ask)
+	assert.Contains(t, text, `"count":[15,2]`)
+	assert.Contains(t, text, `"mean":[52,1500]`)
+}
+
 func TestReplicationIsGuarded(t *testing.T) {
 	s := serve(t)
 	c := newContract(t, s.Address)

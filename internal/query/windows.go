@@ -3,6 +3,7 @@ package query
 import (
 	"context"
 	"fmt"
+	"slices"
 	"time"
 
 	"nexocumula/internal/core/column"
@@ -74,7 +75,7 @@ func (q Windows) Run(ctx context.Context, st *store.Store, readings bool) (Answe
 		if err := ctx.Err(); err != nil {
 			return Answer{}, err
 		}
-		block, err := read(st, s, plan)
+		block, err := read(st, s, plan, readings)
 		if err != nil {
 			return Answer{}, err
 		}
@@ -83,12 +84,40 @@ func (q Windows) Run(ctx context.Context, st *store.Store, readings bool) (Answe
 	return answer, nil
 }
 
-func read(st *store.Store, s store.Series, p window.Plan) (column.Block, error) {
-	from := p.From
+// read is what the plan's tier has for the range. Summaries of windows that are still
+// open are not there yet: behind the last one, those of the finer tiers stand in, and
+// behind these the readings, so that an answer goes up to now.
+func read(st *store.Store, s store.Series, p window.Plan, readings bool) (column.Block, error) {
 	if p.Tier == rollup.Readings {
-		from -= int64(s.FreshFor)
+		return st.Read(s.ID, p.Tier, p.From-int64(s.FreshFor), p.To)
 	}
-	return st.Read(s.ID, p.Tier, from, p.To)
+	out, from := rollup.NewBlock(0), p.From
+	for i := slices.Index(rollup.Tiers, p.Tier); i >= 0; i-- {
+		rows, err := st.Read(s.ID, rollup.Tiers[i], from, p.To)
+		if err != nil {
+			return out, err
+		}
+		if rows.Len() > 0 {
+			out.Append(rows)
+			from = rows.Times[rows.Len()-1] + int64(rollup.Tiers[i])
+		}
+	}
+	if !readings {
+		return out, nil
+	}
+	raw, err := st.Read(s.ID, rollup.Readings, from-int64(s.FreshFor), p.To)
+	if err != nil {
+		return out, err
+	}
+	finest := rollup.Tiers[0]
+	for i := raw.Search(from); i < raw.Len(); {
+		start := finest.Start(raw.Times[i])
+		if sum, ok := rollup.Fold(raw, start, finest.Width(), s.Definition); ok {
+			sum.AddTo(&out, start)
+		}
+		i = raw.Search(start + int64(finest))
+	}
+	return out, nil
 }
 
 // Find is the series a selector names, at least one.
