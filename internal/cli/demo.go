@@ -14,7 +14,8 @@ import (
 	"nexocumula/internal/sim"
 )
 
-func demoCommand(version string) *cli.Command {
+// demoCommand needs to know how the program was called, for its hints.
+func demoCommand(program, version string) *cli.Command {
 	dir := &cli.StringFlag{Name: "dir", Value: "nexocumula-demo", Usage: "the demo's folder, emptied at the start"}
 	return &cli.Command{
 		Name:  "demo",
@@ -46,14 +47,14 @@ func demoCommand(version string) *cli.Command {
 			if cmd.Args().Present() {
 				return usage("demo has no %q; there is demo outage", cmd.Args().First())
 			}
-			return runDemo(ctx, cmd, version)
+			return runDemo(ctx, cmd, program, version)
 		},
 	}
 }
 
 const maxDays = 366
 
-func runDemo(ctx context.Context, cmd *cli.Command, version string) error {
+func runDemo(ctx context.Context, cmd *cli.Command, program, version string) error {
 	out := cmd.Root().Writer
 	o := demo.Options{
 		Dir: cmd.String("dir"), Console: cmd.String("console"), Days: cmd.Int("days"), Seed: cmd.Uint64("seed"), Version: version,
@@ -74,8 +75,8 @@ func runDemo(ctx context.Context, cmd *cli.Command, version string) error {
 	if err != nil {
 		return err
 	}
-	fmt.Fprintf(out, "Ready after %.1f s; %d readings of history are on their way through the pipelines.\n\n", time.Since(begun).Seconds(), w.History)
-	printHints(out, w, o)
+	fmt.Fprintf(out, "Ready after %.1f s; %d readings of history went through the pipelines.\n\n", time.Since(begun).Seconds(), w.History)
+	printHints(out, program, w, o)
 	controlled := make(chan error, 1)
 	controlCtx, stopControl := context.WithCancel(ctx)
 	defer stopControl()
@@ -94,7 +95,7 @@ func runDemo(ctx context.Context, cmd *cli.Command, version string) error {
 	return err
 }
 
-func printHints(out io.Writer, w *demo.World, o demo.Options) {
+func printHints(out io.Writer, program string, w *demo.World, o demo.Options) {
 	fmt.Fprintf(out, "  Console of the central    %s\n", w.Central.Address)
 	for _, site := range sim.Sites {
 		fmt.Fprintf(out, "  Console of %-12s   %s\n", site, w.Gateways[site].Address)
@@ -109,13 +110,13 @@ func printHints(out io.Writer, w *demo.World, o demo.Options) {
 	}
 	fmt.Fprintf(out, `
 Five things to try (in another terminal, from this folder):
-  1. What is it like out there?       nexocumula now 'long-mere/#'%[1]s
-  2. Did oxygen fall last night?      nexocumula windows stony-beck/raceway-4/oxygen --last 3d --width 1h%[1]s
-  3. Cut the central off, and watch   nexocumula demo outage --for 45s%[2]s
-     the backlog go and come back     nexocumula uplinks --at %[3]s
-  4. What was refused, and why?       nexocumula rejects --at %[4]s
+  1. What is it like out there?       %[6]s now 'long-mere/#'%[1]s
+  2. Did oxygen fall last night?      %[6]s windows stony-beck/raceway-4/oxygen --last 3d --width 1h%[1]s
+  3. Cut the central off, and watch   %[6]s demo outage --for 45s%[2]s
+     the backlog go and come back     %[6]s uplinks --at %[3]s
+  4. What was refused, and why?       %[6]s rejects --at %[4]s
   5. How is it configured?            less %[5]s/stony-beck.yaml
 
 Ctrl-C ends it.
-`, at, folder, w.Gateways["long-mere"].Address, w.Gateways["stony-beck"].Address, o.Dir)
+`, at, folder, w.Gateways["long-mere"].Address, w.Gateways["stony-beck"].Address, o.Dir, program)
 }

@@ -104,7 +104,7 @@ func (s *studio) startDemo() (stop func(), err error) {
 			}
 		}
 	}()
-	s.said = strings.ReplaceAll(said.String(), s.demo, "nexocumula-demo")
+	s.said = strings.NewReplacer(" --dir "+s.demo, "", s.demo, "nexocumula-demo", s.binary, "nexocumula").Replace(said.String())
 	return stop, nil
 }
 

@@ -1,0 +1,87 @@
+package e2e
+
+import (
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"runtime"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"nexocumula/client"
+)
+
+// yamlOf is the YAML blocks of the README, in order: the gateway, a listener to add to
+// its sources, an uplink to add to it, and the central.
+func yamlOf(t *testing.T) []string {
+	_, here, _, _ := runtime.Caller(0)
+	text, err := os.ReadFile(filepath.Join(filepath.Dir(here), "..", "..", "README.md"))
+	require.NoError(t, err)
+	var out []string
+	for _, m := range regexp.MustCompile("(?s)```yaml\n(.*?)```").FindAllStringSubmatch(string(text), -1) {
+		out = append(out, m[1])
+	}
+	require.Len(t, out, 4)
+	return out
+}
+
+// TestTheReadmeWorksAsItIsWritten follows its ten minutes, with the ports changed to
+// free ones.
+func TestTheReadmeWorksAsItIsWritten(t *testing.T) {
+	program, err := binary()
+	require.NoError(t, err)
+	dir, yaml := t.TempDir(), yamlOf(t)
+	ports := strings.NewReplacer(
+		"127.0.0.1:5021", "127.0.0.1:"+freePort(t), "127.0.0.1:1884", "127.0.0.1:"+freePort(t), "127.0.0.1:1883", "127.0.0.1:"+freePort(t),
+		"127.0.0.1:8470", "127.0.0.1:"+freePort(t), "./", dir+"/",
+	)
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "secret"), []byte("trout"), 0o600))
+	start(t, program, "simulate", "probes", "--listen", ports.Replace("127.0.0.1:5021"))
+	start(t, program, "simulate", "broker", "--listen", ports.Replace("127.0.0.1:1884"))
+	start(t, program, "simulate", "silo-scale", "--to", ports.Replace("tcp://127.0.0.1:1884"), "--every", "1s")
+	start(t, program, "simulate", "lake", "--to", ports.Replace("tcp://127.0.0.1:1883"), "--every", "1s")
+
+	gatewayText := ports.Replace(yaml[0]) + ports.Replace(yaml[1]) + ports.Replace(yaml[2]) + "listen: 127.0.0.1:0\n"
+	path := filepath.Join(dir, "both.yaml")
+	require.NoError(t, os.WriteFile(path, []byte(gatewayText), 0o600))
+	checked, err := exec.Command(program, "check", path).CombinedOutput()
+	require.NoError(t, err, string(checked))
+	assert.Contains(t, string(checked), "good: gateway of stony-beck with 3 source(s) and 1 uplink(s)")
+
+	_, central := service(t, dir, "central", ports.Replace(yaml[3]))
+	_, gateway := service(t, dir, "gateway", gatewayText)
+	for _, path := range []string{"stony-beck/raceway-1/oxygen", "stony-beck/raceway-2/oxygen", "stony-beck/silo-1/feed", "stony-beck/buoy-1/water_temp_1m"} {
+		eventually(t, path+" has a value", func() bool {
+			now, err := gateway.Now(t.Context(), path)
+			return err == nil && len(now.Values) == 1 && now.Values[0].Fresh
+		})
+		windows, err := gateway.Windows(t.Context(), client.WindowsQuery{Select: path, Last: "1h", Width: "5m"})
+		require.NoError(t, err)
+		assert.NotNil(t, windows.Series[0].Whole, "readings of seconds ago are in the answer")
+	}
+	eventually(t, "the central has it too", func() bool {
+		now, err := central.Now(t.Context(), "stony-beck/silo-1/feed")
+		return err == nil && len(now.Values) == 1
+	})
+	eventually(t, "what the mast says, which no messages: entry names, is listed", func() bool {
+		rejects, err := gateway.Rejects(t.Context(), "own", 1)
+		return err == nil && len(rejects.Rejects) == 1 && strings.Contains(rejects.Rejects[0].Reason, "topic matches no messages: entry")
+	})
+}
+
+func TestASecondServiceOnTheSamePortSaysSo(t *testing.T) {
+	program, err := binary()
+	require.NoError(t, err)
+	dir, port := t.TempDir(), freePort(t)
+	config := "data: " + dir + "/a\nlisten: 127.0.0.1:" + port + "\ncentral: {}\n"
+	service(t, dir, "first", config)
+	path := filepath.Join(dir, "second.yaml")
+	require.NoError(t, os.WriteFile(path, []byte(strings.Replace(config, "/a", "/b", 1)), 0o600))
+	out, err := exec.Command(program, "run", "--config", path).CombinedOutput()
+	assert.Error(t, err)
+	assert.Contains(t, string(out), "address already in use; set another listen: in the configuration")
+}
