@@ -15,12 +15,16 @@ import (
 // Findings are what an audit found.
 type Findings struct {
 	Series    int
-	Readings  int // at the gateways
-	Summaries int // at the central
-	Missing   int // summaries that readings call for and the central does not have
-	Extra     int // summaries at the central that no readings call for
-	Different int // summaries that count other readings than there are, or differ between gateway and central
+	Readings  int       // at the gateways
+	Summaries int       // at the central
+	Missing   int       // summaries that readings call for and the central does not have
+	Extra     int       // summaries at the central that no readings call for
+	Until     time.Time // windows that ended later were left out, as they may still be open
+	Different int       // summaries that count other readings than there are, or differ between gateway and central
 }
+
+// settleIn is how long after its end a window may still be open, or on its way.
+const settleIn = 15 * time.Second
 
 // Clean reports whether nothing was lost and nothing came twice.
 func (f Findings) Clean() bool { return f.Missing+f.Extra+f.Different == 0 }
@@ -36,7 +40,8 @@ func (w *World) Audit() (Findings, error) {
 	if err != nil {
 		return f, err
 	}
-	settled := time.Now().Add(-15 * time.Second).UnixNano()
+	f.Until = time.Now().Add(-settleIn)
+	settled := f.Until.UnixNano()
 	there := map[series.Path]uint32{}
 	for _, s := range w.Central.Store.List(everything) {
 		there[s.Path] = s.ID

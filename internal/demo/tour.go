@@ -44,7 +44,7 @@ func Tour(ctx context.Context, o Options, out io.Writer) (err error) {
 	}
 	t.say("%d summaries wait at the gateways. Bringing the central back.", waiting)
 	w.CutOff(false)
-	return t.end(ctx)
+	return t.end(ctx, time.Now())
 }
 
 type tour struct {
@@ -96,13 +96,16 @@ func (t *tour) caughtUp(ctx context.Context, within time.Duration) error {
 	}
 }
 
-// end catches up, asks and reports.
-func (t *tour) end(ctx context.Context) error {
+// end catches up, asks, and once all of the outage is settled audits and reports.
+func (t *tour) end(ctx context.Context, outageEnd time.Time) error {
 	if err := t.caughtUp(ctx, 20*time.Second); err != nil {
 		return err
 	}
 	t.say("Caught up. Asking the central:")
 	if err := t.ask(ctx); err != nil {
+		return err
+	}
+	if err := pause(ctx, time.Until(outageEnd.Add(settleIn+time.Second))); err != nil {
 		return err
 	}
 	found, err := t.world.AuditUntilClean(ctx, 15*time.Second)
@@ -144,7 +147,8 @@ func (t *tour) report(f Findings) error {
 	t.say("Report")
 	fmt.Fprintf(t.out, "          readings at the gateways   %d of %d series\n", f.Readings, f.Series)
 	fmt.Fprintf(t.out, "          summaries at the central   %d\n", f.Summaries)
-	fmt.Fprintf(t.out, "          missing %d, doubled or unfounded %d, different %d\n", f.Missing, f.Extra, f.Different)
+	fmt.Fprintf(t.out, "          missing %d, doubled or unfounded %d, different %d, up to and with the outage (%s)\n",
+		f.Missing, f.Extra, f.Different, f.Until.UTC().Format("15:04:05Z"))
 	fmt.Fprintf(t.out, "          messages the buoys and the mast have acknowledged: %d, counted by the gateway: %d\n", devices, acked)
 	if !f.Clean() || acked != devices {
 		return fmt.Errorf("the central does not hold what the gateways collected")
