@@ -169,10 +169,10 @@ func unpack(v []int64, data []byte, width int, base int64) {
 	if len(data) >= 8 {
 		safe = min(len(v), ((len(data)-8)*8+7)/width+1)
 	}
-	at := 0
+	at := uint(0)
 	for i := range v[:safe] {
 		v[i] = base + int64(binary.LittleEndian.Uint64(data[at>>3:])>>(at&7)&mask)
-		at += width
+		at += uint(width)
 	}
 	for i := safe; i < len(v); i++ {
 		v[i] = base + int64(slowBits(data, i*width, width))

@@ -151,58 +151,79 @@ func (r *reader) times(rows int) []int64 {
 	return times
 }
 
+// gridTimes reads block after block; in times stand the points to go until they are
+// overwritten.
 func (r *reader) gridTimes(times []int64, unit int64, form byte) {
 	g := grid{r.uvarint(), r.uvarint()}
-	distances := make([]int64, len(times)-1)
-	if form == timesGrid {
-		r.packed(times[1:])
-	} else {
-		for i := range distances {
-			times[1+i] = 1
-		}
-	}
-	r.packed(distances)
 	if r.err == nil && (g.steps == 0 || g.span > math.MaxInt64) {
 		r.err = fmt.Errorf("the grid of the times has %d steps over %d units", g.steps, g.span)
+	}
+	if form == timesGrid {
+		r.packed(times[1:])
 	}
 	if r.err != nil {
 		return
 	}
-	w := walker{grid: g, whole: g.span / g.steps, rest: g.span % g.steps}
-	first := times[0]
-	for i, d := range distances {
-		if !w.forward(uint64(times[i+1])) {
-			r.err = fmt.Errorf("row %d is beyond the %d points of the grid", i+1, g.steps)
+	w := walker{grid: g, whole: int64(g.span / g.steps), rest: g.span % g.steps}
+	var block [blockRows]int64
+	for at := 1; at < len(times); at += blockRows {
+		distances := block[:min(blockRows, len(times)-at)]
+		base, width, exceptions := r.blockHead()
+		r.block(distances, base, width, exceptions)
+		out := times[at : at+len(distances)]
+		if r.err != nil {
 			return
 		}
-		times[i+1] = first + (w.at+d)*unit
+		if form == timesEveryPoint && uint64(len(out)) <= g.steps-w.k {
+			w.every(out, distances, times[0], unit)
+			continue
+		}
+		for i, d := range distances {
+			if form == timesEveryPoint || !w.forward(uint64(out[i])) {
+				r.err = fmt.Errorf("row %d is beyond the %d points of the grid", at+i, g.steps)
+				return
+			}
+			out[i] = times[0] + (w.at+d)*unit
+		}
 	}
 }
 
 // walker goes from point to point; a step to the next costs no division.
 type walker struct {
 	grid
-	whole, rest uint64 // of span / steps
-	k           uint64
-	at          int64  // point(k)
-	over        uint64 // (k·span) mod steps
+	k     uint64
+	at    int64  // point(k)
+	over  uint64 // (k·span) mod steps
+	whole int64  // span / steps
+	rest  uint64 // span mod steps
+}
+
+// every goes a point a row. Hot: additions and one comparison a row.
+func (w *walker) every(out, distances []int64, first, unit int64) {
+	at, over, whole, rest, steps := w.at, w.over, w.whole, w.rest, w.steps
+	for i, d := range distances {
+		at += whole
+		if over += rest; over >= steps {
+			over -= steps
+			at++
+		}
+		out[i] = first + (at+d)*unit
+	}
+	w.at, w.over, w.k = at, over, w.k+uint64(len(out))
 }
 
 func (w *walker) forward(points uint64) bool {
 	if points > w.steps-w.k {
 		return false
 	}
-	w.k += points
-	if points != 1 {
-		w.at = w.point(w.k)
-		high, low := bits.Mul64(w.k, w.span)
-		_, w.over = bits.Div64(high, low, w.steps)
+	if points == 1 {
+		var time [1]int64
+		w.every(time[:], time[:], 0, 1)
 		return true
 	}
-	w.at += int64(w.whole)
-	if w.over += w.rest; w.over >= w.steps {
-		w.over -= w.steps
-		w.at++
-	}
+	w.k += points
+	w.at = w.point(w.k)
+	high, low := bits.Mul64(w.k, w.span)
+	_, w.over = bits.Div64(high, low, w.steps)
 	return true
 }
