@@ -4,6 +4,7 @@ import (
 	"io/fs"
 	"log/slog"
 	"net/http"
+	"sync/atomic"
 	"time"
 
 	"github.com/gin-gonic/gin"
@@ -39,7 +40,7 @@ func Handler(s Service) http.Handler {
 		s.Log.Error("a request failed inside", "path", c.Request.URL.Path, "cause", cause)
 		fail(c, http.StatusInternalServerError, "internal", "the service failed while answering; its log says more")
 	}), headers)
-	h := handlers{s}
+	h := handlers{s, new(atomic.Int64)}
 	v1 := router.Group("/api/v1")
 	v1.GET("/health", h.health)
 	v1.GET("/series", h.series)
@@ -57,7 +58,10 @@ func Handler(s Service) http.Handler {
 	return router
 }
 
-type handlers struct{ Service }
+type handlers struct {
+	Service
+	streams *atomic.Int64 // live streams open now
+}
 
 func headers(c *gin.Context) {
 	h := c.Writer.Header()

@@ -3,7 +3,6 @@ package api
 import (
 	"io"
 	"net/http"
-	"sync/atomic"
 	"time"
 
 	"github.com/gin-gonic/gin"
@@ -17,8 +16,6 @@ const (
 	maxStreams  = 500
 )
 
-var openStreams atomic.Int64
-
 // stream sends all latest values at once and from then on those that changed, as
 // Server-Sent Events named "now".
 func (h handlers) stream(c *gin.Context) {
@@ -27,12 +24,12 @@ func (h handlers) stream(c *gin.Context) {
 		fail(c, http.StatusBadRequest, "select", err.Error())
 		return
 	}
-	if openStreams.Add(1) > maxStreams {
-		openStreams.Add(-1)
+	if h.streams.Add(1) > maxStreams {
+		h.streams.Add(-1)
 		fail(c, http.StatusServiceUnavailable, "too_many", "too many live streams are open; close some")
 		return
 	}
-	defer openStreams.Add(-1)
+	defer h.streams.Add(-1)
 	sent := map[uint32]int64{}
 	tick := time.NewTicker(streamEvery)
 	defer tick.Stop()

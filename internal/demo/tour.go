@@ -26,7 +26,7 @@ func Tour(ctx context.Context, o Options, out io.Writer) (err error) {
 	}()
 	t.world = w
 	t.say("Wrote %d days of history, %d readings, through the gateways' pipelines.", o.Days, w.History)
-	if err := t.caughtUp(ctx, 40*time.Second); err != nil {
+	if err := t.caughtUp(ctx, catchUpWithin); err != nil {
 		return err
 	}
 	t.say("The central has all of it. Collecting live for 6 s.")
@@ -46,6 +46,9 @@ func Tour(ctx context.Context, o Options, out io.Writer) (err error) {
 	w.CutOff(false)
 	return t.end(ctx, time.Now())
 }
+
+// catchUpWithin is when the tour gives up waiting; a slow machine takes a while.
+const catchUpWithin = 2 * time.Minute
 
 type tour struct {
 	out   io.Writer
@@ -98,7 +101,7 @@ func (t *tour) caughtUp(ctx context.Context, within time.Duration) error {
 
 // end catches up, asks, and once all of the outage is settled audits and reports.
 func (t *tour) end(ctx context.Context, outageEnd time.Time) error {
-	if err := t.caughtUp(ctx, 20*time.Second); err != nil {
+	if err := t.caughtUp(ctx, catchUpWithin); err != nil {
 		return err
 	}
 	t.say("Caught up. Asking the central:")
@@ -108,12 +111,12 @@ func (t *tour) end(ctx context.Context, outageEnd time.Time) error {
 	if err := pause(ctx, time.Until(outageEnd.Add(settleIn+time.Second))); err != nil {
 		return err
 	}
-	found, err := t.world.AuditUntilClean(ctx, 15*time.Second)
+	found, err := t.world.AuditUntilClean(ctx, catchUpWithin)
 	if err != nil {
 		return err
 	}
 	t.world.fieldOn()
-	settle, cancel := context.WithTimeout(ctx, 5*time.Second)
+	settle, cancel := context.WithTimeout(ctx, catchUpWithin)
 	defer cancel()
 	for _, p := range []interface{ Settle(context.Context) error }{t.world.Lake, t.world.Silo} {
 		if err := p.Settle(settle); err != nil {
