@@ -6,6 +6,7 @@ import (
 	"encoding/csv"
 	"encoding/json"
 	"log/slog"
+	"math"
 	"os"
 	"path/filepath"
 	"strings"
@@ -158,6 +159,13 @@ func TestVersionAndHelp(t *testing.T) {
 	for _, command := range []string{"run", "demo", "check", "simulate", "now", "series", "windows", "rejects", "uplinks", "version"} {
 		assert.Contains(t, out, command)
 	}
+}
+
+func TestNumbersOfAColumnHaveTheSameDecimals(t *testing.T) {
+	rows := [][]cell{{number(8.5)}, {number(9.07)}, {number(10)}, {number(client.Number(math.NaN()))}}
+	sameDecimals(rows, 0)
+	assert.Equal(t, []string{"8.50", "9.07", "10.00", "–"}, []string{rows[0][0].people, rows[1][0].people, rows[2][0].people, rows[3][0].people})
+	assert.Equal(t, "8.5", rows[0][0].script, "scripts get the number as it is")
 }
 
 func TestNumbersForPeople(t *testing.T) {

@@ -7,6 +7,7 @@ import (
 	"io"
 	"math"
 	"strconv"
+	"strings"
 	"time"
 
 	"github.com/jedib0t/go-pretty/v6/table"
@@ -137,6 +138,33 @@ func brief(f float64) string {
 		s = s[:len(s)-1]
 	}
 	return s
+}
+
+// sameDecimals gives the numbers of one column of rows, all of the same quantity, as
+// many decimals as the one that has most.
+func sameDecimals(rows [][]cell, column int) {
+	decimals := func(s string) int {
+		_, after, _ := strings.Cut(s, ".")
+		return len(after)
+	}
+	most := 0
+	for _, row := range rows {
+		if strings.HasSuffix(row[column].people, "%") {
+			return
+		}
+		most = max(most, decimals(row[column].people))
+	}
+	for _, row := range rows {
+		text := &row[column].people
+		missing := most - decimals(*text)
+		if missing == 0 || row[column].script == "" {
+			continue
+		}
+		if !strings.Contains(*text, ".") {
+			*text += "."
+		}
+		*text += strings.Repeat("0", missing)
+	}
 }
 
 func share(n client.Number) cell {

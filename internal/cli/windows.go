@@ -81,6 +81,7 @@ func windowsGrid(answer client.Windows) grid {
 	}
 	g.columns = append(g.columns, column{name: "unit"}, column{name: "filled"}, column{name: "tier"})
 	for _, s := range answer.Series {
+		first := len(g.rows)
 		for i, start := range s.Starts {
 			row := []cell{plain(s.Path), moment(start)}
 			for _, stat := range answer.Stats {
@@ -91,6 +92,9 @@ func windowsGrid(answer client.Windows) grid {
 				row = append(row, v)
 			}
 			g.rows = append(g.rows, append(row, plain(s.Unit), yesNo(s.Filled[i], "filled", ""), plain(s.Tier)))
+		}
+		for c := range answer.Stats {
+			sameDecimals(g.rows[first:], 2+c)
 		}
 	}
 	return g
