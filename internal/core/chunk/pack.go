@@ -150,32 +150,29 @@ func (r *reader) block(v []int64, base int64, width, exceptions int) {
 }
 
 // unpack reads len(v) integers of width bits and adds base. Hot: a load, a shift and
-// a mask per integer, while eight bytes can be loaded at once.
+// a mask per integer, from a copy with room behind it, so that eight bytes can always
+// be loaded at once and no bound needs checking.
 func unpack(v []int64, data []byte, width int, base int64) {
-	switch {
-	case width == 0:
+	if width == 0 {
 		for i := range v {
 			v[i] = base
 		}
 		return
-	case width > 56: // would need more than eight bytes
+	}
+	if width > 56 { // with its shift, one may spread over nine bytes
 		for i := range v {
 			v[i] = base + int64(slowBits(data, i*width, width))
 		}
 		return
 	}
+	var room [blockRows*8 + 8]byte
+	copy(room[:], data)
 	mask := uint64(1)<<width - 1
-	safe := 0 // so many begin eight bytes before the end, or earlier
-	if len(data) >= 8 {
-		safe = min(len(v), ((len(data)-8)*8+7)/width+1)
-	}
 	at := uint(0)
-	for i := range v[:safe] {
-		v[i] = base + int64(binary.LittleEndian.Uint64(data[at>>3:])>>(at&7)&mask)
+	for i := range v {
+		word := binary.LittleEndian.Uint64(room[at>>3&(blockRows*8-1):][:8])
+		v[i] = base + int64(word>>(at&7)&mask)
 		at += uint(width)
-	}
-	for i := safe; i < len(v); i++ {
-		v[i] = base + int64(slowBits(data, i*width, width))
 	}
 }
 
