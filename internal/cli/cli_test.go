@@ -98,7 +98,7 @@ func TestCommandsAgainstADemo(t *testing.T) {
 		assert.Contains(t, errOut, "cut off already")
 		require.Eventually(t, func() bool {
 			out, _, _ := typed(t, "uplinks", "--at="+world.Gateways["long-mere"].Address)
-			return strings.Contains(out, "DOWN")
+			return strings.Contains(out, "DOWN") && strings.Contains(out, "\nhead-office: no connection to the central")
 		}, time.Minute, 50*time.Millisecond)
 		cancel()
 		assert.NoError(t, <-served)

@@ -32,11 +32,13 @@ var outputFlag = &cli.StringFlag{
 type grid struct {
 	columns []column
 	rows    [][]cell
-	empty   string // what to tell people when there are no rows
+	empty   string   // what to tell people when there are no rows
+	notes   []string // for people, below the table: what is too long for a column
 }
 
 type column struct {
 	name  string
+	long  bool // for scripts only; people get it as notes
 	right bool // numbers stand right
 }
 
@@ -97,7 +99,7 @@ func (g grid) table(out io.Writer) error {
 	configs := make([]table.ColumnConfig, len(g.columns))
 	for i, c := range g.columns {
 		head[i] = c.name
-		configs[i] = table.ColumnConfig{Number: i + 1}
+		configs[i] = table.ColumnConfig{Number: i + 1, Hidden: c.long}
 		if c.right {
 			configs[i].Align, configs[i].AlignHeader = text.AlignRight, text.AlignRight
 		}
@@ -112,6 +114,11 @@ func (g grid) table(out io.Writer) error {
 		t.AppendRow(line)
 	}
 	t.Render()
+	for _, note := range g.notes {
+		if _, err := fmt.Fprintln(out, note); err != nil {
+			return err
+		}
+	}
 	return nil
 }
 

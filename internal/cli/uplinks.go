@@ -28,18 +28,24 @@ func uplinkGrid(answer client.Uplinks, now time.Time) grid {
 	g := grid{
 		columns: []column{
 			{name: "direction"}, {name: "link"}, {name: "state"}, {name: "backlog", right: true}, {name: "waiting_since"},
-			{name: "acknowledged", right: true}, {name: "last_acknowledgement"}, {name: "last_error"},
+			{name: "acknowledged", right: true}, {name: "last_acknowledgement"}, {name: "last_error", long: true},
 		},
 		empty: "This service neither sends to a central nor receives from gateways.",
 	}
 	for _, s := range answer.Sending {
 		state := yesNo(s.Up, "up", "DOWN")
+		if !s.Up && s.LastError != "" {
+			g.notes = append(g.notes, s.Name+": "+s.LastError)
+		}
 		g.rows = append(g.rows, []cell{
 			plain("to"), plain(s.Name + " " + s.Address), state, count(s.BacklogRows), momentOr(s.BacklogSince, "–"),
 			count(s.AckedRows), momentOr(s.AckedAt, "never"), plain(s.LastError),
 		})
 	}
 	for _, r := range answer.Receiving {
+		if r.LastError != "" {
+			g.notes = append(g.notes, r.Gateway+": "+r.LastError)
+		}
 		state, backlog := yesNo(r.Up, "up", "DOWN"), count(r.BacklogRows)
 		if !r.Up {
 			backlog.people = "not known"

@@ -4,10 +4,12 @@
 //
 // A write goes: Append puts one journal row, a batch over many series, and whatever
 // must change with it into one durable transaction, then adds the rows to the head,
-// the sorted columns in memory. Seal moves the head into chunks, long compressed
-// runs of one series, and empties the journal. Opening reads the catalogue and the
+// the sorted columns in memory. Seal freezes the head, moves it into chunks, long
+// compressed runs of one series, and empties the journal; what is appended meanwhile
+// goes into a new head. Opening reads the catalogue and the
 // journal rows left over, so it does not slow down as history grows.
 //
 // Invariants: the chunks of one series and tier never overlap; a row in the head
-// hides one of the same time in a chunk; every row of the head is in the journal.
+// hides one of the same time among the frozen rows, and these one in a chunk; every row
+// of the head and every frozen one is in the journal.
 package store

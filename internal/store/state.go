@@ -19,13 +19,3 @@ func (s *Store) State(name string) ([]byte, error) {
 	}
 	return rows[0].Payload, nil
 }
-
-// SetState writes the named record.
-func (s *Store) SetState(state State) error {
-	s.write.Lock()
-	defer s.write.Unlock()
-	if err := s.db.Save(&stateRow{Name: state.Name, Payload: state.Payload}).Error; err != nil {
-		return fmt.Errorf("writing state %s: %w", state.Name, err)
-	}
-	return nil
-}

@@ -16,7 +16,10 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"nexocumula/internal/core/rollup"
+	"nexocumula/internal/core/series"
 	"nexocumula/internal/demo"
+	"nexocumula/internal/store"
 	"nexocumula/test/browser"
 )
 
@@ -73,6 +76,7 @@ func TestConsole(t *testing.T) {
 	t.Run("Trends are picked with the keyboard", func(t *testing.T) { picked(page{t, tab}, central) })
 	t.Run("Trends show hover, statistics and zoom", func(t *testing.T) { trends(page{t, tab}, central) })
 	t.Run("Links show an outage and its end", func(t *testing.T) { links(page{t, tab}, gateway, world) })
+	t.Run("A series that has fallen silent is called stale", func(t *testing.T) { stale(page{t, tab}, central, world) })
 	t.Run("Everything fits a phone, light and dark", func(t *testing.T) { phone(page{t, tab}, central) })
 }
 
@@ -157,6 +161,19 @@ func links(p page, gateway string, world *demo.World) {
 	p.until(`/backlog\s+[1-9]/.test(document.querySelector("section").innerText)`)
 	world.CutOff(false)
 	p.until(`/backlog\s+0 summaries/.test(document.querySelector("section").innerText) && /\bup\b/.test(document.querySelector("section").innerText)`)
+}
+
+// stale gives the central a series that was last heard three hours ago.
+func stale(p page, central string, world *demo.World) {
+	st := world.Central.Store
+	ids, err := st.Define([]series.Definition{{Path: "alder-weir/old-well/level", Kind: series.Gauge, Unit: "m", FreshFor: time.Minute}})
+	require.NoError(p.t, err)
+	rows, at := rollup.NewBlock(1), rollup.Minute.Start(time.Now().Add(-3*time.Hour).UnixNano())
+	rollup.Summary{Count: 1, Last: 2.5, FirstAt: at, LastAt: at}.AddTo(&rows, at)
+	require.NoError(p.t, st.Append(store.Batch{Entries: []store.Entry{{Series: ids[0], Tier: rollup.Minute, Rows: rows}}}))
+	p.do(chromedp.Navigate(central + "/"))
+	p.until(`document.querySelector("[data-series='alder-weir/old-well/level']")?.innerText.includes("stale, 3 h")`)
+	p.until(`/[1-9][0-9]* stale/.test(document.querySelector("[role=status]").innerText)`)
 }
 
 func phone(p page, central string) {
