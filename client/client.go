@@ -10,7 +10,6 @@ import (
 	"net/url"
 	"strconv"
 	"strings"
-	"time"
 )
 
 // Client calls one service.
@@ -24,42 +23,20 @@ func New(base string) *Client {
 	return &Client{base: strings.TrimRight(base, "/"), http: &http.Client{}}
 }
 
-// WindowsQuery asks for windows. Zero values mean the service's defaults: the last
-// hour, a fitting width, leave, and the stats mean, min, max, count and coverage.
-type WindowsQuery struct {
-	Select   string
-	From, To time.Time
-	Last     string // instead of From and To
-	Width    string
-	Stats    []string
-	Gaps     string
-}
-
 // Health calls /health.
 func (c *Client) Health(ctx context.Context) (Health, error) {
 	return get[Health](ctx, c, "health", nil)
 }
 
-// Series calls /series; an empty selector names every series.
-func (c *Client) Series(ctx context.Context, selector string) (SeriesList, error) {
-	return get[SeriesList](ctx, c, "series", values("select", selector))
+// Series calls /series; an empty selector names every series, of which only those with
+// all the labels, each key=value, count.
+func (c *Client) Series(ctx context.Context, selector string, labels ...string) (SeriesList, error) {
+	return get[SeriesList](ctx, c, "series", selected(selector, labels))
 }
 
-// Now calls /now.
-func (c *Client) Now(ctx context.Context, selector string) (Now, error) {
-	return get[Now](ctx, c, "now", values("select", selector))
-}
-
-// Windows calls /windows.
-func (c *Client) Windows(ctx context.Context, q WindowsQuery) (Windows, error) {
-	v := values("select", q.Select, "last", q.Last, "width", q.Width, "gaps", q.Gaps, "stats", strings.Join(q.Stats, ","))
-	if !q.From.IsZero() {
-		v.Set("from", q.From.Format(time.RFC3339Nano))
-	}
-	if !q.To.IsZero() {
-		v.Set("to", q.To.Format(time.RFC3339Nano))
-	}
-	return get[Windows](ctx, c, "windows", v)
+// Now calls /now for the same series as Series would.
+func (c *Client) Now(ctx context.Context, selector string, labels ...string) (Now, error) {
+	return get[Now](ctx, c, "now", selected(selector, labels))
 }
 
 // Rejects calls /rejects for the newest of one source, or of all.
@@ -104,6 +81,14 @@ func values(pairs ...string) url.Values {
 		if pairs[i+1] != "" {
 			v.Set(pairs[i], pairs[i+1])
 		}
+	}
+	return v
+}
+
+func selected(selector string, labels []string) url.Values {
+	v := values("select", selector)
+	if len(labels) > 0 {
+		v["label"] = labels
 	}
 	return v
 }

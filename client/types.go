@@ -1,6 +1,7 @@
 package client
 
 import (
+	"encoding/json"
 	"math"
 	"strconv"
 	"time"
@@ -11,16 +12,18 @@ import (
 type Number float64
 
 // MarshalJSON writes the shortest decimal that reads back the same, or null.
-func (n Number) MarshalJSON() ([]byte, error) {
+func (n Number) MarshalJSON() ([]byte, error) { return n.append(nil), nil }
+
+func (n Number) append(out []byte) []byte {
 	f := float64(n)
 	if math.IsNaN(f) || math.IsInf(f, 0) {
-		return []byte("null"), nil
+		return append(out, "null"...)
 	}
 	form := byte('f')
 	if a := math.Abs(f); a != 0 && (a < 1e-6 || a >= 1e21) {
 		form = 'e'
 	}
-	return strconv.AppendFloat(nil, f, form, -1, 64), nil
+	return strconv.AppendFloat(out, f, form, -1, 64)
 }
 
 // UnmarshalJSON reads what MarshalJSON writes.
@@ -34,14 +37,44 @@ func (n *Number) UnmarshalJSON(text []byte) error {
 	return err
 }
 
+// Numbers are many of them, written in one go.
+type Numbers []float64
+
+// MarshalJSON writes what a list of Number would.
+func (n Numbers) MarshalJSON() ([]byte, error) {
+	out := append(make([]byte, 0, 2+12*len(n)), '[')
+	for i, f := range n {
+		if i > 0 {
+			out = append(out, ',')
+		}
+		out = Number(f).append(out)
+	}
+	return append(out, ']'), nil
+}
+
+// UnmarshalJSON reads what MarshalJSON writes.
+func (n *Numbers) UnmarshalJSON(text []byte) error {
+	var all []Number
+	if err := json.Unmarshal(text, &all); err != nil {
+		return err
+	}
+	*n = make(Numbers, len(all))
+	for i, v := range all {
+		(*n)[i] = float64(v)
+	}
+	return nil
+}
+
 // Series is one series of the catalogue.
 type Series struct {
-	Path      string     `json:"path"`
-	Kind      string     `json:"kind"`
-	Unit      string     `json:"unit"`
-	FreshFor  string     `json:"fresh_for"` // how long one reading speaks for the series
-	FirstSeen *time.Time `json:"first_seen"`
-	LastSeen  *time.Time `json:"last_seen"`
+	Path      string            `json:"path"`
+	Kind      string            `json:"kind"`
+	Unit      string            `json:"unit"`
+	Labels    map[string]string `json:"labels"`
+	FreshFor  string            `json:"fresh_for"` // how long one reading speaks for the series
+	Wrap      float64           `json:"wrap"`      // of counters: steps until it begins again from 0; 0 when it is not known to
+	FirstSeen *time.Time        `json:"first_seen"`
+	LastSeen  *time.Time        `json:"last_seen"`
 }
 
 // SeriesList is the answer of /series.
@@ -66,40 +99,22 @@ type Now struct {
 	Values []Value   `json:"values"`
 }
 
-// Windows is the answer of /windows.
-type Windows struct {
-	From   time.Time       `json:"from"` // widened to whole windows
-	To     time.Time       `json:"to"`
-	Width  string          `json:"width"`
-	Gaps   string          `json:"gaps"`
-	Stats  []string        `json:"stats"`
-	Series []SeriesWindows `json:"series"`
+// Then is the value of a series at an instant.
+type Then struct {
+	Path  string    `json:"path"`
+	Kind  string    `json:"kind"`
+	Unit  string    `json:"unit"`
+	Time  time.Time `json:"time"`
+	Value Number    `json:"value"`
+	Tier  string    `json:"tier"` // what it was read from
+	Sure  bool      `json:"sure"` // false: summaries do not tell whether there was a closer reading
 }
 
-// SeriesWindows are the rows of one series, by column.
-type SeriesWindows struct {
-	Path     string              `json:"path"`
-	Kind     string              `json:"kind"`
-	Unit     string              `json:"unit"`
-	Tier     string              `json:"tier"`     // what the rows were computed from
-	Coverage Number              `json:"coverage"` // share of the range that readings speak for
-	Starts   []time.Time         `json:"starts"`
-	Values   map[string][]Number `json:"values"` // by stat
-	Filled   []bool              `json:"filled"` // the window had no data
-	Whole    *Whole              `json:"whole"`  // the range as one window; null without data
-}
-
-// Whole is the range as one window.
-type Whole struct {
-	Count Number    `json:"count"`
-	Mean  Number    `json:"mean"`
-	Min   Number    `json:"min"`
-	MinAt time.Time `json:"min_at"`
-	Max   Number    `json:"max"`
-	MaxAt time.Time `json:"max_at"`
-	SD    Number    `json:"sd"`
-	First Number    `json:"first"`
-	Last  Number    `json:"last"`
+// Instant is the answer of /instant.
+type Instant struct {
+	At     time.Time `json:"at"`
+	How    string    `json:"how"`
+	Values []Then    `json:"values"`
 }
 
 // Reject is a reading or message that was refused.

@@ -12,6 +12,7 @@ import (
 	"nexocumula/api"
 	"nexocumula/client"
 	"nexocumula/internal/central"
+	"nexocumula/internal/config"
 	"nexocumula/internal/gateway"
 	"nexocumula/internal/store"
 )
@@ -22,6 +23,7 @@ type Service struct {
 	Gateway *gateway.Gateway
 	Central *central.Receiver
 	Accept  []string // gateways that may replicate here
+	Queries config.Queries
 	Version string
 	Started time.Time
 	Console fs.FS
@@ -47,6 +49,7 @@ func Handler(s Service) http.Handler {
 	v1.GET("/now", h.now)
 	v1.GET("/stream", h.stream)
 	v1.GET("/windows", h.windows)
+	v1.GET("/instant", h.instant)
 	v1.GET("/rejects", h.rejects)
 	v1.GET("/uplinks", h.uplinks)
 	v1.POST("/replication", h.replication)

@@ -3,6 +3,7 @@ package api
 import (
 	"errors"
 	"net/http"
+	"strings"
 	"time"
 
 	"github.com/gin-gonic/gin"
@@ -17,11 +18,16 @@ import (
 // selected is the series that ?select= names, all of them when it is missing.
 func (h handlers) selected(c *gin.Context) ([]store.Series, bool) {
 	selector, err := series.ParseSelector(c.DefaultQuery("select", "#"))
+	var labels series.Labels
+	if err == nil {
+		labels, err = series.ParseLabels(strings.Join(c.QueryArray("label"), ","))
+	}
 	if err != nil {
 		fail(c, http.StatusBadRequest, "select", err.Error())
 		return nil, false
 	}
-	if c.Query("select") == "" {
+	selector = selector.With(labels)
+	if c.Query("select") == "" && labels == "" {
 		return h.Store.List(selector), true // an empty store is no mistake
 	}
 	found, err := query.Find(h.Store, selector)
@@ -35,7 +41,7 @@ func (h handlers) selected(c *gin.Context) ([]store.Series, bool) {
 func refused(c *gin.Context, err error) {
 	var r *query.Refusal
 	switch {
-	case errors.As(err, &r) && r.Code == "unknown_series":
+	case errors.As(err, &r) && (r.Code == "unknown_series" || r.Code == "no_value"):
 		fail(c, http.StatusNotFound, r.Code, r.Message)
 	case errors.As(err, &r):
 		fail(c, http.StatusBadRequest, r.Code, r.Message)
@@ -52,7 +58,7 @@ func (h handlers) series(c *gin.Context) {
 	out := client.SeriesList{Series: make([]client.Series, len(found))}
 	for i, s := range found {
 		out.Series[i] = client.Series{
-			Path: string(s.Path), Kind: string(s.Kind), Unit: s.Unit, FreshFor: span.Format(s.FreshFor),
+			Path: string(s.Path), Kind: string(s.Kind), Unit: s.Unit, Labels: s.Labels.Map(), FreshFor: span.Format(s.FreshFor), Wrap: s.Wrap,
 			FirstSeen: timeOrNil(s.FirstSeen), LastSeen: timeOrNil(s.LastTime),
 		}
 	}

@@ -1,17 +1,14 @@
 package api
 
 import (
-	"fmt"
+	"encoding/json"
+	"errors"
 	"net/http"
 	"time"
 
 	"github.com/gin-gonic/gin"
 
 	"nexocumula/client"
-	"nexocumula/internal/core/rollup"
-	"nexocumula/internal/core/series"
-	"nexocumula/internal/core/span"
-	"nexocumula/internal/core/window"
 	"nexocumula/internal/query"
 )
 
@@ -21,106 +18,124 @@ func (h handlers) windows(c *gin.Context) {
 		fail(c, http.StatusBadRequest, "query", err.Error())
 		return
 	}
-	answer, err := q.Run(c.Request.Context(), h.Store, h.Gateway != nil)
-	if err != nil {
+	out := &windowsWriter{to: c.Writer, query: q}
+	err = q.Run(c.Request.Context(), h.source(), out)
+	switch {
+	case err != nil && !out.begun:
 		refused(c, err)
-		return
+	case err == nil:
+		err = out.end(nil)
+	case c.Request.Context().Err() == nil: // the client is still there: say why the rest is missing
+		h.Log.Error("an answer could not be finished", "path", c.Request.URL.Path, "error", err)
+		err = out.end(errorOf(err))
 	}
+	if err != nil && out.begun {
+		c.Abort() // nobody is left to tell
+	}
+}
+
+func (h handlers) source() query.Source {
+	return query.Source{Store: h.Store, Readings: h.Gateway != nil, Limits: h.Queries}
+}
+
+func errorOf(err error) *client.Error {
+	var r *query.Refusal
+	if errors.As(err, &r) {
+		return &client.Error{Code: r.Code, Message: r.Message}
+	}
+	return &client.Error{Code: "store", Message: err.Error()}
+}
+
+// windowsWriter writes an answer series by series, so that none is ever held whole.
+type windowsWriter struct {
+	to     gin.ResponseWriter
+	query  query.Windows
+	head   query.Head
+	begun  bool
+	series int
+}
+
+// Head begins the answer: all of a client.Windows up to its series.
+func (w *windowsWriter) Head(head query.Head) error {
+	w.head = head
+	q := w.query
 	out := client.Windows{
-		From: at(answer.Plan.From), To: at(answer.Plan.To), Width: span.Format(answer.Plan.Width), Gaps: q.Gaps.String(),
-		Series: make([]client.SeriesWindows, len(answer.Series)),
+		From: head.From, To: head.To, Zone: q.Grid.Zone.String(), Width: "whole", Gaps: q.Gaps.String(), Stats: []string{},
+		Starts: make([]time.Time, len(head.Windows)), Ends: make([]time.Time, len(head.Windows)),
 	}
-	for _, s := range q.Stats {
-		out.Stats = append(out.Stats, string(s))
+	if !head.Width.IsZero() {
+		out.Width = head.Width.String()
 	}
-	for i, s := range answer.Series {
-		out.Series[i] = seriesWindows(s, answer.Plan.Tier, q.Stats)
+	out.Stride = out.Width
+	if !q.Grid.Stride.IsZero() {
+		out.Stride = q.Grid.Stride.String()
 	}
-	c.JSON(http.StatusOK, out)
+	for _, s := range head.Stats {
+		out.Stats = append(out.Stats, s.String())
+	}
+	for i, one := range head.Windows {
+		out.Starts[i], out.Ends[i] = at(one.From), at(one.To)
+	}
+	text, err := json.Marshal(out)
+	if err != nil {
+		return err
+	}
+	w.begun = true
+	w.to.Header().Set("Content-Type", "application/json; charset=utf-8")
+	w.to.WriteHeader(http.StatusOK)
+	const rest = `null}` // of the series, which follow
+	_, err = w.to.Write(append(text[:len(text)-len(rest)], '['))
+	return err
 }
 
-// readWindows reads the query's parameters.
-func readWindows(c *gin.Context, now time.Time) (query.Windows, error) {
-	var q query.Windows
-	var err error
-	if c.Query("select") == "" {
-		return q, fmt.Errorf("select is missing; name the series, such as select=long-mere/+/water_temp")
+// Series adds one.
+func (w *windowsWriter) Series(rows query.SeriesRows) error {
+	text, err := json.Marshal(seriesWindows(rows))
+	if err != nil {
+		return err
 	}
-	if q.Select, err = series.ParseSelector(c.Query("select")); err != nil {
-		return q, err
+	if w.series++; w.series > 1 {
+		text = append([]byte{','}, text...)
 	}
-	if q.Stats, err = window.ParseStats(c.Query("stats")); err != nil {
-		return q, err
-	}
-	if q.Gaps, err = window.ParseGaps(c.Query("gaps")); err != nil {
-		return q, err
-	}
-	if text := c.Query("width"); text != "" {
-		if q.Width, err = span.Parse(text); err != nil {
-			return q, fmt.Errorf("width: %w", err)
-		}
-	}
-	q.From, q.To, err = readRange(c.Query("from"), c.Query("to"), c.Query("last"), now)
-	return q, err
+	_, err = w.to.Write(text)
+	return err
 }
 
-// readRange reads from and to, or last; without any it is the last hour.
-func readRange(fromText, toText, last string, now time.Time) (from, to time.Time, err error) {
-	if fromText == "" {
-		if toText != "" {
-			return from, to, fmt.Errorf("from is missing beside to; or use last, such as last=24h")
-		}
-		if last == "" {
-			last = "1h"
-		}
-		length, err := span.Parse(last)
+func (w *windowsWriter) end(cause *client.Error) error {
+	text := []byte("]}\n")
+	if cause != nil {
+		said, err := json.Marshal(cause)
 		if err != nil {
-			return from, to, fmt.Errorf("last: %w", err)
+			return err
 		}
-		return now.Add(-length), now, nil
+		text = append(append([]byte(`],"error":`), said...), "}\n"...)
 	}
-	if last != "" {
-		return from, to, fmt.Errorf("from and last are both given; use one of them")
-	}
-	if from, err = readTime("from", fromText); err != nil {
-		return from, to, err
-	}
-	if toText == "" {
-		return from, now, nil
-	}
-	to, err = readTime("to", toText)
-	return from, to, err
+	_, err := w.to.Write(text)
+	return err
 }
 
-func readTime(name, text string) (time.Time, error) {
-	t, err := time.Parse(time.RFC3339Nano, text)
-	if err != nil || t.Year() < 1971 || t.Year() > 2200 {
-		return t, fmt.Errorf("%s: %q is not an RFC 3339 time such as 2026-03-01T08:00:00Z", name, text)
-	}
-	return t, nil
-}
-
-func seriesWindows(s query.SeriesRows, tier rollup.Tier, stats []window.Stat) client.SeriesWindows {
+func seriesWindows(s query.SeriesRows) client.SeriesWindows {
 	out := client.SeriesWindows{
-		Path: string(s.Path), Kind: string(s.Kind), Unit: s.Unit, Tier: tier.String(), Coverage: client.Number(s.Coverage),
-		Starts: make([]time.Time, len(s.Starts)), Values: map[string][]client.Number{}, Filled: append([]bool{}, s.Filled...),
+		Name: s.Name, Kind: string(s.Kind), Unit: s.Unit, Labels: s.Labels.Map(), Tier: s.Tier.String(), Members: s.Members,
+		Coverage: client.Number(s.Coverage), Values: map[string]client.Numbers{}, Times: map[string][]*time.Time{},
+		Empty: s.Empty, Filled: s.Filled,
+		Whole: client.Whole{Values: map[string]client.Number{}, Times: map[string]*time.Time{}},
 	}
-	for i, start := range s.Starts {
-		out.Starts[i] = at(start)
+	if !s.Shift.IsZero() {
+		out.Shift = s.Shift.String()
 	}
-	for i, stat := range stats {
-		column := make([]client.Number, len(s.Starts))
-		for k, v := range s.Rows.Stats[i] {
-			column[k] = client.Number(v)
+	for i, stat := range s.Stats {
+		if s.Times[i] == nil {
+			out.Values[stat] = s.Rows.Stats[i]
+			out.Whole.Values[stat] = client.Number(s.Whole[i])
+			continue
 		}
-		out.Values[string(stat)] = column
-	}
-	if w := s.Whole; w.Count > 0 {
-		of := func(stat window.Stat) client.Number { return client.Number(stat.Of(w, 0, s.Kind)) }
-		out.Whole = &client.Whole{
-			Count: of(window.Count), Mean: of(window.Mean), SD: of(window.SD), First: of(window.First), Last: of(window.Last),
-			Min: of(window.Min), MinAt: at(w.MinAt), Max: of(window.Max), MaxAt: at(w.MaxAt),
+		times := make([]*time.Time, len(s.Times[i]))
+		for k, ns := range s.Times[i] {
+			times[k] = timeOrNil(ns)
 		}
+		out.Times[stat] = times
+		out.Whole.Times[stat] = timeOrNil(s.WholeTimes[i])
 	}
 	return out
 }

@@ -3,6 +3,7 @@ package central
 import (
 	"crypto/subtle"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"sync"
 	"time"
@@ -154,6 +155,10 @@ func (r *Receiver) take(l *link, e wire.Envelope) (wire.Reply, error) {
 		return wire.Reply{StoredSeq: next.Seq}, nil
 	}
 	batch, rows, err := r.unpack(e.Gateway, fresh)
+	var unwritten notWritten
+	if errors.As(err, &unwritten) {
+		return wire.Reply{}, unwritten.error
+	}
 	if err != nil {
 		return wire.Reply{}, r.malformed(e.Gateway, err, nil)
 	}
@@ -206,14 +211,21 @@ func (r *Receiver) unpack(gateway string, batches [][]byte) (store.Batch, int, e
 		}
 	}
 	ids, err := r.store.Define(defs)
+	var changed *store.KindChanged
+	if errors.As(err, &changed) {
+		return out, 0, err // for a person to look at: sending it again does not help
+	}
 	if err != nil {
-		return out, 0, err
+		return out, 0, notWritten{err}
 	}
 	for i := range out.Entries {
 		out.Entries[i].Series = ids[i]
 	}
 	return out, rows, nil
 }
+
+// notWritten is an error of the store and not of what was sent.
+type notWritten struct{ error }
 
 func ofSite(path series.Path, site string) bool {
 	return len(path) > len(site) && string(path[:len(site)]) == site && path[len(site)] == '/'

@@ -31,8 +31,8 @@ func receiver(t *testing.T, path string) (*Receiver, *store.Store) {
 // batchOf is a batch of one summary, of the given minute, that counts n readings.
 func batchOf(t *testing.T, path series.Path, minute int64, n float64) []byte {
 	t.Helper()
-	rows, start := rollup.NewBlock(1), minute*int64(time.Minute)
-	rollup.Summary{Count: n, FirstAt: start, LastAt: start}.AddTo(&rows, start)
+	rows, start := rollup.NewBlock(series.Gauge, 1), minute*int64(time.Minute)
+	rollup.Summary{Count: n, FirstAt: start, LastAt: start}.AddTo(&rows, start, series.Gauge)
 	data, err := wire.EncodeBatch([]wire.Run{{Def: series.Definition{Path: path, Kind: series.Gauge, FreshFor: time.Minute}, Tier: rollup.Minute, Rows: rows}})
 	require.NoError(t, err)
 	return data

@@ -11,9 +11,9 @@ import (
 func nowCommand() *cli.Command {
 	return &cli.Command{
 		Name: "now", Usage: "latest values", ArgsUsage: "[SELECTOR]",
-		Flags: []cli.Flag{atFlag, outputFlag},
+		Flags: []cli.Flag{atFlag, outputFlag, labelFlag},
 		Action: func(ctx context.Context, cmd *cli.Command) error {
-			answer, err := ask(cmd).Now(ctx, selectorArg(cmd))
+			answer, err := ask(cmd).Now(ctx, selectorArg(cmd), cmd.StringSlice("label")...)
 			if err != nil {
 				return err
 			}

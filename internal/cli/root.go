@@ -34,7 +34,7 @@ func Run(ctx context.Context, args []string, version string, out, errOut io.Writ
 		Writer: out, ErrWriter: errOut,
 		Commands: []*cli.Command{
 			runCommand(version), checkCommand(), demoCommand(args[0], version), simulateCommand(),
-			nowCommand(), seriesCommand(), windowsCommand(), rejectsCommand(), uplinksCommand(), versionCommand(version),
+			nowCommand(), seriesCommand(), windowsCommand(), instantCommand(), rejectsCommand(), uplinksCommand(), versionCommand(version),
 		},
 		Suggest:        true,
 		ExitErrHandler: func(context.Context, *cli.Command, error) {}, // reported below
@@ -82,6 +82,8 @@ var atFlag = &cli.StringFlag{
 	Name: "at", Value: defaultAddress, Sources: cli.EnvVars("NEXOCUMULA_AT"),
 	Usage: "the service to ask, http://host:port",
 }
+
+var labelFlag = &cli.StringSliceFlag{Name: "label", Usage: "only series with this key=value; all of them when given several times"}
 
 func ask(cmd *cli.Command) *client.Client { return client.New(cmd.String("at")) }
 

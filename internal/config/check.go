@@ -29,7 +29,11 @@ func (c *checker) settings(raw file) Settings {
 	if raw.Gateway == nil && raw.Central == nil {
 		c.report("$", "the file has neither gateway: nor central:, so the service would do nothing")
 	}
-	return Settings{Data: raw.Data, Listen: raw.Listen, Gateway: c.gateway(raw.Gateway), Central: c.central(raw.Central)}
+	out := Settings{Data: raw.Data, Listen: raw.Listen, Gateway: c.gateway(raw.Gateway), Central: c.central(raw.Central), Queries: c.queries(raw.Queries)}
+	for i, k := range raw.Keep {
+		out.Keep = append(out.Keep, c.keep(fmt.Sprintf("$.keep[%d]", i), k))
+	}
+	return out
 }
 
 func (c *checker) gateway(raw *gatewayFile) *Gateway {
@@ -73,6 +77,11 @@ func (c *checker) rule(at string, raw seriesFile) Rule {
 	out.Kind = parsed(c, at+".kind", raw.Kind, series.ParseKind)
 	out.FreshFor = c.duration(at+".fresh_for", raw.FreshFor, series.DefaultFreshFor)
 	out.Limits.MaxAhead = c.duration(at+".max_ahead", raw.MaxAhead, defaultMaxAhead)
+	out.Wrap = raw.Wrap
+	if raw.Wrap < 0 || raw.Wrap != 0 && out.Kind != series.Counter {
+		c.report(at+".wrap", "wrap says how many steps a counter has, such as 65536; this series is a %s", out.Kind)
+	}
+	out.Labels = parsed(c, at+".labels", raw.Labels, series.MakeLabels)
 	if raw.Low != nil && raw.High != nil && *raw.Low > *raw.High {
 		c.report(at+".low", "the low end %v is above the high end %v", *raw.Low, *raw.High)
 	}
@@ -164,9 +173,9 @@ func linear(scale *float64, offset float64) calibrate.Linear {
 	return l
 }
 
-// parsed reports what parse says of text at its place.
-func parsed[T any](c *checker, at, text string, parse func(string) (T, error)) T {
-	v, err := parse(text)
+// parsed reports what parse says of what stands at a place.
+func parsed[F, T any](c *checker, at string, from F, parse func(F) (T, error)) T {
+	v, err := parse(from)
 	if err != nil {
 		c.report(at, "%v", err)
 	}

@@ -8,6 +8,20 @@ type file struct {
 	Listen  string       `yaml:"listen"`
 	Gateway *gatewayFile `yaml:"gateway"`
 	Central *centralFile `yaml:"central"`
+	Keep    []keepFile   `yaml:"keep"`
+	Queries queriesFile  `yaml:"queries"`
+}
+
+type keepFile struct {
+	Select string `yaml:"select"`
+	Tier   string `yaml:"tier"`
+	For    string `yaml:"for"`
+}
+
+type queriesFile struct {
+	MaxRows   *int   `yaml:"max_rows"`
+	MaxSeries *int   `yaml:"max_series"`
+	MaxTime   string `yaml:"max_time"`
 }
 
 type gatewayFile struct {
@@ -18,13 +32,15 @@ type gatewayFile struct {
 }
 
 type seriesFile struct {
-	Select   string   `yaml:"select"`
-	Kind     string   `yaml:"kind"`
-	Unit     string   `yaml:"unit"`
-	Low      *float64 `yaml:"low"`
-	High     *float64 `yaml:"high"`
-	FreshFor string   `yaml:"fresh_for"`
-	MaxAhead string   `yaml:"max_ahead"`
+	Select   string            `yaml:"select"`
+	Kind     string            `yaml:"kind"`
+	Unit     string            `yaml:"unit"`
+	Low      *float64          `yaml:"low"`
+	High     *float64          `yaml:"high"`
+	FreshFor string            `yaml:"fresh_for"`
+	MaxAhead string            `yaml:"max_ahead"`
+	Wrap     float64           `yaml:"wrap"`
+	Labels   map[string]string `yaml:"labels"`
 }
 
 type sourceFile struct {

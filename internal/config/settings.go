@@ -16,6 +16,23 @@ type Settings struct {
 	Listen  string // host:port of the HTTP interface
 	Gateway *Gateway
 	Central *Central
+	Keep    []Keep
+	Queries Queries
+}
+
+// Keep says how long rows of a tier are kept. The first that names a series and tier
+// counts; what none names is kept for good.
+type Keep struct {
+	Select series.Selector
+	Tier   rollup.Tier
+	For    time.Duration
+}
+
+// Queries bounds what one windowed query may ask for.
+type Queries struct {
+	MaxRows   int // windows times series
+	MaxSeries int
+	MaxTime   time.Duration
 }
 
 // Gateway is the part of a process that collects.
@@ -33,6 +50,8 @@ type Rule struct {
 	Kind     series.Kind
 	Unit     string
 	FreshFor time.Duration
+	Wrap     float64 // of counters: steps until it begins again from 0
+	Labels   series.Labels
 	Limits   screen.Limits
 }
 

@@ -3,6 +3,7 @@ package demo
 import (
 	"context"
 	"fmt"
+	"math"
 	"slices"
 	"time"
 
@@ -101,7 +102,12 @@ func (f *Findings) compare(gateway, central *service.Service, here, there uint32
 }
 
 func sameRow(a column.Block, i int, b column.Block, k int) bool {
-	return slices.EqualFunc(a.Cols, b.Cols, func(x, y []float64) bool { return x[i] == y[k] })
+	n := min(len(a.Cols), len(b.Cols)) // columns that one lacks are 0
+	zero := func(cols [][]float64, i int) bool {
+		return !slices.ContainsFunc(cols, func(x []float64) bool { return x[i] != 0 })
+	}
+	same := func(x, y []float64) bool { return x[i] == y[k] || math.IsNaN(x[i]) && math.IsNaN(y[k]) }
+	return slices.EqualFunc(a.Cols[:n], b.Cols[:n], same) && zero(a.Cols[n:], i) && zero(b.Cols[n:], k)
 }
 
 // AuditUntilClean repeats the audit while summaries are still on their way, until it

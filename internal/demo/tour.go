@@ -128,14 +128,14 @@ func (t *tour) end(ctx context.Context, outageEnd time.Time) error {
 
 func (t *tour) ask(ctx context.Context) error {
 	answer, err := client.New(t.world.Central.Address).Windows(ctx, client.WindowsQuery{
-		Select: "stony-beck/+/oxygen", Last: "24h", Width: "1d", Stats: []string{"mean", "min"},
+		Select: "stony-beck/+/oxygen", Last: "24h", Width: "whole", Stats: []string{"mean", "min", "min_at"},
 	})
 	if err != nil {
 		return err
 	}
 	for _, s := range answer.Series {
-		if s.Whole != nil {
-			fmt.Fprintf(t.out, "          %-28s last 24 h: mean %5.2f, lowest %5.2f %s at %s\n", s.Path, float64(s.Whole.Mean), float64(s.Whole.Min), s.Unit, s.Whole.MinAt.Format("15:04"))
+		if when := s.Whole.Times["min_at"]; when != nil {
+			fmt.Fprintf(t.out, "          %-28s last 24 h: mean %5.2f, lowest %5.2f %s at %s\n", s.Name, s.Whole.Values["mean"], s.Whole.Values["min"], s.Unit, when.Format("15:04"))
 		}
 	}
 	return nil

@@ -51,7 +51,7 @@ func TestTheAuditFindsWhatIsMissingDoubledOrWrong(t *testing.T) {
 		require.NoError(t, st.Append(store.Batch{Entries: []store.Entry{{Series: id, Tier: tier, Rows: rows}}}))
 	}
 	begin := int64(rollup.Minute) * 1_000_000 // long before the demo
-	unfounded := make([]float64, len(rollup.Columns))
+	unfounded := make([]float64, rollup.Common)
 	unfounded[0] = 1
 	add(there, centralID, rollup.Minute, begin, unfounded...)
 	f, err = w.Audit()

@@ -10,28 +10,39 @@ import (
 	"nexocumula/internal/store"
 )
 
-// nearest names up to three series whose paths are spelled most like text.
-func nearest(st *store.Store, text string) string {
-	everything, err := series.ParseSelector("#")
-	if err != nil {
-		return ""
+const (
+	mostCompared = 10_000 // a hint is not worth more time
+	mostNear     = 3
+)
+
+// nearest names up to three series whose paths are spelled most like the selector's:
+// below its first levels, if there are any, else anywhere.
+func nearest(st *store.Store, selector series.Selector) string {
+	levels := selector.Levels()
+	var all []store.Series
+	for keep := len(levels) - 1; keep >= 0 && len(all) == 0; keep-- {
+		wider, err := series.ParseSelector(strings.Join(append(slices.Clone(levels[:keep]), "#"), "/"))
+		if err == nil {
+			all = st.List(wider)
+		}
 	}
-	all := st.List(everything)
-	if len(all) > MaxSeries {
-		all = all[:MaxSeries] // a hint is not worth more time
-	}
+	all = all[:min(len(all), mostCompared)]
 	type near struct {
-		path     string
+		text     string
 		distance int
 	}
+	text := strings.Join(levels, "/")
 	found := make([]near, len(all))
 	for i, s := range all {
 		found[i] = near{string(s.Path), levenshtein.ComputeDistance(text, string(s.Path))}
+		if selector.Labels() != "" && s.Labels != "" {
+			found[i].text += " with " + string(s.Labels)
+		}
 	}
 	slices.SortStableFunc(found, func(a, b near) int { return a.distance - b.distance })
 	var names []string
-	for _, n := range found[:min(3, len(found))] {
-		names = append(names, n.path)
+	for _, n := range found[:min(mostNear, len(found))] {
+		names = append(names, n.text)
 	}
 	return strings.Join(names, ", ")
 }

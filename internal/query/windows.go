@@ -2,11 +2,11 @@ package query
 
 import (
 	"context"
+	"errors"
 	"fmt"
-	"slices"
 	"time"
 
-	"nexocumula/internal/core/column"
+	"nexocumula/internal/config"
 	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/core/span"
@@ -14,32 +14,60 @@ import (
 	"nexocumula/internal/store"
 )
 
-// Windows asks for windows of all series a selector names.
+// Windows asks for windows of all series a selector names, or of calculations over some.
 type Windows struct {
-	Select   series.Selector
+	Select series.Selector
+	Range  window.Range
+	Grid   window.Grid
+	Fit    bool // a width that gives a few hundred windows, whatever Grid says
+	Stats  []window.Stat
+	Gaps   window.Gaps
+	Unit   string      // convert to; "" leaves values as they are
+	Shift  window.Step // the same windows so much earlier, side by side; zero: no
+	Across *Across     // one row of all series, or of each group of them
+
+	Inputs       []Input // instead of Select
+	Calculations []Calculation
+}
+
+// Source is where a query is answered from.
+type Source struct {
+	Store    *store.Store
+	Readings bool // the store has tier 0
+	Limits   config.Queries
+}
+
+// Head is what is known of an answer before its rows.
+type Head struct {
 	From, To time.Time
-	Width    time.Duration // 0: one that gives a few hundred windows
+	Windows  []window.Window
+	Width    window.Step // zero: the whole range is one window
 	Stats    []window.Stat
-	Gaps     window.Gaps
 }
 
-// Answer is what Windows brought.
-type Answer struct {
-	Plan   window.Plan
-	Series []SeriesRows
-}
-
-// SeriesRows are the rows of one series.
+// SeriesRows are the rows of one series, group or calculation.
 type SeriesRows struct {
-	store.Series
+	Name    string // path, group or calculation
+	Kind    series.Kind
+	Unit    string
+	Labels  series.Labels
+	Tier    rollup.Tier // the widest that rows were read from; finer ones stand in where it is not made yet
+	Shift   window.Step // so much earlier than the windows say
+	Members int         // series a group was made of
+	Stats   []string    // names of Rows.Stats
+
+	// Of the stats that are times, by window: nanoseconds since 1970, 0 where there is
+	// none. nil of other stats.
+	Times      [][]int64
+	WholeTimes []int64
 	window.Rows
 }
 
-// Limits of one query.
-const (
-	MaxRows   = 500_000 // windows times series
-	MaxSeries = 10_000
-)
+// Sink takes an answer piece by piece; an error ends the query.
+type Sink interface {
+	Head(Head) error
+	Series(SeriesRows) error
+}
 
 // Refusal is a query that cannot be answered, and what to change.
 type Refusal struct {
@@ -53,71 +81,213 @@ func refuse(code, format string, args ...any) error {
 	return &Refusal{Code: code, Message: fmt.Sprintf(format, args...)}
 }
 
-// Run answers the query. readings says whether the store has tier 0.
-func (q Windows) Run(ctx context.Context, st *store.Store, readings bool) (Answer, error) {
-	if q.Width == 0 {
-		q.Width = fittingWidth(q.To.Sub(q.From))
+// Run answers the query. An error before Head is called is a refusal of the whole; one
+// after it leaves the answer incomplete.
+func (q Windows) Run(ctx context.Context, src Source, sink Sink) error {
+	ctx, cancel := context.WithTimeout(ctx, src.Limits.MaxTime)
+	defer cancel()
+	err := q.run(ctx, src, sink)
+	if err != nil && errors.Is(ctx.Err(), context.DeadlineExceeded) {
+		return refuse("too_slow", "the answer took longer than %s, the most this service allows: ask for a shorter range, a width that is a multiple of 1m, or fewer series", span.Format(src.Limits.MaxTime))
 	}
-	plan, err := window.MakePlan(q.From.UnixNano(), q.To.UnixNano(), q.Width, readings)
-	if err != nil {
-		return Answer{}, refuse("range", "%v", err)
-	}
-	found, err := Find(st, q.Select)
-	if err != nil {
-		return Answer{}, err
-	}
-	if rows := plan.Windows() * len(found); rows > MaxRows || len(found) > MaxSeries {
-		return Answer{}, refuse("too_large", "%d windows of %d series are %d rows; at most %d rows and %d series are answered at once: ask for a shorter range, a wider width than %s, or fewer series",
-			plan.Windows(), len(found), rows, MaxRows, MaxSeries, span.Format(plan.Width))
-	}
-	answer := Answer{Plan: plan}
-	for _, s := range found {
-		if err := ctx.Err(); err != nil {
-			return Answer{}, err
-		}
-		block, err := read(st, s, plan, readings)
-		if err != nil {
-			return Answer{}, err
-		}
-		answer.Series = append(answer.Series, SeriesRows{s, window.Reduce(plan, block, s.Definition, q.Stats, q.Gaps)})
-	}
-	return answer, nil
+	return err
 }
 
-// read is what the plan's tier has for the range. Summaries of windows that are still
-// open are not there yet: behind the last one, those of the finer tiers stand in, and
-// behind these the readings, so that an answer goes up to now.
-func read(st *store.Store, s store.Series, p window.Plan, readings bool) (column.Block, error) {
-	if p.Tier == rollup.Readings {
-		return st.Read(s.ID, p.Tier, p.From-int64(s.FreshFor), p.To)
+func (q Windows) run(ctx context.Context, src Source, sink Sink) error {
+	if err := q.Range.Check(); err != nil {
+		return refuse("range", "%v", err)
 	}
-	out, from := rollup.NewBlock(0), p.From
-	for i := slices.Index(rollup.Tiers, p.Tier); i >= 0; i-- {
-		rows, err := st.Read(s.ID, rollup.Tiers[i], from, p.To)
-		if err != nil {
-			return out, err
-		}
-		if rows.Len() > 0 {
-			out.Append(rows)
-			from = rows.Times[rows.Len()-1] + int64(rollup.Tiers[i])
-		}
+	if q.Fit {
+		q.Grid.Width = q.Range.Fitting()
 	}
-	if !readings {
-		return out, nil
-	}
-	raw, err := st.Read(s.ID, rollup.Readings, from-int64(s.FreshFor), p.To)
+	found, err := q.series(src)
 	if err != nil {
-		return out, err
+		return err
 	}
-	finest := rollup.Tiers[0]
-	for i := raw.Search(from); i < raw.Len(); {
-		start := finest.Start(raw.Times[i])
-		if sum, ok := rollup.Fold(raw, start, finest.Width(), s.Definition); ok {
-			sum.AddTo(&out, start)
+	if err := q.check(found, src); err != nil {
+		return err
+	}
+	plans, err := q.plans(src, len(found))
+	if err != nil {
+		return err
+	}
+	head := Head{
+		From: time.Unix(0, plans[0].From()).UTC(), To: time.Unix(0, plans[0].To()).UTC(),
+		Windows: plans[0].Windows, Width: q.Grid.Width, Stats: q.Stats,
+	}
+	r := runner{Windows: q, src: src, plans: plans, sink: sink}
+	switch {
+	case len(q.Calculations) > 0:
+		return r.calculate(ctx, head, found)
+	case q.Across != nil:
+		return r.across(ctx, head, found)
+	}
+	return r.each(ctx, head, found)
+}
+
+// series are those the query is about, in order.
+func (q Windows) series(src Source) ([]store.Series, error) {
+	if len(q.Inputs) > 0 {
+		return q.inputs(src)
+	}
+	return Find(src.Store, q.Select)
+}
+
+// check refuses what no plan can help.
+func (q Windows) check(found []store.Series, src Source) error {
+	if len(found) > src.Limits.MaxSeries {
+		return refuse("too_large", "%s names %d series; at most %d are answered at once: name fewer", q.Select, len(found), src.Limits.MaxSeries)
+	}
+	if len(q.Inputs) > 0 {
+		return nil // checked as they were found
+	}
+	for _, s := range q.Stats {
+		if s.OfOneKind() && !anyOf(found, s) { // others have no number for such series, and tell so
+			return refuse("stats", "stat %s is for series of kind %s; %s is a %s", s, s.Kinds(), found[0].Path, found[0].Kind)
 		}
-		i = raw.Search(start + int64(finest))
+	}
+	if q.Unit != "" {
+		for _, s := range found {
+			if _, err := conversion(s.Unit, q.Unit); err != nil {
+				return refuse("unit", "%s: %v", s.Path, err)
+			}
+		}
+	}
+	return nil
+}
+
+func anyOf(found []store.Series, stat window.Stat) bool {
+	for _, s := range found {
+		if stat.For(s.Kind) {
+			return true
+		}
+	}
+	return false
+}
+
+// plans are that of the windows and, with a shift, that of the shifted ones.
+func (q Windows) plans(src Source, count int) ([]*window.Plan, error) {
+	each := max(1, src.Limits.MaxRows/max(1, count))
+	windows, err := q.Grid.Cut(q.Range, each)
+	var many *window.TooMany
+	if errors.As(err, &many) {
+		return nil, q.tooLarge(many.Windows, count, src)
+	}
+	if err != nil {
+		return nil, refuse("range", "%v", err)
+	}
+	shifted := [][]window.Window{windows}
+	if !q.Shift.IsZero() {
+		shifted = append(shifted, q.Grid.Shifted(windows, q.Shift))
+	}
+	if len(shifted)*len(windows)*count > src.Limits.MaxRows {
+		return nil, q.tooLarge(len(windows), len(shifted)*count, src)
+	}
+	exact := false
+	for _, s := range q.allStats() {
+		exact = exact || s.IsPercentile()
+	}
+	var out []*window.Plan
+	for _, w := range shifted {
+		plan, err := window.NewPlan(w, src.Readings, exact)
+		if err != nil {
+			return nil, refuse("range", "%v", q.narrow(err))
+		}
+		if most := 20 * src.Limits.MaxRows; plan.Merges()*count > most {
+			return nil, refuse("too_large", "%d overlapping windows are put together from %d parts, at most %d are possible: use a wider stride or a narrower width", len(w), plan.Merges()*count, most)
+		}
+		out = append(out, plan)
 	}
 	return out, nil
+}
+
+// narrow says what would work in place of a width that no tier fills.
+func (q Windows) narrow(err error) error {
+	finest := rollup.Tiers[0].Width()
+	width := q.Grid.Width.Fixed
+	if width%finest == 0 {
+		return err
+	}
+	return fmt.Errorf("width %s cannot be answered exactly: only summaries of %s are kept here; use a multiple of it, such as %s, or ask the gateway, which has the readings",
+		q.Grid.Width, span.Format(finest), span.Format(max(finest, width/finest*finest)))
+}
+
+func (q Windows) tooLarge(windows, count int, src Source) error {
+	return refuse("too_large", "%d windows of %d series are %d rows; at most %d rows and %d series are answered at once: ask for a shorter range, a wider width than %s, or fewer series",
+		windows, count, windows*count, src.Limits.MaxRows, src.Limits.MaxSeries, q.Grid.Width)
+}
+
+func (q Windows) allStats() []window.Stat {
+	all := q.Stats
+	for _, in := range q.Inputs {
+		all = append(all[:len(all):len(all)], in.Stat)
+	}
+	return all
+}
+
+// runner has what the ways to answer have in common.
+type runner struct {
+	Windows
+	src   Source
+	plans []*window.Plan
+	sink  Sink
+}
+
+// each hands out the rows of one series after the other.
+func (r runner) each(ctx context.Context, head Head, found []store.Series) error {
+	if err := r.sink.Head(head); err != nil {
+		return err
+	}
+	for _, s := range found {
+		for i, plan := range r.plans {
+			rows, err := r.reduce(ctx, s, plan, r.Stats)
+			if err != nil {
+				return err
+			}
+			if i > 0 {
+				rows.Shift = r.Shift
+			}
+			if err := r.sink.Series(rows); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// reduce is the rows of one series, in the unit that was asked for.
+func (r runner) reduce(ctx context.Context, s store.Series, plan *window.Plan, stats []window.Stat) (SeriesRows, error) {
+	out := SeriesRows{Name: string(s.Path), Kind: s.Kind, Unit: s.Unit, Labels: s.Labels, Tier: plan.Tier}
+	reducer := window.NewReducer(plan, &s.Definition, stats, r.Gaps)
+	if err := feed(ctx, r.src, s, plan, stats, reducer); err != nil {
+		return out, err
+	}
+	out.Rows = reducer.Finish()
+	out.Times, out.WholeTimes = make([][]int64, len(stats)), make([]int64, len(stats))
+	for i, stat := range stats {
+		out.Stats = append(out.Stats, stat.String())
+		if stat.IsTime() {
+			out.Times[i] = absolute(out.Rows.Stats[i], plan.Windows)
+			out.WholeTimes[i] = absolute(out.Whole[i:i+1], plan.Windows[:1])[0]
+		}
+	}
+	if r.Unit != "" && r.Unit != s.Unit {
+		if err := convert(&out, stats, r.Unit); err != nil {
+			return out, err
+		}
+	}
+	return out, nil
+}
+
+// absolute makes times of what is counted from the windows' begins.
+func absolute(since []float64, windows []window.Window) []int64 {
+	out := make([]int64, len(since))
+	for i, v := range since {
+		if v == v { // not NaN
+			out[i] = windows[i].From + int64(v)
+		}
+	}
+	return out
 }
 
 // Find is the series a selector names, at least one.
@@ -126,22 +296,8 @@ func Find(st *store.Store, selector series.Selector) ([]store.Series, error) {
 	if len(found) > 0 {
 		return found, nil
 	}
-	if near := nearest(st, selector.String()); near != "" {
+	if near := nearest(st, selector); near != "" {
 		return nil, refuse("unknown_series", "no series matches %q; near it are %s", selector, near)
 	}
 	return nil, refuse("unknown_series", "no series matches %q; there are no series here yet", selector)
-}
-
-// fittingWidth is the narrowest usual width that cuts the range into at most 400.
-func fittingWidth(r time.Duration) time.Duration {
-	usual := []time.Duration{
-		10 * time.Second, 30 * time.Second, time.Minute, 5 * time.Minute, 15 * time.Minute, 30 * time.Minute,
-		time.Hour, 3 * time.Hour, 6 * time.Hour, 12 * time.Hour, 24 * time.Hour,
-	}
-	for _, w := range usual {
-		if r <= 400*w {
-			return w
-		}
-	}
-	return 7 * 24 * time.Hour
 }

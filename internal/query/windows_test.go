@@ -2,7 +2,10 @@ package query
 
 import (
 	"context"
+	"errors"
+	"fmt"
 	"log/slog"
+	"math"
 	"path/filepath"
 	"testing"
 	"time"
@@ -10,6 +13,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"nexocumula/internal/config"
 	"nexocumula/internal/core/column"
 	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/series"
@@ -19,40 +23,67 @@ import (
 
 var begin = time.Date(2026, 3, 1, 8, 0, 0, 0, time.UTC)
 
-// stored is a store with an hour of one series: readings every ten seconds, counting
-// up, 10 s summaries up to 08:58 and 1 min summaries up to 08:55.
-func stored(t *testing.T) *store.Store {
+// put writes an hour of a series: readings every ten seconds, 10 s summaries up to 08:58
+// and 1 min summaries up to 08:55.
+func put(t *testing.T, st *store.Store, def series.Definition, value func(i int) float64) {
 	t.Helper()
-	st, err := store.Open(filepath.Join(t.TempDir(), "s.db"), slog.New(slog.DiscardHandler))
-	require.NoError(t, err)
-	t.Cleanup(func() { st.Close() })
-	def := series.Definition{Path: "stony-beck/raceway-1/oxygen", Kind: series.Gauge, FreshFor: 15 * time.Second}
 	ids, err := st.Define([]series.Definition{def})
 	require.NoError(t, err)
 	raw := column.New(1, 0)
 	for i := range 360 {
-		raw.Add(begin.Add(time.Duration(i)*10*time.Second).UnixNano(), float64(i))
+		raw.Add(begin.Add(time.Duration(i)*10*time.Second).UnixNano(), value(i))
 	}
 	batch := store.Batch{Entries: []store.Entry{{Series: ids[0], Rows: raw}}}
 	for tier, until := range map[rollup.Tier]time.Duration{rollup.TenSecond: 58 * time.Minute, rollup.Minute: 55 * time.Minute} {
-		rows := rollup.NewBlock(0)
+		rows := rollup.NewBlock(def.Kind, 0)
 		for at := time.Duration(0); at < until; at += tier.Width() {
 			start := begin.Add(at).UnixNano()
-			s, ok := rollup.Fold(raw, start, tier.Width(), def)
-			require.True(t, ok)
-			s.AddTo(&rows, start)
+			rollup.Fold(raw, start, start+int64(tier), &def).AddTo(&rows, start, def.Kind)
 		}
 		batch.Entries = append(batch.Entries, store.Entry{Series: ids[0], Tier: tier, Rows: rows})
 	}
 	require.NoError(t, st.Append(batch))
+}
+
+func empty(t *testing.T) *store.Store {
+	t.Helper()
+	st, err := store.Open(filepath.Join(t.TempDir(), "s.db"), slog.New(slog.DiscardHandler))
+	require.NoError(t, err)
+	t.Cleanup(func() { st.Close() })
 	return st
 }
 
-func ask(t *testing.T, selector string, width time.Duration) Windows {
+// stored has one series, counting up.
+func stored(t *testing.T) *store.Store {
+	t.Helper()
+	st := empty(t)
+	put(t, st, series.Definition{Path: "stony-beck/raceway-1/oxygen", Kind: series.Gauge, Unit: "mg/l", FreshFor: 15 * time.Second}, func(i int) float64 { return float64(i) })
+	return st
+}
+
+func from(st *store.Store, readings bool) Source {
+	return Source{Store: st, Readings: readings, Limits: config.Queries{MaxRows: 10_000, MaxSeries: 5, MaxTime: time.Minute}}
+}
+
+func ask(t *testing.T, selector, width, stats string) Windows {
 	t.Helper()
 	s, err := series.ParseSelector(selector)
 	require.NoError(t, err)
-	return Windows{Select: s, From: begin, To: begin.Add(time.Hour), Width: width, Stats: []window.Stat{window.Count, window.Max}, Gaps: window.Gaps{Mode: window.Leave}}
+	asked, err := window.ParseStats(stats)
+	require.NoError(t, err)
+	q := Windows{Select: s, Range: window.Range{From: begin, To: begin.Add(time.Hour), Exact: true}, Stats: asked}
+	if width != "" {
+		q.Grid.Width, err = window.ParseStep(width)
+		require.NoError(t, err)
+	}
+	return q
+}
+
+func answer(t *testing.T, q Windows, src Source) collected {
+	t.Helper()
+	var got collected
+	require.NoError(t, q.Run(t.Context(), src, &got))
+	return got
 }
 
 func TestOpenWindowsAreCompletedFromWhatIsFiner(t *testing.T) {
@@ -65,65 +96,210 @@ func TestOpenWindowsAreCompletedFromWhatIsFiner(t *testing.T) {
 		{true, []float64{90, 90, 90, 90}, 359},
 		{false, []float64{90, 90, 90, 78}, 347}, // a central has no readings: up to 08:58
 	} {
-		answer, err := ask(t, "#", 15*time.Minute).Run(t.Context(), st, test.readings)
-		require.NoError(t, err)
-		assert.Equal(t, rollup.Minute, answer.Plan.Tier)
-		assert.Equal(t, test.counts, answer.Series[0].Stats[0])
-		assert.Equal(t, test.last, answer.Series[0].Whole.Max)
-		assert.InDelta(t, test.counts[3]/90, 1-float64(time.Hour-answer.Series[0].Whole.Covered)/float64(15*time.Minute), 0.01)
+		got := answer(t, ask(t, "#", "15m", "count,max"), from(st, test.readings)).series[0]
+		assert.Equal(t, rollup.Minute, got.Tier)
+		assert.Equal(t, test.counts, got.Rows.Stats[0])
+		assert.Equal(t, test.last, got.Whole[1])
 	}
 }
 
 func TestEveryWidthCountsTheSameReadings(t *testing.T) {
 	st := stored(t)
-	for _, width := range []time.Duration{7 * time.Second, 10 * time.Second, 25 * time.Second, 30 * time.Second, time.Minute, 90 * time.Second, time.Hour} {
-		answer, err := ask(t, "stony-beck/#", width).Run(t.Context(), st, true)
-		require.NoError(t, err)
-		assert.EqualValues(t, 360, answer.Series[0].Whole.Count, width)
-		assert.EqualValues(t, 359, answer.Series[0].Whole.Last, width)
+	for _, width := range []string{"7s", "10s", "25s", "30s", "1m", "90s", "1h", ""} {
+		got := answer(t, ask(t, "stony-beck/#", width, "count,last"), from(st, true)).series[0]
+		assert.Equal(t, []float64{360, 359}, got.Whole, width)
 	}
 }
 
 func TestRefusalsSayWhatToChange(t *testing.T) {
 	st := stored(t)
-	wide := ask(t, "#", 10*time.Second)
-	wide.From = begin.Add(-500 * 24 * time.Hour)
-	reversed := ask(t, "#", time.Minute)
-	reversed.From, reversed.To = reversed.To, reversed.From
+	for i := range 6 {
+		put(t, st, series.Definition{Path: series.Path(fmt.Sprint("long-mere/buoy/q-", i)), Kind: series.Gauge, FreshFor: time.Minute}, func(i int) float64 { return 1 })
+	}
+	wide := ask(t, "stony-beck/#", "10s", "")
+	wide.Range.From = begin.Add(-500 * 24 * time.Hour)
+	reversed := ask(t, "#", "1m", "")
+	reversed.Range.From, reversed.Range.To = reversed.Range.To, reversed.Range.From
+	narrow := ask(t, "stony-beck/#", "5m", "")
+	narrow.Grid.Stride, narrow.Grid.Width = narrow.Grid.Width, window.Step{Months: 1000}
+	labelled := ask(t, "#", "1m", "")
+	labelled.Select = labelled.Select.With("depth=3m")
+	across := ask(t, "#", "1m", "mean")
+	across.Across = &Across{Function: "sum"}
+	across.Select = ask(t, "stony-beck/#", "", "").Select
+	times := ask(t, "stony-beck/#", "1m", "min_at")
+	times.Across = &Across{Function: "sum"}
 	for _, test := range []struct {
 		query       Windows
 		code, wrong string
 	}{
 		{wide, "too_large", "ask for a shorter range, a wider width than 10s, or fewer series"},
-		{reversed, "range", "is not before"},
-		{ask(t, "stony-beck/raceway-1/oxigen", time.Minute), "unknown_series", "near it are stony-beck/raceway-1/oxygen"},
-		{ask(t, "#", 7*time.Second), "range", "use a multiple of it, such as 10s"},
+		{ask(t, "#", "1h", ""), "too_large", "# names 7 series; at most 5"},
+		{reversed, "range", "range is reversed"},
+		{ask(t, "stony-beck/raceway-1/oxigen", "1m", ""), "unknown_series", "near it are stony-beck/raceway-1/oxygen"},
+		{ask(t, "stony-bek/raceway-1/oxygen", "1m", ""), "unknown_series", "near it are stony-beck/raceway-1/oxygen, "},
+		{labelled, "unknown_series", `no series matches "# with depth=3m"`},
+		{ask(t, "stony-beck/#", "7s", ""), "range", "use a multiple of it, such as 10s"},
+		{ask(t, "stony-beck/#", "1m", "p95"), "range", "percentiles need the readings"},
+		{ask(t, "stony-beck/#", "1m", "increase"), "stats", "is for series of kind counter; stony-beck/raceway-1/oxygen is a gauge"},
+		{times, "across", "stat min_at is a time"},
 	} {
-		_, err := test.query.Run(t.Context(), st, false)
+		err := test.query.Run(t.Context(), from(st, false), &collected{})
 		var refused *Refusal
 		require.ErrorAs(t, err, &refused)
 		assert.Equal(t, test.code, refused.Code)
 		assert.Contains(t, refused.Message, test.wrong)
 	}
-	empty, err := store.Open(filepath.Join(t.TempDir(), "e.db"), slog.New(slog.DiscardHandler))
-	require.NoError(t, err)
-	defer empty.Close()
-	_, err = ask(t, "a/b", time.Minute).Run(t.Context(), empty, true)
+	err := ask(t, "a/b", "1m", "").Run(t.Context(), from(empty(t), true), &collected{})
 	assert.ErrorContains(t, err, "there are no series here yet")
 }
 
-func TestACancelledQueryStops(t *testing.T) {
+func TestAQueryThatIsCancelledOrTooSlowStops(t *testing.T) {
 	ctx, cancel := context.WithCancel(t.Context())
 	cancel()
-	_, err := ask(t, "#", time.Minute).Run(ctx, stored(t), true)
-	assert.ErrorIs(t, err, context.Canceled)
+	assert.ErrorIs(t, ask(t, "#", "1m", "").Run(ctx, from(stored(t), true), &collected{}), context.Canceled)
+	slow := from(stored(t), true)
+	slow.Limits.MaxTime = 1
+	assert.ErrorContains(t, ask(t, "#", "1m", "").Run(t.Context(), slow, &collected{}), "longer than 1ns")
+	full := errors.New("the other end is gone")
+	assert.ErrorIs(t, ask(t, "#", "1m", "").Run(t.Context(), from(stored(t), true), broken{full}), full)
 }
 
-func TestAWidthThatFits(t *testing.T) {
-	for length, width := range map[time.Duration]time.Duration{
-		time.Minute: 10 * time.Second, time.Hour: 10 * time.Second, 6 * time.Hour: time.Minute, 24 * time.Hour: 5 * time.Minute,
-		7 * 24 * time.Hour: 30 * time.Minute, 365 * 24 * time.Hour: 24 * time.Hour, 20 * 365 * 24 * time.Hour: 7 * 24 * time.Hour,
+// broken is a sink whose other end has gone.
+type broken struct{ err error }
+
+func (b broken) Head(Head) error         { return nil }
+func (b broken) Series(SeriesRows) error { return b.err }
+
+func TestShiftedWindowsStandSideBySide(t *testing.T) {
+	q := ask(t, "#", "10m", "first")
+	q.Shift = window.Step{Fixed: 20 * time.Minute}
+	got := answer(t, q, from(stored(t), true))
+	require.Len(t, got.series, 2)
+	assert.Equal(t, []float64{0, 60, 120, 180, 240, 300}, got.series[0].Rows.Stats[0])
+	assert.Equal(t, "20m", got.series[1].Shift.String())
+	assert.Equal(t, []float64{0, 60, 120, 180}, got.series[1].Rows.Stats[0][2:])
+	assert.True(t, math.IsNaN(got.series[1].Rows.Stats[0][0]))
+}
+
+func TestManySeriesBecomeOne(t *testing.T) {
+	st := empty(t)
+	def := func(path series.Path, kind series.Kind, unit string, labels series.Labels) series.Definition {
+		return series.Definition{Path: path, Kind: kind, Unit: unit, Labels: labels, FreshFor: time.Minute}
+	}
+	constant := func(v float64) func(int) float64 { return func(int) float64 { return v } }
+	put(t, st, def("long-mere/buoy-0/temp", series.Gauge, "Cel", "depth=1m"), constant(10))
+	put(t, st, def("long-mere/buoy-1/temp", series.Gauge, "Cel", "depth=3m"), constant(20))
+	put(t, st, def("stony-beck/inlet/temp", series.Gauge, "K", "depth=3m"), constant(273.15))
+	put(t, st, def("long-mere/mast/wind", series.Bearing, "deg", ""), constant(350))
+	put(t, st, def("long-mere/hill/wind", series.Bearing, "deg", ""), constant(20))
+	run := func(selector, function, by, unit string) (map[string]float64, error) {
+		q := ask(t, selector, "1h", "mean")
+		q.Unit = unit
+		var err error
+		q.Across, err = ParseAcross(function, by)
+		require.NoError(t, err)
+		var got collected
+		err = q.Run(t.Context(), from(st, true), &got)
+		out := map[string]float64{}
+		for _, s := range got.series {
+			out[s.Name] = math.Round(s.Rows.Stats[0][0]*1e6) / 1e6
+			assert.Equal(t, []string{"mean", "series"}, s.Stats)
+			assert.EqualValues(t, s.Members, s.Rows.Stats[1][0])
+		}
+		return out, err
+	}
+	all := func(want map[string]float64, selector, function, by, unit string) {
+		t.Helper()
+		got, err := run(selector, function, by, unit)
+		require.NoError(t, err)
+		assert.Equal(t, want, got)
+	}
+	all(map[string]float64{"all": 15}, "long-mere/+/temp", "mean", "", "")
+	all(map[string]float64{"all": 30}, "long-mere/+/temp", "sum", "", "")
+	all(map[string]float64{"all": 20}, "long-mere/+/temp", "max", "", "")
+	all(map[string]float64{"long-mere": 10, "stony-beck": 0}, "+/+/temp", "min", "level:1", "Cel")
+	all(map[string]float64{"depth=1m": 283.15, "depth=3m": 283.15}, "+/+/temp", "mean", "label:depth", "K")
+	all(map[string]float64{"all": 5}, "+/+/wind", "mean", "", "") // through north
+	_, err := run("+/+/temp", "mean", "", "")
+	assert.ErrorContains(t, err, "long-mere/buoy-0/temp is in Cel and stony-beck/inlet/temp in K")
+	_, err = run("+/+/wind", "sum", "", "")
+	assert.ErrorContains(t, err, "of bearings there is no sum")
+}
+
+func TestCalculationsByHand(t *testing.T) {
+	st := stored(t)
+	put(t, st, series.Definition{Path: "stony-beck/raceway-2/oxygen", Kind: series.Gauge, FreshFor: time.Minute}, func(i int) float64 { return 1 })
+	inputs := []Input{}
+	for _, text := range []string{"a=stony-beck/raceway-1/oxygen@max", "b=stony-beck/raceway-2/oxygen"} {
+		in, err := ParseInput(text)
+		require.NoError(t, err)
+		inputs = append(inputs, in)
+	}
+	// In half an hour a counts up to 179, then to 359; b is 1.
+	for formula, want := range map[string][]float64{
+		"a - b": {178, 358}, "(a+b)*2": {360, 720}, "a > 200": {0, 1}, "a > 200 ? a : b": {1, 359}, "max(a, 300)": {300, 359},
+		"sqrt(a+b-180) + abs(-b)": {1, math.Sqrt(180) + 1}, "a/(b-1)": {math.NaN(), math.NaN()}, "a % 100 == 79": {1, 0},
 	} {
-		assert.Equal(t, width, fittingWidth(length), length)
+		calculation, err := ParseCalculation("x="+formula, inputs)
+		if formula == "a % 100 == 79" {
+			assert.Error(t, err, "a remainder is for whole numbers")
+			continue
+		}
+		require.NoError(t, err, formula)
+		q := ask(t, "#", "30m", "")
+		q.Select, q.Stats, q.Inputs, q.Calculations = series.Selector{}, nil, inputs, []Calculation{calculation}
+		got := answer(t, q, from(st, true)).series[0]
+		assert.Equal(t, "x", got.Name)
+		for i := range want {
+			assert.True(t, want[i] == got.Rows.Stats[0][i] || math.IsNaN(want[i]) && math.IsNaN(got.Rows.Stats[0][i]), "%s: %v", formula, got.Rows.Stats[0])
+		}
+	}
+	for text, wrong := range map[string]string{
+		"x": "write a name", "2x=a": "write a name", "x=a+": "unexpected token", "x=c*2": "unknown name c", "x=len(a)": "unknown name len",
+		"x=a+'b'": "invalid operation", "x=" + fmt.Sprintf("%0600d", 1): "at most 500",
+	} {
+		_, err := ParseCalculation(text, inputs)
+		assert.ErrorContains(t, err, wrong, text)
+	}
+	for text, wrong := range map[string]string{"a": "write a name", "a=b": "1 level(s)", "a=b/c@median": "not known", "a=b/c@min_at": "not one stat", "a=b/c@": "not one stat"} {
+		_, err := ParseInput(text)
+		assert.ErrorContains(t, err, wrong, text)
+	}
+}
+
+func TestTheValueAtAnInstant(t *testing.T) {
+	st := stored(t)
+	for _, test := range []struct {
+		readings bool
+		how      How
+		at       time.Duration
+		value    any
+		sure     bool
+	}{
+		{true, Before, 25 * time.Second, 2.0, true},
+		{true, Before, 30 * time.Second, 3.0, true},
+		{true, Exactly, 30 * time.Second, 3.0, true},
+		{true, Exactly, 31 * time.Second, nil, true},
+		{true, Nearest, 26 * time.Second, 3.0, true},
+		{true, Nearest, 25 * time.Second, 2.0, true}, // of two equally far the earlier
+		{true, Nearest, -time.Hour, 0.0, true},
+		{true, Before, -time.Second, nil, true},
+		{true, Before, 48 * time.Hour, 359.0, true},
+		{false, Before, 25 * time.Second, 2.0, false}, // a second reading may be in the window
+		{false, Before, 30 * time.Second, 3.0, true},
+		{false, Before, 48 * time.Hour, 347.0, true},
+		{false, Nearest, -time.Minute, 0.0, true},
+	} {
+		selector, err := series.ParseSelector("#")
+		require.NoError(t, err)
+		got, err := Moment{Select: selector, At: begin.Add(test.at), How: test.how}.Run(t.Context(), from(st, test.readings))
+		if test.value == nil {
+			assert.ErrorContains(t, err, "no series of # has a reading "+string(test.how), test)
+			continue
+		}
+		require.NoError(t, err, "%+v", test)
+		assert.Equal(t, test.value, got[0].Value, "%+v", test)
+		assert.Equal(t, test.sure, got[0].Sure, "%+v", test)
 	}
 }

@@ -68,7 +68,7 @@ func Open(settings config.Settings, version string, log *slog.Logger) (_ *Servic
 	started := time.Now()
 	s.handler = func(stopping <-chan struct{}) http.Handler {
 		return api.Handler(api.Service{
-			Store: s.Store, Gateway: s.Gateway, Central: s.Central, Accept: accept, Version: version, Started: started,
+			Store: s.Store, Gateway: s.Gateway, Central: s.Central, Accept: accept, Version: version, Started: started, Queries: settings.Queries,
 			Console: web.Console(), Log: log, Stopping: stopping,
 		})
 	}

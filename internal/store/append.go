@@ -30,8 +30,10 @@ type Batch struct {
 	Cursors []Cursor
 }
 
-// Append writes the batch durably and returns once it is on disk.
+// Append writes the batch durably and returns once it is on disk. It waits while the
+// head is full and a seal is on its way to empty it.
 func (s *Store) Append(b Batch) error {
+	s.waitForRoom()
 	payload, err := encodeJournal(b.Entries)
 	if err != nil {
 		return err
@@ -62,6 +64,16 @@ func (s *Store) Append(b Batch) error {
 	return nil
 }
 
+// waitForRoom bounds the memory of the head: what comes faster than it can be sealed
+// has to wait.
+func (s *Store) waitForRoom() {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for s.headRows >= mostHeadRows && s.frozen != nil {
+		s.sealed.Wait()
+	}
+}
+
 // writeBeside writes what a batch holds besides rows.
 func writeBeside(tx *gorm.DB, b Batch) error {
 	for _, p := range b.Outbox {
@@ -88,7 +100,7 @@ func (s *Store) takeIn(e Entry) {
 	}
 	s.headRows += merged.Len() - before.Len()
 	s.heads[at] = merged
-	if known := s.catalogue.byID[e.Series]; known != nil {
+	if known := s.catalogue.get(e.Series); known != nil {
 		known.saw(e.Tier, e.Rows)
 	}
 }
@@ -144,6 +156,7 @@ func (s *Store) replayJournal() error {
 		return fmt.Errorf("reading the journal: %w", err)
 	}
 	defer rows.Close()
+	var broken []damagedRow
 	for rows.Next() {
 		var row journalRow
 		if err := s.db.ScanRows(rows, &row); err != nil {
@@ -151,7 +164,7 @@ func (s *Store) replayJournal() error {
 		}
 		entries, err := decodeJournal(row.Payload)
 		if err != nil {
-			s.noteDamage("journal", row.ID, err)
+			broken = append(broken, damagedRow{ID: row.ID, Place: "journal", Reason: err.Error(), Raw: row.Payload})
 			continue
 		}
 		s.journal.last = row.ID
@@ -160,7 +173,11 @@ func (s *Store) replayJournal() error {
 			s.takeIn(e)
 		}
 	}
-	return rows.Err()
+	if err := rows.Err(); err != nil {
+		return fmt.Errorf("reading the journal: %w", err)
+	}
+	rows.Close()
+	return s.setAside(broken)
 }
 
 // InHead calls visit with everything the head holds of a tier: after Open, all that

@@ -1,9 +1,7 @@
 package store
 
 import (
-	"cmp"
 	"fmt"
-	"slices"
 	"time"
 
 	"gorm.io/gorm"
@@ -22,24 +20,6 @@ type Series struct {
 	LastValue float64
 }
 
-// catalogue holds every series in memory, by id and by path.
-type catalogue struct {
-	byID   map[uint32]*Series
-	byPath map[series.Path]*Series
-	sorted []*Series // by path
-}
-
-func newCatalogue() catalogue {
-	return catalogue{byID: map[uint32]*Series{}, byPath: map[series.Path]*Series{}}
-}
-
-func (c *catalogue) put(s *Series) {
-	c.byID[s.ID] = s
-	c.byPath[s.Path] = s
-	i, _ := slices.BinarySearchFunc(c.sorted, s.Path, func(a *Series, p series.Path) int { return cmp.Compare(a.Path, p) })
-	c.sorted = slices.Insert(c.sorted, i, s)
-}
-
 // saw keeps first and latest up to date with rows that were appended.
 func (s *Series) saw(tier rollup.Tier, rows column.Block) {
 	if rows.Len() == 0 {
@@ -51,8 +31,9 @@ func (s *Series) saw(tier rollup.Tier, rows column.Block) {
 	if tier == rollup.Readings {
 		value = rows.Cols[0][last]
 	} else {
-		sum := rollup.FromRow(rows, last)
-		first, t, value = rollup.FromRow(rows, 0).FirstAt, sum.LastAt, sum.Last
+		c := rows.Cols
+		first += int64(c[rollup.ColFirstAt][0])
+		t, value = t+int64(c[rollup.ColLastAt][last]), c[rollup.ColLast][last]
 	}
 	if s.FirstSeen == 0 || first < s.FirstSeen {
 		s.FirstSeen = first
@@ -64,16 +45,27 @@ func (s *Series) saw(tier rollup.Tier, rows column.Block) {
 
 func (s *Store) loadCatalogue() error {
 	var rows []seriesRow
-	if err := s.db.Order("path desc").Find(&rows).Error; err != nil {
+	if err := s.db.Find(&rows).Error; err != nil {
 		return fmt.Errorf("reading the catalogue: %w", err)
 	}
 	for _, r := range rows {
 		s.catalogue.put(&Series{
 			ID: r.ID, FirstSeen: r.FirstSeen, LastTime: r.LastTime, LastValue: r.LastValue,
-			Definition: series.Definition{Path: series.Path(r.Path), Kind: series.Kind(r.Kind), Unit: r.Unit, FreshFor: time.Duration(r.FreshFor)},
+			Definition: series.Definition{Path: series.Path(r.Path), Kind: series.Kind(r.Kind), Unit: r.Unit, FreshFor: time.Duration(r.FreshFor), Wrap: r.Wrap, Labels: series.Labels(r.Labels)},
 		})
 	}
 	return nil
+}
+
+// KindChanged refuses to define a series as of another kind: the summaries it has are
+// of the old one.
+type KindChanged struct {
+	Path    series.Path
+	Was, Is series.Kind
+}
+
+func (e *KindChanged) Error() string {
+	return fmt.Sprintf("%s was recorded as a %s and cannot become a %s; give it another path, or the old kind", e.Path, e.Was, e.Is)
 }
 
 // Define makes sure that the store knows each definition as given, and returns
@@ -101,8 +93,8 @@ func (s *Store) Define(defs []series.Definition) ([]uint32, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	for i, d := range defs {
-		if known := s.catalogue.byID[ids[i]]; known != nil {
-			known.Definition = d
+		if known := s.catalogue.get(ids[i]); known != nil {
+			s.catalogue.redefine(known, d)
 		} else {
 			s.catalogue.put(&Series{ID: ids[i], Definition: d})
 		}
@@ -115,7 +107,7 @@ func (s *Store) known(defs []series.Definition, ids []uint32) bool {
 	s.mu.RLock()
 	defer s.mu.RUnlock()
 	for i, d := range defs {
-		have := s.catalogue.byPath[d.Path]
+		have := s.catalogue.byPath(d.Path)
 		if have == nil || have.Definition != d {
 			return false
 		}
@@ -129,20 +121,23 @@ func (s *Store) define(tx *gorm.DB, d series.Definition) (uint32, error) {
 	if err := tx.Where("path = ?", string(d.Path)).Limit(1).Find(&row).Error; err != nil {
 		return 0, err
 	}
+	if row.ID != 0 && row.Kind != string(d.Kind) {
+		return 0, &KindChanged{Path: d.Path, Was: series.Kind(row.Kind), Is: d.Kind}
+	}
 	row.Path, row.Kind, row.Unit, row.FreshFor = string(d.Path), string(d.Kind), d.Unit, int64(d.FreshFor)
+	row.Wrap, row.Labels = d.Wrap, string(d.Labels)
 	err := tx.Save(&row).Error // sets row.ID of a new row
 	return row.ID, err
 }
 
-// List is every series whose path the selector matches, by path.
+// List is every series that the selector names, by path.
 func (s *Store) List(selector series.Selector) []Series {
 	s.mu.RLock()
 	defer s.mu.RUnlock()
-	var out []Series
-	for _, known := range s.catalogue.sorted {
-		if selector.Match(known.Path) {
-			out = append(out, *known)
-		}
+	found, _ := s.catalogue.find(selector)
+	out := make([]Series, len(found))
+	for i, known := range found {
+		out[i] = *known
 	}
 	return out
 }
@@ -151,7 +146,7 @@ func (s *Store) List(selector series.Selector) []Series {
 func (s *Store) Get(id uint32) (Series, bool) {
 	s.mu.RLock()
 	defer s.mu.RUnlock()
-	known := s.catalogue.byID[id]
+	known := s.catalogue.get(id)
 	if known == nil {
 		return Series{}, false
 	}
@@ -162,5 +157,5 @@ func (s *Store) Get(id uint32) (Series, bool) {
 func (s *Store) Count() int {
 	s.mu.RLock()
 	defer s.mu.RUnlock()
-	return len(s.catalogue.sorted)
+	return s.catalogue.count
 }

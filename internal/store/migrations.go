@@ -11,22 +11,23 @@ import (
 // that have been released are never changed.
 var migrations = []*gormigrate.Migration{
 	{
-		ID: "0001-first-tables",
+		ID: "0002-chunks-in-parts",
 		Migrate: func(tx *gorm.DB) error {
-			return tx.AutoMigrate(&seriesRow{}, &journalRow{}, &chunkRow{}, &outboxRow{}, &cursorRow{}, &rejectRow{}, &stateRow{})
+			return tx.AutoMigrate(&seriesRow{}, &journalRow{}, &chunkRow{}, &damagedRow{}, &outboxRow{}, &cursorRow{}, &rejectRow{}, &stateRow{})
 		},
 	},
 }
 
-// migrate brings the tables up to date. A file that a newer program has written to
-// is refused: its rows may mean something this one does not know.
+// migrate brings the tables up to date. A file that a newer program has written to, or
+// one from before the first release, is refused: its rows mean something this one does
+// not know.
 func migrate(db *gorm.DB) error {
 	options := *gormigrate.DefaultOptions
 	options.UseTransaction = true
 	options.ValidateUnknownMigrations = true
 	if err := gormigrate.New(db, &options, migrations).Migrate(); err != nil {
 		if err == gormigrate.ErrUnknownPastMigration {
-			return fmt.Errorf("the store was written by a newer version of nexocumula; use that version, or another folder")
+			return fmt.Errorf("the store was written by another version of nexocumula, newer than this one or from before its first release; use that version, or another folder")
 		}
 		return fmt.Errorf("bringing the store's tables up to date: %w", err)
 	}

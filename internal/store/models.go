@@ -8,7 +8,9 @@ type seriesRow struct {
 	Kind      string
 	Unit      string
 	FreshFor  int64 // nanoseconds
-	FirstSeen int64 // oldest time of a row, as of the last seal; 0 without rows
+	Wrap      float64
+	Labels    string
+	FirstSeen int64 // oldest time of a row there ever was, as of the last seal; 0 without rows
 	LastTime  int64 // the latest value, as of the last seal; 0 without rows
 	LastValue float64
 }
@@ -22,17 +24,41 @@ type journalRow struct {
 
 func (journalRow) TableName() string { return "journal" }
 
+// chunkRow is a run of one series and tier. The columns of its rows stand in parts,
+// and these in the order in which they are wanted: SQLite reads a row only as far as
+// the last column that is asked for. A part that the kind has no columns for is NULL.
 type chunkRow struct {
-	ID      uint64 `gorm:"primaryKey;autoIncrement"`
-	Series  uint32 `gorm:"index:chunks_place,priority:1"`
-	Tier    int64  `gorm:"index:chunks_place,priority:2"` // nanoseconds; 0 is readings
-	Start   int64  `gorm:"index:chunks_place,priority:3"` // first time
-	End     int64  // last time
-	Rows    int
-	Payload []byte
+	ID     uint64 `gorm:"primaryKey;autoIncrement"`
+	Series uint32 `gorm:"index:chunks_place,priority:1"`
+	Tier   int64  `gorm:"index:chunks_place,priority:2"` // nanoseconds; 0 is readings
+	Start  int64  `gorm:"index:chunks_place,priority:3"` // first time
+	End    int64  // last time
+	Rows   int
+	Whole  []byte // synopsis: one summary of all rows
+	Steps  []byte // synopsis: a summary for every quarter of an hour; NULL when it would not help
+	Part0  []byte
+	Part1  []byte
+	Part2  []byte
+	Part3  []byte
 }
 
 func (chunkRow) TableName() string { return "chunks" }
+
+// damagedRow is what could not be read, set aside as it was found.
+type damagedRow struct {
+	ID     uint64 `gorm:"primaryKey;autoIncrement"`
+	Found  int64
+	Place  string // the table it stood in
+	Reason string
+	Series uint32
+	Tier   int64
+	Start  int64
+	End    int64
+	Rows   int
+	Raw    []byte // all payloads, one behind the other
+}
+
+func (damagedRow) TableName() string { return "damaged" }
 
 type outboxRow struct {
 	Uplink  string `gorm:"primaryKey"`

@@ -1,9 +1,8 @@
 package store
 
 import (
-	"fmt"
+	"context"
 
-	"nexocumula/internal/core/chunk"
 	"nexocumula/internal/core/column"
 	"nexocumula/internal/core/rollup"
 )
@@ -11,27 +10,64 @@ import (
 // Read is the rows of one series and tier with from <= time < to. The block may
 // share memory with the store and must not be changed.
 func (s *Store) Read(series uint32, tier rollup.Tier, from, to int64) (column.Block, error) {
-	// The head first: a Seal in between moves rows from there to the chunks, where
-	// they are then found a second time, which is harmless.
-	s.mu.RLock()
-	at := place{series, tier}
-	head := column.Merge(s.frozen[at].Between(from, to), s.heads[at].Between(from, to))
-	s.mu.RUnlock()
+	var all gathered
+	err := s.Scan(context.Background(), series, Wanted{Tier: tier, From: from, To: to, Need: rollup.NeedAll}, &all)
+	return all.rows, err
+}
 
-	var rows []chunkRow
-	err := s.db.Where("series = ? AND tier = ? AND start < ? AND `end` >= ?", series, int64(tier), to, from).
-		Order("start").Find(&rows).Error
+// gathered is a sink that keeps all rows.
+type gathered struct{ rows column.Block }
+
+func (g *gathered) Rows(b column.Block, _ int64) error {
+	if g.rows.Len() == 0 {
+		g.rows = b
+		return nil
+	}
+	g.rows.Append(b)
+	return nil
+}
+
+func (g *gathered) Whole(int64, int64, rollup.Summary) error { return nil } // only comes when Cut allows it
+
+// LastBefore is the last reading before t that the rows of a tier, those with a time
+// before t, tell of.
+func (s *Store) LastBefore(id uint32, tier rollup.Tier, t int64) (at int64, value float64, ok bool, err error) {
+	head := s.head(place{id, tier}, -1<<62, t)
+	newest := int64(-1 << 62)
+	if n := head.Len(); n > 0 {
+		newest = head.Times[n-1]
+		head = head.Rows(n-1, n)
+	}
+	var c chunkRow
+	err = s.reader.Raw("SELECT id, start, `end`, `rows`, whole FROM chunks WHERE series = ? AND tier = ? AND start < ? ORDER BY start DESC LIMIT 1",
+		id, int64(tier), t).Scan(&c).Error
 	if err != nil {
-		return column.Block{}, fmt.Errorf("reading series %d: %w", series, err)
+		return 0, 0, false, err
 	}
-	var sealed column.Block
-	for _, r := range rows {
-		block, err := chunk.Decode(r.Payload)
-		if err != nil {
-			s.noteDamage("chunks", r.ID, err)
-			continue
-		}
-		sealed.Append(block.Between(from, to))
+	if c.ID == 0 || c.Start < newest && c.End <= newest {
+		at, value, ok = lastOf(head, tier)
+		return at, value, ok, nil
 	}
-	return column.Merge(sealed, head), nil
+	from := max(c.Start, newest)
+	if c.End < t && c.End > newest {
+		from = c.End
+	}
+	var rows gathered
+	need := rollup.Wants(rollup.ColLast, rollup.ColLastAt)
+	if err := s.Scan(context.Background(), id, Wanted{Tier: tier, From: from, To: t, Need: need}, &rows); err != nil {
+		return 0, 0, false, err
+	}
+	at, value, ok = lastOf(rows.rows, tier)
+	return at, value, ok, nil
+}
+
+func lastOf(b column.Block, tier rollup.Tier) (at int64, value float64, ok bool) {
+	n := b.Len()
+	if n == 0 {
+		return 0, 0, false
+	}
+	if tier == rollup.Readings {
+		return b.Times[n-1], b.Cols[0][n-1], true
+	}
+	return b.Times[n-1] + int64(b.Cols[rollup.ColLastAt][n-1]), b.Cols[rollup.ColLast][n-1], true
 }

@@ -2,17 +2,20 @@ package store
 
 import (
 	"fmt"
+	"maps"
 
 	"gorm.io/gorm"
 
-	"nexocumula/internal/core/chunk"
 	"nexocumula/internal/core/column"
+	"nexocumula/internal/core/rollup"
+	"nexocumula/internal/core/series"
 )
 
 const (
-	sealRows  = 250_000 // a head with this many rows over all series is worth sealing
-	sealBytes = 16 << 20
-	fullChunk = 4096 // rows of a full chunk
+	sealRows     = 250_000 // a head with this many rows over all series is worth sealing
+	sealBytes    = 16 << 20
+	mostHeadRows = 8 * sealRows // with a seal on its way, more have to wait
+	atOnce       = 200          // series and tiers that one transaction of a seal is about
 )
 
 // SealDue reports whether the head or the journal has grown enough to be sealed.
@@ -33,11 +36,10 @@ func (s *Store) Unsealed() int {
 	return rows
 }
 
-// Seal moves every row of the head into chunks and empties the journal, in one
+// Seal moves every row of the head into chunks, and then empties the journal in one
 // transaction with the given states, which must be of the moment of the call. Queries
-// and Appends go on meanwhile. A series' last chunk is filled up before a new one
-// begins, and chunks that late rows fall into are written again, so chunks never
-// overlap.
+// and Appends go on meanwhile, and no transaction of it is long. Should it end half
+// way, the rows are in chunks and in the journal, where they hide their equals.
 //
 // begun, unless nil, is closed once it is settled which rows go; those that come after
 // stay in the journal.
@@ -53,10 +55,11 @@ func (s *Store) Seal(begun chan<- struct{}, states ...State) error {
 	defer s.mu.Unlock()
 	if err != nil {
 		s.thaw()
-		return fmt.Errorf("sealing the store's head: %w", err)
+		err = fmt.Errorf("sealing the store's head: %w", err)
 	}
 	s.frozen = nil
-	return nil
+	s.sealed.Broadcast()
+	return err
 }
 
 // freeze sets the head aside and begins a new one; it is the last journal row whose
@@ -79,35 +82,34 @@ func (s *Store) thaw() {
 		s.headRows += s.heads[at].Len() - before
 		s.journal.bytes += 8 * rows.Len() // about; it only says when to seal again
 	}
-	s.frozen = nil
 }
 
-// sealFrozen encodes the frozen rows without holding up Appends, then puts them into
-// the file. Only Seal changes frozen and chunks, so both stand still meanwhile.
+// sealFrozen encodes the frozen rows without holding up Appends and puts them into the
+// file, so many at a time. Only Seal changes frozen; chunks stand still meanwhile but
+// for those that retention drops.
 func (s *Store) sealFrozen(last uint64, states []State) error {
-	var old []uint64
-	var fresh []chunkRow
+	var part renewal
 	for at, rows := range s.frozen {
-		replaced, chunks, err := s.chunksFor(at, rows)
-		if err != nil {
+		known, ok := s.Get(at.series)
+		if !ok || rows.Len() == 0 {
+			continue
+		}
+		if err := s.renew(&part, at, rows, &known.Definition); err != nil {
 			return err
 		}
-		old, fresh = append(old, replaced...), append(fresh, chunks...)
+		if part.places++; part.places == atOnce {
+			if err := s.put(part); err != nil {
+				return err
+			}
+			part = renewal{}
+		}
+	}
+	if err := s.put(part); err != nil {
+		return err
 	}
 	s.write.Lock()
 	defer s.write.Unlock()
 	return s.db.Transaction(func(tx *gorm.DB) error {
-		for _, id := range old {
-			if err := tx.Delete(&chunkRow{}, id).Error; err != nil {
-				return err
-			}
-		}
-		if err := tx.CreateInBatches(fresh, 100).Error; err != nil {
-			return err
-		}
-		if err := s.saveLatest(tx); err != nil {
-			return err
-		}
 		for _, state := range states {
 			if err := tx.Save(&stateRow{Name: state.Name, Payload: state.Payload}).Error; err != nil {
 				return fmt.Errorf("writing state %s: %w", state.Name, err)
@@ -117,66 +119,103 @@ func (s *Store) sealFrozen(last uint64, states []State) error {
 	})
 }
 
-// chunksFor makes the chunks of rows of one series and tier, together with those of
-// the chunks they overlap or continue, which they replace.
-func (s *Store) chunksFor(at place, rows column.Block) (replaced []uint64, fresh []chunkRow, err error) {
-	if rows.Len() == 0 {
-		return nil, nil, nil
-	}
-	touched, err := touchedChunks(s.db, at, rows.Times[0], rows.Times[rows.Len()-1])
+// renewal is the part of a seal that goes into one transaction.
+type renewal struct {
+	places int
+	old    []chunkRow
+	fresh  []chunkRow
+	broken []damagedRow
+	series map[uint32]bool
+}
+
+// renew makes the chunks of rows of one series and tier, together with those of the
+// chunks they overlap or continue, which they replace.
+func (s *Store) renew(part *renewal, at place, rows column.Block, def *series.Definition) error {
+	touched, err := touchedChunks(s.reader, at, rows)
 	if err != nil {
-		return nil, nil, err
+		return err
 	}
 	var older column.Block
 	for _, c := range touched {
-		block, err := chunk.Decode(c.Payload)
+		block, err := c.rows(allParts, rollup.NeedAll)
 		if err != nil {
-			s.noteDamage("chunks", c.ID, err)
-			continue // stays where it is, for whoever can mend it
+			part.broken = append(part.broken, c.damage(err))
+			continue
 		}
 		older.Append(block)
-		replaced = append(replaced, c.ID)
+		part.old = append(part.old, c)
 	}
-	merged := column.Merge(older, rows)
-	for i := 0; i < merged.Len(); i += fullChunk {
-		part := merged.Rows(i, min(i+fullChunk, merged.Len()))
-		payload, err := chunk.Encode(part)
-		if err != nil {
-			return nil, nil, err
-		}
-		fresh = append(fresh, chunkRow{
-			Series: at.series, Tier: int64(at.tier), Start: part.Times[0], End: part.Times[part.Len()-1], Rows: part.Len(), Payload: payload,
-		})
+	fresh, err := makeChunks(at, column.Merge(older, rows), def)
+	if err != nil {
+		return fmt.Errorf("%s: %w", def.Path, err)
 	}
-	return replaced, fresh, nil
+	part.fresh = append(part.fresh, fresh...)
+	if part.series == nil {
+		part.series = map[uint32]bool{}
+	}
+	part.series[at.series] = true
+	return nil
 }
 
-// touchedChunks are those that rows from first to last overlap or, when there are
-// none, the one just before them if it has room left.
-func touchedChunks(tx *gorm.DB, at place, first, last int64) ([]chunkRow, error) {
-	var touched []chunkRow
+// touchedChunks are those that the rows overlap and, when there are none, the small
+// ones just before them: each that is not much larger than all that would go behind it.
+// So every row is written again only as often as chunks can grow by that, and a series
+// has few small ones.
+func touchedChunks(tx *gorm.DB, at place, rows column.Block) ([]chunkRow, error) {
+	const growth = 3
+	first, last := rows.Times[0], rows.Times[rows.Len()-1]
 	of := tx.Where("series = ? AND tier = ?", at.series, int64(at.tier)).Session(&gorm.Session{})
+	var touched []chunkRow
 	if err := of.Where("start <= ? AND `end` >= ?", last, first).Order("start").Find(&touched).Error; err != nil || len(touched) > 0 {
 		return touched, err
 	}
-	err := of.Where("start < ?", first).Order("start desc").Limit(1).Find(&touched).Error
-	if len(touched) == 1 && touched[0].Rows >= fullChunk {
-		touched = nil
+	count := rows.Len()
+	for {
+		var before chunkRow
+		err := of.Select("id", "start", "rows").Where("start < ?", first).Order("start desc").Limit(1).Find(&before).Error
+		if err != nil || before.ID == 0 || before.Rows >= fullChunk || before.Rows > growth*count || nextMonth(before.Start) != nextMonth(first) {
+			return touched, err
+		}
+		if err := tx.Take(&before, before.ID).Error; err != nil {
+			return touched, err
+		}
+		touched = append([]chunkRow{before}, touched...)
+		first, count = before.Start, count+before.Rows
 	}
-	return touched, err
 }
 
-// saveLatest writes what the catalogue knows of the frozen rows' series.
-func (s *Store) saveLatest(tx *gorm.DB) error {
-	done := map[uint32]bool{}
-	for at := range s.frozen {
-		known, ok := s.Get(at.series)
-		if !ok || done[at.series] {
+// put writes a part of a seal.
+func (s *Store) put(part renewal) error {
+	if err := s.setAside(part.broken); err != nil {
+		return err
+	}
+	if len(part.fresh) == 0 {
+		return nil
+	}
+	s.write.Lock()
+	defer s.write.Unlock()
+	return s.db.Transaction(func(tx *gorm.DB) error {
+		for _, c := range part.old {
+			if err := tx.Exec("DELETE FROM chunks WHERE id = ?", c.ID).Error; err != nil {
+				return err
+			}
+		}
+		if err := tx.CreateInBatches(part.fresh, 50).Error; err != nil {
+			return err
+		}
+		return s.saveLatest(tx, part.series)
+	})
+}
+
+// saveLatest writes what the catalogue knows of the series' values. Should the journal
+// stay, what it holds is taken in again, which changes nothing.
+func (s *Store) saveLatest(tx *gorm.DB, ids map[uint32]bool) error {
+	for id := range maps.Keys(ids) {
+		known, ok := s.Get(id)
+		if !ok {
 			continue
 		}
-		done[at.series] = true
-		err := tx.Model(&seriesRow{ID: at.series}).Select("first_seen", "last_time", "last_value").
-			Updates(seriesRow{FirstSeen: known.FirstSeen, LastTime: known.LastTime, LastValue: known.LastValue}).Error
+		err := tx.Exec("UPDATE series SET first_seen = ?, last_time = ?, last_value = ? WHERE id = ?", known.FirstSeen, known.LastTime, known.LastValue, id).Error
 		if err != nil {
 			return fmt.Errorf("writing the catalogue: %w", err)
 		}

@@ -1,6 +1,7 @@
 package store
 
 import (
+	"errors"
 	"fmt"
 	"log/slog"
 	"sync"
@@ -13,8 +14,9 @@ import (
 
 // Store is one open store. All its methods may be used at the same time.
 type Store struct {
-	db  *gorm.DB
-	log *slog.Logger
+	db     *gorm.DB // for writing
+	reader *gorm.DB
+	log    *slog.Logger
 
 	// sealing is held by Seal, write by whoever changes the file: Append, Acknowledge,
 	// the ends of Seal. They are taken in this order, and before mu.
@@ -26,7 +28,8 @@ type Store struct {
 	headRows  int
 	frozen    map[place]column.Block // older rows, on their way into chunks
 	journal   journalState
-	damaged   uint64 // chunks and journal rows that could not be read
+	damaged   uint64    // chunks and journal rows that could not be read
+	sealed    sync.Cond // of mu: a seal has ended
 }
 
 // place names the rows of one series at one tier.
@@ -42,12 +45,14 @@ type journalState struct {
 
 // Open opens or creates the store in the file path.
 func Open(path string, log *slog.Logger) (*Store, error) {
-	db, err := openSQLite(path, log)
-	if err != nil {
+	s := &Store{log: log, heads: map[place]column.Block{}}
+	s.sealed.L = &s.mu
+	var err error
+	if s.db, s.reader, err = openSQLite(path, log); err != nil {
+		s.Close()
 		return nil, err
 	}
-	s := &Store{db: db, log: log, heads: map[place]column.Block{}, catalogue: newCatalogue()}
-	for _, step := range []func() error{func() error { return migrate(db) }, s.loadCatalogue, s.replayJournal} {
+	for _, step := range []func() error{func() error { return migrate(s.db) }, s.loadCatalogue, s.countDamaged, s.replayJournal} {
 		if err := step(); err != nil {
 			s.Close()
 			return nil, fmt.Errorf("opening the store %s: %w", path, err)
@@ -60,24 +65,5 @@ func Open(path string, log *slog.Logger) (*Store, error) {
 func (s *Store) Close() error {
 	s.write.Lock()
 	defer s.write.Unlock()
-	pool, err := s.db.DB()
-	if err != nil {
-		return err
-	}
-	return pool.Close()
-}
-
-// Damaged is how many chunks and journal rows could not be read and were skipped
-// since the store was opened.
-func (s *Store) Damaged() uint64 {
-	s.mu.RLock()
-	defer s.mu.RUnlock()
-	return s.damaged
-}
-
-func (s *Store) noteDamage(what string, id uint64, err error) {
-	s.log.Error("a damaged row of the store was skipped", "table", what, "id", id, "error", err)
-	s.mu.Lock()
-	s.damaged++
-	s.mu.Unlock()
+	return errors.Join(closePool(s.reader), closePool(s.db))
 }

@@ -5,8 +5,10 @@ import (
 	"log/slog"
 	"maps"
 	"math/rand/v2"
+	"os"
 	"path/filepath"
 	"slices"
+	"strings"
 	"sync"
 	"testing"
 	"time"
@@ -152,9 +154,11 @@ func TestTheCatalogueKnowsFirstAndLatest(t *testing.T) {
 		}
 	}
 	define(t, s, "a/a/c")
-	changed, err := s.Define([]series.Definition{{Path: "a/b/c", Kind: series.Counter, Unit: "kWh", FreshFor: time.Hour}})
+	changed, err := s.Define([]series.Definition{{Path: "a/b/c", Kind: series.Gauge, Unit: "kWh", FreshFor: time.Hour}})
 	require.NoError(t, err)
 	assert.Equal(t, id, changed[0])
+	_, err = s.Define([]series.Definition{{Path: "a/b/c", Kind: series.Counter}})
+	assert.ErrorContains(t, err, "was recorded as a gauge and cannot become a counter")
 	everything, err := series.ParseSelector("#")
 	require.NoError(t, err)
 	list := s.List(everything)
@@ -178,18 +182,58 @@ func TestADamagedRowIsSkippedAndCounted(t *testing.T) {
 	var chunks []chunkRow
 	require.NoError(t, s.db.Order("start").Find(&chunks).Error)
 	require.Len(t, chunks, 3)
-	bad := bytes.Clone(chunks[1].Payload)
+	bad := bytes.Clone(chunks[1].Part0)
 	bad[len(bad)/2] ^= 4
-	require.NoError(t, s.db.Model(&chunks[1]).Update("payload", bad).Error)
+	require.NoError(t, s.db.Model(&chunks[1]).Update("part0", bad).Error)
+	for range 2 { // told once
+		rows, err := s.Read(id, rollup.Readings, 0, 1<<40)
+		require.NoError(t, err)
+		assert.Equal(t, 2*fullChunk, rows.Len())
+		assert.EqualValues(t, 1, s.Damaged())
+	}
+	var aside damagedRow
+	require.NoError(t, s.db.Take(&aside).Error)
+	assert.Equal(t, []any{"chunks", id, fullChunk, chunks[1].Start}, []any{aside.Place, aside.Series, aside.Rows, aside.Start})
+	assert.Contains(t, aside.Reason, "checksum")
+	assert.True(t, bytes.HasSuffix(aside.Raw, bad), "the bytes are kept as they were found")
+
+	bad = bytes.Clone(chunks[2].Part0)
+	bad[len(bad)/2] ^= 4
+	require.NoError(t, s.db.Model(&chunks[2]).Update("part0", bad).Error)
+	require.NoError(t, s.Append(Batch{Entries: []Entry{{Series: id, Rows: rowsOf(float64(2*fullChunk+5), 1)}}})) // late, for the damaged one
+	require.NoError(t, s.Seal(nil))
 	rows, err := s.Read(id, rollup.Readings, 0, 1<<40)
 	require.NoError(t, err)
-	assert.Equal(t, 2*fullChunk, rows.Len())
-	assert.EqualValues(t, 1, s.Damaged())
+	assert.Equal(t, fullChunk+1, rows.Len())
 
 	require.NoError(t, s.Append(Batch{Entries: []Entry{{Series: id, Rows: rowsOf(1e6, 1)}}}))
 	require.NoError(t, s.db.Model(&journalRow{}).Where("1 = 1").Update("payload", []byte{1, 2, 3}).Error)
 	s = reopen(t, s, path)
-	assert.EqualValues(t, 1, s.Damaged(), "the rest of the store opens all the same")
+	assert.EqualValues(t, 3, s.Damaged(), "the rest of the store opens all the same")
+	s = reopen(t, s, path)
+	assert.EqualValues(t, 3, s.Damaged(), "and nothing damaged is forgotten, nor counted twice")
+}
+
+func TestAFileThatIsNoStoreIsRefused(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "s.db")
+	s := open(t, path)
+	id := define(t, s, "a/b/c")
+	require.NoError(t, s.Append(Batch{Entries: []Entry{{Series: id, Rows: rowsOf(1, 1)}}}))
+	require.NoError(t, s.Close())
+	whole, err := os.ReadFile(path)
+	require.NoError(t, err)
+	for content, wrong := range map[string]string{
+		string(whole[:len(whole)-5000]):    "was cut short",
+		string(whole[:20]):                 "less than a header",
+		strings.Repeat("no database ", 99): "no file of nexocumula",
+	} {
+		require.NoError(t, os.WriteFile(path, []byte(content), 0o600))
+		_, err = Open(path, slog.New(slog.DiscardHandler))
+		assert.ErrorContains(t, err, wrong)
+		after, err := os.ReadFile(path)
+		require.NoError(t, err)
+		assert.Equal(t, content, string(after), "what is refused is not touched")
+	}
 }
 
 func TestAStoreOfANewerVersionIsRefused(t *testing.T) {
@@ -198,7 +242,7 @@ func TestAStoreOfANewerVersionIsRefused(t *testing.T) {
 	require.NoError(t, s.db.Exec("INSERT INTO migrations (id) VALUES ('9999-from-the-future')").Error)
 	require.NoError(t, s.Close())
 	_, err := Open(path, slog.New(slog.DiscardHandler))
-	assert.ErrorContains(t, err, "written by a newer version")
+	assert.ErrorContains(t, err, "written by another version")
 }
 
 func TestTheOutboxGivesInOrderAndForgetsWhatIsAcknowledged(t *testing.T) {

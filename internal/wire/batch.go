@@ -21,22 +21,24 @@ type Run struct {
 }
 
 type batch struct {
-	Version int      `cbor:"version"`
-	Columns []string `cbor:"columns"`
-	Series  []run    `cbor:"series"`
+	Version int   `cbor:"version"`
+	Series  []run `cbor:"series"`
 }
 
 type run struct {
 	Path     string     `cbor:"path"`
 	Kind     string     `cbor:"kind"`
 	Unit     string     `cbor:"unit"`
-	FreshFor int64      `cbor:"fresh_for"` // nanoseconds
-	Tier     int64      `cbor:"tier"`      // nanoseconds
-	Starts   int64s     `cbor:"starts"`    // nanoseconds since 1970
-	Values   []float64s `cbor:"values"`    // as columns names them
+	FreshFor int64      `cbor:"fresh_for"`        // nanoseconds
+	Wrap     float64    `cbor:"wrap,omitempty"`   // of counters: steps until it begins again
+	Labels   string     `cbor:"labels,omitempty"` // key=value,key=value
+	Tier     int64      `cbor:"tier"`             // nanoseconds
+	Columns  []string   `cbor:"columns"`
+	Starts   int64s     `cbor:"starts"` // nanoseconds since 1970
+	Values   []float64s `cbor:"values"` // as columns names them
 }
 
-const batchVersion = 1
+const batchVersion = 2
 
 // Safe for concurrent use through EncodeAll and DecodeAll.
 var (
@@ -46,11 +48,15 @@ var (
 
 // EncodeBatch writes runs as one batch.
 func EncodeBatch(runs []Run) ([]byte, error) {
-	out := batch{Version: batchVersion, Columns: rollup.Columns}
+	out := batch{Version: batchVersion}
 	for _, r := range runs {
+		columns, ok := rollup.ColumnsOf(r.Def.Kind, len(r.Rows.Cols))
+		if !ok {
+			return nil, fmt.Errorf("encoding a batch: %s, a %s, has %d columns", r.Def.Path, r.Def.Kind, len(r.Rows.Cols))
+		}
 		one := run{
 			Path: string(r.Def.Path), Kind: string(r.Def.Kind), Unit: r.Def.Unit, FreshFor: int64(r.Def.FreshFor),
-			Tier: int64(r.Tier), Starts: r.Rows.Times,
+			Wrap: r.Def.Wrap, Labels: string(r.Def.Labels), Tier: int64(r.Tier), Columns: columns, Starts: r.Rows.Times,
 		}
 		for _, col := range r.Rows.Cols {
 			one.Values = append(one.Values, col)
@@ -74,8 +80,8 @@ func DecodeBatch(data []byte) ([]Run, error) {
 	if err := decoding.Unmarshal(plain, &in); err != nil {
 		return nil, fmt.Errorf("batch is not as docs/replication.md has it: %w", err)
 	}
-	if in.Version != batchVersion || !slices.Equal(in.Columns, rollup.Columns) {
-		return nil, fmt.Errorf("batch has version %d and columns %v; version %d and %v are wanted", in.Version, in.Columns, batchVersion, rollup.Columns)
+	if in.Version != batchVersion {
+		return nil, fmt.Errorf("batch has version %d; version %d is wanted", in.Version, batchVersion)
 	}
 	var out []Run
 	rows := 0
@@ -102,16 +108,23 @@ func (r run) check() (Run, error) {
 	if err != nil {
 		return Run{}, err
 	}
+	labels, err := series.ParseLabels(r.Labels)
+	if err != nil {
+		return Run{}, err
+	}
 	out := Run{
-		Def:  series.Definition{Path: path, Kind: kind, Unit: r.Unit, FreshFor: time.Duration(r.FreshFor)},
+		Def:  series.Definition{Path: path, Kind: kind, Unit: r.Unit, FreshFor: time.Duration(r.FreshFor), Wrap: r.Wrap, Labels: labels},
 		Tier: rollup.Tier(r.Tier),
 		Rows: column.Block{Times: r.Starts},
 	}
 	if !slices.Contains(rollup.Tiers, out.Tier) || r.FreshFor <= 0 || len(r.Unit) > 100 {
 		return Run{}, fmt.Errorf("tier %d ns, fresh_for %d ns and a unit of %d bytes are not possible together; tiers are %v", r.Tier, r.FreshFor, len(r.Unit), rollup.Tiers)
 	}
-	if len(r.Values) != len(rollup.Columns) {
-		return Run{}, fmt.Errorf("%d value columns; %d are wanted", len(r.Values), len(rollup.Columns))
+	if !(r.Wrap >= 0) || math.IsInf(r.Wrap, 0) {
+		return Run{}, fmt.Errorf("wrap is %v; 0 or more is wanted", r.Wrap)
+	}
+	if columns, ok := rollup.ColumnsOf(kind, len(r.Values)); !ok || !slices.Equal(columns, r.Columns) {
+		return Run{}, fmt.Errorf("%d value columns, named %v; of a %s %v are wanted", len(r.Values), r.Columns, kind, rollup.Columns(kind))
 	}
 	for _, col := range r.Values {
 		out.Rows.Cols = append(out.Rows.Cols, col)
@@ -127,8 +140,9 @@ func (r run) check() (Run, error) {
 			return Run{}, fmt.Errorf("summary %d counts %v readings; a whole number from 1 is wanted", i, count)
 		}
 		for c, col := range out.Rows.Cols {
-			if math.IsNaN(col[i]) || math.IsInf(col[i], 0) {
-				return Run{}, fmt.Errorf("summary %d has %v as its %s", i, col[i], rollup.Columns[c])
+			tooManyStates := kind == series.State && c == rollup.ColStates && math.IsNaN(col[i])
+			if math.IsInf(col[i], 0) || math.IsNaN(col[i]) && !tooManyStates {
+				return Run{}, fmt.Errorf("summary %d has %v as its %s", i, col[i], r.Columns[c])
 			}
 		}
 	}

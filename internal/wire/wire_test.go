@@ -13,25 +13,27 @@ import (
 	"nexocumula/internal/core/series"
 )
 
-func summaries(t *testing.T) Run {
-	raw, out := column.New(1, 0), rollup.NewBlock(0)
-	def := series.Definition{Path: "long-mere/buoy-1/oxygen", Kind: series.Gauge, Unit: "mg/l", FreshFor: 90 * time.Second}
+func summaries(kind series.Kind) Run {
+	raw, out := column.New(1, 0), rollup.NewBlock(kind, 0)
+	def := series.Definition{Path: "long-mere/buoy-1/oxygen", Kind: kind, Unit: "mg/l", FreshFor: 90 * time.Second, Labels: "depth=3m"}
 	for i := range int64(10) {
 		raw.Add(i*int64(time.Minute)+7, float64(i)/10)
-		s, ok := rollup.Fold(raw, i*int64(time.Minute), time.Minute, def)
-		require.True(t, ok)
-		s.AddTo(&out, i*int64(time.Minute))
+		rollup.Fold(raw, i*int64(time.Minute), (i+1)*int64(time.Minute), &def).AddTo(&out, i*int64(time.Minute), kind)
 	}
 	return Run{Def: def, Tier: rollup.Minute, Rows: out}
 }
 
 func TestABatchArrivesAsItWasSent(t *testing.T) {
-	run := summaries(t)
-	data, err := EncodeBatch([]Run{run, run})
+	runs := []Run{summaries(series.Gauge), summaries(series.Counter), summaries(series.State), summaries(series.Bearing)}
+	runs[1].Def.Wrap = 65536
+	runs[2].Rows.Cols[rollup.ColStates][3] = math.NaN() // more states than can be told apart
+	data, err := EncodeBatch(runs)
 	require.NoError(t, err)
 	back, err := DecodeBatch(data)
 	require.NoError(t, err)
-	assert.Equal(t, []Run{run, run}, back)
+	assert.True(t, math.IsNaN(back[2].Rows.Cols[rollup.ColStates][3]))
+	back[2].Rows.Cols[rollup.ColStates][3], runs[2].Rows.Cols[rollup.ColStates][3] = 0, 0
+	assert.Equal(t, runs, back)
 
 	e := Envelope{Gateway: "long-mere", Epoch: "e", FirstSeq: 4, Batches: [][]byte{data}, Status: Status{SentAt: time.Unix(9, 5).UTC(), Version: "v", Accepted: 8}}
 	text, err := e.Encode()
@@ -50,14 +52,14 @@ func TestBatchesThatLieAreRefused(t *testing.T) {
 		{"kind \"angle\" is not known", func(r *Run) { r.Def.Kind = "angle" }},
 		{"are not possible together", func(r *Run) { r.Tier = 7 }},
 		{"are not possible together", func(r *Run) { r.Def.FreshFor = 0 }},
-		{"13 value columns", func(r *Run) { r.Rows.Cols = r.Rows.Cols[:13] }},
+		{"wrap is -1", func(r *Run) { r.Def.Wrap = -1 }},
 		{"column 3 has 9 rows", func(r *Run) { r.Rows.Cols[3] = r.Rows.Cols[3][:9] }},
 		{"no multiple of its tier", func(r *Run) { r.Rows.Times[2]++ }},
 		{"counts 0 readings", func(r *Run) { r.Rows.Cols[0][1] = 0 }},
 		{"counts 1.5 readings", func(r *Run) { r.Rows.Cols[0][1] = 1.5 }},
 		{"has NaN as its mean", func(r *Run) { r.Rows.Cols[1][1] = math.NaN() }},
 	} {
-		run := summaries(t)
+		run := summaries(series.Gauge)
 		test.spoil(&run)
 		data, err := EncodeBatch([]Run{run})
 		require.NoError(t, err)
@@ -66,12 +68,33 @@ func TestBatchesThatLieAreRefused(t *testing.T) {
 	}
 }
 
+func TestColumnsThatAreNotThoseOfTheKindAreRefused(t *testing.T) {
+	run := summaries(series.Gauge)
+	run.Def.Kind = series.Counter
+	_, err := EncodeBatch([]Run{run})
+	assert.ErrorContains(t, err, "a counter, has 13 columns")
+	one := run0(summaries(series.Counter))
+	one.Columns[13] = "decrease"
+	_, err = one.check()
+	assert.ErrorContains(t, err, "of a counter [count mean")
+}
+
+// run0 is how a run looks on the wire.
+func run0(r Run) run {
+	columns, _ := rollup.ColumnsOf(r.Def.Kind, len(r.Rows.Cols))
+	out := run{Path: string(r.Def.Path), Kind: string(r.Def.Kind), FreshFor: 1, Tier: int64(r.Tier), Columns: columns, Starts: r.Rows.Times}
+	for _, col := range r.Rows.Cols {
+		out.Values = append(out.Values, col)
+	}
+	return out
+}
+
 func FuzzDecode(f *testing.F) {
 	f.Add([]byte{0xa0})
 	good, err := Envelope{Gateway: "a", Epoch: "e", FirstSeq: 1, Batches: [][]byte{{1, 2}}}.Encode()
 	require.NoError(f, err)
 	f.Add(good)
-	plain, err := encoding.Marshal(batch{Version: 1, Columns: rollup.Columns, Series: []run{{Path: "a/b", Starts: int64s{0}, Values: []float64s{{1}}}}})
+	plain, err := encoding.Marshal(batch{Version: batchVersion, Series: []run{run0(summaries(series.State))}})
 	require.NoError(f, err)
 	f.Add(plain)
 	f.Fuzz(func(t *testing.T, data []byte) {

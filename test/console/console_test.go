@@ -168,8 +168,8 @@ func stale(p page, central string, world *demo.World) {
 	st := world.Central.Store
 	ids, err := st.Define([]series.Definition{{Path: "alder-weir/old-well/level", Kind: series.Gauge, Unit: "m", FreshFor: time.Minute}})
 	require.NoError(p.t, err)
-	rows, at := rollup.NewBlock(1), rollup.Minute.Start(time.Now().Add(-3*time.Hour).UnixNano())
-	rollup.Summary{Count: 1, Last: 2.5, FirstAt: at, LastAt: at}.AddTo(&rows, at)
+	rows, at := rollup.NewBlock(series.Gauge, 1), rollup.Minute.Start(time.Now().Add(-3*time.Hour).UnixNano())
+	rollup.Summary{Count: 1, Last: 2.5, FirstAt: at, LastAt: at}.AddTo(&rows, at, series.Gauge)
 	require.NoError(p.t, st.Append(store.Batch{Entries: []store.Entry{{Series: ids[0], Tier: rollup.Minute, Rows: rows}}}))
 	p.do(chromedp.Navigate(central + "/"))
 	p.until(`document.querySelector("[data-series='alder-weir/old-well/level']")?.innerText.includes("stale, 3 h")`)

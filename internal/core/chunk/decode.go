@@ -13,35 +13,104 @@ import (
 // ErrDamaged is wrapped by every error about bytes that are not what Encode wrote.
 var ErrDamaged = errors.New("damaged chunk")
 
-// Decode reads what Encode wrote. It never returns rows from bytes whose checksum
-// or structure is wrong.
-func Decode(data []byte) (column.Block, error) {
+// Packed is an opened chunk whose columns are decoded one by one, as they are asked
+// for. It may be read by several at the same time.
+type Packed struct {
+	rows    int
+	streams [][]byte // the times, then each column
+
+	plain column.Block // instead of streams
+}
+
+// Open checks version, form and checksum, and takes the streams apart.
+func Open(data []byte) (*Packed, error) {
 	if len(data) < headerSize {
-		return column.Block{}, fmt.Errorf("%w: %d bytes, shorter than a header", ErrDamaged, len(data))
+		return nil, fmt.Errorf("%w: %d bytes, shorter than a header", ErrDamaged, len(data))
 	}
 	if data[0] != version {
-		return column.Block{}, fmt.Errorf("%w: version %d, this program reads version %d", ErrDamaged, data[0], version)
+		return nil, fmt.Errorf("%w: version %d, this program reads version %d", ErrDamaged, data[0], version)
 	}
 	if crc32.Checksum(data[headerSize:], castagnoli) != binary.LittleEndian.Uint32(data[2:]) {
-		return column.Block{}, fmt.Errorf("%w: checksum does not match", ErrDamaged)
+		return nil, fmt.Errorf("%w: checksum does not match", ErrDamaged)
 	}
 	r := reader{rest: data[headerSize:]}
-	var b column.Block
+	var p Packed
 	switch data[1] {
 	case bodyPlain:
-		b = r.plainBody()
+		p.plain = r.plainBody()
+		p.rows = p.plain.Len()
+		if r.err == nil && !p.plain.Ordered() {
+			r.err = errOrder
+		}
 	case bodyPacked:
-		b = r.packedBody()
+		r.directory(&p)
 	default:
 		r.err = fmt.Errorf("unknown form %d of the body", data[1])
 	}
 	switch {
 	case r.err != nil:
-		return column.Block{}, fmt.Errorf("%w: %w", ErrDamaged, r.err)
+		return nil, fmt.Errorf("%w: %w", ErrDamaged, r.err)
 	case len(r.rest) != 0:
-		return column.Block{}, fmt.Errorf("%w: %d bytes behind the last column", ErrDamaged, len(r.rest))
-	case !b.Ordered():
-		return column.Block{}, fmt.Errorf("%w: times do not strictly ascend", ErrDamaged)
+		return nil, fmt.Errorf("%w: %d bytes behind the last column", ErrDamaged, len(r.rest))
+	}
+	return &p, nil
+}
+
+// Len is the number of rows.
+func (p *Packed) Len() int { return p.rows }
+
+// Columns is the number of value columns.
+func (p *Packed) Columns() int {
+	if p.streams == nil {
+		return len(p.plain.Cols)
+	}
+	return len(p.streams) - 1
+}
+
+// Times are the times of the rows, strictly ascending.
+func (p *Packed) Times() ([]int64, error) {
+	if p.streams == nil {
+		return p.plain.Times, nil
+	}
+	r := reader{rest: p.streams[0]}
+	times := r.times(p.rows)
+	if err := r.end("the times"); err != nil {
+		return nil, err
+	}
+	if !(column.Block{Times: times}).Ordered() {
+		return nil, fmt.Errorf("%w: %w", ErrDamaged, errOrder)
+	}
+	return times, nil
+}
+
+// Column is the i-th value column.
+func (p *Packed) Column(i int) ([]float64, error) {
+	if p.streams == nil {
+		return p.plain.Cols[i], nil
+	}
+	r := reader{rest: p.streams[i+1]}
+	values := r.values(p.rows)
+	return values, r.end(fmt.Sprintf("column %d", i))
+}
+
+// Decode reads all that Encode wrote. It never returns rows from bytes whose checksum
+// or structure is wrong.
+func Decode(data []byte) (column.Block, error) {
+	p, err := Open(data)
+	if err != nil {
+		return column.Block{}, err
+	}
+	if p.streams == nil {
+		return p.plain, nil
+	}
+	b := column.Block{Cols: make([][]float64, p.Columns())}
+	if b.Times, err = p.Times(); err != nil {
+		return column.Block{}, err
+	}
+	for i := range b.Cols {
+		if b.Cols[i], err = p.Column(i); err != nil {
+			return column.Block{}, err
+		}
 	}
 	return b, nil
 }
@@ -52,7 +121,21 @@ type reader struct {
 	err  error
 }
 
-var errShort = errors.New("ends too early")
+var (
+	errShort = errors.New("ends too early")
+	errOrder = errors.New("times do not strictly ascend")
+)
+
+// end is what went wrong with a stream, or that it has not been used up.
+func (r *reader) end(stream string) error {
+	switch {
+	case r.err != nil:
+		return fmt.Errorf("%w: %s: %w", ErrDamaged, stream, r.err)
+	case len(r.rest) > 0:
+		return fmt.Errorf("%w: %d bytes behind the end of %s", ErrDamaged, len(r.rest), stream)
+	}
+	return nil
+}
 
 // shape reads how many rows and columns there are. Every row takes at least a share
 // of a byte: a length beyond the bytes there are is a lie and must not make us
@@ -65,31 +148,20 @@ func (r *reader) shape(mostRowsPerByte int) (rows, cols int) {
 	return int(n), int(c)
 }
 
-func (r *reader) packedBody() column.Block {
+// directory cuts a packed body into its streams.
+func (r *reader) directory(p *Packed) {
 	rows, cols := r.shape(blockRows)
 	lengths := make([]uint64, 0, maxColumns+1)
 	for i := 0; i <= cols && r.err == nil; i++ {
 		lengths = append(lengths, r.uvarint())
 	}
-	var b column.Block
-	for i, n := range lengths {
+	p.rows, p.streams = rows, make([][]byte, 0, len(lengths))
+	for _, n := range lengths {
 		if r.err == nil && n > uint64(len(r.rest)) {
 			r.err = errShort
 		}
-		stream := reader{rest: r.take(int(n)), err: r.err}
-		if i == 0 {
-			b.Times = stream.times(rows)
-		} else {
-			b.Cols = append(b.Cols, stream.values(rows))
-		}
-		if r.err = stream.err; r.err == nil && len(stream.rest) > 0 {
-			r.err = fmt.Errorf("%d bytes behind the end of stream %d", len(stream.rest), i)
-		}
-		if r.err != nil {
-			return column.Block{}
-		}
+		p.streams = append(p.streams, r.take(int(n)))
 	}
-	return b
 }
 
 func (r *reader) plainBody() column.Block {

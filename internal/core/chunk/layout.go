@@ -51,6 +51,9 @@ package chunk
 //	              added holds differences from one integer to the next, the very first
 //	              from 0
 //	2 bits        8 byte planes, most significant first, as one zstd frame (RFC 8878)
+//	3 runs        uvarint n, then n times 8 bytes: the bits of the values there are;
+//	              uvarint runs; packed: of each run, which of the values; packed: of each
+//	              run, how many rows it has, minus 1
 //
 // Packed integers come in blocks of 256, the last one shorter:
 //
@@ -79,6 +82,7 @@ const (
 	valuesConstant = 0
 	valuesDecimal  = 1
 	valuesBits     = 2
+	valuesRuns     = 3
 
 	blockRows     = 256
 	hasExceptions = 0x80

@@ -21,11 +21,20 @@ func appendValues(out []byte, col []float64) []byte {
 	if constant(col) {
 		return binary.LittleEndian.AppendUint64(append(out, valuesConstant), math.Float64bits(col[0]))
 	}
-	d, ok := decimalsOf(col)
-	if !ok {
-		return appendBits(append(out, valuesBits), col)
+	var small []byte
+	if r, ok := runsOf(col); ok {
+		small = r.append(nil)
 	}
-	return d.append(append(out, valuesDecimal), col)
+	var other []byte
+	if d, ok := decimalsOf(col); ok {
+		other = d.append([]byte{valuesDecimal}, col)
+	} else if small == nil {
+		other = appendBits([]byte{valuesBits}, col)
+	}
+	if other == nil || small != nil && len(small) <= len(other) {
+		return append(out, small...)
+	}
+	return append(out, other...)
 }
 
 // decimals is a column as integers over a power of ten.
@@ -130,6 +139,8 @@ func (r *reader) values(rows int) []float64 {
 		return r.decimals(rows)
 	case valuesBits:
 		return r.bits(rows)
+	case valuesRuns:
+		return r.runs(rows)
 	}
 	r.err = fmt.Errorf("unknown form %d of values", form[0])
 	return nil

@@ -9,7 +9,8 @@ import (
 // Block is a run of rows of one series.
 //
 // Invariants, once Normalize has run: Times strictly ascend, and every column is
-// as long as Times.
+// as long as Times, or nil where it was left out by Pick. Columns may be missing at
+// the end: put together with a block that has them, they are 0.
 type Block struct {
 	Times []int64 // nanoseconds since 1970-01-01T00:00:00Z
 	Cols  [][]float64
@@ -27,7 +28,7 @@ func New(width, rows int) Block {
 // Len is the number of rows.
 func (b Block) Len() int { return len(b.Times) }
 
-// Check reports a column that is not as long as the times.
+// Check reports a column that is not as long as the times. Left out ones are wrong too.
 func (b Block) Check() error {
 	for i, c := range b.Cols {
 		if len(c) != len(b.Times) {
@@ -39,21 +40,58 @@ func (b Block) Check() error {
 
 // Add appends one row, in whatever order.
 func (b *Block) Add(t int64, values ...float64) {
+	b.widen(len(values))
 	b.Times = append(b.Times, t)
-	for i, v := range values {
+	for i := range b.Cols {
+		v := 0.0
+		if i < len(values) {
+			v = values[i]
+		}
 		b.Cols[i] = append(b.Cols[i], v)
 	}
 }
 
+// widen adds columns of 0 until there are width.
+func (b *Block) widen(width int) {
+	if width <= len(b.Cols) {
+		return
+	}
+	cols := make([][]float64, width)
+	copy(cols, b.Cols)
+	for i := len(b.Cols); i < width; i++ {
+		cols[i] = make([]float64, len(b.Times))
+	}
+	b.Cols = cols
+}
+
+// Pick is the block with only the wanted columns; the others are nil.
+func (b Block) Pick(wanted func(col int) bool) Block {
+	out := Block{Times: b.Times, Cols: make([][]float64, len(b.Cols))}
+	for i, c := range b.Cols {
+		if wanted(i) {
+			out.Cols[i] = c
+		}
+	}
+	return out
+}
+
 // Append adds all rows of o behind b's, in whatever order.
 func (b *Block) Append(o Block) {
-	if b.Cols == nil {
+	if len(b.Times) == 0 {
 		b.Cols = make([][]float64, len(o.Cols))
 	}
-	b.Times = append(b.Times, o.Times...)
-	for i := range b.Cols {
-		b.Cols[i] = append(b.Cols[i], o.Cols[i]...)
+	b.widen(len(o.Cols))
+	cols := make([][]float64, len(b.Cols)) // others may see b.Cols
+	for i, c := range b.Cols {
+		switch {
+		case i >= len(o.Cols):
+			cols[i] = append(c, make([]float64, len(o.Times))...)
+		case o.Cols[i] != nil:
+			cols[i] = append(c, o.Cols[i]...)
+		}
 	}
+	b.Cols = cols
+	b.Times = append(b.Times, o.Times...)
 }
 
 // Clone copies the rows.
@@ -69,7 +107,9 @@ func (b Block) Clone() Block {
 func (b Block) Rows(i, j int) Block {
 	c := Block{Times: b.Times[i:j:j], Cols: make([][]float64, len(b.Cols))}
 	for k := range b.Cols {
-		c.Cols[k] = b.Cols[k][i:j:j]
+		if b.Cols[k] != nil {
+			c.Cols[k] = b.Cols[k][i:j:j]
+		}
 	}
 	return c
 }
@@ -106,14 +146,29 @@ func (b Block) Normalize() Block {
 		order[i] = i
 	}
 	sort.SliceStable(order, func(i, j int) bool { return b.Times[order[i]] < b.Times[order[j]] })
-	out := New(len(b.Cols), len(order))
+	kept := order[:0] // never ahead of where it is read
 	for k, i := range order {
 		if k+1 < len(order) && b.Times[order[k+1]] == b.Times[i] {
 			continue // a later row of the same time wins
 		}
-		out.Times = append(out.Times, b.Times[i])
-		for c := range b.Cols {
-			out.Cols[c] = append(out.Cols[c], b.Cols[c][i])
+		kept = append(kept, i)
+	}
+	return b.rowsAt(kept)
+}
+
+// rowsAt is a copy of the rows in the given order.
+func (b Block) rowsAt(order []int) Block {
+	out := Block{Times: make([]int64, len(order)), Cols: make([][]float64, len(b.Cols))}
+	for k, i := range order {
+		out.Times[k] = b.Times[i]
+	}
+	for c, col := range b.Cols {
+		if col == nil {
+			continue
+		}
+		out.Cols[c] = make([]float64, len(order))
+		for k, i := range order {
+			out.Cols[c][k] = col[i]
 		}
 	}
 	return out

@@ -1,36 +1,154 @@
 package rollup
 
 import (
+	"fmt"
+	"math"
 	"time"
 
 	"nexocumula/internal/core/column"
+	"nexocumula/internal/core/series"
 )
 
-// Columns name the value columns of a block of summaries, in order. The time of a
-// row is its window's start; the times inside it are nanoseconds after that, which
-// a float64 holds exactly for windows of up to 104 days.
-var Columns = []string{
-	"count", "mean", "m2", "min", "max", "first", "last",
-	"min_at", "max_at", "first_at", "last_at", "covered", "north", "east",
+// The value columns of a block of summaries. The time of a row is its window's start;
+// the times inside it are nanoseconds after that, which a float64 holds exactly for
+// windows of up to 104 days.
+//
+// They stand in the order in which queries want them, see Parts. What follows Common
+// is up to the kind: bearings have north and east, counters increase and resets,
+// states changes and then, for as many values as a row of the block needs, value and
+// nanoseconds held. Missing pairs are 0 and 0.
+const (
+	ColCount = iota
+	ColMean
+	ColMin
+	ColMax
+	ColM2
+	ColFirst
+	ColLast
+	ColCovered
+	ColHeld
+	ColMinAt
+	ColMaxAt
+	ColFirstAt
+	ColLastAt
+	Common
+
+	ColNorth    = Common
+	ColEast     = Common + 1
+	ColIncrease = Common
+	ColResets   = Common + 1
+	ColChanges  = Common
+	ColStates   = Common + 1
+)
+
+// Parts are the runs of columns that are stored apart, each from one of these to the
+// next: what nearly every query wants, what some do, the times, and what is of a kind.
+var Parts = []int{ColCount, ColM2, ColMinAt, Common}
+
+// Columns name the columns of a kind's summaries, without the pairs of states.
+func Columns(kind series.Kind) []string {
+	names := []string{
+		"count", "mean", "min", "max", "m2", "first", "last", "covered", "held",
+		"min_at", "max_at", "first_at", "last_at",
+	}
+	switch kind {
+	case series.Bearing:
+		names = append(names, "north", "east")
+	case series.Counter:
+		names = append(names, "increase", "resets")
+	case series.State:
+		names = append(names, "changes")
+	}
+	return names
 }
 
-// NewBlock makes an empty block of summaries.
-func NewBlock(rows int) column.Block { return column.New(len(Columns), rows) }
+// ColumnsOf names all columns of a block of a kind that has width of them; the pairs of
+// states are state_1, held_1 and so on. ok is false when there is no such block.
+func ColumnsOf(kind series.Kind, width int) (names []string, ok bool) {
+	names = Columns(kind)
+	if kind == series.State {
+		for i := 1; len(names)+2 <= width && i <= MostStates; i++ {
+			names = append(names, fmt.Sprintf("state_%d", i), fmt.Sprintf("held_%d", i))
+		}
+	}
+	return names, len(names) == width
+}
+
+// NewBlock makes an empty block of a kind's summaries.
+func NewBlock(kind series.Kind, rows int) column.Block { return column.New(len(Columns(kind)), rows) }
 
 // AddTo appends the summary of the window that starts at start as a row.
-func (s Summary) AddTo(b *column.Block, start int64) {
-	b.Add(start, s.Count, s.Mean, s.M2, s.Min, s.Max, s.First, s.Last,
-		float64(s.MinAt-start), float64(s.MaxAt-start), float64(s.FirstAt-start), float64(s.LastAt-start),
-		float64(s.Covered), s.North, s.East)
+func (s Summary) AddTo(b *column.Block, start int64, kind series.Kind) {
+	row := make([]float64, Common, Common+2+2*len(s.States))
+	copy(row, []float64{
+		s.Count, s.Mean, s.Min, s.Max, s.M2, s.First, s.Last, float64(s.Covered), s.Held,
+		float64(s.MinAt - start), float64(s.MaxAt - start), float64(s.FirstAt - start), float64(s.LastAt - start),
+	})
+	switch kind {
+	case series.Bearing:
+		row = append(row, s.North, s.East)
+	case series.Counter:
+		row = append(row, s.Increase, s.Resets)
+	case series.State:
+		row = append(row, s.Changes)
+		for _, one := range s.States {
+			row = append(row, one.Value, float64(one.Held))
+		}
+	}
+	b.Add(start, row...)
 }
 
-// FromRow reads row i of a block of summaries.
-func FromRow(b column.Block, i int) Summary {
-	c, start := b.Cols, b.Times[i]
-	at := func(col int) int64 { return start + int64(c[col][i]) }
-	return Summary{
-		Count: c[0][i], Mean: c[1][i], M2: c[2][i], Min: c[3][i], Max: c[4][i], First: c[5][i], Last: c[6][i],
-		MinAt: at(7), MaxAt: at(8), FirstAt: at(9), LastAt: at(10),
-		Covered: time.Duration(c[11][i]), North: c[12][i], East: c[13][i],
+// FromRow reads row i of a block of summaries; what was left out of it is 0.
+func FromRow(b column.Block, i int, kind series.Kind) Summary {
+	get := func(col int) float64 {
+		if col >= len(b.Cols) || b.Cols[col] == nil {
+			return 0
+		}
+		return b.Cols[col][i]
 	}
+	at := func(col int) int64 { return b.Times[i] + int64(get(col)) }
+	s := Summary{
+		Count: get(ColCount), Mean: get(ColMean), M2: get(ColM2), Min: get(ColMin), Max: get(ColMax),
+		First: get(ColFirst), Last: get(ColLast), Covered: time.Duration(get(ColCovered)), Held: get(ColHeld),
+		MinAt: at(ColMinAt), MaxAt: at(ColMaxAt), FirstAt: at(ColFirstAt), LastAt: at(ColLastAt),
+	}
+	s.Since = s.FirstAt
+	switch kind {
+	case series.Bearing:
+		s.North, s.East = get(ColNorth), get(ColEast)
+	case series.Counter:
+		s.Increase, s.Resets = get(ColIncrease), get(ColResets)
+	case series.State:
+		s.Changes, s.States = get(ColChanges), statesOf(b, i, nil)
+	}
+	return s
 }
+
+// statesOf adds the pairs of row i to to.
+func statesOf(b column.Block, i int, to States) States {
+	for col := ColStates; col+1 < len(b.Cols); col += 2 {
+		if b.Cols[col] == nil {
+			break
+		}
+		to = to.add(b.Cols[col][i], time.Duration(b.Cols[col+1][i]))
+	}
+	return to
+}
+
+// Need says which columns are wanted, as a set of bits; those from ColStates on go
+// together.
+type Need uint64
+
+// NeedAll wants every column.
+const NeedAll = Need(math.MaxUint64)
+
+// Wants makes a set.
+func Wants(cols ...int) (n Need) {
+	for _, c := range cols {
+		n |= 1 << min(c, ColStates)
+	}
+	return n
+}
+
+// Has reports whether a column is wanted.
+func (n Need) Has(col int) bool { return n>>min(col, ColStates)&1 != 0 }

@@ -8,35 +8,37 @@ import (
 	"nexocumula/internal/core/series"
 )
 
-// Fold is the summary of one window, start <= time < start+width, of a series. rows
-// holds readings in order of time, at least those of the window and those of
-// FreshFor before it, which may still speak for the window's begin. ok is false
-// when the window holds no reading.
-func Fold(rows column.Block, start int64, width time.Duration, def series.Definition) (s Summary, ok bool) {
-	end := start + int64(width)
-	i, j := rows.Search(start), rows.Search(end)
-	if i == j {
-		return s, false
-	}
+// Fold is the summary of from <= time < to of a series. rows holds readings in order
+// of time, at least those of the span and those of FreshFor before it, which may still
+// speak for its begin. Without any reading in the span Count is 0; it may be covered
+// all the same.
+func Fold(rows column.Block, from, to int64, def *series.Definition) (s Summary) {
+	i, j := rows.Search(from), rows.Search(to)
 	times, values := rows.Times[i:j], rows.Cols[0][i:j]
 	for k, v := range values {
 		s.add(times[k], v)
 	}
-	if def.Kind == series.Bearing {
+	switch def.Kind {
+	case series.Bearing:
 		for _, v := range values {
 			sin, cos := math.Sincos(v * math.Pi / 180)
 			s.North += cos
 			s.East += sin
 		}
+	case series.Counter, series.State:
+		for k := 1; k < len(values); k++ {
+			s.step(values[k-1], values[k], def)
+		}
 	}
-	s.Covered = covered(rows.Times[max(0, i-1):j], start, end, def.FreshFor)
-	return s, true
+	first := max(0, i-1)
+	s.cover(rows.Times[first:j], rows.Cols[0][first:j], from, to, def)
+	return s
 }
 
 // add takes one reading in, later than all before; Welford's update (1962).
 func (s *Summary) add(t int64, v float64) {
 	if s.Count == 0 {
-		*s = Summary{Count: 1, Mean: v, Min: v, Max: v, First: v, Last: v, MinAt: t, MaxAt: t, FirstAt: t, LastAt: t}
+		*s = Summary{Count: 1, Mean: v, Min: v, Max: v, First: v, Last: v, MinAt: t, MaxAt: t, FirstAt: t, LastAt: t, Since: t}
 		return
 	}
 	s.Count++
@@ -52,15 +54,40 @@ func (s *Summary) add(t int64, v float64) {
 	s.Last, s.LastAt = v, t
 }
 
-// covered is how much of the window lies within freshFor after a reading.
-func covered(times []int64, start, end int64, freshFor time.Duration) time.Duration {
-	var sum int64
+// step takes in the way from one reading to the next.
+func (s *Summary) step(earlier, later float64, def *series.Definition) {
+	switch def.Kind {
+	case series.Counter:
+		grown, reset := def.Step(earlier, later)
+		s.Increase += grown
+		if reset {
+			s.Resets++
+		}
+	case series.State:
+		if earlier != later {
+			s.Changes++
+		}
+	}
+}
+
+// cover takes in how long each reading holds within the span.
+func (s *Summary) cover(times []int64, values []float64, from, to int64, def *series.Definition) {
 	for k, t := range times {
-		until := t + int64(freshFor)
+		until := t + int64(def.FreshFor)
 		if k+1 < len(times) {
 			until = min(until, times[k+1])
 		}
-		sum += max(0, min(until, end)-max(t, start))
+		s.holdFor(values[k], max(t, from), min(until, to), def)
 	}
-	return time.Duration(sum)
+}
+
+// holdFor takes in that value held from one time to another.
+func (s *Summary) holdFor(value float64, from, to int64, def *series.Definition) {
+	if to <= from {
+		return
+	}
+	s.hold(value, time.Duration(to-from))
+	if def.Kind == series.State {
+		s.States = s.States.add(value, time.Duration(to-from))
+	}
 }

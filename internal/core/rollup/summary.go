@@ -5,9 +5,9 @@ import (
 	"time"
 )
 
-// Summary is the mergeable record of one window's readings.
+// Summary is the mergeable record of the readings of a span of time.
 type Summary struct {
-	Count       float64 // readings, at least 1
+	Count       float64 // readings
 	Mean        float64
 	M2          float64 // sum of squared distances from Mean
 	Min, Max    float64
@@ -16,10 +16,25 @@ type Summary struct {
 	// Times of those readings, nanoseconds since 1970. Of equal lows and highs, the earliest.
 	MinAt, MaxAt, FirstAt, LastAt int64
 
-	Covered time.Duration // how much of the window fresh readings speak for
+	// How much of the span readings speak for, and the mean over that time: each
+	// reading holds until the next, and for as long as its series says at most.
+	Covered time.Duration
+	Held    float64
 
-	// The sum of the readings as unit vectors, of bearings only.
+	// Of bearings: the sum of the readings as unit vectors.
 	North, East float64
+
+	// Of counters: by how much it grew, and how often it began again from 0.
+	Increase, Resets float64
+
+	// Of states: from one reading to the next, how often the value was another; and how
+	// long each value held.
+	Changes float64
+	States  States
+
+	// Since is the time of the reading from which Increase counts: the one before the
+	// span, if there was one, else the first.
+	Since int64
 }
 
 // Sum of the readings.
@@ -36,7 +51,7 @@ func (s Summary) SD() float64 {
 // Direction is the vector mean of bearings in degrees, 0 <= d < 360; NaN when the
 // readings cancel out. Source: Mardia and Jupp, Directional Statistics, 2.2.1.
 func (s Summary) Direction() float64 {
-	if math.Hypot(s.North, s.East) < 1e-9*s.Count {
+	if s.Count == 0 || math.Hypot(s.North, s.East) < 1e-9*s.Count {
 		return math.NaN()
 	}
 	d := math.Mod(math.Atan2(s.East, s.North)*180/math.Pi+360, 360)
@@ -46,22 +61,29 @@ func (s Summary) Direction() float64 {
 	return d
 }
 
-// Merge is the summary of both windows' readings together. The order of the two
-// does not matter. Moments follow Chan, Golub and LeVeque (1983), which stays
-// accurate when the mean is large beside the spread.
+// Steadiness of bearings is the length of the mean vector: 1 when all are the same, 0
+// when they cancel out. Mardia and Jupp call it the mean resultant length, 2.3.1.
+func (s Summary) Steadiness() float64 {
+	return min(1, math.Hypot(s.North, s.East)/s.Count)
+}
+
+// Merge is the summary of the readings of both together, a and b of spans that do not
+// overlap, in any order. Moments follow Chan, Golub and LeVeque (1983), which stays
+// accurate when the mean is large beside the spread. What lies between the two, the
+// step from one's last reading to the other's first and the time held in between, is
+// up to the caller: see Join.
 func Merge(a, b Summary) Summary {
-	if a.Count == 0 {
-		return b
-	}
-	if b.Count == 0 {
-		return a
-	}
-	if b.FirstAt < a.FirstAt {
+	if b.Count > 0 && (a.Count == 0 || b.FirstAt < a.FirstAt) {
 		a, b = b, a
+	}
+	out := a
+	out.hold(b.Held, b.Covered)
+	out.States = a.States.plus(b.States)
+	if b.Count == 0 {
+		return out
 	}
 	n := a.Count + b.Count
 	delta := b.Mean - a.Mean
-	out := a
 	out.Count = n
 	out.Mean = a.Mean + delta*(b.Count/n)
 	out.M2 = a.M2 + b.M2 + delta*delta*(a.Count*b.Count/n)
@@ -74,8 +96,18 @@ func Merge(a, b Summary) Summary {
 	if b.LastAt > a.LastAt {
 		out.Last, out.LastAt = b.Last, b.LastAt
 	}
-	out.Covered = a.Covered + b.Covered
-	out.North = a.North + b.North
-	out.East = a.East + b.East
+	out.North, out.East = a.North+b.North, a.East+b.East
+	out.Increase, out.Resets = a.Increase+b.Increase, a.Resets+b.Resets
+	out.Changes = a.Changes + b.Changes
+	out.Since = min(a.Since, b.Since)
 	return out
+}
+
+// hold takes in that value held for a time.
+func (s *Summary) hold(value float64, length time.Duration) {
+	if length <= 0 {
+		return
+	}
+	s.Covered += length
+	s.Held += (value - s.Held) * (float64(length) / float64(s.Covered))
 }

@@ -39,4 +39,24 @@ type Definition struct {
 	// FreshFor is how long one reading speaks for the series: past it the latest
 	// value is stale, and the time after it is not covered.
 	FreshFor time.Duration
+
+	// Wrap is how many steps a counter has before it begins again from 0, such as
+	// 65536; 0 when it is not known to. Without it every fall is a reset.
+	Wrap float64
+
+	Labels Labels
+}
+
+// Step is by how much a counter grew from one reading to the next. A fall is a wrap
+// when that makes for less than half of the counter's width; otherwise the counter
+// was reset, and has counted to later since.
+func (d *Definition) Step(earlier, later float64) (grown float64, reset bool) {
+	grown = later - earlier
+	switch {
+	case grown >= 0:
+		return grown, false
+	case d.Wrap > 0 && grown+d.Wrap < d.Wrap/2:
+		return grown + d.Wrap, false
+	}
+	return later, true
 }

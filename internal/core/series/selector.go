@@ -7,9 +7,12 @@ import (
 
 // Selector names many series: a path in which a level may be "+" (any one level)
 // and the last may be "#" (this level and all below), as in MQTT 5.0, section 4.7.
+//
+// Where labels are given as well, a series must have all of them.
 type Selector struct {
 	text   string
 	levels []string
+	labels Labels
 }
 
 // ParseSelector checks s.
@@ -37,10 +40,36 @@ func ParseSelector(s string) (Selector, error) {
 	return Selector{text: s, levels: levels}, nil
 }
 
-// String is the selector as it was written.
-func (s Selector) String() string { return s.text }
+// With is the selector narrowed to series that have all the labels.
+func (s Selector) With(labels Labels) Selector {
+	s.labels = labels
+	return s
+}
 
-// Match reports whether the selector names p. It costs one pass over the path.
+// Levels are the parts of the path: names, "+", and at the end perhaps "#".
+func (s Selector) Levels() []string { return s.levels }
+
+// Labels are what a series must have.
+func (s Selector) Labels() Labels { return s.labels }
+
+// String is the selector as it was written, with its labels.
+func (s Selector) String() string {
+	if s.labels == "" {
+		return s.text
+	}
+	return s.text + " with " + string(s.labels)
+}
+
+// Path is the one series that the selector can match; ok is false when there may be
+// several.
+func (s Selector) Path() (p Path, ok bool) {
+	if len(s.levels) < 2 || strings.ContainsAny(s.text, "+#") {
+		return "", false
+	}
+	return Path(s.text), true
+}
+
+// Match reports whether the selector's path names p. It costs one pass over the path.
 func (s Selector) Match(p Path) bool {
 	rest := string(p)
 	more := true

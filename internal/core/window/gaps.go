@@ -4,12 +4,18 @@ import (
 	"fmt"
 	"math"
 	"strconv"
+	"strings"
+	"time"
+
+	"nexocumula/internal/core/series"
+	"nexocumula/internal/core/span"
 )
 
 // Gaps says what stands in a window without data.
 type Gaps struct {
 	Mode  GapMode
-	Value float64 // of Number only
+	Value float64       // of Number only
+	Limit time.Duration // of Carry: how old the value may be at the window's begin; 0: any age
 }
 
 // GapMode is one of the ways to treat a window without data.
@@ -17,31 +23,99 @@ type GapMode string
 
 // The modes.
 const (
-	Leave  GapMode = "leave" // no row
+	Leave  GapMode = "leave" // nothing
 	Carry  GapMode = "carry" // the last known value
 	Join   GapMode = "join"  // the straight line between the neighbours
 	Number GapMode = "number"
 )
 
-// ParseGaps reads leave, carry, join or a number; the empty text is leave.
-func ParseGaps(s string) (Gaps, error) {
-	switch mode := GapMode(s); mode {
+// ParseGaps reads leave, carry, carry:30m, join or a number; the empty text is leave.
+func ParseGaps(text string) (Gaps, error) {
+	switch mode := GapMode(text); mode {
 	case "":
 		return Gaps{Mode: Leave}, nil
 	case Leave, Carry, Join:
 		return Gaps{Mode: mode}, nil
 	}
-	v, err := strconv.ParseFloat(s, 64)
+	if limit, ok := strings.CutPrefix(text, "carry:"); ok {
+		length, err := span.Parse(limit)
+		if err != nil {
+			return Gaps{}, fmt.Errorf("gaps %q: %w", text, err)
+		}
+		return Gaps{Mode: Carry, Limit: length}, nil
+	}
+	v, err := strconv.ParseFloat(text, 64)
 	if err != nil || math.IsNaN(v) || math.IsInf(v, 0) {
-		return Gaps{}, fmt.Errorf("gaps %q: use leave, carry, join or a number", s)
+		return Gaps{}, fmt.Errorf("gaps %q: use leave, carry, carry:30m for values no older than that, join or a number", text)
 	}
 	return Gaps{Mode: Number, Value: v}, nil
 }
 
 // String is the text ParseGaps reads.
 func (g Gaps) String() string {
-	if g.Mode == Number {
+	switch {
+	case g.Mode == Number:
 		return strconv.FormatFloat(g.Value, 'g', -1, 64)
+	case g.Limit > 0:
+		return string(g.Mode) + ":" + span.Format(g.Limit)
 	}
 	return string(g.Mode)
+}
+
+// fill puts values into the windows without a reading and marks them; what is known of
+// such a window, as a reading before it still holds, stays. before is the last
+// reading ahead of the range, if there is one.
+func (r *Rows) fill(windows []Window, gaps Gaps, stats []Stat, kind series.Kind, before *known) {
+	if gaps.Mode == Leave || gaps.Mode == "" {
+		return
+	}
+	last := -1 // the last window with a reading
+	for i := range windows {
+		if !r.noReading[i] {
+			last = i
+			continue
+		}
+		switch gaps.Mode {
+		case Number:
+			r.fillOne(i, stats, kind, func(int) float64 { return gaps.Value })
+		case Carry:
+			if last >= 0 {
+				before = &r.lasts[last]
+			}
+			if before != nil && (gaps.Limit == 0 || windows[i].From-before.at <= int64(gaps.Limit)) {
+				r.fillOne(i, stats, kind, func(int) float64 { return before.value })
+			}
+		case Join:
+			next := i
+			for next < len(windows) && r.noReading[next] {
+				next++
+			}
+			if last < 0 || next == len(windows) {
+				continue
+			}
+			share := float64(i-last) / float64(next-last)
+			r.fillOne(i, stats, kind, func(stat int) float64 {
+				return between(r.Stats[stat][last], r.Stats[stat][next], share, kind)
+			})
+		}
+	}
+	for i := range r.Filled {
+		r.Empty[i] = r.Empty[i] && !r.Filled[i]
+	}
+}
+
+func between(a, b, share float64, kind series.Kind) float64 {
+	if kind == series.Bearing {
+		return math.Mod(a+share*(math.Mod(b-a+540, 360)-180)+360, 360) // the short way round
+	}
+	return a + share*(b-a)
+}
+
+func (r *Rows) fillOne(i int, stats []Stat, kind series.Kind, value func(stat int) float64) {
+	r.Filled[i] = true
+	for k, s := range stats {
+		if s.kind().measure == aValue && s.For(kind) && math.IsNaN(r.Stats[k][i]) {
+			r.Stats[k][i] = value(k)
+		}
+	}
 }

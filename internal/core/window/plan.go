@@ -2,58 +2,117 @@ package window
 
 import (
 	"fmt"
+	"slices"
 	"time"
 
 	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/span"
 )
 
-// Plan is a range cut into windows, and the tier they are computed from.
+// Plan is windows, and how they are put together from segments, which no edge of a
+// window lies inside of, out of the rows of one tier.
 type Plan struct {
-	From, To int64 // nanoseconds since 1970; whole windows, To not included
-	Width    time.Duration
-	Tier     rollup.Tier
+	Windows []Window
+	Tier    rollup.Tier
+
+	bounds []int64 // segment i is bounds[i] <= time < bounds[i+1]
+	parts  [][]int // of each window: begin and end of each run of segments; nil: segment i is window i
 }
 
-// MakePlan cuts from <= time < to into windows of width, counted from
-// 1970-01-01T00:00:00Z. A range that begins or ends inside a window is widened to
-// take it in whole. The tier is the widest one whose windows fill these exactly;
-// readings say whether tier 0 is at hand as well.
-func MakePlan(from, to int64, width time.Duration, readings bool) (Plan, error) {
-	if to <= from {
-		return Plan{}, fmt.Errorf("range is empty: from %s is not before to %s", clock(from), clock(to))
+// NewPlan finds the segments and the widest tier whose windows fill each of them
+// exactly. Without readings the narrowest tier must; with exactReadings nothing but
+// readings will do.
+func NewPlan(windows []Window, readings, exactReadings bool) (*Plan, error) {
+	p := &Plan{Windows: windows}
+	p.segments()
+	if exactReadings {
+		if !readings {
+			return nil, fmt.Errorf("percentiles need the readings themselves, and only summaries are kept here; ask the gateway, or for min, max, mean and sd")
+		}
+		return p, nil
 	}
-	if width <= 0 {
-		return Plan{}, fmt.Errorf("width must be more than nothing, such as 15m")
-	}
-	tier, err := exactTier(width, readings)
-	if err != nil {
-		return Plan{}, err
-	}
-	grid := rollup.Tier(width)
-	end := grid.Start(to)
-	if end < to {
-		end += int64(width)
-	}
-	return Plan{From: grid.Start(from), To: end, Width: width, Tier: tier}, nil
-}
-
-func exactTier(width time.Duration, readings bool) (rollup.Tier, error) {
 	for i := len(rollup.Tiers) - 1; i >= 0; i-- {
-		if width%rollup.Tiers[i].Width() == 0 {
-			return rollup.Tiers[i], nil
+		if p.fits(int64(rollup.Tiers[i])) {
+			p.Tier = rollup.Tiers[i]
+			return p, nil
 		}
 	}
 	if readings {
-		return rollup.Readings, nil
+		return p, nil
 	}
-	finest := rollup.Tiers[0].Width()
-	near := max(finest, width/finest*finest)
-	return 0, fmt.Errorf("width %s cannot be answered exactly: only summaries of %s are kept here; use a multiple of it, such as %s, or ask the gateway, which has the readings",
-		span.Format(width), span.Format(finest), span.Format(near))
+	return nil, p.noTier()
 }
 
-// Windows is how many windows the range has.
-func (p Plan) Windows() int { return int((p.To - p.From) / int64(p.Width)) }
+func (p *Plan) segments() {
+	simple := true
+	for i, w := range p.Windows {
+		if w.Pieces != nil || i > 0 && p.Windows[i-1].To != w.From {
+			simple = false
+		}
+		for _, s := range w.spans() {
+			p.bounds = append(p.bounds, s.From, s.To)
+		}
+	}
+	slices.Sort(p.bounds)
+	p.bounds = slices.Compact(p.bounds)
+	if simple {
+		return
+	}
+	p.parts = make([][]int, len(p.Windows))
+	for i, w := range p.Windows {
+		for _, s := range w.spans() {
+			from, _ := slices.BinarySearch(p.bounds, s.From)
+			to, _ := slices.BinarySearch(p.bounds, s.To)
+			p.parts[i] = append(p.parts[i], from, to)
+		}
+	}
+}
 
-func clock(t int64) string { return time.Unix(0, t).UTC().Format(time.RFC3339) }
+func (p *Plan) fits(width int64) bool {
+	for _, b := range p.bounds {
+		if b%width != 0 {
+			return false
+		}
+	}
+	return true
+}
+
+func (p *Plan) noTier() error {
+	finest := int64(rollup.Tiers[0])
+	for _, b := range p.bounds {
+		if b%finest == 0 {
+			continue
+		}
+		lower := b - b%finest
+		return fmt.Errorf("a window with an edge at %s cannot be answered exactly: only summaries of %s are kept here; use widths and times that are multiples of it, such as %s or %s, or ask the gateway, which has the readings",
+			at(b), span.Format(rollup.Tiers[0].Width()), at(lower), at(lower+finest))
+	}
+	return nil
+}
+
+func at(t int64) string { return time.Unix(0, t).UTC().Format(time.RFC3339Nano) }
+
+// From is the begin of the first window.
+func (p *Plan) From() int64 { return p.bounds[0] }
+
+// To is the end of the last.
+func (p *Plan) To() int64 { return p.bounds[len(p.bounds)-1] }
+
+// Merges is how many segments all windows are put together from.
+func (p *Plan) Merges() (n int) {
+	for _, part := range p.parts {
+		for i := 0; i < len(part); i += 2 {
+			n += part[i+1] - part[i]
+		}
+	}
+	return n
+}
+
+// Cut reports whether an edge lies inside from < t < to.
+func (p *Plan) Cut(from, to int64) bool {
+	i, _ := slices.BinarySearch(p.bounds, from+1)
+	return i < len(p.bounds) && p.bounds[i] < to
+}
+
+// MultipleOf reports whether all edges are multiples of a width.
+func (p *Plan) MultipleOf(width time.Duration) bool { return p.fits(int64(width)) }

@@ -2,122 +2,206 @@ package window
 
 import (
 	"math"
-	"time"
+	"slices"
 
 	"nexocumula/internal/core/column"
 	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/series"
 )
 
-// Rows are a query's answer for one series, by column.
+// Rows are a query's answer for one series, by column: for each stat a number for
+// each of the plan's windows, NaN where there is none.
 type Rows struct {
-	Starts []int64 // nanoseconds since 1970, ascending
 	Stats  [][]float64
-	Filled []bool // the row stands for a window without data
+	Empty  []bool // nothing is known of the window, and nothing was put there
+	Filled []bool // there was no data, and gaps says what stands there
 
-	Whole    rollup.Summary // the whole range as one window; Count 0 when there is nothing
-	Coverage float64        // share of the whole range
+	Whole    []float64 // the stats of all windows taken as one
+	Coverage float64   // share of all windows' time
+
+	Counts     []float64 // readings of each window
+	WholeCount float64
+
+	noReading []bool
+	lasts     []known // of each window, its last reading
 }
 
-// Reduce computes the rows of one series from block, which holds what the plan's
-// tier has for the range: summaries, or for tier 0 readings, from FreshFor before
-// the range on.
-func Reduce(p Plan, block column.Block, def series.Definition, stats []Stat, gaps Gaps) Rows {
-	windows := summarise(p, block, def)
-	out := Rows{Stats: make([][]float64, len(stats))}
-	for i, w := range windows {
-		out.Whole = rollup.Merge(out.Whole, w.summary)
-		if i > 0 {
-			out.fill(p, gaps, stats, windows[i-1], w, def.Kind)
-		} else if gaps.Mode == Number {
-			out.fillWith(p.From, w.start, p.Width, stats, func(Stat, float64) float64 { return gaps.Value })
-		}
-		out.add(w.start, false, stats, func(s Stat) float64 { return s.Of(w.summary, p.Width, def.Kind) })
+type known struct {
+	at    int64
+	value float64
+}
+
+// Reducer takes the rows of one series in, in order of time, and reduces them to a row
+// per window.
+type Reducer struct {
+	plan  *Plan
+	def   *series.Definition
+	stats []Stat
+	gaps  Gaps
+
+	join     *rollup.Joiner
+	before   *known
+	segment  int // the one being reduced
+	sums     []rollup.Summary
+	readings [][]float64 // of each segment, for percentiles
+}
+
+// NewReducer begins the rows of a series.
+func NewReducer(plan *Plan, def *series.Definition, stats []Stat, gaps Gaps) *Reducer {
+	r := &Reducer{plan: plan, def: def, stats: stats, gaps: gaps, join: rollup.NewJoiner(def, Need(stats, def.Kind))}
+	r.sums = make([]rollup.Summary, 0, len(plan.bounds)-1)
+	if slices.ContainsFunc(stats, Stat.IsPercentile) {
+		r.readings = make([][]float64, len(plan.bounds)-1)
 	}
-	out.fillEnd(p, gaps, stats, windows)
-	out.Coverage = float64(out.Whole.Covered) / float64(p.To-p.From)
-	return out
+	r.join.Begin(plan.From())
+	return r
 }
 
-type window struct {
-	start   int64
-	summary rollup.Summary
+// Before says which reading was the last ahead of the range.
+func (r *Reducer) Before(at int64, value float64) {
+	r.before = &known{at, value}
+	r.join.Before(at, value)
 }
 
-// summarise is one summary per window that has data, in order.
-func summarise(p Plan, block column.Block, def series.Definition) []window {
-	var out []window
-	grid := rollup.Tier(p.Width)
-	for i := block.Search(p.From); i < block.Len() && block.Times[i] < p.To; {
-		start := grid.Start(block.Times[i])
-		end := block.Search(start + int64(p.Width))
-		var sum rollup.Summary
-		if p.Tier == rollup.Readings {
-			sum, _ = rollup.Fold(block, start, p.Width, def)
+// to goes on to the segment that t lies in.
+func (r *Reducer) to(t int64) {
+	for r.segment+1 < len(r.plan.bounds)-1 && r.plan.bounds[r.segment+1] <= t {
+		r.end()
+	}
+}
+
+func (r *Reducer) end() {
+	r.segment++
+	edge := r.plan.bounds[r.segment]
+	r.sums = append(r.sums, r.join.End(edge))
+	r.join.Begin(edge)
+}
+
+// Rows takes in readings (width 0), or summaries of windows width long.
+func (r *Reducer) Rows(b column.Block, width int64) error {
+	for i := 0; i < b.Len(); {
+		r.to(b.Times[i])
+		k := searchFrom(b.Times, i, r.plan.bounds[r.segment+1])
+		if width == 0 {
+			r.join.Readings(b, i, k)
+			if r.readings != nil {
+				r.readings[r.segment] = append(r.readings[r.segment], b.Cols[0][i:k]...)
+			}
 		} else {
-			for k := i; k < end; k++ {
-				sum = rollup.Merge(sum, rollup.FromRow(block, k))
-			}
+			r.join.Summaries(b, i, k, width)
 		}
-		out = append(out, window{start, sum})
-		i = end
+		i = k
 	}
+	return nil
+}
+
+// searchFrom is the first place behind i whose time is t or later. Near ones are found
+// first: segments are often short.
+func searchFrom(times []int64, i int, t int64) int {
+	step := 1
+	for i+step < len(times) && times[i+step] < t {
+		i, step = i+step, 2*step
+	}
+	end := min(len(times), i+step)
+	at, _ := slices.BinarySearch(times[i+1:end], t)
+	return i + 1 + at
+}
+
+// Whole takes in one summary of from <= time < to.
+func (r *Reducer) Whole(from, to int64, s rollup.Summary) error {
+	r.to(from)
+	r.join.Add(from, to, s)
+	return nil
+}
+
+// Finish is the rows, once everything has been taken in.
+func (r *Reducer) Finish() Rows {
+	for len(r.sums) < len(r.plan.bounds)-1 {
+		r.end()
+	}
+	n := len(r.plan.Windows)
+	out := Rows{Stats: make([][]float64, len(r.stats)), Empty: make([]bool, n), Filled: make([]bool, n), Counts: make([]float64, n), noReading: make([]bool, n), lasts: make([]known, n)}
+	for i := range out.Stats {
+		out.Stats[i] = make([]float64, n)
+	}
+	for i := range r.plan.Windows {
+		w := &r.plan.Windows[i]
+		sum, values := r.window(i)
+		out.Counts[i], out.noReading[i] = sum.Count, sum.Count == 0
+		out.Empty[i] = sum.Count == 0 && sum.Covered == 0
+		out.lasts[i] = known{sum.LastAt, sum.Last}
+		for k, s := range r.stats {
+			out.Stats[k][i] = r.stat(s, &sum, values, w)
+		}
+	}
+	r.whole(&out)
+	out.fill(r.plan.Windows, r.gaps, r.stats, r.def.Kind, r.before)
 	return out
 }
 
-func (r *Rows) add(start int64, filled bool, stats []Stat, value func(Stat) float64) {
-	r.Starts = append(r.Starts, start)
-	r.Filled = append(r.Filled, filled)
-	for i, s := range stats {
-		r.Stats[i] = append(r.Stats[i], value(s))
+func (r *Reducer) stat(s Stat, sum *rollup.Summary, sorted []float64, w *Window) float64 {
+	if !s.IsPercentile() {
+		return s.Of(sum, w, r.def.Kind)
 	}
+	if !s.For(r.def.Kind) {
+		return math.NaN()
+	}
+	return Quantile(sorted, s.Value)
 }
 
-// fill adds the rows between two windows that have data.
-func (r *Rows) fill(p Plan, gaps Gaps, stats []Stat, before, after window, kind series.Kind) {
-	switch gaps.Mode {
-	case Carry:
-		r.fillWith(before.start+int64(p.Width), after.start, p.Width, stats, func(Stat, float64) float64 { return before.summary.Last })
-	case Number:
-		r.fillWith(before.start+int64(p.Width), after.start, p.Width, stats, func(Stat, float64) float64 { return gaps.Value })
-	case Join:
-		r.fillWith(before.start+int64(p.Width), after.start, p.Width, stats, func(s Stat, share float64) float64 {
-			a, b := s.Of(before.summary, p.Width, kind), s.Of(after.summary, p.Width, kind)
-			if kind == series.Bearing {
-				return math.Mod(a+share*(math.Mod(b-a+540, 360)-180)+360, 360) // the short way round
+// window puts the segments of one window together.
+func (r *Reducer) window(i int) (sum rollup.Summary, sorted []float64) {
+	if r.plan.parts == nil {
+		if r.readings != nil {
+			sorted = r.readings[i]
+			slices.Sort(sorted)
+		}
+		return r.sums[i], sorted
+	}
+	part := r.plan.parts[i]
+	for k := 0; k < len(part); k += 2 {
+		for segment := part[k]; segment < part[k+1]; segment++ {
+			sum = rollup.Merge(sum, r.sums[segment])
+			if r.readings != nil {
+				sorted = append(sorted, r.readings[segment]...)
 			}
-			return a + share*(b-a)
-		})
+		}
 	}
+	slices.Sort(sorted)
+	return sum, sorted
 }
 
-// fillEnd adds the rows behind the last window that has data, or all of them.
-func (r *Rows) fillEnd(p Plan, gaps Gaps, stats []Stat, windows []window) {
-	from := p.From
-	if len(windows) > 0 {
-		from = windows[len(windows)-1].start + int64(p.Width)
-	}
-	switch {
-	case gaps.Mode == Number:
-		r.fillWith(from, p.To, p.Width, stats, func(Stat, float64) float64 { return gaps.Value })
-	case gaps.Mode == Carry && len(windows) > 0:
-		last := windows[len(windows)-1].summary.Last
-		r.fillWith(from, p.To, p.Width, stats, func(Stat, float64) float64 { return last })
-	}
-}
-
-// fillWith adds filled rows for from <= start < to; share runs from 0 to 1 over them.
-func (r *Rows) fillWith(from, to int64, width time.Duration, stats []Stat, value func(s Stat, share float64) float64) {
-	steps := float64((to-from)/int64(width) + 1)
-	for k, start := 1.0, from; start < to; k, start = k+1, start+int64(width) {
-		r.add(start, true, stats, func(s Stat) float64 {
-			switch {
-			case s.isValue():
-				return value(s, k/steps)
-			case s == Count || s == Coverage:
-				return 0
+// whole is the stats of all that belongs to any window, each segment once.
+func (r *Reducer) whole(out *Rows) {
+	counts := make([]bool, len(r.sums))
+	for i := range r.plan.Windows {
+		if r.plan.parts == nil {
+			counts[i] = true
+			continue
+		}
+		for k := 0; k < len(r.plan.parts[i]); k += 2 {
+			for segment := r.plan.parts[i][k]; segment < r.plan.parts[i][k+1]; segment++ {
+				counts[segment] = true
 			}
-			return math.NaN()
-		})
+		}
 	}
+	all := Window{Span: Span{r.plan.From(), r.plan.To()}, Pieces: []Span{}}
+	var sum rollup.Summary
+	var values []float64
+	for i, yes := range counts {
+		if !yes {
+			continue
+		}
+		sum = rollup.Merge(sum, r.sums[i])
+		all.Pieces = append(all.Pieces, Span{r.plan.bounds[i], r.plan.bounds[i+1]})
+		if r.readings != nil {
+			values = append(values, r.readings[i]...)
+		}
+	}
+	slices.Sort(values)
+	for _, s := range r.stats {
+		out.Whole = append(out.Whole, r.stat(s, &sum, values, &all))
+	}
+	out.WholeCount = sum.Count
+	out.Coverage = float64(sum.Covered) / float64(all.Length())
 }

@@ -2,7 +2,6 @@ package window
 
 import (
 	"math"
-	"math/rand/v2"
 	"testing"
 	"time"
 
@@ -16,151 +15,137 @@ import (
 
 const minute = int64(time.Minute)
 
-var gauge = series.Definition{Kind: series.Gauge, FreshFor: time.Minute}
-
-// minutes is 1-min summaries of one reading each, at the given minutes and values.
-func minutes(pairs ...float64) column.Block {
-	raw, out := column.New(1, 0), rollup.NewBlock(0)
-	for i := 0; i < len(pairs); i += 2 {
-		raw.Add(int64(pairs[i])*minute, pairs[i+1])
-	}
-	for _, at := range raw.Times {
-		s, _ := rollup.Fold(raw, at, time.Minute, gauge)
-		s.AddTo(&out, at)
-	}
-	return out
-}
-
-func reduce(t *testing.T, block column.Block, kind series.Kind, gaps string, stats ...Stat) Rows {
+// reduce takes readings at the given minutes into two-minute windows of 0 to 8 min.
+func reduce(t *testing.T, kind series.Kind, gaps string, stats string, pairs ...float64) Rows {
 	t.Helper()
-	p, err := MakePlan(0, 8*minute, 2*time.Minute, false)
+	def := &series.Definition{Kind: kind, FreshFor: time.Minute}
+	raw, block := column.New(1, 0), rollup.NewBlock(kind, 0)
+	for i := 0; i < len(pairs); i += 2 {
+		raw.Add(int64(pairs[i]*float64(minute)), pairs[i+1])
+	}
+	for at := int64(0); at < 8*minute; at += minute {
+		if s := rollup.Fold(raw, at, at+minute, def); s.Count > 0 {
+			s.AddTo(&block, at, kind)
+		}
+	}
+	windows, err := Grid{Width: Step{Fixed: 2 * time.Minute}}.Cut(Range{From: time.Unix(0, 0), To: time.Unix(0, 8*minute)}, 100)
 	require.NoError(t, err)
+	p, err := NewPlan(windows, false, false)
+	require.NoError(t, err)
+	assert.Equal(t, rollup.Minute, p.Tier)
 	g, err := ParseGaps(gaps)
 	require.NoError(t, err)
-	return Reduce(p, block, series.Definition{Kind: kind, FreshFor: time.Minute}, stats, g)
-}
-
-func inMinutes(starts []int64) (out []int64) {
-	for _, s := range starts {
-		out = append(out, s/minute)
-	}
-	return out
+	asked, err := ParseStats(stats)
+	require.NoError(t, err)
+	r := NewReducer(p, def, asked, g)
+	require.NoError(t, r.Rows(block, minute))
+	return r.Finish()
 }
 
 func TestGapsAreTreatedAsAsked(t *testing.T) {
-	block := minutes(2, 10, 3, 20, 7, 40) // windows at 0 and 4 minutes are empty
-	leave := reduce(t, block, series.Gauge, "leave", Mean, Last, Count)
-	assert.Equal(t, []int64{2, 6}, inMinutes(leave.Starts))
-	assert.Equal(t, []float64{15, 40}, leave.Stats[0])
-	assert.Equal(t, []bool{false, false}, leave.Filled)
+	data := []float64{2, 10, 3, 20, 7, 40} // windows at 0 and 4 minutes have no reading
+	nan := math.NaN()
+	same := func(want, got []float64) {
+		t.Helper()
+		require.Len(t, got, len(want))
+		for i := range want {
+			assert.True(t, want[i] == got[i] || math.IsNaN(want[i]) && math.IsNaN(got[i]), "%v and %v", want, got)
+		}
+	}
+	leave := reduce(t, series.Gauge, "leave", "mean,last,count", data...)
+	same([]float64{nan, 15, nan, 40}, leave.Stats[0])
+	same([]float64{0, 2, 0, 1}, leave.Stats[2])
+	assert.Equal(t, []bool{true, false, true, false}, leave.Empty)
+	assert.Equal(t, []bool{false, false, false, false}, leave.Filled)
 
-	carry := reduce(t, block, series.Gauge, "carry", Mean, Last, Count)
-	assert.Equal(t, []int64{2, 4, 6}, inMinutes(carry.Starts), "nothing is known before the first")
-	assert.Equal(t, []float64{15, 20, 40}, carry.Stats[0], "the last known value, not the last mean")
-	assert.Equal(t, []float64{2, 0, 1}, carry.Stats[2])
-	assert.Equal(t, []bool{false, true, false}, carry.Filled)
+	carry := reduce(t, series.Gauge, "carry", "mean,last,count", data...)
+	same([]float64{nan, 20, 20, 40}, []float64{carry.Stats[0][0], carry.Stats[1][1], carry.Stats[0][2], carry.Stats[0][3]})
+	assert.Equal(t, []bool{false, false, true, false}, carry.Filled, "nothing is known before the first")
+	same([]float64{nan, 15, nan, 40}, reduce(t, series.Gauge, "carry:30s", "mean", data...).Stats[0])
+	same([]float64{nan, 15, 20, 40}, reduce(t, series.Gauge, "carry:1m", "mean", data...).Stats[0])
 
-	join := reduce(t, block, series.Gauge, "join", Mean, SD)
-	assert.Equal(t, []float64{15, 27.5, 40}, join.Stats[0])
-	assert.True(t, math.IsNaN(join.Stats[1][1]), "a filled row has no spread")
+	join := reduce(t, series.Gauge, "join", "mean,sd", data...)
+	same([]float64{nan, 15, 27.5, 40}, join.Stats[0])
+	assert.True(t, math.IsNaN(join.Stats[1][2]), "a filled row has no spread")
 
-	number := reduce(t, block, series.Gauge, "-1", Mean, Coverage)
-	assert.Equal(t, []float64{-1, 15, -1, 40}, number.Stats[0])
-	assert.Equal(t, []float64{0, 1, 0, 0.5}, number.Stats[1])
+	number := reduce(t, series.Gauge, "-1", "mean,coverage", data...)
+	same([]float64{-1, 15, -1, 40}, number.Stats[0])
+	same([]float64{0, 1, 0, 0.5}, number.Stats[1])
 	assert.Equal(t, []bool{true, false, true, false}, number.Filled)
+	assert.Equal(t, []bool{false, false, false, false}, number.Empty)
 
-	assert.Equal(t, []float64{0, 0, 0, 0}, reduce(t, minutes(), series.Gauge, "0", Mean).Stats[0], "no data at all")
-	assert.Equal(t, []int64{0, 2, 4, 6}, inMinutes(reduce(t, minutes(1, 5), series.Gauge, "carry", Mean).Starts), "carried to the end")
+	same([]float64{0, 0, 0, 0}, reduce(t, series.Gauge, "0", "mean").Stats[0])
+	same([]float64{5, 5, 5, 5}, reduce(t, series.Gauge, "carry", "mean", 1, 5).Stats[0])
+	// From 350 to 10 degrees it is 20, through north.
+	same([]float64{350, 0, 10, nan}, reduce(t, series.Bearing, "join", "first", 1, 350, 5, 10).Stats[0])
 }
 
 func TestTheWholeRangeIsAWindowToo(t *testing.T) {
-	rows := reduce(t, minutes(2, 10, 3, 20, 7, 60), series.Gauge, "0", Mean)
-	assert.EqualValues(t, 3, rows.Whole.Count, "filled rows do not count")
-	assert.EqualValues(t, 30, rows.Whole.Mean)
-	assert.Equal(t, 7*minute, rows.Whole.MaxAt)
-	assert.Equal(t, 3.0/8, rows.Coverage)
+	rows := reduce(t, series.Gauge, "0", "count,mean,max,max_at,sd", 2, 10, 3, 20, 7, 60)
+	assert.Equal(t, []float64{3, 30, 60, float64(7 * minute)}, rows.Whole[:4], "filled rows do not count")
+	assert.InDelta(t, math.Sqrt(700), rows.Whole[4], 1e-9) // (400+100+900)/2
+	assert.InDelta(t, 3.0/8, rows.Coverage, 1e-12)
 }
 
-func TestAnAngleHasNoLowest(t *testing.T) {
-	raw, block := column.New(1, 0), rollup.NewBlock(0)
-	for i, v := range []float64{350, 10} {
-		raw.Add(int64(i)*minute, v)
+func TestStatsWithoutAMeaningAreRefusedOrEmpty(t *testing.T) {
+	for text, wrong := range map[string]string{
+		"average": `stat "average" is not known; use some of count, mean`, "mean,mean": "asked for twice", "p101": "not known",
+		"duration": "needs to be told of which state, as in duration:1", "share:on": "a state is a number", "mean:3": "not known",
+	} {
+		_, err := ParseStats(text)
+		assert.ErrorContains(t, err, wrong, text)
 	}
-	for _, at := range raw.Times {
-		s, _ := rollup.Fold(raw, at, time.Minute, series.Definition{Kind: series.Bearing, FreshFor: time.Minute})
-		s.AddTo(&block, at)
-	}
-	rows := reduce(t, block, series.Bearing, "leave", Mean, Min, SD, Count)
-	assert.InDelta(t, 0, math.Mod(rows.Stats[0][0]+180, 360)-180, 1e-9)
-	assert.True(t, math.IsNaN(rows.Stats[1][0]) && math.IsNaN(rows.Stats[2][0]))
-	assert.EqualValues(t, 2, rows.Stats[3][0])
+	stats, err := ParseStats("p99.9, duration:2,max_at")
+	require.NoError(t, err)
+	assert.Equal(t, []string{"p99.9", "duration:2", "max_at"}, []string{stats[0].String(), stats[1].String(), stats[2].String()})
+	rows := reduce(t, series.Bearing, "leave", "min,sd,mean,steadiness", 0, 10, 1, 20)
+	assert.True(t, math.IsNaN(rows.Stats[0][0]) && math.IsNaN(rows.Stats[1][0]), "a circle has no lowest angle")
+	assert.InDelta(t, 15, rows.Stats[2][0], 1e-9)
+	assert.InDelta(t, math.Cos(5*math.Pi/180), rows.Stats[3][0], 1e-9)
+	rows = reduce(t, series.Gauge, "leave", "increase,changes", 0, 10, 1, 20)
+	assert.True(t, math.IsNaN(rows.Stats[0][0]) && math.IsNaN(rows.Stats[1][0]))
 }
 
-func TestPlansAreOnTheGridAndExact(t *testing.T) {
-	p, err := MakePlan(7*minute+1, 31*minute, 15*time.Minute, false)
-	require.NoError(t, err)
-	assert.Equal(t, Plan{From: 0, To: 45 * minute, Width: 15 * time.Minute, Tier: rollup.Minute}, p)
-	assert.Equal(t, 3, p.Windows())
-	p, err = MakePlan(0, minute, 30*time.Second, false)
-	require.NoError(t, err)
-	assert.Equal(t, rollup.TenSecond, p.Tier)
-	p, err = MakePlan(0, minute, 7*time.Second, true)
+// Monk's values, by definition 7 of Hyndman and Fan: 1 + (n-1)p is the place.
+func TestPercentilesByHand(t *testing.T) {
+	v := []float64{15, 20, 35, 40, 50}
+	assert.InDelta(t, 29, Quantile(v, 40), 1e-12) // place 2.6: 20 + 0.6·15
+	assert.InDelta(t, 35, Quantile(v, 50), 1e-12)
+	assert.InDelta(t, 48, Quantile(v, 95), 1e-12) // place 4.8: 40 + 0.8·10
+	assert.EqualValues(t, 15, Quantile(v, 0))
+	assert.EqualValues(t, 50, Quantile(v, 100))
+	assert.True(t, math.IsNaN(Quantile(nil, 50)))
+}
+
+func TestUnitsChangeStatsEachInItsWay(t *testing.T) {
+	// From K to Cel: minus 273.15; spreads stay. From km to m: a thousand times.
+	for text, want := range map[string]float64{"mean": 26.85, "max": 26.85, "sd": 300, "slope": 300, "sum": 300 - 2*273.15, "count": 300, "coverage": 300} {
+		s, err := parseStat(text)
+		require.NoError(t, err)
+		assert.InDelta(t, want, s.Convert(300, 1, -273.15, 2), 1e-9, text)
+	}
+}
+
+func TestPlansPickTheWidestExactTier(t *testing.T) {
+	cut := func(width time.Duration) []Window {
+		windows, err := Grid{Width: Step{Fixed: width}}.Cut(Range{From: time.Unix(1000, 0), To: time.Unix(5000, 0)}, 10_000)
+		require.NoError(t, err)
+		return windows
+	}
+	for width, tier := range map[time.Duration]rollup.Tier{
+		time.Minute: rollup.Minute, time.Hour: rollup.Minute, 90 * time.Second: rollup.TenSecond, 7 * time.Second: rollup.Readings,
+	} {
+		p, err := NewPlan(cut(width), true, false)
+		require.NoError(t, err)
+		assert.Equal(t, tier, p.Tier, width)
+	}
+	_, err := NewPlan(cut(7*time.Second), false, false)
+	assert.ErrorContains(t, err, "only summaries of 10s are kept here; use widths and times that are multiples of it, such as 1970-01-01T00:16:30Z")
+	_, err = NewPlan(cut(time.Minute), false, true)
+	assert.ErrorContains(t, err, "percentiles need the readings")
+	p, err := NewPlan(cut(time.Minute), true, true)
 	require.NoError(t, err)
 	assert.Equal(t, rollup.Readings, p.Tier)
-	_, err = MakePlan(0, minute, 45*time.Millisecond, false)
-	assert.ErrorContains(t, err, "use a multiple of it, such as 10s")
-	_, err = MakePlan(0, minute, 95*time.Second, false)
-	assert.ErrorContains(t, err, "such as 90s")
-	_, err = MakePlan(minute, minute, time.Minute, false)
-	assert.ErrorContains(t, err, "range is empty")
-}
-
-func TestSummariesAndReadingsGiveTheSameWindows(t *testing.T) {
-	random := rand.New(rand.NewPCG(9, 10))
-	for range 200 {
-		raw := column.New(1, 0)
-		for at := int64(0); at < 60*minute; at += random.Int64N(3 * minute) {
-			raw.Add(at, math.Round(1000*random.Float64())/10)
-		}
-		raw = raw.Normalize()
-		summaries := rollup.NewBlock(60)
-		for m := range int64(60) {
-			if s, ok := rollup.Fold(raw, m*minute, time.Minute, gauge); ok {
-				s.AddTo(&summaries, m*minute)
-			}
-		}
-		stats := []Stat{Count, Min, Max, Range, First, Last, Mean, SD, Sum}
-		of := func(block column.Block, tier rollup.Tier) Rows {
-			return Reduce(Plan{From: 0, To: 60 * minute, Width: 10 * time.Minute, Tier: tier}, block, gauge, stats, Gaps{Mode: Leave})
-		}
-		a, b := of(raw, rollup.Readings), of(summaries, rollup.Minute)
-		require.Equal(t, a.Starts, b.Starts)
-		require.Equal(t, a.Stats[:6], b.Stats[:6])
-		for s := 6; s < len(stats); s++ {
-			for i := range a.Starts {
-				if !math.IsNaN(a.Stats[s][i]) || !math.IsNaN(b.Stats[s][i]) {
-					require.InDelta(t, a.Stats[s][i], b.Stats[s][i], 1e-9, stats[s])
-				}
-			}
-		}
-	}
-}
-
-func TestStatsAndGapsAreKnownByName(t *testing.T) {
-	stats, err := ParseStats("max, min")
-	require.NoError(t, err)
-	assert.Equal(t, []Stat{Max, Min}, stats)
-	for text, wrong := range map[string]string{"median": "is not known; use some of count, mean", "min,min": "asked for twice"} {
-		_, err := ParseStats(text)
-		assert.ErrorContains(t, err, wrong)
-	}
-	for _, text := range []string{"leave", "carry", "join", "-2.5"} {
-		g, err := ParseGaps(text)
-		require.NoError(t, err)
-		assert.Equal(t, text, g.String())
-	}
-	for _, text := range []string{"guess", "NaN", "Inf"} {
-		_, err := ParseGaps(text)
-		assert.ErrorContains(t, err, "use leave, carry, join or a number")
-	}
+	assert.True(t, p.Cut(960e9, 1080e9))
+	assert.False(t, p.Cut(960e9, 1020e9), "an edge at either end lies not inside")
 }

@@ -9,6 +9,8 @@ import (
 	"sync/atomic"
 	"time"
 
+	"github.com/cenkalti/backoff/v5"
+
 	"nexocumula/internal/config"
 	"nexocumula/internal/core/column"
 	"nexocumula/internal/core/reading"
@@ -137,8 +139,9 @@ func (p *Pipeline) screen(d *Delivery, now int64) error {
 	d.screened = make([]screened, 0, len(d.Readings))
 	for _, r := range d.Readings {
 		k, err := p.lookup(r.Path)
-		if errors.Is(err, errTooMany) {
-			d.Rejects = append(d.Rejects, r.From.Reject(now, fmt.Sprintf("%s: %v", r.Path, err)))
+		var changed *store.KindChanged
+		if errors.Is(err, errTooMany) || errors.As(err, &changed) {
+			d.Rejects = append(d.Rejects, r.From.Reject(now, err.Error()))
 			continue
 		}
 		if err != nil {
@@ -156,7 +159,7 @@ func (p *Pipeline) screen(d *Delivery, now int64) error {
 // maxSeries bounds what senders of ever new topics can make a gateway keep.
 const maxSeries = 1_000_000
 
-var errTooMany = fmt.Errorf("would be a new series, and this gateway keeps %d already; is a level of its topic not a name but a value?", maxSeries)
+var errTooMany = fmt.Errorf("it would be a new series, and this gateway keeps %d already; is a level of its topic not a name but a value?", maxSeries)
 
 // lookup finds or defines the series of a path. While the store cannot be written it
 // waits, as commits do.
@@ -168,7 +171,7 @@ func (p *Pipeline) lookup(path series.Path) (*known, error) {
 		return nil, errTooMany
 	}
 	rule := p.ruleFor(path)
-	def := series.Definition{Path: path, Kind: rule.Kind, Unit: rule.Unit, FreshFor: rule.FreshFor}
+	def := series.Definition{Path: path, Kind: rule.Kind, Unit: rule.Unit, FreshFor: rule.FreshFor, Wrap: rule.Wrap, Labels: rule.Labels}
 	ctx, cancel := context.WithCancel(context.Background())
 	defer cancel()
 	go func() {
@@ -178,7 +181,14 @@ func (p *Pipeline) lookup(path series.Path) (*known, error) {
 		case <-ctx.Done():
 		}
 	}()
-	ids, err := untilWritten(ctx, p, func() ([]uint32, error) { return p.store.Define([]series.Definition{def}) })
+	ids, err := untilWritten(ctx, p, func() ([]uint32, error) {
+		ids, err := p.store.Define([]series.Definition{def})
+		var changed *store.KindChanged
+		if errors.As(err, &changed) {
+			return ids, backoff.Permanent(err)
+		}
+		return ids, err
+	})
 	if err != nil {
 		return nil, err
 	}

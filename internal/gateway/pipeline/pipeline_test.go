@@ -93,7 +93,7 @@ func (r *rig) summary(start time.Time) (rollup.Summary, bool) {
 	if rows.Len() == 0 {
 		return rollup.Summary{}, false
 	}
-	return rollup.FromRow(rows, 0), true
+	return rollup.FromRow(rows, 0, series.Gauge), true
 }
 
 func (r *rig) eventually(what string, happened func() bool) {

@@ -84,7 +84,7 @@ func (p *Pipeline) summarise(due []rollup.Window) (runs []wire.Run, batch store.
 // summariseSeries computes windows of one series and tier, reading each stretch of
 // neighbouring windows once.
 func (p *Pipeline) summariseSeries(s store.Series, windows []rollup.Window) (column.Block, error) {
-	out := rollup.NewBlock(len(windows))
+	out := rollup.NewBlock(s.Kind, len(windows))
 	tier := windows[0].Tier
 	near := int64(100 * tier) // windows closer than this are read together
 	for len(windows) > 0 {
@@ -97,8 +97,8 @@ func (p *Pipeline) summariseSeries(s store.Series, windows []rollup.Window) (col
 			return out, err
 		}
 		for _, w := range windows[:n] {
-			if sum, ok := rollup.Fold(rows, w.Start, tier.Width(), s.Definition); ok {
-				sum.AddTo(&out, w.Start)
+			if sum := rollup.Fold(rows, w.Start, w.Start+int64(tier), &s.Definition); sum.Count > 0 {
+				sum.AddTo(&out, w.Start, s.Kind)
 			}
 		}
 		windows = windows[n:]

@@ -133,10 +133,10 @@ func (s *site) roll(n int) {
 	def := series.Definition{Path: "long-mere/buoy-1/oxygen", Kind: series.Gauge, FreshFor: time.Minute}
 	ids, err := s.store.Define([]series.Definition{def})
 	require.NoError(s.t, err)
-	rows := rollup.NewBlock(n)
+	rows := rollup.NewBlock(series.Gauge, n)
 	for range n {
 		start := s.minute * int64(time.Minute)
-		rollup.Summary{Count: 1, FirstAt: start, LastAt: start}.AddTo(&rows, start)
+		rollup.Summary{Count: 1, FirstAt: start, LastAt: start}.AddTo(&rows, start, series.Gauge)
 		s.minute++
 	}
 	parcels, err := s.outbox.Parcels([]wire.Run{{Def: def, Tier: rollup.Minute, Rows: rows}, {Def: def, Tier: rollup.TenSecond, Rows: rows}})

@@ -20,7 +20,10 @@ export function useHealth() {
 
 /** Windows of one series; a range up to now is asked for again every ten seconds. */
 export function useWindows(path: string, range: Range) {
-  const query: Record<string, string> = { select: path, stats: "mean,min,max,count,coverage" };
+  const query: Record<string, string> = {
+    select: path,
+    stats: "mean,min,max,count,coverage,sd,first,last,min_at,max_at",
+  };
   if (range.last !== undefined) {
     query.last = range.last;
   } else {

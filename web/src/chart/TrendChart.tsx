@@ -72,7 +72,7 @@ export function TrendChart({ windows, series, onZoom }: Props) {
   return (
     <div
       role="img"
-      aria-label={`Chart of ${series.path}. Left and right read window by window.`}
+      aria-label={`Chart of ${series.name}. Left and right read window by window.`}
       tabIndex={0}
       onKeyDown={(e) => {
         if (e.key === "ArrowLeft") step(-1);

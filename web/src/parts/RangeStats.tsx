@@ -3,13 +3,13 @@ import { moment, number } from "../format";
 
 /** The whole range as one window. */
 export function RangeStats({ series }: { series: SeriesWindows }) {
-  const w = series.whole;
-  if (!w) return null;
+  const { values: w, times } = series.whole;
+  if (!w.count) return null;
   const bearing = series.kind === "bearing";
   const stats: [string, string, string?][] = [
     [bearing ? "vector mean" : "mean", number(w.mean)],
-    ["lowest", number(w.min), bearing ? undefined : moment(w.min_at)],
-    ["highest", number(w.max), bearing ? undefined : moment(w.max_at)],
+    ["lowest", number(w.min), bearing ? undefined : moment(times.min_at)],
+    ["highest", number(w.max), bearing ? undefined : moment(times.max_at)],
     ["standard deviation", number(w.sd)],
     ["first", number(w.first)],
     ["last", number(w.last)],

@@ -36,7 +36,7 @@ export function TrendSheet({ path, range, onZoom, onRemove }: Props) {
       )}
       {series && windows.data && (
         <>
-          {series.starts.length > 0 ? (
+          {series.empty.includes(false) ? (
             <TrendChart windows={windows.data} series={series} onZoom={onZoom} />
           ) : (
             <p className="py-12 text-center text-soft">No data in this range.</p>

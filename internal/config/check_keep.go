@@ -1,0 +1,72 @@
+package config
+
+import (
+	"slices"
+	"time"
+
+	"nexocumula/internal/core/rollup"
+	"nexocumula/internal/core/series"
+	"nexocumula/internal/core/span"
+)
+
+// leastKept leaves late readings time to be summarised.
+const leastKept = 24 * time.Hour
+
+func (c *checker) keep(at string, raw keepFile) Keep {
+	out := Keep{
+		Select: parsed(c, at+".select", raw.Select, series.ParseSelector),
+		Tier:   parsed(c, at+".tier", raw.Tier, ParseTier),
+		For:    parsed(c, at+".for", raw.For, span.Parse),
+	}
+	if out.For != 0 && out.For < leastKept {
+		c.report(at+".for", "%s is too short: keep rows for %s at least, so that late readings can still be summarised", raw.For, span.Format(leastKept))
+	}
+	return out
+}
+
+// ParseTier reads readings, 10s or 1m.
+func ParseTier(text string) (rollup.Tier, error) {
+	for _, t := range append([]rollup.Tier{rollup.Readings}, rollup.Tiers...) {
+		if text == t.String() {
+			return t, nil
+		}
+	}
+	return 0, errTier(text)
+}
+
+type errTier string
+
+func (e errTier) Error() string {
+	return "tier \"" + string(e) + "\" is not kept; the tiers are readings, 10s and 1m"
+}
+
+// Limits of a query where the file says nothing.
+var defaultQueries = Queries{MaxRows: 500_000, MaxSeries: 10_000, MaxTime: 30 * time.Second}
+
+func (c *checker) queries(raw queriesFile) Queries {
+	out := defaultQueries
+	for _, n := range []struct {
+		at  string
+		raw *int
+		to  *int
+	}{{"$.queries.max_rows", raw.MaxRows, &out.MaxRows}, {"$.queries.max_series", raw.MaxSeries, &out.MaxSeries}} {
+		if n.raw == nil {
+			continue
+		}
+		if *n.raw < 1 || *n.raw > 10_000_000 {
+			c.report(n.at, "%d is not possible; use 1 to 10000000", *n.raw)
+		}
+		*n.to = *n.raw
+	}
+	out.MaxTime = c.duration("$.queries.max_time", raw.MaxTime, out.MaxTime)
+	return out
+}
+
+// KeptFor is how long rows of a series and tier are kept; 0: for good.
+func KeptFor(keep []Keep, path series.Path, tier rollup.Tier) time.Duration {
+	i := slices.IndexFunc(keep, func(k Keep) bool { return k.Tier == tier && k.Select.Match(path) })
+	if i < 0 {
+		return 0
+	}
+	return keep[i].For
+}

@@ -1,0 +1,227 @@
+package rollup
+
+import (
+	"math"
+	"time"
+
+	"nexocumula/internal/core/column"
+	"nexocumula/internal/core/series"
+)
+
+// Joiner reduces what comes in order of time, readings or summaries, span by span,
+// and takes in what lies between them: the time a reading goes on to hold where no
+// later one is, and the step from one reading to the next.
+type Joiner struct {
+	def  *series.Definition
+	need Need
+
+	known bool // there is a reading before; what follows is of it
+	last  float64
+	at    int64
+
+	from, cursor int64 // of the span being reduced
+	sum          Summary
+}
+
+// NewJoiner reduces a series. Only what need says is sure to be in the summaries that
+// come out, and only those columns need to be in the blocks that go in.
+func NewJoiner(def *series.Definition, need Need) *Joiner {
+	return &Joiner{def: def, need: need}
+}
+
+// Before says which reading was the last before everything that comes.
+func (j *Joiner) Before(t int64, value float64) {
+	j.known, j.last, j.at = true, value, t
+}
+
+// Begin starts a span.
+func (j *Joiner) Begin(from int64) {
+	j.from, j.cursor, j.sum = from, from, Summary{}
+}
+
+// End is the summary of the span.
+func (j *Joiner) End(to int64) Summary {
+	j.holdUntil(to)
+	return j.sum
+}
+
+func (j *Joiner) holdUntil(t int64) {
+	if j.known {
+		j.sum.holdFor(j.last, j.cursor, min(t, j.at+int64(j.def.FreshFor)), j.def)
+	}
+	j.cursor = max(j.cursor, t)
+}
+
+// Add takes in the summary of from <= time < to, with at least one reading.
+func (j *Joiner) Add(from, to int64, s Summary) {
+	j.holdUntil(from)
+	if j.known {
+		s.step(j.last, s.First, j.def)
+		s.Since = j.at
+	}
+	j.sum = Merge(j.sum, s)
+	j.known, j.last, j.at, j.cursor = true, s.Last, s.LastAt, to
+}
+
+// Readings takes in the rows i to k of a block of readings.
+func (j *Joiner) Readings(b column.Block, i, k int) {
+	if i == k {
+		return
+	}
+	from, to := b.Times[i], b.Times[k-1]+1
+	j.Add(from, to, Fold(b.Rows(i, k), from, to, j.def))
+}
+
+// Summaries takes in the rows i to k of a block of summaries of windows width long,
+// whose ends are multiples of it; a row may begin inside its window.
+func (j *Joiner) Summaries(b column.Block, i, k int, width int64) {
+	if i == k {
+		return
+	}
+	last := b.Times[k-1]
+	j.Add(b.Times[i], last-last%width+width, j.reduce(b.Rows(i, k), width))
+}
+
+// reduce is the summary of all rows of a block together. Hot: column by column, and
+// only those that are needed.
+func (j *Joiner) reduce(b column.Block, width int64) (s Summary) {
+	c, n := b.Cols, b.Len()
+	s.Count = sum(c[ColCount])
+	if j.need.Has(ColMean) {
+		if n == 1 {
+			s.Mean = c[ColMean][0]
+		} else {
+			s.Mean = weighted(c[ColMean], c[ColCount], s.Count)
+		}
+	}
+	if j.need.Has(ColM2) {
+		s.M2 = scatter(c[ColM2], c[ColMean], c[ColCount], s.Mean)
+	}
+	if j.need.Has(ColMin) {
+		i := lowest(c[ColMin])
+		s.Min = c[ColMin][i]
+		if j.need.Has(ColMinAt) {
+			s.MinAt = b.Times[i] + int64(c[ColMinAt][i])
+		}
+	}
+	if j.need.Has(ColMax) {
+		i := highest(c[ColMax])
+		s.Max = c[ColMax][i]
+		if j.need.Has(ColMaxAt) {
+			s.MaxAt = b.Times[i] + int64(c[ColMaxAt][i])
+		}
+	}
+	// Which summary is first and last is told by its times; without them by its window.
+	s.FirstAt, s.LastAt = b.Times[0], b.Times[n-1]
+	if j.need.Has(ColFirst) {
+		s.First = c[ColFirst][0]
+	}
+	if j.need.Has(ColFirstAt) {
+		s.FirstAt += int64(c[ColFirstAt][0])
+	}
+	if j.need.Has(ColLast) {
+		s.Last = c[ColLast][n-1]
+	}
+	if j.need.Has(ColLastAt) {
+		s.LastAt += int64(c[ColLastAt][n-1])
+	}
+	if j.need.Has(ColCovered) {
+		j.covered(&s, b, width)
+	}
+	j.ofKind(&s, b)
+	s.Since = s.FirstAt
+	return s
+}
+
+// covered takes in what the rows cover, and between them what their last readings do.
+func (j *Joiner) covered(s *Summary, b column.Block, width int64) {
+	c := b.Cols
+	states := j.def.Kind == series.State && j.need.Has(ColStates)
+	for i, t := range b.Times {
+		if j.need.Has(ColHeld) {
+			s.hold(c[ColHeld][i], time.Duration(c[ColCovered][i]))
+		} else {
+			s.Covered += time.Duration(c[ColCovered][i])
+		}
+		if states {
+			s.States = statesOf(b, i, s.States)
+		}
+		if end := t - t%width + width; i+1 < len(b.Times) && b.Times[i+1] > end {
+			at := t + int64(c[ColLastAt][i])
+			s.holdFor(c[ColLast][i], end, min(b.Times[i+1], at+int64(j.def.FreshFor)), j.def)
+		}
+	}
+}
+
+func (j *Joiner) ofKind(s *Summary, b column.Block) {
+	c := b.Cols
+	switch j.def.Kind {
+	case series.Bearing:
+		if j.need.Has(ColNorth) {
+			s.North, s.East = sum(c[ColNorth]), sum(c[ColEast])
+		}
+	case series.Counter:
+		if j.need.Has(ColIncrease) {
+			s.Increase, s.Resets = sum(c[ColIncrease]), sum(c[ColResets])
+			j.steps(s, b)
+		}
+	case series.State:
+		if j.need.Has(ColChanges) {
+			s.Changes = sum(c[ColChanges])
+			j.steps(s, b)
+		}
+	}
+}
+
+func (j *Joiner) steps(s *Summary, b column.Block) {
+	first, last := b.Cols[ColFirst], b.Cols[ColLast]
+	for i := 1; i < len(first); i++ {
+		s.step(last[i-1], first[i], j.def)
+	}
+}
+
+func sum(v []float64) (s float64) {
+	for _, x := range v {
+		s += x
+	}
+	return s
+}
+
+// weighted is the mean of v by weight, taken as distances from the first so that a
+// large mean does not swallow a small spread.
+func weighted(v, weight []float64, total float64) float64 {
+	about, s := v[0], 0.0
+	for i, x := range v {
+		s += (x - about) * weight[i]
+	}
+	return about + s/total
+}
+
+// scatter is the sum of squared distances from the mean of all.
+func scatter(m2, mean, count []float64, all float64) (s float64) {
+	for i, x := range m2 {
+		d := mean[i] - all
+		s += x + count[i]*d*d
+	}
+	return s
+}
+
+func lowest(v []float64) (at int) {
+	low := math.Inf(1)
+	for i, x := range v {
+		if x < low {
+			low, at = x, i
+		}
+	}
+	return at
+}
+
+func highest(v []float64) (at int) {
+	high := math.Inf(-1)
+	for i, x := range v {
+		if x > high {
+			high, at = x, i
+		}
+	}
+	return at
+}

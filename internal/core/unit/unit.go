@@ -1,0 +1,82 @@
+// Package unit converts between units that measure the same.
+//
+// Symbols are SenML's: the registry of RFC 8428, section 12.1, and the secondary units
+// of RFC 8798, section 3. A few that water works write and neither names stand at the
+// end of the table.
+package unit
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+)
+
+type unit struct {
+	symbol, base  string
+	scale, offset float64 // a value in the base is value·scale + offset
+}
+
+// Every base is a unit by itself as well.
+var units = []unit{
+	{"Cel", "K", 1, 273.15},
+	{"ms", "s", 1e-3, 0}, {"min", "s", 60, 0}, {"h", "s", 3600, 0},
+	{"MHz", "Hz", 1e6, 0},
+	{"kW", "W", 1000, 0}, {"kVA", "VA", 1000, 0}, {"kvar", "var", 1000, 0},
+	{"Ah", "C", 3600, 0},
+	{"Wh", "J", 3600, 0}, {"kWh", "J", 3.6e6, 0},
+	{"varh", "vars", 3600, 0}, {"kvarh", "vars", 3.6e6, 0}, {"kVAh", "VAs", 3.6e6, 0},
+	{"Wh/km", "J/m", 3.6, 0},
+	{"KiB", "B", 1024, 0}, {"GB", "B", 1e9, 0},
+	{"Mbit/s", "bit/s", 1e6, 0}, {"B/s", "bit/s", 8, 0}, {"MB/s", "bit/s", 8e6, 0},
+	{"mV", "V", 1e-3, 0}, {"mA", "A", 1e-3, 0},
+	{"dBm", "dBW", 1, -30},
+	{"ug/m3", "kg/m3", 1e-9, 0},
+	{"mm/h", "m/s", 1 / 3.6e6, 0}, {"m/h", "m/s", 1.0 / 3600, 0}, {"km/h", "m/s", 1 / 3.6, 0},
+	{"ppm", "/", 1e-6, 0}, {"/100", "/", 0.01, 0}, {"/1000", "/", 1e-3, 0},
+	{"hPa", "Pa", 100, 0},
+	{"mm", "m", 1e-3, 0}, {"cm", "m", 1e-2, 0}, {"km", "m", 1000, 0},
+	{"g", "kg", 1e-3, 0}, {"l", "m3", 1e-3, 0}, {"l/s", "m3/s", 1e-3, 0},
+
+	{"%", "/", 0.01, 0}, // in the first registry, without its base
+	{"mg/l", "kg/m3", 1e-3, 0}, {"g/l", "kg/m3", 1, 0},
+	{"m3/h", "m3/s", 1.0 / 3600, 0}, {"l/min", "m3/s", 1e-3 / 60, 0},
+	{"bar", "Pa", 1e5, 0}, {"mbar", "Pa", 100, 0}, {"kPa", "Pa", 1000, 0},
+}
+
+func find(symbol string) unit {
+	for _, u := range units {
+		if u.symbol == symbol {
+			return u
+		}
+	}
+	return unit{symbol, symbol, 1, 0}
+}
+
+// Conversion turns values into another unit: value·Scale + Offset.
+type Conversion struct{ Scale, Offset float64 }
+
+// Convert finds the conversion from one unit to another, or says into which units
+// values can be converted.
+func Convert(from, to string) (Conversion, error) {
+	a, b := find(from), find(to)
+	if a.base == b.base {
+		return Conversion{a.scale / b.scale, (a.offset - b.offset) / b.scale}, nil
+	}
+	if from == "" {
+		return Conversion{}, fmt.Errorf("values without a unit cannot be converted to %s", to)
+	}
+	var near []string
+	for _, u := range units {
+		if u.base == a.base && u.symbol != from {
+			near = append(near, u.symbol)
+		}
+	}
+	if a.base != from {
+		near = append(near, a.base)
+	}
+	if len(near) == 0 {
+		return Conversion{}, fmt.Errorf("%s cannot be converted to %s, nor to any other unit known here", from, to)
+	}
+	slices.Sort(near)
+	return Conversion{}, fmt.Errorf("%s cannot be converted to %s; possible are %s", from, to, strings.Join(near, ", "))
+}

@@ -1,0 +1,112 @@
+package query
+
+import (
+	"context"
+	"slices"
+	"time"
+
+	"nexocumula/internal/core/column"
+	"nexocumula/internal/core/rollup"
+	"nexocumula/internal/core/window"
+	"nexocumula/internal/store"
+)
+
+const quarter = 15 * time.Minute
+
+// feed brings the reducer what the plan's tier has for the range. Summaries of windows
+// that are still open are not there yet: behind the last one, those of the finer tiers
+// stand in, and behind these the readings, so that an answer goes up to now.
+func feed(ctx context.Context, src Source, s store.Series, p *window.Plan, stats []window.Stat, to *window.Reducer) error {
+	if err := ctx.Err(); err != nil {
+		return err
+	}
+	if err := tellBefore(src, s, p, to); err != nil {
+		return err
+	}
+	percentiles := slices.ContainsFunc(stats, window.Stat.IsPercentile)
+	tail := &tail{Reducer: to, next: p.From(), bounded: percentiles}
+	tiers := []rollup.Tier{rollup.Readings}
+	if p.Tier != rollup.Readings {
+		tiers = append(tiers, rollup.Tiers[:slices.Index(rollup.Tiers, p.Tier)+1]...)
+		slices.Reverse(tiers)
+		if !src.Readings {
+			tiers = tiers[:len(tiers)-1]
+		}
+	}
+	for i, tier := range tiers {
+		if i > 0 && tail.next > s.LastTime {
+			break // there is nothing newer
+		}
+		want := store.Wanted{Tier: tier, From: tail.next, To: p.To(), Need: window.Need(stats, s.Kind)}
+		if !percentiles {
+			want.Cut = p.Cut
+			want.Steps = tier == p.Tier && p.MultipleOf(quarter)
+		}
+		if err := src.Store.Scan(ctx, s.ID, want, tail); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// tail passes everything on and remembers where it ended.
+type tail struct {
+	*window.Reducer
+	next    int64
+	bounded bool // all readings are kept until the end
+	rows    int
+}
+
+// mostKept is how many readings of a series a query holds at once, for percentiles.
+const mostKept = 20_000_000
+
+func (t *tail) Rows(b column.Block, width int64) error {
+	if t.rows += b.Len(); t.bounded && t.rows > mostKept {
+		return refuse("too_large", "percentiles of more than %d readings of one series are not possible: ask for a shorter range", mostKept)
+	}
+	last := b.Times[b.Len()-1]
+	if width > 0 {
+		t.next = last - last%width + width
+	} else {
+		t.next = last + 1
+	}
+	return t.Reducer.Rows(b, width)
+}
+
+func (t *tail) Whole(from, to int64, sum rollup.Summary) error {
+	t.next = to
+	return t.Reducer.Whole(from, to, sum)
+}
+
+// tellBefore tells the reducer of the last reading ahead of the range. When the
+// plan's tier has no summary just before it, that is looked for in the finer ones too:
+// it may not be made yet.
+func tellBefore(src Source, s store.Series, p *window.Plan, to *window.Reducer) error {
+	if s.FirstSeen >= p.From() {
+		return nil
+	}
+	var newest int64
+	var value float64
+	for i := slices.Index(append([]rollup.Tier{rollup.Readings}, rollup.Tiers...), p.Tier); i >= 0; i-- {
+		tier := rollup.Readings
+		if i > 0 {
+			tier = rollup.Tiers[i-1]
+		} else if !src.Readings {
+			break
+		}
+		at, v, ok, err := src.Store.LastBefore(s.ID, tier, p.From())
+		if err != nil {
+			return err
+		}
+		if ok && at > newest {
+			newest, value = at, v
+		}
+		if newest >= p.From()-int64(tier) && tier != rollup.Readings {
+			break
+		}
+	}
+	if newest != 0 {
+		to.Before(newest, value)
+	}
+	return nil
+}

@@ -1,0 +1,193 @@
+package query
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"nexocumula/internal/core/column"
+	"nexocumula/internal/core/rollup"
+	"nexocumula/internal/core/series"
+	"nexocumula/internal/core/span"
+	"nexocumula/internal/store"
+)
+
+// Moment asks for the value of each series at an instant.
+type Moment struct {
+	Select series.Selector
+	At     time.Time
+	How    How
+	Within time.Duration // how far away the reading may be; 0: any distance, but see mostAway
+}
+
+// How says which reading counts for an instant.
+type How string
+
+// The ways.
+const (
+	Exactly How = "at"      // one of that very time
+	Before  How = "before"  // the last one at or before it
+	Nearest How = "nearest" // the one least far away, of two equally far the earlier
+)
+
+// ParseHow reads at, before or nearest; the empty text is before.
+func ParseHow(text string) (How, error) {
+	switch how := How(text); how {
+	case "":
+		return Before, nil
+	case Exactly, Before, Nearest:
+		return how, nil
+	}
+	return "", fmt.Errorf("how %q: use before (the last at or before the time), at (of that very time) or nearest", text)
+}
+
+// mostAway bounds how far behind an instant a nearer reading is looked for.
+const mostAway = 366 * 24 * time.Hour
+
+// Found is the value of a series at an instant.
+type Found struct {
+	store.Series
+	Time  int64
+	Value float64
+	Tier  rollup.Tier // what it was read from
+
+	// Sure is false where only summaries are kept and the instant lies inside a window:
+	// there may have been a reading closer to it, which they do not tell of.
+	Sure bool
+}
+
+// Run is the values there are, by path.
+func (m Moment) Run(ctx context.Context, src Source) ([]Found, error) {
+	found, err := Find(src.Store, m.Select)
+	if err != nil {
+		return nil, err
+	}
+	if len(found) > src.Limits.MaxSeries {
+		return nil, refuse("too_large", "%s names %d series; at most %d are answered at once: name fewer", m.Select, len(found), src.Limits.MaxSeries)
+	}
+	var out []Found
+	for _, s := range found {
+		one, ok, err := m.of(ctx, src, s)
+		if err != nil {
+			return nil, err
+		}
+		distance := time.Duration(max(one.Time-m.At.UnixNano(), m.At.UnixNano()-one.Time))
+		if ok && (m.Within == 0 || distance <= m.Within) {
+			out = append(out, one)
+		}
+	}
+	if len(out) == 0 {
+		return nil, refuse("no_value", "no series of %s has a reading %s %s%s", m.Select, m.How, m.At.UTC().Format(time.RFC3339Nano), m.within())
+	}
+	return out, nil
+}
+
+func (m Moment) within() string {
+	if m.Within == 0 {
+		return ""
+	}
+	return ", within " + span.Format(m.Within)
+}
+
+func (m Moment) of(ctx context.Context, src Source, s store.Series) (Found, bool, error) {
+	tier := rollup.Tiers[0]
+	if src.Readings {
+		tier = rollup.Readings
+	}
+	out := Found{Series: s, Tier: tier, Sure: true}
+	instant := m.At.UnixNano()
+	near := nearby{instant: instant}
+	// What is in the instant's own window, or of that very time.
+	if err := near.scan(ctx, src, s, tier, instant-instant%max(1, int64(tier)), instant+1); err != nil {
+		return out, false, err
+	}
+	if !near.best.known || m.How == Nearest {
+		at, value, ok, err := src.Store.LastBefore(s.ID, tier, instant-instant%max(1, int64(tier)))
+		if err != nil {
+			return out, false, err
+		}
+		if ok {
+			near.take(at, value)
+		}
+	}
+	if m.How == Nearest && (!near.best.known || near.best.time != instant) {
+		until := instant + int64(mostAway)
+		if near.best.known {
+			until = min(until, 2*instant-near.best.time)
+		}
+		if err := near.after(ctx, src, s, tier, until); err != nil {
+			return out, false, err
+		}
+	}
+	if m.How != Nearest && near.best.known && near.best.time > instant {
+		near.best.known = false
+	}
+	out.Time, out.Value = near.best.time, near.best.value
+	out.Sure = tier == rollup.Readings || out.Time == instant || !near.window
+	return out, near.best.known && (m.How != Exactly || out.Time == instant), nil
+}
+
+// nearby keeps the reading closest to an instant: of those at or before it the last, of
+// those behind it only one that is closer.
+type nearby struct {
+	instant int64
+	best    struct {
+		known bool
+		time  int64
+		value float64
+	}
+	window bool // there are readings in the instant's window
+	ahead  bool // readings behind the instant count
+}
+
+func (n *nearby) take(t int64, v float64) {
+	if t > n.instant && !n.ahead {
+		return
+	}
+	away := func(t int64) int64 { return max(t-n.instant, n.instant-t) }
+	if !n.best.known || away(t) < away(n.best.time) {
+		n.best.known, n.best.time, n.best.value = true, t, v
+	}
+}
+
+func (n *nearby) scan(ctx context.Context, src Source, s store.Series, tier rollup.Tier, from, to int64) error {
+	want := store.Wanted{Tier: tier, From: from, To: to, Need: rollup.NeedAll}
+	return src.Store.Scan(ctx, s.ID, want, n)
+}
+
+// after looks behind the instant, a stretch at a time, each longer than the last.
+func (n *nearby) after(ctx context.Context, src Source, s store.Series, tier rollup.Tier, until int64) error {
+	n.ahead = true
+	from := n.instant - n.instant%max(1, int64(tier))
+	until = min(until, s.LastTime)
+	for step := int64(time.Minute); from <= until; step *= 4 {
+		before := n.best
+		to := min(until+1, from+step)
+		if err := n.scan(ctx, src, s, tier, from, to); err != nil {
+			return err
+		}
+		if n.best != before {
+			return nil // the first there is behind it is the nearest there
+		}
+		from = to
+	}
+	return nil
+}
+
+// Rows takes the readings that rows tell of.
+func (n *nearby) Rows(b column.Block, width int64) error {
+	for i, t := range b.Times {
+		if width == 0 {
+			n.take(t, b.Cols[0][i])
+			continue
+		}
+		n.window = n.window || t <= n.instant && n.instant < t+width
+		for _, col := range [][2]int{{rollup.ColFirstAt, rollup.ColFirst}, {rollup.ColMinAt, rollup.ColMin}, {rollup.ColMaxAt, rollup.ColMax}, {rollup.ColLastAt, rollup.ColLast}} {
+			n.take(t+int64(b.Cols[col[0]][i]), b.Cols[col[1]][i])
+		}
+	}
+	return nil
+}
+
+// Whole never comes, as nothing lets it.
+func (n *nearby) Whole(int64, int64, rollup.Summary) error { return nil }
