@@ -178,7 +178,8 @@ type Health struct {
 	Started  time.Time      `json:"started"`
 	Series   int            `json:"series"`
 	Unsealed int            `json:"unsealed_rows"`
-	Damaged  uint64         `json:"damaged_rows"`
+	Damaged  uint64         `json:"damaged_chunks"` // and journal rows, set aside
+	Dropped  uint64         `json:"dropped_rows"`   // by retention, since the start
 	Gateway  *GatewayHealth `json:"gateway"`
 	Central  *CentralHealth `json:"central"`
 }

@@ -24,6 +24,7 @@ type Service struct {
 	Central *central.Receiver
 	Accept  []string // gateways that may replicate here
 	Queries config.Queries
+	Dropped func() uint64 // rows that retention has dropped since the start
 	Version string
 	Started time.Time
 	Console fs.FS

@@ -16,14 +16,14 @@ import (
 func (h handlers) health(c *gin.Context) {
 	out := client.Health{
 		Status: "ok", Troubles: []string{}, Version: h.Version, Started: h.Started.UTC(),
-		Series: h.Store.Count(), Unsealed: h.Store.Unsealed(), Damaged: h.Store.Damaged(),
+		Series: h.Store.Count(), Unsealed: h.Store.Unsealed(), Damaged: h.Store.Damaged(), Dropped: h.Dropped(),
 	}
 	trouble := func(format string, args ...any) {
 		out.Status = "trouble"
 		out.Troubles = append(out.Troubles, fmt.Sprintf(format, args...))
 	}
 	if out.Damaged > 0 {
-		trouble("store: %d damaged rows were skipped", out.Damaged)
+		trouble("store: %d damaged chunks or journal rows are set aside", out.Damaged)
 	}
 	if h.Central != nil {
 		for _, l := range h.Central.Links() {

@@ -33,6 +33,9 @@ func (c *checker) settings(raw file) Settings {
 	for i, k := range raw.Keep {
 		out.Keep = append(out.Keep, c.keep(fmt.Sprintf("$.keep[%d]", i), k))
 	}
+	if out.Gateway != nil {
+		out.Gateway.Keep = out.Keep
+	}
 	return out
 }
 

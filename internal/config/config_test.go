@@ -12,13 +12,19 @@ import (
 
 	"nexocumula/internal/core/decode"
 	"nexocumula/internal/core/rollup"
+	"nexocumula/internal/core/series"
 )
 
 const good = `data: ./data
+keep:
+  - { select: "long-mere/#", tier: readings, for: 90d }
+  - { select: "#", tier: 10s, for: 30d }
+queries: { max_rows: 1000, max_time: 5s }
 gateway:
   site: long-mere
   series:
     - { select: +/+/oxygen, unit: mg/l, low: 0, high: 20, fresh_for: 90s }
+    - { select: pump/+/energy, kind: counter, wrap: 65536, labels: { panel: a, site: b } }
   sources:
     - name: lake
       mqtt_listener:
@@ -44,6 +50,15 @@ func TestAGoodFileBecomesSettings(t *testing.T) {
 	assert.Nil(t, s.Central)
 	g := s.Gateway
 	assert.Equal(t, 90*time.Second, g.Rules[0].FreshFor)
+	assert.EqualValues(t, 65536, g.Rules[1].Wrap)
+	assert.Equal(t, series.Labels("panel=a,site=b"), g.Rules[1].Labels)
+	assert.Equal(t, Queries{MaxRows: 1000, MaxSeries: 10_000, MaxTime: 5 * time.Second}, s.Queries)
+	days := func(path series.Path, tier rollup.Tier) time.Duration {
+		return KeptFor(g.Keep, path, tier) / (24 * time.Hour)
+	}
+	assert.EqualValues(t, 90, days("long-mere/buoy/oxygen", rollup.Readings))
+	assert.EqualValues(t, 30, days("long-mere/buoy/oxygen", rollup.TenSecond))
+	assert.Zero(t, days("alder-weir/pump/power", rollup.Readings), "what no line names is kept for good")
 	message := g.Sources[0].Listener.Messages[0]
 	assert.Equal(t, decode.Template("long-mere/{buoy}/oxygen"), message.Values[0].Series)
 	assert.EqualValues(t, 2, message.Values[0].Calibrate.Scale)
@@ -61,17 +76,17 @@ func TestEveryMistakeIsNamedWithItsPlace(t *testing.T) {
 	for _, test := range []struct{ from, to, wrong string }{
 		{"data: ./data", "datum: ./data", `f.yaml:1:1: key "datum" is not known here`},
 		{"data: ./data\n", "", "f.yaml:1:1: data: say in which folder the store is"},
-		{"site: long-mere", "site: long mere", `f.yaml:3:9: gateway.site: the site's name, the first level of all its series, "long mere" holds ' '`},
-		{"select: +/+/oxygen", "select: +/#/oxygen", "f.yaml:5:17: gateway.series[0].select: selector \"+/#/oxygen\": # may only be the last level"},
-		{"low: 0", "low: 30", "f.yaml:5:46: gateway.series[0].low: the low end 30 is above the high end 20"},
+		{"site: long-mere", "site: long mere", `f.yaml:7:9: gateway.site: the site's name, the first level of all its series, "long mere" holds ' '`},
+		{"select: +/+/oxygen", "select: +/#/oxygen", "f.yaml:9:17: gateway.series[0].select: selector \"+/#/oxygen\": # may only be the last level"},
+		{"low: 0", "low: 30", "f.yaml:9:46: gateway.series[0].low: the low end 30 is above the high end 20"},
 		{"fresh_for: 90s", "fresh_for: soon", `gateway.series[0].fresh_for: duration "soon": write a whole number`},
-		{"address: 127.0.0.1:1883", "address: nowhere", `f.yaml:9:18: gateway.sources[0].mqtt_listener.address: "nowhere" is not an address to listen at`},
+		{"address: 127.0.0.1:1883", "address: nowhere", `f.yaml:14:18: gateway.sources[0].mqtt_listener.address: "nowhere" is not an address to listen at`},
 		{"time: /at", "time: at", "is not a JSON Pointer (RFC 6901)"},
 		{`series: "{buoy}/oxygen"`, `series: "{boy}/oxygen"`, "uses {boy}, which the topic does not bind (it binds {buoy})"},
 		{"payload: json", "payload: xml", `payload form "xml" is not known; use number or json`},
 		{"tcp://10.0.0.7:502", "10.0.0.7", "write tcp://host:port"},
 		{"type: uint32", "type: uint24", `register type "uint24" is not known`},
-		{"table: coil", "table: relay", `f.yaml:18:22: gateway.sources[1].modbus.registers[1].table: table "relay" is not known; use coil, discrete_input, holding or input`},
+		{"table: coil", "table: relay", `f.yaml:23:22: gateway.sources[1].modbus.registers[1].table: table "relay" is not known; use coil, discrete_input, holding or input`},
 		{"address: 10,", "", "counted from 0 as on the wire"},
 		{"address: 10,", "address: 65535,", "address 65535 is not possible for a uint32; use 0 to 65534"},
 		{"unit: 9", "unit: 900", "unit id 900 is not possible; use 0 to 255"},
@@ -79,8 +94,14 @@ func TestEveryMistakeIsNamedWithItsPlace(t *testing.T) {
 		{"secret_env: TROUT", "secret_env: EMPTY", "the environment variable EMPTY is not set"},
 		{", secret_env: TROUT", "", "a secret is needed"},
 		{"https://central", "ftp://central", "write http://host:port or https://host:port"},
+		{"tier: 10s", "tier: 1h", `f.yaml:4:26: keep[1].tier: tier "1h" is not kept; the tiers are readings, 10s and 1m`},
+		{"for: 30d", "for: 3h", "keep[1].for: 3h is too short: keep rows for 1d at least"},
+		{"max_rows: 1000", "max_rows: 0", "queries.max_rows: 0 is not possible"},
+		{"max_time: 5s", "max_time: long", "queries.max_time"},
+		{"kind: counter, ", "", "wrap says how many steps a counter has, such as 65536; this series is a gauge"},
+		{"panel: a", "panel: a b", `label panel=a b: "a b" holds ' '`},
 		{"site: long-mere", "site: [1", "f.yaml:"},
-		{"site: long-mere", "site: long-mere\n  site: other", "f.yaml:4:3"},
+		{"site: long-mere", "site: long-mere\n  site: other", "f.yaml:8:3"},
 	} {
 		require.Contains(t, good, test.from)
 		_, err := Parse("f.yaml", []byte(strings.Replace(good, test.from, test.to, 1)))

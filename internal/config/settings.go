@@ -38,6 +38,7 @@ type Queries struct {
 // Gateway is the part of a process that collects.
 type Gateway struct {
 	Site    string
+	Keep    []Keep // the service's
 	Rules   []Rule
 	Sources []Source
 	Uplinks []Uplink

@@ -44,7 +44,7 @@ func New(settings config.Gateway, st *store.Store, version string, log *slog.Log
 		}
 		boxes, outs = append(boxes, box), append(outs, box)
 	}
-	pipe, err := pipeline.New(st, settings.Rules, outs, log)
+	pipe, err := pipeline.New(st, settings.Rules, settings.Keep, outs, log)
 	if err != nil {
 		return nil, err
 	}

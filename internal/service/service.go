@@ -10,6 +10,7 @@ import (
 	"net"
 	"net/http"
 	"path/filepath"
+	"sync/atomic"
 	"time"
 
 	"golang.org/x/sync/errgroup"
@@ -33,12 +34,14 @@ type Service struct {
 	Address string // of the HTTP interface, with the port that was found
 	listen  net.Listener
 	handler func(stopping <-chan struct{}) http.Handler
+	keep    []config.Keep
+	dropped *atomic.Uint64 // rows, by retention
 	log     *slog.Logger
 }
 
 // Open opens the store and the HTTP listener.
 func Open(settings config.Settings, version string, log *slog.Logger) (_ *Service, err error) {
-	s := &Service{log: log}
+	s := &Service{log: log, keep: settings.Keep, dropped: new(atomic.Uint64)}
 	defer func() {
 		if err != nil {
 			s.Close()
@@ -68,7 +71,7 @@ func Open(settings config.Settings, version string, log *slog.Logger) (_ *Servic
 	started := time.Now()
 	s.handler = func(stopping <-chan struct{}) http.Handler {
 		return api.Handler(api.Service{
-			Store: s.Store, Gateway: s.Gateway, Central: s.Central, Accept: accept, Version: version, Started: started, Queries: settings.Queries,
+			Store: s.Store, Gateway: s.Gateway, Central: s.Central, Accept: accept, Version: version, Started: started, Queries: settings.Queries, Dropped: s.dropped.Load,
 			Console: web.Console(), Log: log, Stopping: stopping,
 		})
 	}
@@ -102,6 +105,7 @@ func (s *Service) Run(ctx context.Context) error {
 		}
 		return nil
 	})
+	group.Go(func() error { return s.retain(groupCtx) })
 	if s.Gateway != nil {
 		group.Go(func() error { return s.Gateway.Run(groupCtx) })
 	} else {

@@ -12,6 +12,7 @@ import (
 type Limits struct {
 	Low, High *float64      // in the unit of the series; nil means no limit
 	MaxAhead  time.Duration // how far a time stamp may be ahead of the gateway's clock
+	MaxBehind time.Duration // how far behind it, as readings are not kept for longer; 0: any age
 }
 
 // Refuse is the reason why a value at time t (both in nanoseconds since 1970) must
@@ -27,6 +28,9 @@ func (l Limits) Refuse(value float64, t, now int64) string {
 	case l.MaxAhead > 0 && t > now+int64(l.MaxAhead):
 		return fmt.Sprintf("time stamp %s is %s ahead of the gateway's clock; at most %s is allowed",
 			time.Unix(0, t).UTC().Format(time.RFC3339), time.Duration(t-now).Round(time.Second), l.MaxAhead)
+	case l.MaxBehind > 0 && t < now-int64(l.MaxBehind):
+		return fmt.Sprintf("time stamp %s is %s old; readings here are not kept that long, so its window's summary could not be made again",
+			time.Unix(0, t).UTC().Format(time.RFC3339), time.Duration(now-t).Round(time.Minute))
 	case t < earliest:
 		return fmt.Sprintf("time stamp %s is before the year 2000; the device's clock is not set",
 			time.Unix(0, t).UTC().Format(time.RFC3339))

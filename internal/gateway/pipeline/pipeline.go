@@ -54,6 +54,7 @@ type known struct {
 type Pipeline struct {
 	store *store.Store
 	rules []config.Rule
+	keep  []config.Keep
 	outs  []Outbox
 	log   *slog.Logger
 
@@ -86,10 +87,11 @@ const (
 )
 
 // New makes a pipeline into st. Readings of a series are screened by the first rule
-// that matches it.
-func New(st *store.Store, rules []config.Rule, outs []Outbox, log *slog.Logger) (*Pipeline, error) {
+// that matches it; those older than what is kept would spoil the summaries of readings
+// that are gone, and do not count.
+func New(st *store.Store, rules []config.Rule, keep []config.Keep, outs []Outbox, log *slog.Logger) (*Pipeline, error) {
 	p := &Pipeline{
-		store: st, rules: rules, outs: outs, log: log,
+		store: st, rules: rules, keep: keep, outs: outs, log: log,
 		queue: make(chan *Delivery, queueLength), errands: make(chan func()), stopped: make(chan struct{}),
 		pending: rollup.NewPending(rollup.Tiers),
 	}
@@ -171,6 +173,9 @@ func (p *Pipeline) lookup(path series.Path) (*known, error) {
 		return nil, errTooMany
 	}
 	rule := p.ruleFor(path)
+	if kept := config.KeptFor(p.keep, path, rollup.Readings); kept > 0 {
+		rule.Limits.MaxBehind = kept - time.Hour // those just before it may be needed as well
+	}
 	def := series.Definition{Path: path, Kind: rule.Kind, Unit: rule.Unit, FreshFor: rule.FreshFor, Wrap: rule.Wrap, Labels: rule.Labels}
 	ctx, cancel := context.WithCancel(context.Background())
 	defer cancel()

@@ -62,8 +62,9 @@ func (r *rig) start() {
 	everything, err := series.ParseSelector("#")
 	require.NoError(r.t, err)
 	rules := []config.Rule{{Select: everything, Kind: series.Gauge, Unit: "mg/l", FreshFor: time.Minute, Limits: screen.Limits{High: &high}}}
+	keep := []config.Keep{{Select: everything, Tier: rollup.Readings, For: 30 * 24 * time.Hour}}
 	r.out = &shelf{}
-	r.pipe, err = New(r.store, rules, []Outbox{r.out}, slog.New(slog.DiscardHandler))
+	r.pipe, err = New(r.store, rules, keep, []Outbox{r.out}, slog.New(slog.DiscardHandler))
 	require.NoError(r.t, err)
 	ctx, cancel := context.WithCancel(context.Background())
 	done := make(chan error, 1)
@@ -123,6 +124,26 @@ func TestWhatIsOutOfRangeIsKeptAsAReject(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "long-mere/buoy-1/oxygen: value 21 is above the range's high end 20", kept[0].Reason)
 	assert.Equal(t, []byte("raw"), kept[0].Raw)
+}
+
+func TestReadingsOlderThanWhatIsKeptDoNotSpoilSummaries(t *testing.T) {
+	r := newRig(t)
+	require.NoError(t, r.give(map[time.Duration]float64{-31 * 24 * time.Hour: 5, 0: 6, -29 * 24 * time.Hour: 7}, anHourAgo))
+	assert.EqualValues(t, 2, r.pipe.Accepted())
+	kept, err := r.store.Rejects("own", 10)
+	require.NoError(t, err)
+	assert.Contains(t, kept[0].Reason, "readings here are not kept that long")
+}
+
+func TestASeriesKeepsItsKind(t *testing.T) {
+	r := newRig(t)
+	_, err := r.store.Define([]series.Definition{{Path: path, Kind: series.Counter, FreshFor: time.Minute}})
+	require.NoError(t, err)
+	require.NoError(t, r.give(map[time.Duration]float64{0: 6}, anHourAgo))
+	assert.Zero(t, r.pipe.Accepted())
+	kept, err := r.store.Rejects("own", 10)
+	require.NoError(t, err)
+	assert.Contains(t, kept[0].Reason, "was recorded as a counter and cannot become a gauge")
 }
 
 func TestOpenWindowsSurviveARestart(t *testing.T) {

@@ -1,0 +1,56 @@
+package service
+
+import (
+	"context"
+	"time"
+
+	"nexocumula/internal/config"
+	"nexocumula/internal/core/rollup"
+	"nexocumula/internal/core/series"
+	"nexocumula/internal/core/span"
+)
+
+const retainEvery = time.Hour
+
+// retain drops what is older than it is kept, now and every hour, until ctx ends.
+func (s *Service) retain(ctx context.Context) error {
+	if len(s.keep) == 0 {
+		return nil
+	}
+	everything, err := series.ParseSelector("#")
+	if err != nil {
+		return err
+	}
+	tick := time.NewTicker(retainEvery)
+	defer tick.Stop()
+	for {
+		s.dropOld(ctx, everything, time.Now())
+		select {
+		case <-tick.C:
+		case <-ctx.Done():
+			return nil
+		}
+	}
+}
+
+// dropOld goes through the series once. What cannot be dropped now can be an hour
+// later.
+func (s *Service) dropOld(ctx context.Context, selector series.Selector, now time.Time) {
+	tiers := append([]rollup.Tier{rollup.Readings}, rollup.Tiers...)
+	for _, one := range s.Store.List(selector) {
+		for _, tier := range tiers {
+			kept := config.KeptFor(s.keep, one.Path, tier)
+			if kept == 0 || one.FirstSeen == 0 || one.FirstSeen > now.Add(-kept).UnixNano() {
+				continue
+			}
+			rows, err := s.Store.Drop(ctx, one.ID, tier, now.Add(-kept).UnixNano())
+			s.dropped.Add(uint64(rows))
+			if rows > 0 {
+				s.log.Info("rows older than they are kept were dropped", "series", one.Path, "tier", tier.String(), "kept", span.Format(kept), "rows", rows)
+			}
+			if err != nil && ctx.Err() == nil {
+				s.log.Error("old rows could not be dropped", "series", one.Path, "tier", tier.String(), "error", err)
+			}
+		}
+	}
+}
