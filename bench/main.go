@@ -33,6 +33,13 @@ var benches = []struct {
 	{"bytes_per_reading", bytesPerReading},
 	{"bytes_over_entropy", bytesOverEntropy},
 	{"decode_values", decodeValues},
+	{"windows_year_hourly", windowsYearHourly},
+	{"windows_year_monthly", windowsYearMonthly},
+	{"windows_wide", windowsWide},
+	{"now_50000", nowMany},
+	{"append_readings", appendReadings},
+	{"start_with_history", startWithHistory},
+	{"memory_per_series", memoryPerSeries},
 }
 
 func main() {

@@ -11,7 +11,7 @@ import (
 )
 
 const (
-	fullChunk  = 4096 // rows; a chunk with fewer is taken along by the next seal
+	fullChunk  = 8192 // rows; a chunk with fewer is taken along by the next seal
 	mostOfOne  = fullChunk + fullChunk/2
 	stepWidth  = int64(15 * time.Minute)
 	stepsOf    = rollup.Minute // the tier whose chunks have steps
@@ -67,7 +67,7 @@ func makeChunk(at place, rows column.Block, def *series.Definition) (chunkRow, e
 		return c, err
 	}
 	if steps := stepsOfRows(rows, def, c.until()); steps.Len()*fewestRows <= rows.Len() {
-		c.Steps, err = chunk.Encode(steps)
+		err = c.addSteps(steps)
 	}
 	return c, err
 }
@@ -96,6 +96,27 @@ func (c *chunkRow) addParts(rows column.Block) (err error) {
 		}
 	}
 	return nil
+}
+
+// addSteps encodes the steps in two runs of columns.
+func (c *chunkRow) addSteps(steps column.Block) (err error) {
+	c.Step = steps.Len()
+	cut := rollup.Parts[1]
+	if c.Step0, err = chunk.EncodeQuick(column.Block{Times: steps.Times, Cols: steps.Cols[:cut]}); err != nil {
+		return err
+	}
+	c.Step1, err = chunk.EncodeQuick(column.Block{Times: rowNumbers(steps.Len()), Cols: steps.Cols[cut:]})
+	return err
+}
+
+// stepNames are the SQL columns with what is needed of steps.
+func stepNames(need rollup.Need) []string {
+	for col := rollup.Parts[1]; col <= rollup.ColStates; col++ {
+		if need.Has(col) {
+			return []string{"step0", "step1"}
+		}
+	}
+	return []string{"step0"}
 }
 
 // partColumns are the columns from <= column < to that a part of summaries holds.
@@ -153,20 +174,27 @@ func chunkParts(tier rollup.Tier, need rollup.Need) []string {
 
 // part returns the place of a part by the name of its SQL column.
 func (c *chunkRow) part(name string) (*[]byte, int) {
-	for i, p := range []*[]byte{&c.Part0, &c.Part1, &c.Part2, &c.Part3} {
-		if name == fmt.Sprintf("part%d", i) {
-			return p, i
-		}
+	switch name {
+	case "part0":
+		return &c.Part0, 0
+	case "part1":
+		return &c.Part1, 1
+	case "part2":
+		return &c.Part2, 2
+	case "part3":
+		return &c.Part3, 3
+	case "step0":
+		return &c.Step0, 0
 	}
-	return &c.Steps, 0
+	return &c.Step1, 1
 }
 
 // rows decodes the needed columns of the parts that were read.
-func (c *chunkRow) rows(names []string, need rollup.Need) (column.Block, error) {
-	if c.Tier == int64(rollup.Readings) {
-		return chunk.Decode(c.Part0)
-	}
+func (c *chunkRow) rows(names []string, need rollup.Need, room *buffers) (column.Block, error) {
 	var b column.Block
+	if c.Tier == int64(rollup.Readings) {
+		need = rollup.NeedAll
+	}
 	for _, name := range names {
 		data, part := c.part(name)
 		if *data == nil {
@@ -180,42 +208,80 @@ func (c *chunkRow) rows(names []string, need rollup.Need) (column.Block, error) 
 			return b, fmt.Errorf("part %d: %w: %d rows where the chunk has %d", part, chunk.ErrDamaged, p.Len(), c.Rows)
 		}
 		if part == 0 {
-			if b.Times, err = p.Times(); err != nil {
+			if b.Times, err = room.timesOf(p); err != nil {
 				return b, fmt.Errorf("part 0: %w", err)
 			}
 		}
-		if err := addColumns(&b, p, rollup.Parts[part], need); err != nil {
+		if err := room.addColumns(&b, p, rollup.Parts[part], need); err != nil {
 			return b, fmt.Errorf("part %d: %w", part, err)
 		}
 	}
 	return b, nil
 }
 
+// buffers are where blocks are decoded into that live only until the next; nil makes
+// each anew.
+type buffers struct {
+	times []int64
+	cols  [][]float64
+}
+
+func (r *buffers) timesOf(p *chunk.Packed) (times []int64, err error) {
+	if r == nil {
+		return p.Times(nil)
+	}
+	times, err = p.Times(r.times)
+	r.times = times
+	return times, err
+}
+
 // addColumns decodes the needed ones of p's columns, the first of which is first.
-func addColumns(b *column.Block, p *chunk.Packed, first int, need rollup.Need) (err error) {
+func (r *buffers) addColumns(b *column.Block, p *chunk.Packed, first int, need rollup.Need) (err error) {
 	if want := first + p.Columns(); len(b.Cols) < want {
 		b.Cols = append(b.Cols, make([][]float64, want-len(b.Cols))...)
 	}
 	for i := range p.Columns() {
-		if need.Has(first + i) {
-			if b.Cols[first+i], err = p.Column(i); err != nil {
-				return err
+		if !need.Has(first + i) {
+			continue
+		}
+		var into []float64
+		if r != nil {
+			for len(r.cols) <= first+i {
+				r.cols = append(r.cols, nil)
 			}
+			into = r.cols[first+i]
+		}
+		if b.Cols[first+i], err = p.Column(i, into); err != nil {
+			return err
+		}
+		if r != nil {
+			r.cols[first+i] = b.Cols[first+i]
 		}
 	}
 	return nil
 }
 
-// steps decodes the needed columns of the steps.
-func (c *chunkRow) steps(need rollup.Need) (b column.Block, err error) {
-	p, err := chunk.Open(c.Steps)
-	if err != nil {
-		return b, err
+// steps decodes the needed columns of the steps that were read.
+func (c *chunkRow) steps(names []string, need rollup.Need, room *buffers) (b column.Block, err error) {
+	for i, name := range names {
+		data, _ := c.part(name)
+		p, err := chunk.Open(*data)
+		if err != nil {
+			return b, err
+		}
+		if p.Len() != c.Step {
+			return b, fmt.Errorf("%w: %d steps where the chunk has %d", chunk.ErrDamaged, p.Len(), c.Step)
+		}
+		if i == 0 {
+			if b.Times, err = room.timesOf(p); err != nil {
+				return b, err
+			}
+		}
+		if err := room.addColumns(&b, p, rollup.Parts[i], need); err != nil {
+			return b, err
+		}
 	}
-	if b.Times, err = p.Times(); err != nil {
-		return b, err
-	}
-	return b, addColumns(&b, p, 0, need)
+	return b, nil
 }
 
 // whole is the chunk as one summary.

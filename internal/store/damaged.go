@@ -65,7 +65,7 @@ func (s *Store) setAside(broken []damagedRow) error {
 // damage is a chunk as it is set aside.
 func (c chunkRow) damage(cause error) damagedRow {
 	raw := append([]byte(nil), c.Whole...)
-	for _, part := range [][]byte{c.Steps, c.Part0, c.Part1, c.Part2, c.Part3} {
+	for _, part := range [][]byte{c.Step0, c.Step1, c.Part0, c.Part1, c.Part2, c.Part3} {
 		raw = append(raw, part...)
 	}
 	return damagedRow{ID: c.ID, Place: "chunks", Reason: cause.Error(), Series: c.Series, Tier: c.Tier, Start: c.Start, End: c.End, Rows: c.Rows, Raw: raw}

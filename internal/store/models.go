@@ -34,8 +34,10 @@ type chunkRow struct {
 	Start  int64  `gorm:"index:chunks_place,priority:3"` // first time
 	End    int64  // last time
 	Rows   int
+	Step   int    // rows of steps; 0 when they would not help
 	Whole  []byte // synopsis: one summary of all rows
-	Steps  []byte // synopsis: a summary for every quarter of an hour; NULL when it would not help
+	Step0  []byte // synopsis: a summary for every quarter of an hour, the columns of Part0
+	Step1  []byte // and all others
 	Part0  []byte
 	Part1  []byte
 	Part2  []byte

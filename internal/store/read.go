@@ -11,7 +11,7 @@ import (
 // share memory with the store and must not be changed.
 func (s *Store) Read(series uint32, tier rollup.Tier, from, to int64) (column.Block, error) {
 	var all gathered
-	err := s.Scan(context.Background(), series, Wanted{Tier: tier, From: from, To: to, Need: rollup.NeedAll}, &all)
+	err := s.Scan(context.Background(), series, Wanted{Tier: tier, From: from, To: to, Need: rollup.NeedAll, Keep: true}, &all)
 	return all.rows, err
 }
 
@@ -54,7 +54,7 @@ func (s *Store) LastBefore(id uint32, tier rollup.Tier, t int64) (at int64, valu
 	}
 	var rows gathered
 	need := rollup.Wants(rollup.ColLast, rollup.ColLastAt)
-	if err := s.Scan(context.Background(), id, Wanted{Tier: tier, From: from, To: t, Need: need}, &rows); err != nil {
+	if err := s.Scan(context.Background(), id, Wanted{Tier: tier, From: from, To: t, Need: need, Keep: true}, &rows); err != nil {
 		return 0, 0, false, err
 	}
 	at, value, ok = lastOf(rows.rows, tier)

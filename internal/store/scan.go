@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"database/sql"
 	"errors"
 	"fmt"
 	"strings"
@@ -24,6 +25,9 @@ type Wanted struct {
 	Cut func(from, to int64) bool
 	// Steps allows summaries of a quarter of an hour in place of those of the tier.
 	Steps bool
+	// Keep says that the sink keeps what it gets; otherwise a block lives only until the
+	// next comes.
+	Keep bool
 }
 
 // Sink takes what a Scan brings, in order of time. Blocks share memory with the store
@@ -36,7 +40,7 @@ type Sink interface {
 	Whole(from, to int64, s rollup.Summary) error
 }
 
-// Scan brings a series' rows to the sink, chunk by chunk, as they were at one moment.
+// Scan brings a series' rows to the sink, chunk by chunk.
 // Chunks that cannot be read are left out and set aside.
 func (s *Store) Scan(ctx context.Context, id uint32, w Wanted, sink Sink) error {
 	known, ok := s.Get(id)
@@ -44,12 +48,14 @@ func (s *Store) Scan(ctx context.Context, id uint32, w Wanted, sink Sink) error 
 		return nil // what is not in the catalogue has no rows
 	}
 	at := place{id, w.Tier}
-	sc := scan{series: known, want: w, sink: sink, head: s.head(at, w.From, w.To)}
+	sc := scan{db: s.reader.WithContext(ctx), series: known, at: at, want: w, sink: sink, head: s.head(at, w.From, w.To)}
+	if !w.Keep {
+		sc.room = &buffers{}
+	}
 	if w.Tier != rollup.Readings {
 		sc.head = sc.head.Pick(w.Need.Has)
 	}
-	err := s.reader.WithContext(ctx).Transaction(func(tx *gorm.DB) error { return sc.run(tx, at) })
-	if err != nil {
+	if err := sc.run(); err != nil {
 		return fmt.Errorf("reading %s: %w", known.Path, err)
 	}
 	return s.setAside(sc.broken)
@@ -65,61 +71,117 @@ func (s *Store) head(at place, from, to int64) column.Block {
 }
 
 type scan struct {
+	db     *gorm.DB
 	series Series
+	at     place
 	want   Wanted
 	sink   Sink
-	head   column.Block
+	from   int64        // everything before it has been brought
+	head   column.Block // what is left of it
 	broken []damagedRow
+	room   *buffers // nil when blocks are kept
 }
 
-func (sc *scan) run(tx *gorm.DB, at place) error {
-	chunks, err := chunksBetween(tx, at, sc.want.From, sc.want.To, sc.want.Cut != nil)
-	if err != nil {
-		return err
-	}
-	for _, c := range chunks {
-		k := sc.head.Search(c.Start)
-		if err := sc.emit(sc.head.Rows(0, k), int64(at.tier)); err != nil {
+// listAtOnce is how many chunks a scan knows of at a time.
+const listAtOnce = 64
+
+// run goes from chunk to chunk. Chunks never overlap, so when one has been replaced
+// since it was listed, the list is taken again from where it began: what stands there
+// now has all of its rows.
+func (sc *scan) run() error {
+	sc.from = sc.want.From
+	for {
+		chunks, err := sc.list()
+		if err != nil {
 			return err
 		}
-		late := sc.head.Search(c.End + 1)
-		if err := sc.chunk(tx, c, sc.head.Rows(k, late)); err != nil {
+		if err := sc.fetchSteps(chunks); err != nil {
 			return err
 		}
-		sc.head = sc.head.Rows(late, sc.head.Len())
+		for _, c := range chunks {
+			if err = sc.one(c); err != nil {
+				break
+			}
+			sc.from = max(sc.from, c.End+1)
+		}
+		switch {
+		case errors.Is(err, sql.ErrNoRows):
+			continue
+		case err != nil:
+			return err
+		case len(chunks) < listAtOnce:
+			return sc.emit(sc.head, int64(sc.at.tier))
+		}
 	}
-	return sc.emit(sc.head, int64(at.tier))
 }
 
-// chunksBetween are the chunks that have rows of from <= time < to, in order, without
-// their parts.
-func chunksBetween(tx *gorm.DB, at place, from, to int64, whole bool) (out []chunkRow, err error) {
-	columns := "id, start, `end`, `rows`, steps IS NOT NULL"
-	if whole {
+// list is the next chunks, in order, without their parts.
+func (sc *scan) list() (out []chunkRow, err error) {
+	columns := "id, start, `end`, `rows`, step"
+	if sc.want.Cut != nil {
 		columns += ", whole"
 	}
-	rows, err := tx.Raw("SELECT "+columns+" FROM chunks WHERE series = ? AND tier = ? AND start < ? AND `end` >= ? ORDER BY start",
-		at.series, int64(at.tier), to, from).Rows()
+	rows, err := sc.db.Raw("SELECT "+columns+" FROM chunks WHERE series = ? AND tier = ? AND start < ? AND `end` >= ? ORDER BY start LIMIT ?",
+		sc.at.series, int64(sc.at.tier), sc.want.To, sc.from, listAtOnce).Rows()
 	if err != nil {
 		return nil, err
 	}
 	defer rows.Close()
 	for rows.Next() {
-		c := chunkRow{Series: at.series, Tier: int64(at.tier)}
-		var hasSteps bool
-		into := []any{&c.ID, &c.Start, &c.End, &c.Rows, &hasSteps}
-		if whole {
-			into = append(into, &c.Whole)
-		}
-		if err := rows.Scan(into...); err != nil {
+		c := chunkRow{Series: sc.at.series, Tier: int64(sc.at.tier)}
+		into := []any{&c.ID, &c.Start, &c.End, &c.Rows, &c.Step, &c.Whole}
+		if err := rows.Scan(into[:5+strings.Count(columns, "whole")]...); err != nil {
 			return nil, err
-		}
-		if hasSteps {
-			c.Steps = []byte{} // there, and not read yet
 		}
 		out = append(out, c)
 	}
 	return out, rows.Err()
+}
+
+// fetchSteps reads the steps of those chunks that they will be wanted of, in one go.
+func (sc *scan) fetchSteps(chunks []chunkRow) error {
+	var wanted []uint64
+	place := map[uint64]int{}
+	for i, c := range chunks {
+		if sc.want.Steps && c.Step > 0 && (sc.want.Cut == nil || sc.want.Cut(c.Start, c.until())) {
+			wanted = append(wanted, c.ID)
+			place[c.ID] = i
+		}
+	}
+	if len(wanted) < 2 {
+		return nil
+	}
+	names := stepNames(sc.want.Need)
+	rows, err := sc.db.Raw("SELECT id, "+strings.Join(names, ", ")+" FROM chunks WHERE id IN ?", wanted).Rows()
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var c chunkRow
+		if err := rows.Scan([]any{&c.ID, &c.Step0, &c.Step1}[:1+len(names)]...); err != nil {
+			return err
+		}
+		to := &chunks[place[c.ID]]
+		to.Step0, to.Step1 = c.Step0, c.Step1
+	}
+	return rows.Err()
+}
+
+// one brings what the head has before a chunk, and the chunk. When it is not there any
+// more, nothing of it has been brought.
+func (sc *scan) one(c chunkRow) error {
+	k := sc.head.Search(c.Start)
+	if err := sc.emit(sc.head.Rows(0, k), c.Tier); err != nil {
+		return err
+	}
+	sc.head = sc.head.Rows(k, sc.head.Len())
+	late := sc.head.Search(c.End + 1)
+	if err := sc.chunk(c, sc.head.Rows(0, late)); err != nil {
+		return err
+	}
+	sc.head = sc.head.Rows(late, sc.head.Len())
+	return nil
 }
 
 func (sc *scan) emit(b column.Block, width int64) error {
@@ -131,38 +193,42 @@ func (sc *scan) emit(b column.Block, width int64) error {
 
 // chunk brings one chunk, with the late rows of the head that fall into it, from what
 // says enough with the least effort.
-func (sc *scan) chunk(tx *gorm.DB, c chunkRow, late column.Block) error {
-	inside := c.Start >= sc.want.From && c.End < sc.want.To
+func (sc *scan) chunk(c chunkRow, late column.Block) error {
+	inside := c.Start >= sc.from && c.End < sc.want.To
 	if late.Len() == 0 && inside && sc.want.Cut != nil && !sc.want.Cut(c.Start, c.until()) {
 		if sum, err := c.whole(sc.series.Kind); err == nil {
 			return sc.sink.Whole(c.Start, c.until(), sum)
 		}
 	}
-	if late.Len() == 0 && sc.want.Steps && c.Steps != nil {
-		if done, err := sc.steps(tx, c); done || err != nil {
+	wholeSteps := c.Start >= sc.from || sc.from == sc.want.From // a step is not cut
+	if late.Len() == 0 && sc.want.Steps && wholeSteps && c.Step > 0 {
+		if done, err := sc.steps(c); done || err != nil {
 			return err
 		}
 	}
 	names := chunkParts(sc.want.Tier, sc.want.Need)
-	if err := readPayloads(tx, &c, names); err != nil {
+	if err := readPayloads(sc.db, &c, names); err != nil {
 		return err
 	}
-	rows, err := c.rows(names, sc.want.Need)
+	rows, err := c.rows(names, sc.want.Need, sc.room)
 	if err != nil {
-		return sc.spoilt(tx, c, err, late)
+		return sc.spoilt(c, err, late)
 	}
-	rows = rows.Between(sc.want.From, sc.want.To)
+	rows = rows.Between(sc.from, sc.want.To)
 	return sc.emit(column.Merge(rows, late), c.Tier)
 }
 
 // steps brings the chunk as quarters of an hour; the last of them by itself, as it may
 // end with the chunk. Steps that cannot be read are no reason to give up: the rows say
 // the same.
-func (sc *scan) steps(tx *gorm.DB, c chunkRow) (done bool, err error) {
-	if err := readPayloads(tx, &c, []string{"steps"}); err != nil {
-		return false, err
+func (sc *scan) steps(c chunkRow) (done bool, err error) {
+	names := stepNames(sc.want.Need)
+	if c.Step0 == nil {
+		if err := readPayloads(sc.db, &c, names); err != nil {
+			return false, err
+		}
 	}
-	steps, err := c.steps(sc.want.Need)
+	steps, err := c.steps(names, sc.want.Need, sc.room)
 	if err != nil {
 		return false, nil
 	}
@@ -177,12 +243,15 @@ func (sc *scan) steps(tx *gorm.DB, c chunkRow) (done bool, err error) {
 
 // spoilt notes a chunk that cannot be read and brings only what the head has of its
 // time.
-func (sc *scan) spoilt(tx *gorm.DB, c chunkRow, cause error, late column.Block) error {
+func (sc *scan) spoilt(c chunkRow, cause error, late column.Block) error {
 	if !errors.Is(cause, chunk.ErrDamaged) {
 		return cause
 	}
 	found := chunkRow{Series: c.Series, Tier: c.Tier}
-	if err := tx.Take(&found, c.ID).Error; err != nil {
+	if err := sc.db.Take(&found, c.ID).Error; err != nil {
+		if errors.Is(err, gorm.ErrRecordNotFound) {
+			return sql.ErrNoRows // someone else was first
+		}
 		return err
 	}
 	sc.broken = append(sc.broken, found.damage(cause))
@@ -190,10 +259,10 @@ func (sc *scan) spoilt(tx *gorm.DB, c chunkRow, cause error, late column.Block) 
 }
 
 // readPayloads fills in the named SQL columns of a chunk.
-func readPayloads(tx *gorm.DB, c *chunkRow, names []string) error {
+func readPayloads(db *gorm.DB, c *chunkRow, names []string) error {
 	into := make([]any, len(names))
 	for i, name := range names {
 		into[i], _ = c.part(name)
 	}
-	return tx.Raw("SELECT "+strings.Join(names, ", ")+" FROM chunks WHERE id = ?", c.ID).Row().Scan(into...)
+	return db.Raw("SELECT "+strings.Join(names, ", ")+" FROM chunks WHERE id = ?", c.ID).Row().Scan(into...)
 }

@@ -121,7 +121,7 @@ func TestColumnsThatAreNotNeededAreNotDecoded(t *testing.T) {
 	require.NoError(t, s.db.Exec("UPDATE chunks SET part1 = x'00', part2 = x'00'").Error)
 	need := rollup.Wants(rollup.ColMean, rollup.ColMax)
 	var got gathered
-	require.NoError(t, s.Scan(t.Context(), id, Wanted{Tier: rollup.Minute, From: 0, To: math.MaxInt64, Need: need}, &got))
+	require.NoError(t, s.Scan(t.Context(), id, Wanted{Tier: rollup.Minute, From: 0, To: math.MaxInt64, Need: need, Keep: true}, &got))
 	assert.Equal(t, 100, got.rows.Len())
 	for col, values := range got.rows.Cols {
 		assert.Equal(t, need.Has(col), values != nil, col)

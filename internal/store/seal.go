@@ -137,7 +137,7 @@ func (s *Store) renew(part *renewal, at place, rows column.Block, def *series.De
 	}
 	var older column.Block
 	for _, c := range touched {
-		block, err := c.rows(allParts, rollup.NeedAll)
+		block, err := c.rows(allParts, rollup.NeedAll, nil)
 		if err != nil {
 			part.broken = append(part.broken, c.damage(err))
 			continue

@@ -77,11 +77,13 @@ func TestColumnsOfEveryKindComeBack(t *testing.T) {
 			for i := range rows {
 				b.Add(int64(i)*10_000_000_000+random.Int64N(7)*1_000_000, kind(i))
 			}
-			data, err := Encode(b)
-			require.NoError(t, err, name)
-			back, err := Decode(data)
-			require.NoError(t, err, name)
-			sameBits(t, b, back)
+			for _, write := range []func(column.Block) ([]byte, error){Encode, EncodeQuick, EncodePlain} {
+				data, err := write(b)
+				require.NoError(t, err, name)
+				back, err := Decode(data)
+				require.NoError(t, err, name)
+				sameBits(t, b, back)
+			}
 		}
 	}
 }

@@ -67,13 +67,14 @@ func (p *Packed) Columns() int {
 	return len(p.streams) - 1
 }
 
-// Times are the times of the rows, strictly ascending.
-func (p *Packed) Times() ([]int64, error) {
+// Times are the times of the rows, strictly ascending. They are written into into, if
+// there is room.
+func (p *Packed) Times(into []int64) ([]int64, error) {
 	if p.streams == nil {
 		return p.plain.Times, nil
 	}
 	r := reader{rest: p.streams[0]}
-	times := r.times(p.rows)
+	times := r.times(p.rows, into)
 	if err := r.end("the times"); err != nil {
 		return nil, err
 	}
@@ -83,12 +84,12 @@ func (p *Packed) Times() ([]int64, error) {
 	return times, nil
 }
 
-// Column is the i-th value column.
-func (p *Packed) Column(i int) ([]float64, error) {
+// Column is the i-th value column, written into into, if there is room.
+func (p *Packed) Column(i int, into []float64) ([]float64, error) {
 	if p.streams == nil {
 		return p.plain.Cols[i], nil
 	}
-	r := reader{rest: p.streams[i+1]}
+	r := reader{rest: p.streams[i+1], into: into}
 	values := r.values(p.rows)
 	return values, r.end(fmt.Sprintf("column %d", i))
 }
@@ -104,11 +105,11 @@ func Decode(data []byte) (column.Block, error) {
 		return p.plain, nil
 	}
 	b := column.Block{Cols: make([][]float64, p.Columns())}
-	if b.Times, err = p.Times(); err != nil {
+	if b.Times, err = p.Times(nil); err != nil {
 		return column.Block{}, err
 	}
 	for i := range b.Cols {
-		if b.Cols[i], err = p.Column(i); err != nil {
+		if b.Cols[i], err = p.Column(i, nil); err != nil {
 			return column.Block{}, err
 		}
 	}
@@ -119,6 +120,15 @@ func Decode(data []byte) (column.Block, error) {
 type reader struct {
 	rest []byte
 	err  error
+	into []float64 // for the values of a column
+}
+
+// room is where the values of a column go.
+func (r *reader) room(rows int) []float64 {
+	if cap(r.into) >= rows {
+		return r.into[:rows]
+	}
+	return make([]float64, rows)
 }
 
 var (
@@ -187,23 +197,25 @@ func (r *reader) column(rows int) []float64 {
 	if r.err != nil {
 		return nil
 	}
-	col := make([]float64, rows)
 	switch form[0] {
 	case columnConstant:
-		if raw := r.take(8); r.err == nil {
-			v := math.Float64frombits(binary.LittleEndian.Uint64(raw))
-			for i := range col {
-				col[i] = v
-			}
-		}
+		return r.constant(rows)
 	case columnFull:
-		if raw := r.take(8 * rows); r.err == nil {
-			for i := range col {
-				col[i] = math.Float64frombits(binary.LittleEndian.Uint64(raw[8*i:]))
-			}
-		}
-	default:
-		r.err = fmt.Errorf("unknown column form %d", form[0])
+		return r.floats(rows)
+	}
+	r.err = fmt.Errorf("unknown column form %d", form[0])
+	return nil
+}
+
+// floats reads a value a row, as it is.
+func (r *reader) floats(rows int) []float64 {
+	raw := r.take(8 * rows)
+	if r.err != nil {
+		return nil
+	}
+	col := r.room(rows)
+	for i := range col {
+		col[i] = math.Float64frombits(binary.LittleEndian.Uint64(raw[8*i:]))
 	}
 	return col
 }

@@ -24,6 +24,12 @@ func Encode(b column.Block) ([]byte, error) {
 	return encode(b, bodyPacked, appendPackedBody)
 }
 
+// EncodeQuick writes b packed, but what does not pack well raw: for what is small and
+// read often.
+func EncodeQuick(b column.Block) ([]byte, error) {
+	return encode(b, bodyPacked, appendQuickBody)
+}
+
 // EncodePlain writes b with the least effort, for the journal.
 func EncodePlain(b column.Block) ([]byte, error) {
 	return encode(b, bodyPlain, appendPlainBody)
@@ -46,12 +52,17 @@ func encode(b column.Block, form byte, appendBody func([]byte, column.Block) []b
 	return out, nil
 }
 
-func appendPackedBody(out []byte, b column.Block) []byte {
+func appendPackedBody(out []byte, b column.Block) []byte { return appendStreams(out, b, appendBits) }
+
+func appendQuickBody(out []byte, b column.Block) []byte { return appendStreams(out, b, appendRaw) }
+
+// appendStreams writes the columns apart; bits writes one whose values are no decimals.
+func appendStreams(out []byte, b column.Block, bits func([]byte, []float64) []byte) []byte {
 	streams := appendTimes(nil, b.Times)
 	lengths := []int{len(streams)}
 	for _, col := range b.Cols {
 		before := len(streams)
-		streams = appendValues(streams, col)
+		streams = appendValues(streams, col, bits)
 		lengths = append(lengths, len(streams)-before)
 	}
 	out = binary.AppendUvarint(out, uint64(b.Len()))
@@ -82,7 +93,10 @@ func appendPlainColumn(out []byte, col []float64) []byte {
 	if constant(col) {
 		return binary.LittleEndian.AppendUint64(append(out, columnConstant), math.Float64bits(col[0]))
 	}
-	out = append(out, columnFull)
+	return appendFloats(append(out, columnFull), col)
+}
+
+func appendFloats(out []byte, col []float64) []byte {
 	for _, v := range col {
 		out = binary.LittleEndian.AppendUint64(out, math.Float64bits(v))
 	}

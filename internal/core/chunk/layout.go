@@ -54,6 +54,7 @@ package chunk
 //	3 runs        uvarint n, then n times 8 bytes: the bits of the values there are;
 //	              uvarint runs; packed: of each run, which of the values; packed: of each
 //	              run, how many rows it has, minus 1
+//	4 raw         8 bytes a row: the bits
 //
 // Packed integers come in blocks of 256, the last one shorter:
 //
@@ -83,6 +84,7 @@ const (
 	valuesDecimal  = 1
 	valuesBits     = 2
 	valuesRuns     = 3
+	valuesRaw      = 4
 
 	blockRows     = 256
 	hasExceptions = 0x80

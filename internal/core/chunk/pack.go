@@ -134,11 +134,19 @@ func (r *reader) block(v []int64, base int64, width, exceptions int) {
 		r.err = fmt.Errorf("a block of %d integers has width %d and %d exceptions", len(v), width, exceptions)
 		return
 	}
-	data := r.take((len(v)*width + 7) / 8)
+	size := (len(v)*width + 7) / 8
+	ahead := r.rest
+	data := r.take(size)
 	if r.err != nil {
 		return
 	}
-	unpack(v, data, width, base)
+	if len(ahead) >= size+8 {
+		unpack(v, ahead[:size+8], width, base)
+	} else {
+		var room [blockRows*8 + 8]byte
+		copy(room[:], data)
+		unpack(v, room[:], width, base)
+	}
 	for _, row := range r.take(exceptions) {
 		d := r.varint()
 		if int(row) >= len(v) {
@@ -149,9 +157,9 @@ func (r *reader) block(v []int64, base int64, width, exceptions int) {
 	}
 }
 
-// unpack reads len(v) integers of width bits and adds base. Hot: a load, a shift and
-// a mask per integer, from a copy with room behind it, so that eight bytes can always
-// be loaded at once and no bound needs checking.
+// unpack reads len(v) integers of width bits and adds base. Hot: a shift and a mask per
+// integer, and a load for as many as a word holds. Behind the integers data has eight bytes more, of whatever, so
+// that eight can always be loaded at once.
 func unpack(v []int64, data []byte, width int, base int64) {
 	if width == 0 {
 		for i := range v {
@@ -165,14 +173,18 @@ func unpack(v []int64, data []byte, width int, base int64) {
 		}
 		return
 	}
-	var room [blockRows*8 + 8]byte
-	copy(room[:], data)
 	mask := uint64(1)<<width - 1
+	each := 57 / width // integers that a word has whole, wherever in its first byte they begin
 	at := uint(0)
-	for i := range v {
-		word := binary.LittleEndian.Uint64(room[at>>3&(blockRows*8-1):][:8])
-		v[i] = base + int64(word>>(at&7)&mask)
-		at += uint(width)
+	for len(v) > 0 {
+		word := binary.LittleEndian.Uint64(data[at>>3:]) >> (at & 7)
+		some := v[:min(each, len(v))]
+		for i := range some {
+			some[i] = base + int64(word&mask)
+			word >>= width
+		}
+		v = v[len(some):]
+		at += uint(len(some) * width)
 	}
 }
 

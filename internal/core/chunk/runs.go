@@ -70,7 +70,7 @@ func (r *reader) runs(rows int) []float64 {
 	values, lengths := make([]int64, n), make([]int64, n)
 	r.packed(values)
 	r.packed(lengths)
-	col := make([]float64, 0, rows)
+	col := r.room(rows)[:0]
 	for i := 0; i < len(values) && r.err == nil; i++ {
 		if values[i] < 0 || values[i] >= int64(count) || lengths[i] < 0 || lengths[i] >= int64(rows-len(col)) {
 			r.err = fmt.Errorf("run %d is of value %d of %d, and %d of the %d rows left", i, values[i], count, lengths[i]+1, rows-len(col))

@@ -123,7 +123,7 @@ func (g grid) nearest(at int64) uint64 {
 }
 
 // times reads the times of all rows.
-func (r *reader) times(rows int) []int64 {
+func (r *reader) times(rows int, into []int64) []int64 {
 	form := r.take(1)
 	first := r.varint()
 	exponent := r.take(1)
@@ -135,7 +135,11 @@ func (r *reader) times(rows int) []int64 {
 		return nil
 	}
 	unit := int64(math.Pow10(int(exponent[0])))
-	times := make([]int64, rows)
+	times := into
+	if cap(into) < rows {
+		times = make([]int64, rows)
+	}
+	times = times[:rows]
 	times[0] = first
 	switch form[0] {
 	case timesDifferences:

@@ -17,7 +17,7 @@ var powers = func() (p [mostDigits + 1]float64) {
 }()
 
 // appendValues writes one column in the form that suits it.
-func appendValues(out []byte, col []float64) []byte {
+func appendValues(out []byte, col []float64, bits func([]byte, []float64) []byte) []byte {
 	if constant(col) {
 		return binary.LittleEndian.AppendUint64(append(out, valuesConstant), math.Float64bits(col[0]))
 	}
@@ -29,7 +29,7 @@ func appendValues(out []byte, col []float64) []byte {
 	if d, ok := decimalsOf(col); ok {
 		other = d.append([]byte{valuesDecimal}, col)
 	} else if small == nil {
-		other = appendBits([]byte{valuesBits}, col)
+		other = bits(nil, col)
 	}
 	if other == nil || small != nil && len(small) <= len(other) {
 		return append(out, small...)
@@ -116,6 +116,7 @@ func (d decimals) appendIntegers(out []byte) []byte {
 // appendBits writes the bits as byte planes: the first ones, sign and exponent, are
 // much alike from row to row.
 func appendBits(out []byte, col []float64) []byte {
+	out = append(out, valuesBits)
 	planes := make([]byte, 8*len(col))
 	for i, v := range col {
 		b := math.Float64bits(v)
@@ -125,6 +126,9 @@ func appendBits(out []byte, col []float64) []byte {
 	}
 	return compressor.EncodeAll(planes, out)
 }
+
+// appendRaw writes the bits as they are.
+func appendRaw(out []byte, col []float64) []byte { return appendFloats(append(out, valuesRaw), col) }
 
 // values reads one column.
 func (r *reader) values(rows int) []float64 {
@@ -141,6 +145,8 @@ func (r *reader) values(rows int) []float64 {
 		return r.bits(rows)
 	case valuesRuns:
 		return r.runs(rows)
+	case valuesRaw:
+		return r.floats(rows)
 	}
 	r.err = fmt.Errorf("unknown form %d of values", form[0])
 	return nil
@@ -151,7 +157,7 @@ func (r *reader) constant(rows int) []float64 {
 	if r.err != nil {
 		return nil
 	}
-	col := make([]float64, rows)
+	col := r.room(rows)
 	v := math.Float64frombits(binary.LittleEndian.Uint64(raw))
 	for i := range col {
 		col[i] = v
@@ -172,7 +178,7 @@ func (r *reader) decimals(rows int) []float64 {
 		r.uvarint()
 		r.take(8)
 	}
-	col := make([]float64, rows)
+	col := r.room(rows)
 	scale := powers[exponent[0]]
 	var block [blockRows]int64
 	var last int64
@@ -220,7 +226,7 @@ func (r *reader) bits(rows int) []float64 {
 		r.err = err
 		return nil
 	}
-	col := make([]float64, rows)
+	col := r.room(rows)
 	for i := range col {
 		var b uint64
 		for p := range 8 {

@@ -22,15 +22,15 @@ const (
 	ColMean
 	ColMin
 	ColMax
-	ColM2
-	ColFirst
-	ColLast
 	ColCovered
+	ColLast
+	ColLastAt
+	ColFirst
+	ColM2
 	ColHeld
 	ColMinAt
 	ColMaxAt
 	ColFirstAt
-	ColLastAt
 	Common
 
 	ColNorth    = Common
@@ -42,14 +42,14 @@ const (
 )
 
 // Parts are the runs of columns that are stored apart, each from one of these to the
-// next: what nearly every query wants, what some do, the times, and what is of a kind.
-var Parts = []int{ColCount, ColM2, ColMinAt, Common}
+// next: what every query wants or nearly every one, what some do, times, and what is of a
+// kind.
+var Parts = []int{ColCount, ColFirst, ColMinAt, Common}
 
 // Columns name the columns of a kind's summaries, without the pairs of states.
 func Columns(kind series.Kind) []string {
 	names := []string{
-		"count", "mean", "min", "max", "m2", "first", "last", "covered", "held",
-		"min_at", "max_at", "first_at", "last_at",
+		"count", "mean", "min", "max", "covered", "last", "last_at", "first", "m2", "held", "min_at", "max_at", "first_at",
 	}
 	switch kind {
 	case series.Bearing:
@@ -81,8 +81,8 @@ func NewBlock(kind series.Kind, rows int) column.Block { return column.New(len(C
 func (s Summary) AddTo(b *column.Block, start int64, kind series.Kind) {
 	row := make([]float64, Common, Common+2+2*len(s.States))
 	copy(row, []float64{
-		s.Count, s.Mean, s.Min, s.Max, s.M2, s.First, s.Last, float64(s.Covered), s.Held,
-		float64(s.MinAt - start), float64(s.MaxAt - start), float64(s.FirstAt - start), float64(s.LastAt - start),
+		s.Count, s.Mean, s.Min, s.Max, float64(s.Covered), s.Last, float64(s.LastAt - start),
+		s.First, s.M2, s.Held, float64(s.MinAt - start), float64(s.MaxAt - start), float64(s.FirstAt - start),
 	})
 	switch kind {
 	case series.Bearing:

@@ -59,7 +59,11 @@ func (j *Joiner) Add(from, to int64, s Summary) {
 		s.step(j.last, s.First, j.def)
 		s.Since = j.at
 	}
-	j.sum = Merge(j.sum, s)
+	if j.sum.Count == 0 && j.sum.Covered == 0 {
+		j.sum = s
+	} else {
+		j.sum = Merge(j.sum, s)
+	}
 	j.known, j.last, j.at, j.cursor = true, s.Last, s.LastAt, to
 }
 
@@ -79,66 +83,71 @@ func (j *Joiner) Summaries(b column.Block, i, k int, width int64) {
 		return
 	}
 	last := b.Times[k-1]
-	j.Add(b.Times[i], last-last%width+width, j.reduce(b.Rows(i, k), width))
+	j.Add(b.Times[i], last-last%width+width, j.reduce(b, i, k, width))
 }
 
-// reduce is the summary of all rows of a block together. Hot: column by column, and
-// only those that are needed.
-func (j *Joiner) reduce(b column.Block, width int64) (s Summary) {
-	c, n := b.Cols, b.Len()
-	s.Count = sum(c[ColCount])
+// reduce is the summary of the rows i to k of a block together. Hot: column by column,
+// and only those that are needed.
+func (j *Joiner) reduce(b column.Block, i, k int, width int64) (s Summary) {
+	col := func(c int) []float64 { return b.Cols[c][i:k] }
+	times, n := b.Times[i:k], k-i
+	counts := col(ColCount)
+	s.Count = sum(counts)
 	if j.need.Has(ColMean) {
-		if n == 1 {
-			s.Mean = c[ColMean][0]
-		} else {
-			s.Mean = weighted(c[ColMean], c[ColCount], s.Count)
+		if s.Mean = col(ColMean)[0]; n > 1 {
+			s.Mean = weighted(col(ColMean), counts, s.Count)
 		}
 	}
 	if j.need.Has(ColM2) {
-		s.M2 = scatter(c[ColM2], c[ColMean], c[ColCount], s.Mean)
+		s.M2 = scatter(col(ColM2), col(ColMean), counts, s.Mean)
 	}
 	if j.need.Has(ColMin) {
-		i := lowest(c[ColMin])
-		s.Min = c[ColMin][i]
+		at := lowest(col(ColMin))
+		s.Min = col(ColMin)[at]
 		if j.need.Has(ColMinAt) {
-			s.MinAt = b.Times[i] + int64(c[ColMinAt][i])
+			s.MinAt = times[at] + int64(col(ColMinAt)[at])
 		}
 	}
 	if j.need.Has(ColMax) {
-		i := highest(c[ColMax])
-		s.Max = c[ColMax][i]
+		at := highest(col(ColMax))
+		s.Max = col(ColMax)[at]
 		if j.need.Has(ColMaxAt) {
-			s.MaxAt = b.Times[i] + int64(c[ColMaxAt][i])
+			s.MaxAt = times[at] + int64(col(ColMaxAt)[at])
 		}
 	}
 	// Which summary is first and last is told by its times; without them by its window.
-	s.FirstAt, s.LastAt = b.Times[0], b.Times[n-1]
+	s.FirstAt, s.LastAt = times[0], times[n-1]
 	if j.need.Has(ColFirst) {
-		s.First = c[ColFirst][0]
+		s.First = col(ColFirst)[0]
 	}
 	if j.need.Has(ColFirstAt) {
-		s.FirstAt += int64(c[ColFirstAt][0])
+		s.FirstAt += int64(col(ColFirstAt)[0])
 	}
 	if j.need.Has(ColLast) {
-		s.Last = c[ColLast][n-1]
+		s.Last = col(ColLast)[n-1]
 	}
 	if j.need.Has(ColLastAt) {
-		s.LastAt += int64(c[ColLastAt][n-1])
+		s.LastAt += int64(col(ColLastAt)[n-1])
 	}
 	if j.need.Has(ColCovered) {
-		j.covered(&s, b, width)
+		j.covered(&s, b, i, k, width)
 	}
-	j.ofKind(&s, b)
+	if j.def.Kind != series.Gauge {
+		j.ofKind(&s, b.Rows(i, k))
+	}
 	s.Since = s.FirstAt
 	return s
 }
 
 // covered takes in what the rows cover, and between them what their last readings do.
-func (j *Joiner) covered(s *Summary, b column.Block, width int64) {
+func (j *Joiner) covered(s *Summary, b column.Block, i, k int, width int64) {
 	c := b.Cols
 	states := j.def.Kind == series.State && j.need.Has(ColStates)
-	for i, t := range b.Times {
-		if j.need.Has(ColHeld) {
+	held := j.need.Has(ColHeld)
+	endOf := func(t int64) int64 { return t - t%width + width }
+	end := endOf(b.Times[i])
+	for ; i < k; i++ {
+		if held {
 			s.hold(c[ColHeld][i], time.Duration(c[ColCovered][i]))
 		} else {
 			s.Covered += time.Duration(c[ColCovered][i])
@@ -146,10 +155,16 @@ func (j *Joiner) covered(s *Summary, b column.Block, width int64) {
 		if states {
 			s.States = statesOf(b, i, s.States)
 		}
-		if end := t - t%width + width; i+1 < len(b.Times) && b.Times[i+1] > end {
-			at := t + int64(c[ColLastAt][i])
-			s.holdFor(c[ColLast][i], end, min(b.Times[i+1], at+int64(j.def.FreshFor)), j.def)
+		if i+1 == k {
+			return
 		}
+		next := b.Times[i+1]
+		if next == end { // neighbours, as nearly always
+			end += width
+			continue
+		}
+		s.holdFor(c[ColLast][i], end, min(next, b.Times[i]+int64(c[ColLastAt][i])+int64(j.def.FreshFor)), j.def)
+		end = endOf(next)
 	}
 }
 

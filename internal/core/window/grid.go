@@ -37,6 +37,9 @@ func (w *Window) spans() []Span {
 
 // Length of what counts.
 func (w *Window) Length() time.Duration {
+	if w.Pieces == nil {
+		return time.Duration(w.To - w.From)
+	}
 	var sum int64
 	for _, p := range w.spans() {
 		sum += p.To - p.From
@@ -95,8 +98,12 @@ func (g Grid) steps(r Range, most int) ([]Window, error) {
 		return nil, &TooMany{about, most, stride}
 	}
 	origin := g.origin(stride)
+	n := stride.Index(origin, r.From)
+	if stride.Fixed > 0 && g.Width.Fixed > 0 {
+		return fixed(stride.From(origin, n).UnixNano(), r.To.UnixNano(), int64(stride.Fixed), int64(g.Width.Fixed)), nil
+	}
 	var out []Window
-	for n := stride.Index(origin, r.From); ; n++ {
+	for ; ; n++ {
 		start := stride.From(origin, n)
 		if !start.Before(r.To) {
 			return out, nil
@@ -107,6 +114,15 @@ func (g Grid) steps(r Range, most int) ([]Window, error) {
 		}
 		out = append(out, Window{Span: Span{start.UnixNano(), end.UnixNano()}})
 	}
+}
+
+// fixed is the windows of a fixed width and stride, from the first begin on.
+func fixed(first, to, stride, width int64) []Window {
+	out := make([]Window, 0, (to-first)/stride+1)
+	for start := first; start < to; start += stride {
+		out = append(out, Window{Span: Span{start, start + width}})
+	}
+	return out
 }
 
 // origin is where the grid is counted from. Windows of whole days begin where hours

@@ -45,12 +45,17 @@ func NewPlan(windows []Window, readings, exactReadings bool) (*Plan, error) {
 
 func (p *Plan) segments() {
 	simple := true
-	for i, w := range p.Windows {
+	p.bounds = make([]int64, 0, 2*len(p.Windows))
+	for i := range p.Windows {
+		w := &p.Windows[i]
+		if w.Pieces == nil {
+			p.bounds = append(p.bounds, w.From, w.To)
+		}
+		for _, s := range w.Pieces {
+			p.bounds = append(p.bounds, s.From, s.To)
+		}
 		if w.Pieces != nil || i > 0 && p.Windows[i-1].To != w.From {
 			simple = false
-		}
-		for _, s := range w.spans() {
-			p.bounds = append(p.bounds, s.From, s.To)
 		}
 	}
 	slices.Sort(p.bounds)

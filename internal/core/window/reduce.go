@@ -1,7 +1,6 @@
 package window
 
 import (
-	"math"
 	"slices"
 
 	"nexocumula/internal/core/column"
@@ -37,6 +36,7 @@ type Reducer struct {
 	plan  *Plan
 	def   *series.Definition
 	stats []Stat
+	of    []formula // of each stat
 	gaps  Gaps
 
 	join     *rollup.Joiner
@@ -49,6 +49,9 @@ type Reducer struct {
 // NewReducer begins the rows of a series.
 func NewReducer(plan *Plan, def *series.Definition, stats []Stat, gaps Gaps) *Reducer {
 	r := &Reducer{plan: plan, def: def, stats: stats, gaps: gaps, join: rollup.NewJoiner(def, Need(stats, def.Kind))}
+	for _, s := range stats {
+		r.of = append(r.of, s.formula(def.Kind))
+	}
 	r.sums = make([]rollup.Summary, 0, len(plan.bounds)-1)
 	if slices.ContainsFunc(stats, Stat.IsPercentile) {
 		r.readings = make([][]float64, len(plan.bounds)-1)
@@ -125,13 +128,12 @@ func (r *Reducer) Finish() Rows {
 		out.Stats[i] = make([]float64, n)
 	}
 	for i := range r.plan.Windows {
-		w := &r.plan.Windows[i]
 		sum, values := r.window(i)
 		out.Counts[i], out.noReading[i] = sum.Count, sum.Count == 0
 		out.Empty[i] = sum.Count == 0 && sum.Covered == 0
 		out.lasts[i] = known{sum.LastAt, sum.Last}
-		for k, s := range r.stats {
-			out.Stats[k][i] = r.stat(s, &sum, values, w)
+		for k := range r.stats {
+			out.Stats[k][i] = r.stat(k, sum, values, &r.plan.Windows[i])
 		}
 	}
 	r.whole(&out)
@@ -139,68 +141,65 @@ func (r *Reducer) Finish() Rows {
 	return out
 }
 
-func (r *Reducer) stat(s Stat, sum *rollup.Summary, sorted []float64, w *Window) float64 {
-	if !s.IsPercentile() {
-		return s.Of(sum, w, r.def.Kind)
+func (r *Reducer) stat(k int, sum *rollup.Summary, sorted []float64, w *Window) float64 {
+	if s := r.stats[k]; s.IsPercentile() && s.For(r.def.Kind) {
+		return Quantile(sorted, s.Value)
 	}
-	if !s.For(r.def.Kind) {
-		return math.NaN()
-	}
-	return Quantile(sorted, s.Value)
+	return r.of[k](sum, w)
 }
 
 // window puts the segments of one window together.
-func (r *Reducer) window(i int) (sum rollup.Summary, sorted []float64) {
+func (r *Reducer) window(i int) (sum *rollup.Summary, sorted []float64) {
 	if r.plan.parts == nil {
 		if r.readings != nil {
 			sorted = r.readings[i]
 			slices.Sort(sorted)
 		}
-		return r.sums[i], sorted
+		return &r.sums[i], sorted
 	}
+	var all rollup.Summary
 	part := r.plan.parts[i]
 	for k := 0; k < len(part); k += 2 {
 		for segment := part[k]; segment < part[k+1]; segment++ {
-			sum = rollup.Merge(sum, r.sums[segment])
+			all = rollup.Merge(all, r.sums[segment])
 			if r.readings != nil {
 				sorted = append(sorted, r.readings[segment]...)
 			}
 		}
 	}
 	slices.Sort(sorted)
-	return sum, sorted
+	return &all, sorted
 }
 
 // whole is the stats of all that belongs to any window, each segment once.
 func (r *Reducer) whole(out *Rows) {
-	counts := make([]bool, len(r.sums))
-	for i := range r.plan.Windows {
-		if r.plan.parts == nil {
-			counts[i] = true
-			continue
-		}
+	all := Window{Span: Span{r.plan.From(), r.plan.To()}}
+	counts := make([]bool, len(r.sums)) // no part of a hole between windows
+	for i := range r.plan.parts {
+		all.Pieces = []Span{}
 		for k := 0; k < len(r.plan.parts[i]); k += 2 {
 			for segment := r.plan.parts[i][k]; segment < r.plan.parts[i][k+1]; segment++ {
 				counts[segment] = true
 			}
 		}
 	}
-	all := Window{Span: Span{r.plan.From(), r.plan.To()}, Pieces: []Span{}}
 	var sum rollup.Summary
 	var values []float64
 	for i, yes := range counts {
-		if !yes {
-			continue
+		if r.plan.parts != nil {
+			if !yes {
+				continue
+			}
+			all.Pieces = append(all.Pieces, Span{r.plan.bounds[i], r.plan.bounds[i+1]})
 		}
 		sum = rollup.Merge(sum, r.sums[i])
-		all.Pieces = append(all.Pieces, Span{r.plan.bounds[i], r.plan.bounds[i+1]})
 		if r.readings != nil {
 			values = append(values, r.readings[i]...)
 		}
 	}
 	slices.Sort(values)
-	for _, s := range r.stats {
-		out.Whole = append(out.Whole, r.stat(s, &sum, values, &all))
+	for k := range r.stats {
+		out.Whole = append(out.Whole, r.stat(k, &sum, values, &all))
 	}
 	out.WholeCount = sum.Count
 	out.Coverage = float64(sum.Covered) / float64(all.Length())

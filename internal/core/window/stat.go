@@ -231,38 +231,44 @@ func Need(stats []Stat, kind series.Kind) rollup.Need {
 	return out
 }
 
-// Of computes the stat of one window; NaN where it has no meaning: the spread of one
+// formula computes a stat of one window; NaN where it has no meaning: the spread of one
 // reading, the lowest of a circle's angles, anything but counts without data.
-func (s Stat) Of(sum *rollup.Summary, w *Window, kind series.Kind) float64 {
-	if !s.For(kind) {
-		return math.NaN()
-	}
+type formula func(sum *rollup.Summary, w *Window) float64
+
+// formula is the stat's for series of a kind, found once and not for each window.
+func (s Stat) formula(kind series.Kind) formula {
 	k := s.kind()
-	if k.measure == aTime {
-		return timeOf(s.Name, sum, w.From)
+	if !s.For(kind) || s.IsPercentile() {
+		return func(*rollup.Summary, *Window) float64 { return math.NaN() }
 	}
-	if sum.Count == 0 && k.measure != aNumber && s.Name != "twa" || s.Name == "steadiness" && sum.Count == 0 {
-		return math.NaN()
+	of := func(sum *rollup.Summary, w *Window) float64 { return k.of(sum, s.Value, w.Length()) }
+	switch {
+	case k.measure == aTime:
+		of = func(sum *rollup.Summary, w *Window) float64 { return float64(timeOf(s.Name, sum) - w.From) }
+	case s.Name == "mean" && kind == series.Bearing:
+		of = func(sum *rollup.Summary, _ *Window) float64 { return sum.Direction() }
 	}
-	if s.Name == "mean" && kind == series.Bearing {
-		return sum.Direction()
+	if k.measure == aNumber && s.Name != "steadiness" || s.Name == "twa" {
+		return of // these say something of windows without a reading as well
 	}
-	return k.of(sum, s.Value, w.Length())
+	return func(sum *rollup.Summary, w *Window) float64 {
+		if sum.Count == 0 {
+			return math.NaN()
+		}
+		return of(sum, w)
+	}
 }
 
-func timeOf(name string, sum *rollup.Summary, from int64) float64 {
-	if sum.Count == 0 {
-		return math.NaN()
-	}
+func timeOf(name string, sum *rollup.Summary) int64 {
 	switch name {
 	case "min_at":
-		return float64(sum.MinAt - from)
+		return sum.MinAt
 	case "max_at":
-		return float64(sum.MaxAt - from)
+		return sum.MaxAt
 	case "first_at":
-		return float64(sum.FirstAt - from)
+		return sum.FirstAt
 	}
-	return float64(sum.LastAt - from)
+	return sum.LastAt
 }
 
 // Convert gives a stat's number in a unit that is scale times as fine and begins

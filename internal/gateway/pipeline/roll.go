@@ -147,3 +147,7 @@ func (p *Pipeline) recover(now int64) error {
 	})
 	return nil
 }
+
+// Idle reports that no window waits for its summary. Only between two commits, see
+// Between.
+func (p *Pipeline) Idle() bool { return p.pending.Len() == 0 }
