@@ -65,6 +65,25 @@ func (n *Numbers) UnmarshalJSON(text []byte) error {
 	return nil
 }
 
+// Times are many, each RFC 3339 or null, written in one go.
+type Times []*time.Time
+
+// MarshalJSON writes what a plain list would.
+func (t Times) MarshalJSON() ([]byte, error) {
+	out := append(make([]byte, 0, 2+33*len(t)), '[')
+	for i, one := range t {
+		if i > 0 {
+			out = append(out, ',')
+		}
+		if one == nil {
+			out = append(out, "null"...)
+			continue
+		}
+		out = append(one.AppendFormat(append(out, '"'), time.RFC3339Nano), '"')
+	}
+	return append(out, ']'), nil
+}
+
 // Series is one series of the catalogue.
 type Series struct {
 	Path      string            `json:"path"`

@@ -53,19 +53,19 @@ type Windows struct {
 
 // SeriesWindows are the rows of one series, group of series or calculation, by column.
 type SeriesWindows struct {
-	Name     string                  `json:"name"` // path, group or calculation
-	Kind     string                  `json:"kind"`
-	Unit     string                  `json:"unit"`
-	Labels   map[string]string       `json:"labels"`
-	Tier     string                  `json:"tier"`     // what the rows were computed from
-	Shift    string                  `json:"shift"`    // so much earlier than the windows say; empty: not
-	Members  int                     `json:"members"`  // series of a group
-	Coverage Number                  `json:"coverage"` // share of the windows' time that readings speak for
-	Values   map[string]Numbers      `json:"values"`   // by stat
-	Times    map[string][]*time.Time `json:"times"`    // by stat, of those that are times
-	Empty    []bool                  `json:"empty"`    // nothing is known of the window
-	Filled   []bool                  `json:"filled"`   // there was no data, and gaps says what stands there
-	Whole    Whole                   `json:"whole"`
+	Name     string             `json:"name"` // path, group or calculation
+	Kind     string             `json:"kind"`
+	Unit     string             `json:"unit"`
+	Labels   map[string]string  `json:"labels"`
+	Tier     string             `json:"tier"`     // what the rows were computed from
+	Shift    string             `json:"shift"`    // so much earlier than the windows say; empty: not
+	Members  int                `json:"members"`  // series of a group
+	Coverage Number             `json:"coverage"` // share of the windows' time that readings speak for
+	Values   map[string]Numbers `json:"values"`   // by stat
+	Times    map[string]Times   `json:"times"`    // by stat, of those that are times
+	Empty    []bool             `json:"empty"`    // nothing is known of the window
+	Filled   []bool             `json:"filled"`   // there was no data, and gaps says what stands there
+	Whole    Whole              `json:"whole"`
 }
 
 // Whole is the same stats of all windows taken as one.

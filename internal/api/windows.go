@@ -117,7 +117,7 @@ func (w *windowsWriter) end(cause *client.Error) error {
 func seriesWindows(s query.SeriesRows) client.SeriesWindows {
 	out := client.SeriesWindows{
 		Name: s.Name, Kind: string(s.Kind), Unit: s.Unit, Labels: s.Labels.Map(), Tier: s.Tier.String(), Members: s.Members,
-		Coverage: client.Number(s.Coverage), Values: map[string]client.Numbers{}, Times: map[string][]*time.Time{},
+		Coverage: client.Number(s.Coverage), Values: map[string]client.Numbers{}, Times: map[string]client.Times{},
 		Empty: s.Empty, Filled: s.Filled,
 		Whole: client.Whole{Values: map[string]client.Number{}, Times: map[string]*time.Time{}},
 	}
@@ -130,7 +130,7 @@ func seriesWindows(s query.SeriesRows) client.SeriesWindows {
 			out.Whole.Values[stat] = client.Number(s.Whole[i])
 			continue
 		}
-		times := make([]*time.Time, len(s.Times[i]))
+		times := make(client.Times, len(s.Times[i]))
 		for k, ns := range s.Times[i] {
 			times[k] = timeOrNil(ns)
 		}

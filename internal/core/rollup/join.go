@@ -62,7 +62,7 @@ func (j *Joiner) Add(from, to int64, s Summary) {
 	if j.sum.Count == 0 && j.sum.Covered == 0 {
 		j.sum = s
 	} else {
-		j.sum = Merge(j.sum, s)
+		j.sum.Absorb(&s)
 	}
 	j.known, j.last, j.at, j.cursor = true, s.Last, s.LastAt, to
 }

@@ -67,40 +67,46 @@ func (s Summary) Steadiness() float64 {
 	return min(1, math.Hypot(s.North, s.East)/s.Count)
 }
 
-// Merge is the summary of the readings of both together, a and b of spans that do not
-// overlap, in any order. Moments follow Chan, Golub and LeVeque (1983), which stays
-// accurate when the mean is large beside the spread. What lies between the two, the
-// step from one's last reading to the other's first and the time held in between, is
-// up to the caller: see Join.
-func Merge(a, b Summary) Summary {
-	if b.Count > 0 && (a.Count == 0 || b.FirstAt < a.FirstAt) {
-		a, b = b, a
+// Absorb takes in the readings of another span, which may be before or behind, but must
+// not overlap. Moments follow Chan, Golub and LeVeque (1983), which stays accurate when
+// the mean is large beside the spread. What lies between the two, the step from one's
+// last reading to the other's first and the time held in between, is up to the caller:
+// see Joiner.
+func (s *Summary) Absorb(o *Summary) {
+	s.hold(o.Held, o.Covered)
+	if len(o.States) > 0 {
+		s.States = s.States.plus(o.States)
 	}
-	out := a
-	out.hold(b.Held, b.Covered)
-	out.States = a.States.plus(b.States)
-	if b.Count == 0 {
-		return out
+	if o.Count == 0 {
+		return
 	}
-	n := a.Count + b.Count
-	delta := b.Mean - a.Mean
-	out.Count = n
-	out.Mean = a.Mean + delta*(b.Count/n)
-	out.M2 = a.M2 + b.M2 + delta*delta*(a.Count*b.Count/n)
-	if b.Min < a.Min {
-		out.Min, out.MinAt = b.Min, b.MinAt
+	if s.Count == 0 {
+		held, covered, states := s.Held, s.Covered, s.States
+		*s = *o
+		s.Held, s.Covered, s.States = held, covered, states
+		return
 	}
-	if b.Max > a.Max {
-		out.Max, out.MaxAt = b.Max, b.MaxAt
+	n := s.Count + o.Count
+	delta := o.Mean - s.Mean
+	s.M2 += o.M2 + delta*delta*(s.Count*o.Count/n)
+	s.Mean += delta * (o.Count / n)
+	s.Count = n
+	if o.Min < s.Min || o.Min == s.Min && o.MinAt < s.MinAt {
+		s.Min, s.MinAt = o.Min, o.MinAt
 	}
-	if b.LastAt > a.LastAt {
-		out.Last, out.LastAt = b.Last, b.LastAt
+	if o.Max > s.Max || o.Max == s.Max && o.MaxAt < s.MaxAt {
+		s.Max, s.MaxAt = o.Max, o.MaxAt
 	}
-	out.North, out.East = a.North+b.North, a.East+b.East
-	out.Increase, out.Resets = a.Increase+b.Increase, a.Resets+b.Resets
-	out.Changes = a.Changes + b.Changes
-	out.Since = min(a.Since, b.Since)
-	return out
+	if o.FirstAt < s.FirstAt {
+		s.First, s.FirstAt = o.First, o.FirstAt
+	}
+	if o.LastAt > s.LastAt {
+		s.Last, s.LastAt = o.Last, o.LastAt
+	}
+	s.North, s.East = s.North+o.North, s.East+o.East
+	s.Increase, s.Resets = s.Increase+o.Increase, s.Resets+o.Resets
+	s.Changes += o.Changes
+	s.Since = min(s.Since, o.Since)
 }
 
 // hold takes in that value held for a time.

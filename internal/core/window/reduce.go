@@ -161,7 +161,7 @@ func (r *Reducer) window(i int) (sum *rollup.Summary, sorted []float64) {
 	part := r.plan.parts[i]
 	for k := 0; k < len(part); k += 2 {
 		for segment := part[k]; segment < part[k+1]; segment++ {
-			all = rollup.Merge(all, r.sums[segment])
+			all.Absorb(&r.sums[segment])
 			if r.readings != nil {
 				sorted = append(sorted, r.readings[segment]...)
 			}
@@ -192,7 +192,7 @@ func (r *Reducer) whole(out *Rows) {
 			}
 			all.Pieces = append(all.Pieces, Span{r.plan.bounds[i], r.plan.bounds[i+1]})
 		}
-		sum = rollup.Merge(sum, r.sums[i])
+		sum.Absorb(&r.sums[i])
 		if r.readings != nil {
 			values = append(values, r.readings[i]...)
 		}
