@@ -202,7 +202,7 @@ func TestAnswersAreAsDescribed(t *testing.T) {
 		{"/api/v1/windows?select=%23&unit=K&last=1h", 400, "mg/l cannot be converted to K; possible are g/l, kg/m3"},
 		{"/api/v1/windows?select=%23&stats=increase&last=1h", 400, "is for series of kind counter; stony-beck/raceway-1/oxygen is a gauge"},
 		{"/api/v1/windows?select=%23&widht=1h", 400, `parameter \"widht\" is not known; use some of select`},
-		{"/api/v1/windows?calc=a=b&last=1h", 400, "calculation a: unknown name b"},
+		{"/api/v1/windows?calc=a=b&last=1h", 400, "calculation a, line and column: unknown name b (1:1); inputs are"},
 		{"/api/v1/windows?input=b=x/y&last=1h", 400, "nothing to calculate"},
 		{"/api/v1/windows?input=b=x/y&calc=a=b&select=%23", 400, "leave it out"},
 		{"/api/v1/windows?select=%23&label=depth&last=1h", 400, "write key=value"},

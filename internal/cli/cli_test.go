@@ -9,6 +9,7 @@ import (
 	"math"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -69,6 +70,63 @@ func TestCommandsAgainstADemo(t *testing.T) {
 		assert.Contains(t, []int{9, 10}, len(rows), "a day touches eight or nine windows of three hours")
 		_, err = time.Parse(time.RFC3339Nano, rows[1][1])
 		assert.NoError(t, err)
+	})
+	csvOf := func(t *testing.T, args ...string) [][]string {
+		out, errOut, code := typed(t, append(args, "-o", "csv", at)...)
+		require.Zero(t, code, errOut)
+		rows, err := csv.NewReader(strings.NewReader(out)).ReadAll()
+		require.NoError(t, err)
+		return rows
+	}
+	t.Run("windows of counters, states and bearings", func(t *testing.T) {
+		rows := csvOf(t, "windows", "alder-weir/pump-1/energy", "--last", "1d", "--width", "whole", "--stats", "increase,first,last,resets")
+		var got [4]float64
+		for i := range got {
+			var err error
+			got[i], err = strconv.ParseFloat(rows[1][2+i], 64)
+			require.NoError(t, err)
+		}
+		assert.Positive(t, got[0])
+		assert.InDelta(t, got[0], got[2]-got[1], 0.3, "what it grew by, and perhaps a step into the first reading")
+		assert.Zero(t, got[3])
+		rows = csvOf(t, "windows", "alder-weir/pump-1/running", "--range", "last 12h", "--width", "whole", "--stats", "share:0,share:1,changes")
+		off, err := strconv.ParseFloat(rows[1][2], 64)
+		require.NoError(t, err)
+		on, err := strconv.ParseFloat(rows[1][3], 64)
+		require.NoError(t, err)
+		assert.InDelta(t, 1, off+on, 1e-9)
+		out, _, _ := typed(t, "windows", "long-mere/mast/wind_direction", "--last", "6h", "--width", "6h", "--stats", "mean,steadiness,min", at)
+		assert.Regexp(t, `steadiness +min`, out)
+		assert.Regexp(t, `\d %  +–`, out, "a circle has no lowest angle")
+	})
+	t.Run("windows by the calendar", func(t *testing.T) {
+		out, _, code := typed(t, "windows", "long-mere/buoy-1/oxygen", "--range", "yesterday", "--zone", "Asia/Kolkata", "--width", "1d", "--hours", "22:00-06:00", "--days", "mon-sun", at)
+		assert.Zero(t, code)
+		assert.Contains(t, out, "22:00:00+05:30")
+		rows := csvOf(t, "windows", "long-mere/buoy-1/oxygen", "--last", "3h", "--width", "1h", "--stride", "30m", "--newest", "3", "--stats", "count")
+		assert.Len(t, rows, 4)
+		assert.Len(t, csvOf(t, "windows", "long-mere/buoy-1/oxygen", "--range", "last 6h", "--width", "2h", "--origin", "2026-01-01T01:00:00Z", "--shift", "1d", "--stats", "mean")[0], 7)
+	})
+	t.Run("windows of many, and calculations", func(t *testing.T) {
+		rows := csvOf(t, "windows", "#", "--label", "depth=3m", "--across", "mean", "--by", "level:2", "--last", "6h", "--width", "whole", "--stats", "mean,max", "--unit", "K")
+		assert.Equal(t, []string{"series", "start", "mean", "max", "contributing", "unit", "filled", "tier"}, rows[0])
+		assert.Len(t, rows, 5)
+		assert.Equal(t, []string{"long-mere/buoy-1", "1", "K"}, []string{rows[1][0], rows[1][4], rows[1][5]})
+		warm, err := strconv.ParseFloat(rows[1][2], 64)
+		require.NoError(t, err)
+		assert.InDelta(t, 286, warm, 6)
+		rows = csvOf(t, "windows", "--input", "a=long-mere/buoy-1/oxygen@max", "--input", "b=long-mere/buoy-1/oxygen@min", "--calc", "spread=a-b", "--calc", "wide=a-b>5", "--last", "3h", "--width", "whole")
+		assert.Equal(t, []string{"spread", "wide"}, []string{rows[1][0], rows[2][0]})
+		assert.Equal(t, "0", rows[2][2])
+	})
+	t.Run("instant", func(t *testing.T) {
+		when := time.Now().Add(-3 * time.Hour).UTC().Format(time.RFC3339)
+		out, _, code := typed(t, "instant", "long-mere/buoy-1/oxygen", when, "--within", "10m", at)
+		assert.Zero(t, code)
+		assert.Regexp(t, `long-mere/buoy-1/oxygen +[0-9.]+ +mg/l .* 10s`, out)
+		_, errOut, code := typed(t, "instant", "long-mere/buoy-1/oxygen", "2020-01-01T00:00:00Z", at)
+		assert.Equal(t, exitRefused, code)
+		assert.Contains(t, errOut, "has a reading before 2020-01-01T00:00:00Z")
 	})
 	t.Run("windows without the chart in a pipe", func(t *testing.T) {
 		out, _, _ := typed(t, "windows", "stony-beck/raceway-1/oxygen", at)
@@ -131,6 +189,9 @@ func TestWrongCommandLines(t *testing.T) {
 		{[]string{"now", "--frob"}, exitUsage, "frob"},
 		{[]string{"now", "-o", "xml"}, exitUsage, "use table, json or csv"},
 		{[]string{"windows"}, exitUsage, "name the series"},
+		{[]string{"windows", "a/b", "--input", "a=b/c"}, exitUsage, "name the series"},
+		{[]string{"instant", "a/b"}, exitUsage, "name the series and the time"},
+		{[]string{"instant", "a/b", "noon"}, exitUsage, "is not an RFC 3339 time"},
 		{[]string{"windows", "a/b", "--from", "noon"}, exitUsage, "is not an RFC 3339 time"},
 		{[]string{"now", "--at", "http://127.0.0.1:1"}, exitNoReach, "asking http://127.0.0.1:1"},
 		{[]string{"check"}, exitUsage, "name the files"},
@@ -156,7 +217,7 @@ func TestVersionAndHelp(t *testing.T) {
 	assert.Contains(t, out, "nexocumula v-test")
 	out, _, code = typed(t)
 	assert.Zero(t, code)
-	for _, command := range []string{"run", "demo", "check", "simulate", "now", "series", "windows", "rejects", "uplinks", "version"} {
+	for _, command := range []string{"run", "demo", "check", "simulate", "now", "series", "windows", "instant", "rejects", "uplinks", "version"} {
 		assert.Contains(t, out, command)
 	}
 }

@@ -51,8 +51,8 @@ func windowsCommand() *cli.Command {
 
 func windows(ctx context.Context, cmd *cli.Command) error {
 	inputs := cmd.StringSlice("input")
-	if wanted := 1; cmd.Args().Len() != wanted && (len(inputs) == 0 || cmd.Args().Present()) {
-		return usage("name the series: nexocumula windows SELECTOR, such as stony-beck/+/oxygen; or give --input and --calc")
+	if named := cmd.Args().Len(); len(inputs) == 0 && named != 1 || len(inputs) > 0 && named > 0 {
+		return usage("name the series: nexocumula windows SELECTOR, such as stony-beck/+/oxygen; or give --input and --calc instead")
 	}
 	q := client.WindowsQuery{
 		Select: selectorArg(cmd), Labels: cmd.StringSlice("label"), Last: cmd.String("last"), Range: cmd.String("range"), Zone: cmd.String("zone"),
@@ -141,8 +141,8 @@ func windowsGrid(answer client.Windows) grid {
 // shownStats are the answer's, and how many series a group has data of.
 func shownStats(answer client.Windows) []string {
 	stats := answer.Stats
-	if len(answer.Series) > 0 && answer.Series[0].Values["series"] != nil {
-		stats = append(slices.Clone(stats), "series")
+	if len(answer.Series) > 0 && answer.Series[0].Values["contributing"] != nil {
+		stats = append(slices.Clone(stats), "contributing")
 	}
 	return stats
 }

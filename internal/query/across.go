@@ -21,6 +21,9 @@ type Across struct {
 	Label    string // series with the same value of this label are a group; "": not by label
 }
 
+// Contributing names the stat that says how many series of a group have data in a window.
+const Contributing = "contributing"
+
 // Functions that Across knows.
 var Functions = []string{"mean", "sum", "min", "max"}
 
@@ -170,7 +173,7 @@ func (r runner) together(ctx context.Context, members []store.Series, plan *wind
 	for k := range n {
 		out.Empty[k] = withData[k] == 0
 	}
-	out.Stats, out.Rows.Stats, out.Whole = append(out.Stats, "series"), append(out.Rows.Stats, withData), append(out.Whole, float64(len(members)))
+	out.Stats, out.Rows.Stats, out.Whole = append(out.Stats, Contributing), append(out.Rows.Stats, withData), append(out.Whole, float64(len(members)))
 	out.Times = make([][]int64, len(out.Stats))
 	return out, nil
 }

@@ -204,7 +204,7 @@ func TestManySeriesBecomeOne(t *testing.T) {
 		out := map[string]float64{}
 		for _, s := range got.series {
 			out[s.Name] = math.Round(s.Rows.Stats[0][0]*1e6) / 1e6
-			assert.Equal(t, []string{"mean", "series"}, s.Stats)
+			assert.Equal(t, []string{"mean", Contributing}, s.Stats)
 			assert.EqualValues(t, s.Members, s.Rows.Stats[1][0])
 		}
 		return out, err
