@@ -40,6 +40,7 @@ var benches = []struct {
 	{"append_readings", appendReadings},
 	{"start_with_history", startWithHistory},
 	{"memory_per_series", memoryPerSeries},
+	{"select_of_million", selectOfMillion},
 }
 
 func main() {

@@ -222,6 +222,44 @@ func memoryPerSeries(dir string) (Row, error) {
 	return row, nil
 }
 
+// selectOfMillion finds the hundred series of one quantity at a site among a million, by
+// "site-500/+/q-3", beside finding all of them.
+func selectOfMillion(dir string) (Row, error) {
+	st, err := openStore(filepath.Join(dir, "ours.db"))
+	if err != nil {
+		return Row{}, err
+	}
+	defer st.Close()
+	for site := range 1000 {
+		var defs []series.Definition
+		for i := range 1000 {
+			path := fmt.Sprintf("site-%d/station-%d/q-%d", site, i/10, i%10)
+			defs = append(defs, series.Definition{Path: series.Path(path), Kind: series.Gauge, FreshFor: time.Minute})
+		}
+		if _, err := st.Define(defs); err != nil {
+			return Row{}, err
+		}
+	}
+	find := func(text string, want int) func() error {
+		return func() error {
+			selector, err := series.ParseSelector(text)
+			if found := len(st.List(selector)); err == nil && found != want {
+				err = fmt.Errorf("%s found %d of %d series", text, found, want)
+			}
+			return err
+		}
+	}
+	ours, err := seconds(101, find("site-500/+/q-3", 100))
+	if err != nil {
+		return Row{}, err
+	}
+	reference, err := seconds(3, find("#", 1_000_000))
+	if err != nil {
+		return Row{}, err
+	}
+	return faster(ours, reference, "finding all of the million", ">= 1000 times as fast", 1000), nil
+}
+
 // deliver gives every series a reading and waits until all are on disk.
 func deliver(pipe *pipeline.Pipeline, paths []string, at time.Time) error {
 	const group = 1000

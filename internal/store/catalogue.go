@@ -49,10 +49,7 @@ func (s *Store) loadCatalogue() error {
 		return fmt.Errorf("reading the catalogue: %w", err)
 	}
 	for _, r := range rows {
-		s.catalogue.put(&Series{
-			ID: r.ID, FirstSeen: r.FirstSeen, LastTime: r.LastTime, LastValue: r.LastValue,
-			Definition: series.Definition{Path: series.Path(r.Path), Kind: series.Kind(r.Kind), Unit: r.Unit, FreshFor: time.Duration(r.FreshFor), Wrap: r.Wrap, Labels: series.Labels(r.Labels)},
-		})
+		s.catalogue.put(&Series{ID: r.ID, FirstSeen: r.FirstSeen, LastTime: r.LastTime, LastValue: r.LastValue, Definition: r.definition()})
 	}
 	return nil
 }
@@ -77,13 +74,18 @@ func (s *Store) Define(defs []series.Definition) ([]uint32, error) {
 	}
 	s.write.Lock()
 	defer s.write.Unlock()
-	err := s.db.Transaction(func(tx *gorm.DB) error {
-		for i, d := range defs {
-			id, err := s.define(tx, d)
-			if err != nil {
-				return fmt.Errorf("writing series %s to the catalogue: %w", d.Path, err)
+	fresh, changed, err := s.sort(defs)
+	if err != nil {
+		return nil, err
+	}
+	err = s.db.Transaction(func(tx *gorm.DB) error {
+		if err := tx.CreateInBatches(fresh, 500).Error; err != nil { // gives them their ids
+			return fmt.Errorf("writing new series to the catalogue: %w", err)
+		}
+		for _, row := range changed {
+			if err := tx.Model(&row).Select("unit", "fresh_for", "wrap", "labels").Updates(row).Error; err != nil {
+				return fmt.Errorf("writing series %s to the catalogue: %w", row.Path, err)
 			}
-			ids[i] = id
 		}
 		return nil
 	})
@@ -92,14 +94,54 @@ func (s *Store) Define(defs []series.Definition) ([]uint32, error) {
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
+	for _, row := range fresh {
+		s.catalogue.put(&Series{ID: row.ID, Definition: row.definition()})
+	}
+	for _, row := range changed {
+		s.catalogue.redefine(s.catalogue.get(row.ID), row.definition())
+	}
 	for i, d := range defs {
-		if known := s.catalogue.get(ids[i]); known != nil {
-			s.catalogue.redefine(known, d)
-		} else {
-			s.catalogue.put(&Series{ID: ids[i], Definition: d})
-		}
+		ids[i] = s.catalogue.byPath(d.Path).ID
 	}
 	return ids, nil
+}
+
+// sort tells new series from those whose definition changes; of several for one path
+// the last counts.
+func (s *Store) sort(defs []series.Definition) (fresh []*seriesRow, changed []seriesRow, err error) {
+	s.mu.RLock()
+	defer s.mu.RUnlock()
+	seen := map[series.Path]*seriesRow{}
+	for _, d := range defs {
+		row := rowOf(d)
+		have := s.catalogue.byPath(d.Path)
+		switch before := seen[d.Path]; {
+		case have != nil && have.Kind != d.Kind:
+			return nil, nil, &KindChanged{Path: d.Path, Was: have.Kind, Is: d.Kind}
+		case before != nil && before.Kind != row.Kind:
+			return nil, nil, &KindChanged{Path: d.Path, Was: series.Kind(before.Kind), Is: d.Kind}
+		case have != nil && have.Definition != d:
+			row.ID = have.ID
+			changed = append(changed, row)
+		case have == nil && before != nil:
+			*before = row
+		case have == nil:
+			seen[d.Path] = &row
+			fresh = append(fresh, &row)
+		}
+	}
+	return fresh, changed, nil
+}
+
+func rowOf(d series.Definition) seriesRow {
+	return seriesRow{Path: string(d.Path), Kind: string(d.Kind), Unit: d.Unit, FreshFor: int64(d.FreshFor), Wrap: d.Wrap, Labels: string(d.Labels)}
+}
+
+func (r *seriesRow) definition() series.Definition {
+	return series.Definition{
+		Path: series.Path(r.Path), Kind: series.Kind(r.Kind), Unit: r.Unit,
+		FreshFor: time.Duration(r.FreshFor), Wrap: r.Wrap, Labels: series.Labels(r.Labels),
+	}
 }
 
 // known fills ids and reports whether all definitions stand as given.
@@ -114,20 +156,6 @@ func (s *Store) known(defs []series.Definition, ids []uint32) bool {
 		ids[i] = have.ID
 	}
 	return true
-}
-
-func (s *Store) define(tx *gorm.DB, d series.Definition) (uint32, error) {
-	var row seriesRow
-	if err := tx.Where("path = ?", string(d.Path)).Limit(1).Find(&row).Error; err != nil {
-		return 0, err
-	}
-	if row.ID != 0 && row.Kind != string(d.Kind) {
-		return 0, &KindChanged{Path: d.Path, Was: series.Kind(row.Kind), Is: d.Kind}
-	}
-	row.Path, row.Kind, row.Unit, row.FreshFor = string(d.Path), string(d.Kind), d.Unit, int64(d.FreshFor)
-	row.Wrap, row.Labels = d.Wrap, string(d.Labels)
-	err := tx.Save(&row).Error // sets row.ID of a new row
-	return row.ID, err
 }
 
 // List is every series that the selector names, by path.
