@@ -208,7 +208,7 @@ func decodeValues(string) (Row, error) {
 		encoded = append(encoded, data)
 		values += b.Len()
 	}
-	const passes = 40
+	const passes = 200
 	copied := make([]float64, 4096)
 	var ours, reference []float64
 	for range rounds {

@@ -6,6 +6,7 @@ import (
 	"os"
 	"os/signal"
 	"syscall"
+	_ "time/tzdata" // zones, on machines that have none
 
 	"nexocumula/internal/cli"
 )

@@ -174,14 +174,15 @@ func unpack(v []int64, data []byte, width int, base int64) {
 		return
 	}
 	mask := uint64(1)<<width - 1
-	each := 57 / width // integers that a word has whole, wherever in its first byte they begin
+	shift := uint(width) & 63 // known to be no more than a word has
+	each := 57 / width        // integers that a word has whole, wherever in its first byte they begin
 	at := uint(0)
 	for len(v) > 0 {
 		word := binary.LittleEndian.Uint64(data[at>>3:]) >> (at & 7)
 		some := v[:min(each, len(v))]
 		for i := range some {
 			some[i] = base + int64(word&mask)
-			word >>= width
+			word >>= shift
 		}
 		v = v[len(some):]
 		at += uint(len(some) * width)
