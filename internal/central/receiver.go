@@ -192,6 +192,7 @@ func (l *link) note(repeated uint64, stored time.Time) {
 func (r *Receiver) unpack(gateway string, batches [][]byte) (store.Batch, int, error) {
 	var out store.Batch
 	var defs []series.Definition
+	var sketches [][]wire.Sketch
 	rows := 0
 	for _, data := range batches {
 		runs, err := wire.DecodeBatch(data)
@@ -203,8 +204,9 @@ func (r *Receiver) unpack(gateway string, batches [][]byte) (store.Batch, int, e
 				return out, 0, fmt.Errorf("series %s is not of site %s", run.Def.Path, gateway)
 			}
 			defs = append(defs, run.Def)
+			sketches = append(sketches, run.Sketches)
 			out.Entries = append(out.Entries, store.Entry{Tier: run.Tier, Rows: run.Rows})
-			rows += run.Rows.Len()
+			rows += run.Len()
 		}
 		if rows > wire.MaxAllRows {
 			return out, 0, fmt.Errorf("the envelope's batches hold more than %d summaries; send fewer at once", wire.MaxAllRows)
@@ -220,6 +222,9 @@ func (r *Receiver) unpack(gateway string, batches [][]byte) (store.Batch, int, e
 	}
 	for i := range out.Entries {
 		out.Entries[i].Series = ids[i]
+		for _, one := range sketches[i] {
+			out.Sketches = append(out.Sketches, store.Sketch{Series: ids[i], Start: one.Start, Data: one.Data})
+		}
 	}
 	return out, rows, nil
 }

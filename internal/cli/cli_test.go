@@ -119,6 +119,32 @@ func TestCommandsAgainstADemo(t *testing.T) {
 		assert.Equal(t, []string{"spread", "wide"}, []string{rows[1][0], rows[2][0]})
 		assert.Equal(t, "0", rows[2][2])
 	})
+	t.Run("percentiles, exact at the gateway and estimated at the central", func(t *testing.T) {
+		ask := []string{"windows", "stony-beck/raceway-1/oxygen", "--from", time.Now().UTC().Add(-26 * time.Hour).Truncate(time.Hour).Format(time.RFC3339), "--to", time.Now().UTC().Add(-2 * time.Hour).Truncate(time.Hour).Format(time.RFC3339), "--width", "1h"}
+		estimated := csvOf(t, append(ask, "--stats", "p10~,p95~,count")...)
+		out, _, code := typed(t, append(ask, "--stats", "p10,p95,count", "-o", "csv", "--at="+world.Gateways["stony-beck"].Address)...)
+		require.Zero(t, code)
+		exact, err := csv.NewReader(strings.NewReader(out)).ReadAll()
+		require.NoError(t, err)
+		assert.Equal(t, []string{"p10~", "p95~"}, estimated[0][2:4])
+		require.Len(t, estimated, len(exact))
+		for i := 1; i < len(exact); i++ {
+			assert.Equal(t, exact[i][4], estimated[i][4], "of as many readings")
+			for k := 2; k < 4; k++ {
+				want, err := strconv.ParseFloat(exact[i][k], 64)
+				require.NoError(t, err)
+				got, err := strconv.ParseFloat(estimated[i][k], 64)
+				require.NoError(t, err)
+				assert.InEpsilon(t, want, got, 0.015, "within 1 %, and the distance to the next reading")
+			}
+		}
+		_, errOut, _ := typed(t, append(ask, "--stats", "p95", at)...)
+		assert.Contains(t, errOut, "or for p95~ where sketches are kept")
+		_, errOut, _ = typed(t, "windows", "long-mere/buoy-1/oxygen", "--stats", "p95~", "--width", "1h", at)
+		assert.Contains(t, errOut, "no sketches are kept")
+		_, errOut, _ = typed(t, "windows", "stony-beck/raceway-1/oxygen", "--stats", "p95~", "--width", "1m", at)
+		assert.Contains(t, errOut, "multiples of 15m")
+	})
 	t.Run("instant", func(t *testing.T) {
 		when := time.Now().Add(-3 * time.Hour).UTC().Format(time.RFC3339)
 		out, _, code := typed(t, "instant", "long-mere/buoy-1/oxygen", when, "--within", "10m", at)

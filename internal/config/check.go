@@ -84,6 +84,9 @@ func (c *checker) rule(at string, raw seriesFile) Rule {
 	if raw.Wrap < 0 || raw.Wrap != 0 && out.Kind != series.Counter {
 		c.report(at+".wrap", "wrap says how many steps a counter has, such as 65536; this series is a %s", out.Kind)
 	}
+	if out.Sketch = raw.Sketch; raw.Sketch && (out.Kind == series.Bearing || out.Kind == series.State) {
+		c.report(at+".sketch", "a sketch estimates percentiles, which a %s does not have", out.Kind)
+	}
 	out.Labels = parsed(c, at+".labels", raw.Labels, series.MakeLabels)
 	if raw.Low != nil && raw.High != nil && *raw.Low > *raw.High {
 		c.report(at+".low", "the low end %v is above the high end %v", *raw.Low, *raw.High)

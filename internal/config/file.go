@@ -41,6 +41,7 @@ type seriesFile struct {
 	MaxAhead string            `yaml:"max_ahead"`
 	Wrap     float64           `yaml:"wrap"`
 	Labels   map[string]string `yaml:"labels"`
+	Sketch   bool              `yaml:"sketch"`
 }
 
 type sourceFile struct {

@@ -141,6 +141,9 @@ func (q Windows) inputs(src Source) ([]store.Series, error) {
 		if err != nil {
 			return nil, err
 		}
+		if in.Stat.IsEstimate() && !found[0].Sketch {
+			return nil, refuse("stats", "input %s: of %s no sketches are kept", in.Name, in.Path)
+		}
 		if !in.Stat.For(found[0].Kind) {
 			return nil, refuse("stats", "input %s: stat %s is for series of kind %s; %s is a %s", in.Name, in.Stat, in.Stat.Kinds(), in.Path, found[0].Kind)
 		}

@@ -2,11 +2,13 @@ package query
 
 import (
 	"context"
+	"fmt"
 	"slices"
 	"time"
 
 	"nexocumula/internal/core/column"
 	"nexocumula/internal/core/rollup"
+	"nexocumula/internal/core/sketch"
 	"nexocumula/internal/core/window"
 	"nexocumula/internal/store"
 )
@@ -22,6 +24,11 @@ func feed(ctx context.Context, src Source, s store.Series, p *window.Plan, stats
 	}
 	if err := tellBefore(src, s, p, to); err != nil {
 		return err
+	}
+	if slices.ContainsFunc(stats, window.Stat.IsEstimate) {
+		if err := feedSketches(src, s, p, to); err != nil {
+			return err
+		}
 	}
 	percentiles := slices.ContainsFunc(stats, window.Stat.IsPercentile)
 	tail := &tail{Reducer: to, next: p.From(), bounded: percentiles}
@@ -107,6 +114,24 @@ func tellBefore(src Source, s store.Series, p *window.Plan, to *window.Reducer) 
 	}
 	if newest != 0 {
 		to.Before(newest, value)
+	}
+	return nil
+}
+
+// feedSketches brings the reducer the sketches of the range.
+func feedSketches(src Source, s store.Series, p *window.Plan, to *window.Reducer) error {
+	all, err := src.Store.Sketches(s.ID, p.From(), p.To())
+	if err != nil {
+		return err
+	}
+	for _, one := range all {
+		parsed, err := sketch.Parse(one.Data)
+		if err != nil {
+			return fmt.Errorf("%s, sketch of %s: %w", s.Path, time.Unix(0, one.Start).UTC().Format(time.RFC3339), err)
+		}
+		if err := to.Sketch(one.Start, parsed); err != nil {
+			return err
+		}
 	}
 	return nil
 }

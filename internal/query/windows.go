@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"time"
 
 	"nexocumula/internal/config"
@@ -146,6 +147,11 @@ func (q Windows) check(found []store.Series, src Source) error {
 			return refuse("stats", "stat %s is for series of kind %s; %s is a %s", s, s.Kinds(), found[0].Path, found[0].Kind)
 		}
 	}
+	for _, s := range found {
+		if !s.Sketch && slices.ContainsFunc(q.Stats, window.Stat.IsEstimate) {
+			return refuse("stats", "of %s no sketches are kept, which p95~ comes from; its gateway makes them where its configuration says sketch: true", s.Path)
+		}
+	}
 	if q.Unit != "" {
 		for _, s := range found {
 			if _, err := conversion(s.Unit, q.Unit); err != nil {
@@ -192,6 +198,9 @@ func (q Windows) plans(src Source, count int) ([]*window.Plan, error) {
 		plan, err := window.NewPlan(w, src.Readings, exact)
 		if err != nil {
 			return nil, refuse("range", "%v", q.narrow(err))
+		}
+		if slices.ContainsFunc(q.allStats(), window.Stat.IsEstimate) && !plan.MultipleOf(quarter) {
+			return nil, refuse("range", "sketches, which p95~ comes from, are of quarters of an hour; use widths and times that are multiples of 15m")
 		}
 		if most := 20 * src.Limits.MaxRows; plan.Merges()*count > most {
 			return nil, refuse("too_large", "%d overlapping windows are put together from %d parts, at most %d are possible: use a wider stride or a narrower width", len(w), plan.Merges()*count, most)

@@ -45,6 +45,9 @@ func (s *Service) dropOld(ctx context.Context, selector series.Selector, now tim
 			}
 			rows, err := s.Store.Drop(ctx, one.ID, tier, now.Add(-kept).UnixNano())
 			s.dropped.Add(uint64(rows))
+			if err == nil && tier == rollup.Minute && one.Sketch { // they are kept as long as the summaries they go with
+				err = s.Store.DropSketches(ctx, one.ID, now.Add(-kept).UnixNano())
+			}
 			if rows > 0 {
 				s.log.Info("rows older than they are kept were dropped", "series", one.Path, "tier", tier.String(), "kept", span.Format(kept), "rows", rows)
 			}

@@ -24,10 +24,11 @@ type Entry struct {
 // Batch is what one Append writes: all of it, or nothing. Of entries for the same
 // series and tier, rows of the later hide rows of the earlier.
 type Batch struct {
-	Entries []Entry
-	Rejects []reading.Reject
-	Outbox  []Parcel
-	Cursors []Cursor
+	Entries  []Entry
+	Sketches []Sketch
+	Rejects  []reading.Reject
+	Outbox   []Parcel
+	Cursors  []Cursor
 }
 
 // Append writes the batch durably and returns once it is on disk. It waits while the
@@ -59,7 +60,9 @@ func (s *Store) Append(b Batch) error {
 		s.journal.bytes += len(payload)
 	}
 	for _, e := range b.Entries {
-		s.takeIn(e)
+		if e.Rows.Len() > 0 {
+			s.takeIn(e)
+		}
 	}
 	return nil
 }
@@ -86,6 +89,9 @@ func writeBeside(tx *gorm.DB, b Batch) error {
 		if err := tx.Save(c.row()).Error; err != nil {
 			return fmt.Errorf("writing the cursor of %s: %w", c.Name, err)
 		}
+	}
+	if err := writeSketches(tx, b.Sketches); err != nil {
+		return err
 	}
 	return writeRejects(tx, b.Rejects)
 }

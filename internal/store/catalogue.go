@@ -83,7 +83,7 @@ func (s *Store) Define(defs []series.Definition) ([]uint32, error) {
 			return fmt.Errorf("writing new series to the catalogue: %w", err)
 		}
 		for _, row := range changed {
-			if err := tx.Model(&row).Select("unit", "fresh_for", "wrap", "labels").Updates(row).Error; err != nil {
+			if err := tx.Model(&row).Select("unit", "fresh_for", "wrap", "labels", "sketch").Updates(row).Error; err != nil {
 				return fmt.Errorf("writing series %s to the catalogue: %w", row.Path, err)
 			}
 		}
@@ -134,13 +134,13 @@ func (s *Store) sort(defs []series.Definition) (fresh []*seriesRow, changed []se
 }
 
 func rowOf(d series.Definition) seriesRow {
-	return seriesRow{Path: string(d.Path), Kind: string(d.Kind), Unit: d.Unit, FreshFor: int64(d.FreshFor), Wrap: d.Wrap, Labels: string(d.Labels)}
+	return seriesRow{Path: string(d.Path), Kind: string(d.Kind), Unit: d.Unit, FreshFor: int64(d.FreshFor), Wrap: d.Wrap, Labels: string(d.Labels), Sketch: d.Sketch}
 }
 
 func (r *seriesRow) definition() series.Definition {
 	return series.Definition{
 		Path: series.Path(r.Path), Kind: series.Kind(r.Kind), Unit: r.Unit,
-		FreshFor: time.Duration(r.FreshFor), Wrap: r.Wrap, Labels: series.Labels(r.Labels),
+		FreshFor: time.Duration(r.FreshFor), Wrap: r.Wrap, Labels: series.Labels(r.Labels), Sketch: r.Sketch,
 	}
 }
 

@@ -13,7 +13,7 @@ var migrations = []*gormigrate.Migration{
 	{
 		ID: "0002-chunks-in-parts",
 		Migrate: func(tx *gorm.DB) error {
-			return tx.AutoMigrate(&seriesRow{}, &journalRow{}, &chunkRow{}, &damagedRow{}, &outboxRow{}, &cursorRow{}, &rejectRow{}, &stateRow{})
+			return tx.AutoMigrate(&seriesRow{}, &journalRow{}, &chunkRow{}, &sketchRow{}, &damagedRow{}, &outboxRow{}, &cursorRow{}, &rejectRow{}, &stateRow{})
 		},
 	},
 }

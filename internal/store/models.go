@@ -10,6 +10,7 @@ type seriesRow struct {
 	FreshFor  int64 // nanoseconds
 	Wrap      float64
 	Labels    string
+	Sketch    bool
 	FirstSeen int64 // oldest time of a row there ever was, as of the last seal; 0 without rows
 	LastTime  int64 // the latest value, as of the last seal; 0 without rows
 	LastValue float64
@@ -61,6 +62,15 @@ type damagedRow struct {
 }
 
 func (damagedRow) TableName() string { return "damaged" }
+
+// sketchRow estimates percentiles of a quarter of an hour of one series.
+type sketchRow struct {
+	Series uint32 `gorm:"primaryKey;autoIncrement:false"`
+	Start  int64  `gorm:"primaryKey;autoIncrement:false"`
+	Data   []byte
+}
+
+func (sketchRow) TableName() string { return "sketches" }
 
 type outboxRow struct {
 	Uplink  string `gorm:"primaryKey"`

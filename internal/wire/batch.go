@@ -11,6 +11,7 @@ import (
 	"nexocumula/internal/core/column"
 	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/series"
+	"nexocumula/internal/core/sketch"
 )
 
 // Run is summaries of one series at one tier.
@@ -18,7 +19,19 @@ type Run struct {
 	Def  series.Definition
 	Tier rollup.Tier
 	Rows column.Block
+
+	// Sketches instead of rows, of tier rollup.Quarter.
+	Sketches []Sketch
 }
+
+// Sketch is that of one window.
+type Sketch struct {
+	Start int64  `cbor:"start"`
+	Data  []byte `cbor:"data"`
+}
+
+// Len is how many windows the run is of.
+func (r Run) Len() int { return r.Rows.Len() + len(r.Sketches) }
 
 type batch struct {
 	Version int   `cbor:"version"`
@@ -33,6 +46,8 @@ type run struct {
 	Wrap     float64    `cbor:"wrap,omitempty"`   // of counters: steps until it begins again
 	Labels   string     `cbor:"labels,omitempty"` // key=value,key=value
 	Tier     int64      `cbor:"tier"`             // nanoseconds
+	Sketch   bool       `cbor:"sketch,omitempty"`
+	Sketches []Sketch   `cbor:"sketches,omitempty"` // instead of what follows
 	Columns  []string   `cbor:"columns"`
 	Starts   int64s     `cbor:"starts"` // nanoseconds since 1970
 	Values   []float64s `cbor:"values"` // as columns names them
@@ -51,12 +66,12 @@ func EncodeBatch(runs []Run) ([]byte, error) {
 	out := batch{Version: batchVersion}
 	for _, r := range runs {
 		columns, ok := rollup.ColumnsOf(r.Def.Kind, len(r.Rows.Cols))
-		if !ok {
+		if !ok && r.Tier != rollup.Quarter {
 			return nil, fmt.Errorf("encoding a batch: %s, a %s, has %d columns", r.Def.Path, r.Def.Kind, len(r.Rows.Cols))
 		}
 		one := run{
 			Path: string(r.Def.Path), Kind: string(r.Def.Kind), Unit: r.Def.Unit, FreshFor: int64(r.Def.FreshFor),
-			Wrap: r.Def.Wrap, Labels: string(r.Def.Labels), Tier: int64(r.Tier), Columns: columns, Starts: r.Rows.Times,
+			Wrap: r.Def.Wrap, Labels: string(r.Def.Labels), Tier: int64(r.Tier), Sketch: r.Def.Sketch, Sketches: r.Sketches, Columns: columns, Starts: r.Rows.Times,
 		}
 		for _, col := range r.Rows.Cols {
 			one.Values = append(one.Values, col)
@@ -90,13 +105,28 @@ func DecodeBatch(data []byte) ([]Run, error) {
 		if err != nil {
 			return nil, fmt.Errorf("batch, run %d, series %.300q: %w", i, r.Path, err)
 		}
-		rows += one.Rows.Len()
+		rows += one.Len()
 		out = append(out, one)
 	}
 	if rows > MaxRows {
 		return nil, fmt.Errorf("batch holds %d summaries; at most %d are allowed", rows, MaxRows)
 	}
 	return out, nil
+}
+
+func (r run) checkSketches() ([]Sketch, error) {
+	if !r.Sketch || r.FreshFor <= 0 || len(r.Starts) > 0 {
+		return nil, fmt.Errorf("sketches of a series that has none, or beside rows")
+	}
+	for i, one := range r.Sketches {
+		if rollup.Quarter.Start(one.Start) != one.Start {
+			return nil, fmt.Errorf("sketch %d starts at %d ns, which is no multiple of its tier", i, one.Start)
+		}
+		if _, err := sketch.Parse(one.Data); err != nil {
+			return nil, fmt.Errorf("sketch %d: %w", i, err)
+		}
+	}
+	return r.Sketches, nil
 }
 
 func (r run) check() (Run, error) {
@@ -113,9 +143,14 @@ func (r run) check() (Run, error) {
 		return Run{}, err
 	}
 	out := Run{
-		Def:  series.Definition{Path: path, Kind: kind, Unit: r.Unit, FreshFor: time.Duration(r.FreshFor), Wrap: r.Wrap, Labels: labels},
+		Def:  series.Definition{Path: path, Kind: kind, Unit: r.Unit, FreshFor: time.Duration(r.FreshFor), Wrap: r.Wrap, Labels: labels, Sketch: r.Sketch},
 		Tier: rollup.Tier(r.Tier),
 		Rows: column.Block{Times: r.Starts},
+	}
+	if out.Tier == rollup.Quarter {
+		out.Rows = column.Block{}
+		out.Sketches, err = r.checkSketches()
+		return out, err
 	}
 	if !slices.Contains(rollup.Tiers, out.Tier) || r.FreshFor <= 0 || len(r.Unit) > 100 {
 		return Run{}, fmt.Errorf("tier %d ns, fresh_for %d ns and a unit of %d bytes are not possible together; tiers are %v", r.Tier, r.FreshFor, len(r.Unit), rollup.Tiers)

@@ -2,6 +2,7 @@ package wire
 
 import (
 	"math"
+	"slices"
 	"testing"
 	"time"
 
@@ -11,6 +12,7 @@ import (
 	"nexocumula/internal/core/column"
 	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/series"
+	"nexocumula/internal/core/sketch"
 )
 
 func summaries(kind series.Kind) Run {
@@ -66,6 +68,30 @@ func TestBatchesThatLieAreRefused(t *testing.T) {
 		_, err = DecodeBatch(data)
 		assert.ErrorContains(t, err, test.wrong)
 	}
+}
+
+func TestSketchesTravelBesideSummaries(t *testing.T) {
+	sk := sketch.New()
+	require.NoError(t, sk.Add(7.5))
+	run := Run{Def: summaries(series.Gauge).Def, Tier: rollup.Quarter, Sketches: []Sketch{{Start: int64(rollup.Quarter), Data: sk.Bytes()}}}
+	run.Def.Sketch = true
+	decode := func(spoil func(*Run)) ([]Run, error) {
+		one := run
+		one.Sketches = slices.Clone(run.Sketches)
+		spoil(&one)
+		data, err := EncodeBatch([]Run{one})
+		require.NoError(t, err)
+		return DecodeBatch(data)
+	}
+	back, err := decode(func(*Run) {})
+	require.NoError(t, err)
+	assert.Equal(t, []Run{run}, back)
+	_, err = decode(func(r *Run) { r.Sketches[0].Start++ })
+	assert.ErrorContains(t, err, "no multiple of its tier")
+	_, err = decode(func(r *Run) { r.Sketches[0].Data = []byte{9, 9} })
+	assert.ErrorContains(t, err, "reading a sketch")
+	_, err = decode(func(r *Run) { r.Def.Sketch = false })
+	assert.ErrorContains(t, err, "of a series that has none")
 }
 
 func TestColumnsThatAreNotThoseOfTheKindAreRefused(t *testing.T) {

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"nexocumula/internal/core/column"
+	"nexocumula/internal/core/series"
 )
 
 // Window names one window of one series.
@@ -50,7 +51,13 @@ func (p *Pending) Len() int { return len(p.marks) }
 // row older than newest, the newest time known before, is late: the windows after it
 // that the reading before it used to speak for are marked too, as what they are
 // covered by may have changed.
-func (p *Pending) Touch(series uint32, rows column.Block, newest int64, freshFor time.Duration, now int64) {
+func (p *Pending) Touch(id uint32, def *series.Definition, rows column.Block, newest, now int64) {
+	freshFor := def.FreshFor
+	if def.Sketch {
+		for _, t := range rows.Times {
+			p.mark(Window{id, Quarter, Quarter.Start(t)}, now)
+		}
+	}
 	for _, tier := range p.tiers {
 		next := int64(math.MinInt64) // windows before it are marked already
 		for _, t := range rows.Times {
@@ -62,7 +69,7 @@ func (p *Pending) Touch(series uint32, rows column.Block, newest int64, freshFor
 				continue
 			}
 			for start := max(tier.Start(t), next); start <= until; start += int64(tier) {
-				p.mark(Window{series, tier, start}, now)
+				p.mark(Window{id, tier, start}, now)
 				next = start + int64(tier)
 			}
 		}

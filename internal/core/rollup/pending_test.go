@@ -6,6 +6,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"nexocumula/internal/core/series"
 )
 
 func starts(due []Window) (out []int64) {
@@ -15,9 +17,23 @@ func starts(due []Window) (out []int64) {
 	return out
 }
 
+func freshFor(d time.Duration) *series.Definition { return &series.Definition{FreshFor: d} }
+
+func TestSketchesOfSeriesThatAskForThem(t *testing.T) {
+	p := NewPending(Tiers)
+	p.Touch(1, &series.Definition{FreshFor: time.Minute, Sketch: true}, readings(1, 5, 5, 6, 2000, 7), 0, 0)
+	var quarters []int64
+	for _, w := range p.Due(10_000*second, false, 100) {
+		if w.Tier == Quarter {
+			quarters = append(quarters, w.Start/second)
+		}
+	}
+	assert.Equal(t, []int64{0, 1800}, quarters)
+}
+
 func TestAWindowIsDueOnceItIsClosedAndQuiet(t *testing.T) {
 	p := NewPending([]Tier{TenSecond})
-	p.Touch(1, readings(1, 5, 12, 5), 0, time.Minute, 12*second)
+	p.Touch(1, freshFor(time.Minute), readings(1, 5, 12, 5), 0, 12*second)
 	assert.Empty(t, p.Due(11*second, false, 100), "still open")
 	assert.Empty(t, p.Due(12*second, false, 100), "closed, but a reading has just come")
 	assert.Equal(t, []int64{0}, starts(p.Due(13*second, false, 100)))
@@ -28,28 +44,28 @@ func TestAWindowIsDueOnceItIsClosedAndQuiet(t *testing.T) {
 func TestAWindowThatIsNeverQuietIsDueAllTheSame(t *testing.T) {
 	p := NewPending([]Tier{TenSecond})
 	for now := 100 * second; now < 110*second; now += second / 2 {
-		p.Touch(1, readings(1, 5), 0, time.Minute, now)
+		p.Touch(1, freshFor(time.Minute), readings(1, 5), 0, now)
 		assert.Empty(t, p.Due(now, false, 100))
 	}
-	p.Touch(1, readings(1, 5), 0, time.Minute, 110*second)
+	p.Touch(1, freshFor(time.Minute), readings(1, 5), 0, 110*second)
 	assert.Equal(t, []int64{0}, starts(p.Due(110*second, false, 100)))
-	p.Touch(1, readings(1, 5), 0, time.Minute, 120*second)
+	p.Touch(1, freshFor(time.Minute), readings(1, 5), 0, 120*second)
 	assert.Equal(t, []int64{0}, starts(p.Due(120*second, true, 100)), "in a hurry nothing rests")
 }
 
 func TestALateReadingTouchesTheWindowsItCovers(t *testing.T) {
 	p := NewPending([]Tier{TenSecond})
-	p.Touch(1, readings(5, 1), 48*second, 25*time.Second, 0)
+	p.Touch(1, freshFor(25*time.Second), readings(5, 1), 48*second, 0)
 	assert.Equal(t, []int64{0, 10, 20, 30}, starts(p.Due(1000*second, false, 100)))
-	p.Touch(1, readings(5, 1), 12*second, 25*time.Second, 0)
+	p.Touch(1, freshFor(25*time.Second), readings(5, 1), 12*second, 0)
 	assert.Equal(t, []int64{0, 10}, starts(p.Due(1000*second, false, 100)), "not beyond what is known")
-	p.Touch(1, readings(5, 1, 31, 1), 5*second, 25*time.Second, 0)
+	p.Touch(1, freshFor(25*time.Second), readings(5, 1, 31, 1), 5*second, 0)
 	assert.Equal(t, []int64{0, 30}, starts(p.Due(1000*second, false, 100)), "readings in order only their own")
 }
 
 func TestPendingWindowsSurviveARestart(t *testing.T) {
 	p := NewPending(Tiers)
-	p.Touch(7, readings(1, 5, 70, 5), 0, time.Minute, 0)
+	p.Touch(7, freshFor(time.Minute), readings(1, 5, 70, 5), 0, 0)
 	state, err := p.Save()
 	require.NoError(t, err)
 	q := NewPending(Tiers)
@@ -61,7 +77,7 @@ func TestPendingWindowsSurviveARestart(t *testing.T) {
 
 func TestNoMoreAreDueThanAskedFor(t *testing.T) {
 	p := NewPending([]Tier{TenSecond})
-	p.Touch(1, readings(1, 5, 12, 5, 23, 5), 0, time.Minute, 0)
+	p.Touch(1, freshFor(time.Minute), readings(1, 5, 12, 5, 23, 5), 0, 0)
 	assert.Equal(t, []int64{0, 10}, starts(p.Due(1000*second, false, 2)))
 	assert.Equal(t, []int64{20}, starts(p.Due(1000*second, false, 2)))
 }

@@ -14,6 +14,9 @@ const (
 	Readings  Tier = 0
 	TenSecond      = Tier(10 * time.Second)
 	Minute         = Tier(time.Minute)
+
+	// Quarter is the width of sketches, which are kept of series that ask for them.
+	Quarter = Tier(15 * time.Minute)
 )
 
 // Tiers from the narrowest to the widest.

@@ -45,6 +45,8 @@ type Definition struct {
 	Wrap float64
 
 	Labels Labels
+
+	Sketch bool // its percentiles can be estimated where only summaries are kept
 }
 
 // Step is by how much a counter grew from one reading to the next. A fall is a wrap

@@ -27,7 +27,7 @@ func NewPlan(windows []Window, readings, exactReadings bool) (*Plan, error) {
 	p.segments()
 	if exactReadings {
 		if !readings {
-			return nil, fmt.Errorf("percentiles need the readings themselves, and only summaries are kept here; ask the gateway, or for min, max, mean and sd")
+			return nil, fmt.Errorf("percentiles need the readings themselves, and only summaries are kept here; ask the gateway, or for min, max, mean and sd, or for p95~ where sketches are kept")
 		}
 		return p, nil
 	}

@@ -1,11 +1,13 @@
 package window
 
 import (
+	"math"
 	"slices"
 
 	"nexocumula/internal/core/column"
 	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/series"
+	"nexocumula/internal/core/sketch"
 )
 
 // Rows are a query's answer for one series, by column: for each stat a number for
@@ -44,6 +46,7 @@ type Reducer struct {
 	segment  int // the one being reduced
 	sums     []rollup.Summary
 	readings [][]float64 // of each segment, for percentiles
+	sketches []*sketch.Sketch
 }
 
 // NewReducer begins the rows of a series.
@@ -133,7 +136,7 @@ func (r *Reducer) Finish() Rows {
 		out.Empty[i] = sum.Count == 0 && sum.Covered == 0
 		out.lasts[i] = known{sum.LastAt, sum.Last}
 		for k := range r.stats {
-			out.Stats[k][i] = r.stat(k, sum, values, &r.plan.Windows[i])
+			out.Stats[k][i] = r.stat(k, i, sum, values, &r.plan.Windows[i])
 		}
 	}
 	r.whole(&out)
@@ -141,7 +144,65 @@ func (r *Reducer) Finish() Rows {
 	return out
 }
 
-func (r *Reducer) stat(k int, sum *rollup.Summary, sorted []float64, w *Window) float64 {
+// Sketch takes in that of a window of rollup.Quarter, which no edge may lie inside of.
+// They may come in any order, before or after the rows.
+func (r *Reducer) Sketch(start int64, s *sketch.Sketch) error {
+	if r.sketches == nil {
+		r.sketches = make([]*sketch.Sketch, len(r.plan.bounds)-1)
+	}
+	i, found := slices.BinarySearch(r.plan.bounds, start)
+	if !found {
+		i--
+	}
+	if i < 0 || i >= len(r.sketches) {
+		return nil
+	}
+	if r.sketches[i] == nil {
+		r.sketches[i] = s
+		return nil
+	}
+	return r.sketches[i].Merge(s)
+}
+
+// estimate is a percentile from the sketches of the segments of window i, or of all when
+// i is negative; NaN unless they hold all of its readings.
+func (r *Reducer) estimate(p float64, i int, readings float64) float64 {
+	all := sketch.New()
+	take := func(from, to int) {
+		for segment := from; segment < to && segment < len(r.sketches); segment++ {
+			if r.sketches[segment] != nil && all.Merge(r.sketches[segment]) != nil {
+				readings = math.NaN()
+			}
+		}
+	}
+	switch {
+	case i < 0:
+		for segment, counts := range r.counting() {
+			if counts {
+				take(segment, segment+1)
+			}
+		}
+	case r.plan.parts == nil:
+		take(i, i+1)
+	default:
+		for k := 0; k < len(r.plan.parts[i]); k += 2 {
+			take(r.plan.parts[i][k], r.plan.parts[i][k+1])
+		}
+	}
+	if readings == 0 || all.Count() != readings {
+		return math.NaN()
+	}
+	v, err := all.Percentile(p)
+	if err != nil {
+		return math.NaN()
+	}
+	return v
+}
+
+func (r *Reducer) stat(k, i int, sum *rollup.Summary, sorted []float64, w *Window) float64 {
+	if s := r.stats[k]; s.IsEstimate() && s.For(r.def.Kind) {
+		return r.estimate(s.Value, i, sum.Count)
+	}
 	if s := r.stats[k]; s.IsPercentile() && s.For(r.def.Kind) {
 		return Quantile(sorted, s.Value)
 	}
@@ -174,22 +235,16 @@ func (r *Reducer) window(i int) (sum *rollup.Summary, sorted []float64) {
 // whole is the stats of all that belongs to any window, each segment once.
 func (r *Reducer) whole(out *Rows) {
 	all := Window{Span: Span{r.plan.From(), r.plan.To()}}
-	counts := make([]bool, len(r.sums)) // no part of a hole between windows
-	for i := range r.plan.parts {
+	if r.plan.parts != nil {
 		all.Pieces = []Span{}
-		for k := 0; k < len(r.plan.parts[i]); k += 2 {
-			for segment := r.plan.parts[i][k]; segment < r.plan.parts[i][k+1]; segment++ {
-				counts[segment] = true
-			}
-		}
 	}
 	var sum rollup.Summary
 	var values []float64
-	for i, yes := range counts {
+	for i, yes := range r.counting() {
+		if !yes {
+			continue
+		}
 		if r.plan.parts != nil {
-			if !yes {
-				continue
-			}
 			all.Pieces = append(all.Pieces, Span{r.plan.bounds[i], r.plan.bounds[i+1]})
 		}
 		sum.Absorb(&r.sums[i])
@@ -199,8 +254,25 @@ func (r *Reducer) whole(out *Rows) {
 	}
 	slices.Sort(values)
 	for k := range r.stats {
-		out.Whole = append(out.Whole, r.stat(k, &sum, values, &all))
+		out.Whole = append(out.Whole, r.stat(k, -1, &sum, values, &all))
 	}
 	out.WholeCount = sum.Count
 	out.Coverage = float64(sum.Covered) / float64(all.Length())
+}
+
+// counting says of each segment whether it belongs to any window, and not to a hole
+// between them.
+func (r *Reducer) counting() []bool {
+	out := make([]bool, len(r.sums))
+	for i := range out {
+		out[i] = r.plan.parts == nil
+	}
+	for _, part := range r.plan.parts {
+		for k := 0; k < len(part); k += 2 {
+			for segment := part[k]; segment < part[k+1]; segment++ {
+				out[segment] = true
+			}
+		}
+	}
+	return out
 }

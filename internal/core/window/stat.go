@@ -87,8 +87,12 @@ var kinds = []statKind{
 	{"last_at", aTime, need(rollup.ColLastAt), nil, nil},
 }
 
-// percentile stands for p and a number; its values come from readings, not summaries.
-var percentile = statKind{"p", aValue, 0, noAngles, nil}
+// percentile stands for p and a number, and estimate for one with ~ behind it; their
+// values come from readings and from sketches, not from summaries.
+var (
+	percentile = statKind{"p", aValue, 0, noAngles, nil}
+	estimate   = statKind{"p~", aValue, 0, noAngles, nil}
+)
 
 func unless(not bool, v float64) float64 {
 	if not {
@@ -110,6 +114,9 @@ func (s Stat) kind() *statKind {
 			return &kinds[i]
 		}
 	}
+	if s.Name == estimate.name {
+		return &estimate
+	}
 	return &percentile
 }
 
@@ -126,7 +133,7 @@ func Names() string {
 			names = append(names, k.name)
 		}
 	}
-	return strings.Join(names, ", ") + ", or a percentile such as p95"
+	return strings.Join(names, ", ") + ", or a percentile such as p95, from sketches p95~"
 }
 
 // ParseStats reads a comma-separated list; the empty text is mean, min, max, count
@@ -152,8 +159,12 @@ func ParseStats(text string) ([]Stat, error) {
 func parseStat(text string) (Stat, error) {
 	name, number, has := strings.Cut(text, ":")
 	if digits, ok := strings.CutPrefix(text, "p"); ok && digits != "" {
+		digits, estimated := strings.CutSuffix(digits, "~")
 		if v, err := strconv.ParseFloat(digits, 64); err == nil && v >= 0 && v <= 100 {
-			return Stat{"p", v}, nil
+			if estimated {
+				return Stat{estimate.name, v}, nil
+			}
+			return Stat{percentile.name, v}, nil
 		}
 	}
 	for _, k := range kinds {
@@ -179,8 +190,10 @@ func parseStat(text string) (Stat, error) {
 func (s Stat) String() string {
 	number := strconv.FormatFloat(s.Value, 'g', -1, 64)
 	switch {
-	case s.Name == "p":
+	case s.IsPercentile():
 		return "p" + number
+	case s.IsEstimate():
+		return "p" + number + "~"
 	case withState(s.Name):
 		return s.Name + ":" + number
 	}
@@ -188,7 +201,10 @@ func (s Stat) String() string {
 }
 
 // IsPercentile reports a stat that only readings can tell.
-func (s Stat) IsPercentile() bool { return s.Name == "p" }
+func (s Stat) IsPercentile() bool { return s.Name == percentile.name }
+
+// IsEstimate reports a percentile that comes from sketches.
+func (s Stat) IsEstimate() bool { return s.Name == estimate.name }
 
 // IsTime reports a stat that is a time, given in nanoseconds after its window's begin.
 func (s Stat) IsTime() bool { return s.kind().measure == aTime }
@@ -238,7 +254,7 @@ type formula func(sum *rollup.Summary, w *Window) float64
 // formula is the stat's for series of a kind, found once and not for each window.
 func (s Stat) formula(kind series.Kind) formula {
 	k := s.kind()
-	if !s.For(kind) || s.IsPercentile() {
+	if !s.For(kind) || s.IsPercentile() || s.IsEstimate() {
 		return func(*rollup.Summary, *Window) float64 { return math.NaN() }
 	}
 	of := func(sum *rollup.Summary, w *Window) float64 { return k.of(sum, s.Value, w.Length()) }

@@ -68,7 +68,7 @@ func (p *Pipeline) commit(ctx context.Context, all []*Delivery) {
 	if err == nil {
 		now := time.Now().UnixNano()
 		for i, k := range touched {
-			p.pending.Touch(k.id, k.rows, newest[i], k.def.FreshFor, now)
+			p.pending.Touch(k.id, &k.def, k.rows, newest[i], now)
 		}
 		p.accepted.Add(uint64(rows))
 		p.rejected.Add(uint64(len(rejects)))

@@ -176,7 +176,7 @@ func (p *Pipeline) lookup(path series.Path) (*known, error) {
 	if kept := config.KeptFor(p.keep, path, rollup.Readings); kept > 0 {
 		rule.Limits.MaxBehind = kept - time.Hour // those just before it may be needed as well
 	}
-	def := series.Definition{Path: path, Kind: rule.Kind, Unit: rule.Unit, FreshFor: rule.FreshFor, Wrap: rule.Wrap, Labels: rule.Labels}
+	def := series.Definition{Path: path, Kind: rule.Kind, Unit: rule.Unit, FreshFor: rule.FreshFor, Wrap: rule.Wrap, Labels: rule.Labels, Sketch: rule.Sketch}
 	ctx, cancel := context.WithCancel(context.Background())
 	defer cancel()
 	go func() {

@@ -66,7 +66,16 @@ func (p *Pipeline) summarise(due []rollup.Window) (runs []wire.Run, batch store.
 			n = len(due)
 		}
 		known, ok := p.store.Get(due[0].Series)
-		if ok {
+		if ok && due[0].Tier == rollup.Quarter {
+			sketches, err := p.sketch(known, due[:n])
+			if err != nil {
+				return nil, batch, err
+			}
+			runs = append(runs, wire.Run{Def: known.Definition, Tier: rollup.Quarter, Sketches: sketches})
+			for _, one := range sketches {
+				batch.Sketches = append(batch.Sketches, store.Sketch{Series: known.ID, Start: one.Start, Data: one.Data})
+			}
+		} else if ok {
 			rows, err := p.summariseSeries(known, due[:n])
 			if err != nil {
 				return nil, batch, err
@@ -142,7 +151,7 @@ func (p *Pipeline) recover(now int64) error {
 	}
 	p.store.InHead(rollup.Readings, func(id uint32, rows column.Block) {
 		if known, ok := p.store.Get(id); ok {
-			p.pending.Touch(id, rows, known.LastTime, known.FreshFor, now)
+			p.pending.Touch(id, &known.Definition, rows, known.LastTime, now)
 		}
 	})
 	return nil

@@ -76,6 +76,15 @@ func (o *Outbox) Parcels(runs []wire.Run) ([]store.Parcel, error) {
 		return nil
 	}
 	for _, r := range runs {
+		if r.Tier == rollup.Quarter && len(r.Sketches) > 0 {
+			part, rows = append(part, r), rows+len(r.Sketches)
+			if rows >= mostRows {
+				if err := flush(); err != nil {
+					return nil, err
+				}
+			}
+			continue
+		}
 		if !slices.Contains(o.tiers, r.Tier) {
 			continue
 		}
@@ -117,6 +126,9 @@ func (o *Outbox) refill() error {
 		return err
 	}
 	for _, s := range o.store.List(everything) {
+		if err := o.refillSketches(s); err != nil {
+			return err
+		}
 		for _, tier := range o.tiers {
 			rows, err := o.store.Read(s.ID, tier, -1<<62, 1<<62)
 			if err != nil {
@@ -131,6 +143,33 @@ func (o *Outbox) refill() error {
 			}
 			o.Stored(parcels)
 		}
+	}
+	return nil
+}
+
+func (o *Outbox) refillSketches(s store.Series) error {
+	if !s.Sketch {
+		return nil
+	}
+	all, err := o.store.Sketches(s.ID, -1<<62, 1<<62)
+	if err != nil {
+		return err
+	}
+	for len(all) > 0 {
+		some := all[:min(len(all), mostRows)]
+		all = all[len(some):]
+		run := wire.Run{Def: s.Definition, Tier: rollup.Quarter}
+		for _, one := range some {
+			run.Sketches = append(run.Sketches, wire.Sketch{Start: one.Start, Data: one.Data})
+		}
+		parcels, err := o.Parcels([]wire.Run{run})
+		if err != nil {
+			return err
+		}
+		if err := o.store.Append(store.Batch{Outbox: parcels}); err != nil {
+			return err
+		}
+		o.Stored(parcels)
 	}
 	return nil
 }

@@ -1,0 +1,32 @@
+package pipeline
+
+import (
+	"fmt"
+
+	"nexocumula/internal/core/rollup"
+	"nexocumula/internal/core/sketch"
+	"nexocumula/internal/store"
+	"nexocumula/internal/wire"
+)
+
+// sketch makes the sketches of windows of one series, each anew from its readings.
+func (p *Pipeline) sketch(s store.Series, windows []rollup.Window) ([]wire.Sketch, error) {
+	var out []wire.Sketch
+	for _, w := range windows {
+		rows, err := p.store.Read(s.ID, rollup.Readings, w.Start, w.Start+int64(rollup.Quarter))
+		if err != nil {
+			return nil, err
+		}
+		if rows.Len() == 0 {
+			continue
+		}
+		sk := sketch.New()
+		for _, v := range rows.Cols[0] {
+			if err := sk.Add(v); err != nil {
+				return nil, fmt.Errorf("%s: %w", s.Path, err)
+			}
+		}
+		out = append(out, wire.Sketch{Start: w.Start, Data: sk.Bytes()})
+	}
+	return out, nil
+}
