@@ -49,6 +49,31 @@ func TestARefusalIsAnErrorWithItsCode(t *testing.T) {
 	assert.Equal(t, Error{Status: 404, Code: "unknown_series", Message: "no series matches"}, *refused)
 }
 
+func TestAnAnswerThatBrokeOffIsAnErrorWithWhatThereIs(t *testing.T) {
+	c, asked := answering(t, 200, `{"stats":["max_at"],"starts":["2026-03-01T08:00:00Z"],"ends":["2026-03-01T09:00:00Z"],"series":[{"name":"a/b","values":{"mean":[null]},"times":{"max_at":["2026-03-01T08:30:00Z"]}}],"error":{"code":"too_slow","message":"it took too long"}}`)
+	answer, err := c.Windows(t.Context(), WindowsQuery{Select: "a/+", Range: "this week", Zone: "Europe/Lisbon", Labels: []string{"depth=3m"}, Newest: 3, Shift: "1d"})
+	refused, ok := errors.AsType[*Error](err)
+	require.True(t, ok)
+	assert.Equal(t, "it took too long", refused.Message)
+	assert.Equal(t, "a/b", answer.Series[0].Name)
+	assert.True(t, math.IsNaN(answer.Series[0].Values["mean"][0]))
+	assert.Equal(t, 30, answer.Series[0].Times["max_at"][0].Minute())
+	assert.Equal(t, "/api/v1/windows?label=depth%3D3m&newest=3&range=this+week&select=a%2F%2B&shift=1d&zone=Europe%2FLisbon", *asked)
+	_, err = c.Instant(t.Context(), "a/b", time.Date(2026, 3, 1, 8, 0, 0, 0, time.UTC), "nearest", "")
+	require.NoError(t, err)
+	assert.Equal(t, "/api/v1/instant?at=2026-03-01T08%3A00%3A00Z&how=nearest&select=a%2Fb", *asked)
+}
+
+func TestTimesAreWrittenLikeAList(t *testing.T) {
+	when := time.Date(2026, 3, 1, 8, 0, 0, 5000, time.UTC)
+	got, err := json.Marshal(Times{&when, nil})
+	require.NoError(t, err)
+	assert.JSONEq(t, `["2026-03-01T08:00:00.000005Z",null]`, string(got))
+	var back Times
+	require.NoError(t, json.Unmarshal(got, &back))
+	assert.Equal(t, Times{&when, nil}, back)
+}
+
 func TestWhatIsNoServiceIsSaidToBeNone(t *testing.T) {
 	c, _ := answering(t, 502, "<html>")
 	_, err := c.Health(t.Context())

@@ -66,6 +66,10 @@ func TestColumnsOfEveryKindComeBack(t *testing.T) {
 		"a glitch here and there": func(i int) float64 {
 			return []float64{10.25, math.NaN(), math.Inf(-1), math.Copysign(0, -1), 1e300}[max(0, i%97-92)]
 		},
+		"float32": func(i int) float64 { return float64(float32(i%977) / 1000) },
+		"float32 with glitches": func(i int) float64 {
+			return []float64{float64(float32(i) / 10), math.NaN(), 1e39}[max(0, i%98-95)]
+		},
 		"tiny":         func(i int) float64 { return float64(i) * 5e-324 },
 		"up and down":  func(i int) float64 { return float64(i%2)*2e9 - 1e9 },
 		"one outlier":  func(i int) float64 { return float64(i/500) * 1e9 },
@@ -134,6 +138,20 @@ func TestPollsAndDecimalsAreSmall(t *testing.T) {
 	require.NoError(t, err)
 	// A jitter of 3 ms has 3.6 bits, steps of one hundredth 2.1: less than a byte.
 	assert.Less(t, float64(len(data))/4096, 1.0)
+}
+
+func TestValuesThatWereFloat32AreSmallToo(t *testing.T) {
+	random := rand.New(rand.NewPCG(61, 62))
+	b := column.New(1, 0)
+	for i := range 4096 {
+		b.Add(int64(i)*10_000_000_000, float64(float32(float64(4431+random.IntN(16))/1000)))
+	}
+	data, err := Encode(b)
+	require.NoError(t, err)
+	assert.Less(t, len(data), 4096*4/8+200, "four bits each")
+	back, err := Decode(data)
+	require.NoError(t, err)
+	sameBits(t, b, back)
 }
 
 func TestPackedIntegersComeBack(t *testing.T) {
@@ -217,6 +235,40 @@ func TestBodiesThatLieAreRefused(t *testing.T) {
 		_, err := Decode(sealed(bodyPlain, body))
 		assert.ErrorIs(t, err, ErrDamaged, name)
 	}
+}
+
+// FuzzRoundTrip takes eight bytes a value and some for its time.
+func FuzzRoundTrip(f *testing.F) {
+	f.Add([]byte("some bytes that are made into times and values, whatever they are"), byte(0))
+	f.Add(make([]byte, 400), byte(3))
+	f.Fuzz(func(t *testing.T, data []byte, form byte) {
+		b := column.New(1, 0)
+		at := int64(0)
+		for ; len(data) >= 10; data = data[10:] {
+			bits := binary.LittleEndian.Uint64(data)
+			v := math.Float64frombits(bits)
+			switch form % 4 {
+			case 1:
+				v = float64(int64(bits>>40)) / 100
+			case 2:
+				v = float64(float32(int64(bits>>44)) / 10)
+			case 3:
+				v = float64(bits >> 62)
+			}
+			at += 1 + int64(data[8])*int64(data[9])*1_000_000
+			b.Add(at, v)
+		}
+		if b.Len() == 0 {
+			return
+		}
+		for _, write := range []func(column.Block) ([]byte, error){Encode, EncodeQuick, EncodePlain} {
+			out, err := write(b)
+			require.NoError(t, err)
+			back, err := Decode(out)
+			require.NoError(t, err)
+			sameBits(t, b, back)
+		}
+	})
 }
 
 func FuzzDecode(f *testing.F) {

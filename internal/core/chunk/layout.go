@@ -50,6 +50,7 @@ package chunk
 //	              row; the value is v / 10^e, correctly rounded. A block whose width has 64
 //	              added holds differences from one integer to the next, the very first
 //	              from 0
+//	5 narrow      the same, but the value is v / 10^e rounded once more, to 32 bits
 //	2 bits        8 byte planes, most significant first, as one zstd frame (RFC 8878)
 //	3 runs        uvarint n, then n times 8 bytes: the bits of the values there are;
 //	              uvarint runs; packed: of each run, which of the values; packed: of each
@@ -85,6 +86,7 @@ const (
 	valuesBits     = 2
 	valuesRuns     = 3
 	valuesRaw      = 4
+	valuesNarrow   = 5
 
 	blockRows     = 256
 	hasExceptions = 0x80

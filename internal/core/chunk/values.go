@@ -26,8 +26,10 @@ func appendValues(out []byte, col []float64, bits func([]byte, []float64) []byte
 		small = r.append(nil)
 	}
 	var other []byte
-	if d, ok := decimalsOf(col); ok {
+	if d, ok := decimalsOf(col, asInteger); ok {
 		other = d.append([]byte{valuesDecimal}, col)
+	} else if d, ok := decimalsOf(col, asNarrow); ok {
+		other = d.append([]byte{valuesNarrow}, col)
 	} else if small == nil {
 		other = bits(nil, col)
 	}
@@ -46,15 +48,16 @@ type decimals struct {
 
 // decimalsOf finds the smallest exponent with which nearly all values are exact: the
 // value is the float64 nearest to integer / 10^exponent. Division is correctly rounded,
-// so a value that came from decimal text comes back bit for bit.
-func decimalsOf(col []float64) (decimals, bool) {
+// so a value that came from decimal text comes back bit for bit. integer says which
+// integer a value is, and whether it comes back.
+func decimalsOf(col []float64, integer func(v, scale float64) (int64, bool)) (decimals, bool) {
 	few := len(col) / 16
 	best, found := decimals{}, false
 	for e := 0; e <= mostDigits; e++ {
 		d := decimals{exponent: e, integers: make([]int64, len(col))}
 		var before int64
 		for i, v := range col {
-			n, ok := asInteger(v, powers[e])
+			n, ok := integer(v, powers[e])
 			if !ok {
 				d.strange = append(d.strange, i)
 				if len(d.strange) > few {
@@ -80,6 +83,16 @@ func asInteger(v, scale float64) (int64, bool) {
 		return 0, false
 	}
 	return int64(n), math.Float64bits(float64(int64(n))/scale) == math.Float64bits(v)
+}
+
+// asNarrow is asInteger for values that came as a float32, as registers of devices often
+// are: there they were the nearest to a decimal.
+func asNarrow(v, scale float64) (int64, bool) {
+	n := math.Round(v * scale)
+	if !(math.Abs(n) < 1<<24*100) { // a float32 has no more digits
+		return 0, false
+	}
+	return int64(n), math.Float64bits(float64(float32(float64(int64(n))/scale))) == math.Float64bits(v)
 }
 
 func (d decimals) append(out []byte, col []float64) []byte {
@@ -140,7 +153,9 @@ func (r *reader) values(rows int) []float64 {
 	case valuesConstant:
 		return r.constant(rows)
 	case valuesDecimal:
-		return r.decimals(rows)
+		return r.decimals(rows, false)
+	case valuesNarrow:
+		return r.decimals(rows, true)
 	case valuesBits:
 		return r.bits(rows)
 	case valuesRuns:
@@ -165,7 +180,7 @@ func (r *reader) constant(rows int) []float64 {
 	return col
 }
 
-func (r *reader) decimals(rows int) []float64 {
+func (r *reader) decimals(rows int, narrow bool) []float64 {
 	exponent, strange := r.take(1), r.uvarint()
 	if r.err == nil && (exponent[0] > mostDigits || strange > uint64(rows)) {
 		r.err = fmt.Errorf("decimals have exponent %d and %d strange values in %d rows", exponent[0], strange, rows)
@@ -186,17 +201,11 @@ func (r *reader) decimals(rows int) []float64 {
 		v := block[:min(blockRows, rows-at)]
 		base, width, exceptions := r.blockHead()
 		r.block(v, base, width&^ofDifferences, exceptions)
-		out := col[at : at+len(v)]
-		if width&ofDifferences == 0 {
-			for i, n := range v {
-				out[i] = float64(n) / scale
-			}
-			last = v[len(v)-1]
-			continue
-		}
-		for i, d := range v {
-			last += d
-			out[i] = float64(last) / scale
+		last = divide(col[at:][:len(v)], v, last, width&ofDifferences != 0, scale)
+	}
+	if narrow {
+		for i, v := range col {
+			col[i] = float64(float32(v))
 		}
 	}
 	patches := reader{rest: given, err: r.err}
@@ -214,6 +223,22 @@ func (r *reader) decimals(rows int) []float64 {
 	}
 	r.err = patches.err
 	return col
+}
+
+// divide writes the integers, or the sums of the differences after last, over scale; it
+// returns the last integer.
+func divide(out []float64, v []int64, last int64, differences bool, scale float64) int64 {
+	if !differences {
+		for i, n := range v {
+			out[i] = float64(n) / scale
+		}
+		return v[len(v)-1]
+	}
+	for i, d := range v {
+		last += d
+		out[i] = float64(last) / scale
+	}
+	return last
 }
 
 func (r *reader) bits(rows int) []float64 {
