@@ -136,7 +136,7 @@ type nearby struct {
 		time  int64
 		value float64
 	}
-	window bool // there are readings in the instant's window
+	window bool // there are readings in the instant's window whose times are not known
 	ahead  bool // readings behind the instant count
 }
 
@@ -181,9 +181,14 @@ func (n *nearby) Rows(b column.Block, width int64) error {
 			n.take(t, b.Cols[0][i])
 			continue
 		}
-		n.window = n.window || t <= n.instant && n.instant < t+width
+		known := map[int64]bool{}
 		for _, col := range [][2]int{{rollup.ColFirstAt, rollup.ColFirst}, {rollup.ColMinAt, rollup.ColMin}, {rollup.ColMaxAt, rollup.ColMax}, {rollup.ColLastAt, rollup.ColLast}} {
-			n.take(t+int64(b.Cols[col[0]][i]), b.Cols[col[1]][i])
+			when := t + int64(b.Cols[col[0]][i])
+			known[when] = true
+			n.take(when, b.Cols[col[1]][i])
+		}
+		if t <= n.instant && n.instant < t+width && float64(len(known)) < b.Cols[rollup.ColCount][i] {
+			n.window = true
 		}
 	}
 	return nil

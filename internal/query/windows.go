@@ -112,10 +112,8 @@ func (q Windows) run(ctx context.Context, src Source, sink Sink) error {
 	if err != nil {
 		return err
 	}
-	head := Head{
-		From: time.Unix(0, plans[0].From()).UTC(), To: time.Unix(0, plans[0].To()).UTC(),
-		Windows: plans[0].Windows, Width: q.Grid.Width, Stats: q.Stats,
-	}
+	head := headOf(plans[0].Windows)
+	head.Width, head.Stats = q.Grid.Width, q.Stats
 	r := runner{Windows: q, src: src, plans: plans, sink: sink}
 	switch {
 	case len(q.Calculations) > 0:
@@ -124,6 +122,14 @@ func (q Windows) run(ctx context.Context, src Source, sink Sink) error {
 		return r.across(ctx, head, found)
 	}
 	return r.each(ctx, head, found)
+}
+
+func headOf(windows []window.Window) Head {
+	last := windows[0].To
+	for _, w := range windows {
+		last = max(last, w.To)
+	}
+	return Head{From: time.Unix(0, windows[0].From).UTC(), To: time.Unix(0, last).UTC(), Windows: windows}
 }
 
 // series are those the query is about, in order.

@@ -268,6 +268,28 @@ func TestCalculationsByHand(t *testing.T) {
 	}
 }
 
+func TestSummariesDoNotTellOfEveryReading(t *testing.T) {
+	st := empty(t)
+	def := series.Definition{Path: "a/b", Kind: series.Gauge, FreshFor: time.Minute}
+	ids, err := st.Define([]series.Definition{def})
+	require.NoError(t, err)
+	raw, rows := column.New(1, 0), rollup.NewBlock(series.Gauge, 0)
+	for i, v := range []float64{3, 1, 2, 4, 3, 3} { // the third is neither first nor last, lowest nor highest
+		raw.Add(begin.UnixNano()+int64(i)*1e9, v)
+	}
+	rollup.Fold(raw, begin.UnixNano(), begin.UnixNano()+1e10, &def).AddTo(&rows, begin.UnixNano(), series.Gauge)
+	require.NoError(t, st.Append(store.Batch{Entries: []store.Entry{{Series: ids[0], Tier: rollup.TenSecond, Rows: rows}}}))
+	selector, err := series.ParseSelector("a/b")
+	require.NoError(t, err)
+	got, err := Moment{Select: selector, At: begin.Add(2500 * time.Millisecond), How: Before}.Run(t.Context(), from(st, false))
+	require.NoError(t, err)
+	assert.EqualValues(t, 1, got[0].Value)
+	assert.False(t, got[0].Sure)
+	got, err = Moment{Select: selector, At: begin.Add(time.Second), How: Exactly}.Run(t.Context(), from(st, false))
+	require.NoError(t, err)
+	assert.True(t, got[0].Sure)
+}
+
 func TestTheValueAtAnInstant(t *testing.T) {
 	st := stored(t)
 	for _, test := range []struct {
@@ -286,7 +308,7 @@ func TestTheValueAtAnInstant(t *testing.T) {
 		{true, Nearest, -time.Hour, 0.0, true},
 		{true, Before, -time.Second, nil, true},
 		{true, Before, 48 * time.Hour, 359.0, true},
-		{false, Before, 25 * time.Second, 2.0, false}, // a second reading may be in the window
+		{false, Before, 25 * time.Second, 2.0, true}, // the one reading of its window
 		{false, Before, 30 * time.Second, 3.0, true},
 		{false, Before, 48 * time.Hour, 347.0, true},
 		{false, Nearest, -time.Minute, 0.0, true},

@@ -186,7 +186,14 @@ func (s *studio) command(name, service string, args ...string) error {
 	if err != nil {
 		return fmt.Errorf("%s: %w\n%s", strings.Join(args, " "), err, out)
 	}
-	return s.terminal(name, "nexocumula "+strings.Join(args, " "), string(out))
+	line := "nexocumula"
+	for _, arg := range args {
+		if strings.ContainsAny(arg, " #") {
+			arg = "'" + arg + "'"
+		}
+		line += " " + arg
+	}
+	return s.terminal(name, line, string(out))
 }
 
 // terminal draws text as a terminal of 1280×800 would show it.
