@@ -29,6 +29,7 @@ func readWindows(c *gin.Context, now time.Time) (q query.Windows, err error) {
 			return q, fmt.Errorf("parameter %q is not known; use some of %s", name, strings.Join(windowsParameters, ", "))
 		}
 	}
+	q.Now = now
 	for _, step := range []func(*query.Windows, url.Values, time.Time) error{readWhat, readGrid, readWhen, readHow} {
 		if err := step(&q, v, now); err != nil {
 			return q, err

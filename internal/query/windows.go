@@ -19,6 +19,7 @@ import (
 type Windows struct {
 	Select series.Selector
 	Range  window.Range
+	Now    time.Time // what holds holds until then; zero: no matter
 	Grid   window.Grid
 	Fit    bool // a width that gives a few hundred windows, whatever Grid says
 	Stats  []window.Stat
@@ -274,6 +275,9 @@ func (r runner) each(ctx context.Context, head Head, found []store.Series) error
 func (r runner) reduce(ctx context.Context, s store.Series, plan *window.Plan, stats []window.Stat) (SeriesRows, error) {
 	out := SeriesRows{Name: string(s.Path), Kind: s.Kind, Unit: s.Unit, Labels: s.Labels, Tier: plan.Tier}
 	reducer := window.NewReducer(plan, &s.Definition, stats, r.Gaps)
+	if !r.Now.IsZero() {
+		reducer.Now(r.Now.UnixNano())
+	}
 	if err := feed(ctx, r.src, s, plan, stats, reducer); err != nil {
 		return out, err
 	}

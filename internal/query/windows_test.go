@@ -171,6 +171,20 @@ type broken struct{ err error }
 func (b broken) Head(Head) error         { return nil }
 func (b broken) Series(SeriesRows) error { return b.err }
 
+func TestNothingHoldsInTheFuture(t *testing.T) {
+	st := empty(t)
+	def := series.Definition{Path: "alder-weir/pump-1/running", Kind: series.State, FreshFor: 30 * 24 * time.Hour}
+	ids, err := st.Define([]series.Definition{def})
+	require.NoError(t, err)
+	raw := column.New(1, 0)
+	raw.Add(begin.UnixNano(), 1)
+	require.NoError(t, st.Append(store.Batch{Entries: []store.Entry{{Series: ids[0], Rows: raw}}}))
+	q := ask(t, "#", "1d", "duration:1,coverage")
+	q.Now = begin.Add(3 * time.Hour)
+	got := answer(t, q, from(st, true)).series[0]
+	assert.Equal(t, []float64{3 * 3600, 3.0 / 24}, []float64{got.Rows.Stats[0][0], got.Rows.Stats[1][0]})
+}
+
 func TestShiftedWindowsStandSideBySide(t *testing.T) {
 	q := ask(t, "#", "10m", "first")
 	q.Shift = window.Step{Fixed: 20 * time.Minute}

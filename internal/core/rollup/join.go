@@ -19,6 +19,7 @@ type Joiner struct {
 	last  float64
 	at    int64
 
+	now          int64 // nothing is known of what comes behind it
 	from, cursor int64 // of the span being reduced
 	sum          Summary
 }
@@ -26,8 +27,11 @@ type Joiner struct {
 // NewJoiner reduces a series. Only what need says is sure to be in the summaries that
 // come out, and only those columns need to be in the blocks that go in.
 func NewJoiner(def *series.Definition, need Need) *Joiner {
-	return &Joiner{def: def, need: need}
+	return &Joiner{def: def, need: need, now: math.MaxInt64}
 }
+
+// Now says that a reading holds until then and no further, whatever comes.
+func (j *Joiner) Now(t int64) { j.now = t }
 
 // Before says which reading was the last before everything that comes.
 func (j *Joiner) Before(t int64, value float64) {
@@ -47,7 +51,7 @@ func (j *Joiner) End(to int64) Summary {
 
 func (j *Joiner) holdUntil(t int64) {
 	if j.known {
-		j.sum.holdFor(j.last, j.cursor, min(t, j.at+int64(j.def.FreshFor)), j.def)
+		j.sum.holdFor(j.last, j.cursor, min(t, j.at+int64(j.def.FreshFor), j.now), j.def)
 	}
 	j.cursor = max(j.cursor, t)
 }

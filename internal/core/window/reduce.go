@@ -69,6 +69,9 @@ func (r *Reducer) Before(at int64, value float64) {
 	r.join.Before(at, value)
 }
 
+// Now says which time it is: nothing holds in the future.
+func (r *Reducer) Now(t int64) { r.join.Now(t) }
+
 // to goes on to the segment that t lies in.
 func (r *Reducer) to(t int64) {
 	for r.segment+1 < len(r.plan.bounds)-1 && r.plan.bounds[r.segment+1] <= t {
