@@ -21,7 +21,8 @@ type Across struct {
 	Label    string // series with the same value of this label are a group; "": not by label
 }
 
-// Contributing names the stat that says how many series of a group have data in a window.
+// Contributing names the stat that says how many series of a group have readings in a window, or what
+// gaps put there.
 const Contributing = "contributing"
 
 // Functions that Across knows.
@@ -145,7 +146,7 @@ func (r runner) together(ctx context.Context, members []store.Series, plan *wind
 		out.Stats = append(out.Stats, stat.String())
 		sums[i] = newCombined(n+1, r.Across.Function, out.Kind == series.Bearing && stat.HasUnit())
 	}
-	out.Empty, out.Filled = make([]bool, n), make([]bool, n)
+	out.Empty, out.Filled = slices.Repeat([]bool{true}, n), make([]bool, n)
 	withData := make([]float64, n)
 	for _, s := range members {
 		rows, err := r.reduce(ctx, s, plan, r.Stats)
@@ -159,19 +160,17 @@ func (r runner) together(ctx context.Context, members []store.Series, plan *wind
 			sums[i].addOne(n, rows.Whole[i])
 		}
 		for k := range n {
-			if !rows.Empty[k] {
+			if rows.Counts[k] > 0 || rows.Filled[k] {
 				withData[k]++
 			}
 			out.Filled[k] = out.Filled[k] || rows.Filled[k]
+			out.Empty[k] = out.Empty[k] && rows.Empty[k]
 		}
 	}
 	for i := range sums {
 		all := sums[i].finish()
 		out.Rows.Stats = append(out.Rows.Stats, all[:n])
 		out.Whole = append(out.Whole, all[n])
-	}
-	for k := range n {
-		out.Empty[k] = withData[k] == 0
 	}
 	out.Stats, out.Rows.Stats, out.Whole = append(out.Stats, Contributing), append(out.Rows.Stats, withData), append(out.Whole, float64(len(members)))
 	out.Times = make([][]int64, len(out.Stats))

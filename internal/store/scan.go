@@ -1,6 +1,7 @@
 package store
 
 import (
+	"cmp"
 	"context"
 	"database/sql"
 	"errors"
@@ -258,11 +259,20 @@ func (sc *scan) spoilt(c chunkRow, cause error, late column.Block) error {
 	return sc.emit(late, c.Tier)
 }
 
-// readPayloads fills in the named SQL columns of a chunk.
+// readPayloads fills in the named SQL columns of a chunk; sql.ErrNoRows says that it is
+// not there any more.
 func readPayloads(db *gorm.DB, c *chunkRow, names []string) error {
 	into := make([]any, len(names))
 	for i, name := range names {
 		into[i], _ = c.part(name)
 	}
-	return db.Raw("SELECT "+strings.Join(names, ", ")+" FROM chunks WHERE id = ?", c.ID).Row().Scan(into...)
+	rows, err := db.Raw("SELECT "+strings.Join(names, ", ")+" FROM chunks WHERE id = ?", c.ID).Rows()
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	if !rows.Next() {
+		return cmp.Or(rows.Err(), sql.ErrNoRows)
+	}
+	return rows.Scan(into...)
 }

@@ -1,6 +1,7 @@
 package store
 
 import (
+	"context"
 	"math"
 	"math/rand/v2"
 	"path/filepath"
@@ -107,6 +108,39 @@ func TestSynopsesSayWhatTheRowsSay(t *testing.T) {
 	}
 	assert.True(t, sawWhole && sawSteps)
 }
+
+func TestAScanThatIsCancelledEndsWithThatError(t *testing.T) {
+	s := open(t, filepath.Join(t.TempDir(), "s.db"))
+	id := define(t, s, "a/b/c")
+	rows := column.New(1, 0)
+	for i := range 30_000 {
+		rows.Add(int64(i), float64(i))
+	}
+	require.NoError(t, s.Append(Batch{Entries: []Entry{{Series: id, Rows: rows}}}))
+	require.NoError(t, s.Seal(nil))
+	for after := range 4 { // before anything, and after so many blocks
+		ctx, cancel := context.WithCancel(t.Context())
+		sink := &cancelling{cancel: cancel, after: after}
+		sink.count()
+		assert.ErrorIs(t, s.Scan(ctx, id, Wanted{To: 1 << 40}, sink), context.Canceled)
+	}
+}
+
+// cancelling cancels once it has got so many blocks.
+type cancelling struct {
+	cancel     func()
+	got, after int
+}
+
+func (c *cancelling) count() {
+	if c.got == c.after {
+		c.cancel()
+	}
+	c.got++
+}
+
+func (c *cancelling) Rows(column.Block, int64) error           { c.count(); return nil }
+func (c *cancelling) Whole(int64, int64, rollup.Summary) error { c.count(); return nil }
 
 func TestColumnsThatAreNotNeededAreNotDecoded(t *testing.T) {
 	s := open(t, filepath.Join(t.TempDir(), "s.db"))

@@ -60,15 +60,6 @@ func (s Selector) String() string {
 	return s.text + " with " + string(s.labels)
 }
 
-// Path is the one series that the selector can match; ok is false when there may be
-// several.
-func (s Selector) Path() (p Path, ok bool) {
-	if len(s.levels) < 2 || strings.ContainsAny(s.text, "+#") {
-		return "", false
-	}
-	return Path(s.text), true
-}
-
 // Match reports whether the selector's path names p. It costs one pass over the path.
 func (s Selector) Match(p Path) bool {
 	rest := string(p)
