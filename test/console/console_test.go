@@ -75,6 +75,7 @@ func TestConsole(t *testing.T) {
 	t.Run("Now can be narrowed down", func(t *testing.T) { narrowed(page{t, tab}, central) })
 	t.Run("Trends are picked with the keyboard", func(t *testing.T) { picked(page{t, tab}, central) })
 	t.Run("Trends show hover, statistics and zoom", func(t *testing.T) { trends(page{t, tab}, central) })
+	t.Run("Trends of totals, states and bearings say what these mean", func(t *testing.T) { kinds(page{t, tab}, central) })
 	t.Run("Links show an outage and its end", func(t *testing.T) { links(page{t, tab}, gateway, world) })
 	t.Run("A series that has fallen silent is called stale", func(t *testing.T) { stale(page{t, tab}, central, world) })
 	t.Run("Everything fits a phone, light and dark", func(t *testing.T) { phone(page{t, tab}, central) })
@@ -138,6 +139,27 @@ func trends(p page, central string) {
 	assert.Less(p.t, from, to)
 	p.until(`([...document.querySelectorAll("button")].find((b) => b.innerText === "Zoom back").click(), true)`)
 	p.until(`location.search.includes("last=1d")`)
+}
+
+func kinds(p page, central string) {
+	for series, says := range map[string][]string{
+		"alder-weir/pump-1/energy":      {"grew by", "per hour", "resets"},
+		"alder-weir/pump-1/running":     {"mean over time", "changes"},
+		"long-mere/mast/wind_direction": {"vector mean", "steadiness"},
+	} {
+		p.do(chromedp.Navigate(central + "/trends?last=1d&series=" + url.QueryEscape(series)))
+		p.until(`document.querySelector("canvas") && document.querySelector("dl")`)
+		stats := p.text(`document.querySelector("dl").innerText`)
+		for _, name := range append(says, "readings", "coverage") {
+			assert.Contains(p.t, stats, name, series)
+		}
+		assert.NotContains(p.t, stats, "standard deviation", series)
+		assert.NotContains(p.t, stats, "NaN", series)
+		p.mouse(input.DispatchMouseEventTypeMouseMoved, 0.5)
+		p.until(fmt.Sprintf(`document.querySelector("[data-readout]").innerText.includes(" UTC: %s ")`, says[0]))
+	}
+	p.do(chromedp.Navigate(central + "/trends?last=1d&series=" + url.QueryEscape("alder-weir/pump-9/energy")))
+	p.until(`document.querySelector("[role=alert]")?.innerText.includes("near it are alder-weir/pump-1/energy")`)
 }
 
 // mouse moves or presses over the chart, at a share of its width.

@@ -140,6 +140,10 @@ func (s *studio) pages() error {
 			chromedp.Navigate(trends), drawn, settle,
 			chromedp.Focus(chromedp.CSS("[tabindex='0'][role=img]")), chromedp.KeyEvent("\u0302"), settle,
 		}},
+		{"console-trends-kinds", []chromedp.Action[chromedp.Void]{
+			chromedp.Navigate(central + "/trends?series=" + url.QueryEscape("alder-weir/pump-1/energy") + "&series=" + url.QueryEscape("alder-weir/pump-1/running") + "&last=1d"), drawn, settle,
+			chromedp.Focus(chromedp.CSS("[tabindex='0'][role=img]")), chromedp.KeyEvent("\u0302"), settle,
+		}},
 		{"console-links", []chromedp.Action[chromedp.Void]{
 			chromedp.Navigate(central + "/links"), browser.Until(`document.querySelectorAll("section").length === 3`), settle,
 		}},

@@ -2,6 +2,7 @@ import { useEffect, useRef, useState } from "react";
 import uPlot from "uplot";
 import type { SeriesWindows, Windows } from "../api/client";
 import { number } from "../format";
+import { viewOf } from "../kinds";
 import { align } from "./align";
 import { options } from "./options";
 
@@ -11,7 +12,7 @@ interface Props {
   onZoom: (from: number, to: number) => void;
 }
 
-/** Means as a line in the band from lowest to highest. Hover, or use the arrow keys, to
+/** Means as a line in the band from lowest to highest, or what else its kind calls for. Hover, or use the arrow keys, to
  *  read a window; drag to zoom. */
 export function TrendChart({ windows, series, onZoom }: Props) {
   const box = useRef<HTMLDivElement>(null);
@@ -31,7 +32,7 @@ export function TrendChart({ windows, series, onZoom }: Props) {
     return () => removeEventListener("themechange", changed);
   }, []);
 
-  const band = series.kind !== "bearing";
+  const band = viewOf(series.kind).band;
   useEffect(() => {
     const element = box.current;
     if (!element) return;
@@ -93,6 +94,7 @@ function readout(data: ReturnType<typeof align>, at: number | null, series: Seri
   if (at === null || start === undefined) return "";
   const time = new Date(start * 1000).toISOString().slice(0, 19).replace("T", " ");
   if (mean[at] == null) return `${time} UTC: no data`;
-  const spread = series.kind === "bearing" ? "" : `, from ${number(low[at])} to ${number(high[at])}`;
-  return `${time} UTC: mean ${number(mean[at])} ${series.unit}${spread}`;
+  const view = viewOf(series.kind);
+  const spread = view.band ? `, from ${number(low[at])} to ${number(high[at])}` : "";
+  return `${time} UTC: ${view.called} ${number(mean[at])} ${series.unit}${spread}`;
 }

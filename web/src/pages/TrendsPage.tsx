@@ -45,7 +45,8 @@ export function TrendsPage() {
       {picked.length === 0 && (
         <p className="mt-8 max-w-prose">
           Pick the series to look at. Each gets a chart of its means with the band from lowest to highest, so
-          that a spike stays in sight however wide the windows are.
+          that a spike stays in sight however wide the windows are; a total by how much it grew, a state by
+          how long it held.
         </p>
       )}
       {picked.map((path) => (
