@@ -81,7 +81,7 @@ func (c *checker) rule(at string, raw seriesFile) Rule {
 	out.FreshFor = c.duration(at+".fresh_for", raw.FreshFor, series.DefaultFreshFor)
 	out.Limits.MaxAhead = c.duration(at+".max_ahead", raw.MaxAhead, defaultMaxAhead)
 	out.Wrap = raw.Wrap
-	if raw.Wrap < 0 || raw.Wrap != 0 && out.Kind != series.Counter {
+	if !(raw.Wrap >= 0 && raw.Wrap <= 1<<53) || raw.Wrap != 0 && out.Kind != series.Counter {
 		c.report(at+".wrap", "wrap says how many steps a counter has, such as 65536; this series is a %s", out.Kind)
 	}
 	if out.Sketch = raw.Sketch; raw.Sketch && (out.Kind == series.Bearing || out.Kind == series.State) {

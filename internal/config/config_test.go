@@ -99,6 +99,8 @@ func TestEveryMistakeIsNamedWithItsPlace(t *testing.T) {
 		{"max_rows: 1000", "max_rows: 0", "queries.max_rows: 0 is not possible"},
 		{"max_time: 5s", "max_time: long", "queries.max_time"},
 		{"kind: counter, ", "", "wrap says how many steps a counter has, such as 65536; this series is a gauge"},
+		{"wrap: 65536", "wrap: .nan", "wrap says how many steps a counter has"},
+		{"wrap: 65536", "wrap: -1", "wrap says how many steps a counter has"},
 		{"kind: counter, wrap: 65536", "kind: bearing, sketch: true", "a sketch estimates percentiles, which a bearing does not have"},
 		{"panel: a", "panel: a b", `label panel=a b: "a b" holds ' '`},
 		{"site: long-mere", "site: [1", "f.yaml:"},

@@ -1,8 +1,6 @@
 package pipeline
 
 import (
-	"fmt"
-
 	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/sketch"
 	"nexocumula/internal/store"
@@ -23,7 +21,9 @@ func (p *Pipeline) sketch(s store.Series, windows []rollup.Window) ([]wire.Sketc
 		sk := sketch.New()
 		for _, v := range rows.Cols[0] {
 			if err := sk.Add(v); err != nil {
-				return nil, fmt.Errorf("%s: %w", s.Path, err)
+				// Beyond what a sketch can hold, near the largest numbers there are. Without
+				// it the sketch is not of all readings, and nobody gets an estimate from it.
+				p.log.Warn("a reading does not go into its sketch", "series", s.Path, "value", v, "error", err)
 			}
 		}
 		out = append(out, wire.Sketch{Start: w.Start, Data: sk.Bytes()})

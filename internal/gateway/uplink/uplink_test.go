@@ -20,6 +20,7 @@ import (
 	"nexocumula/internal/config"
 	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/series"
+	"nexocumula/internal/core/sketch"
 	"nexocumula/internal/store"
 	"nexocumula/internal/wire"
 )
@@ -256,4 +257,29 @@ func TestLargeRollsBecomeManyParcels(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, waiting, 3)
 	assert.Equal(t, [3]int{mostRows, mostRows, 5}, [3]int{waiting[0].Rows, waiting[1].Rows, waiting[2].Rows})
+}
+
+func TestSketchesAreSentAgainToo(t *testing.T) {
+	s := newSite(t, "http://127.0.0.1:1")
+	def := series.Definition{Path: "long-mere/buoy-1/oxygen", Kind: series.Gauge, FreshFor: time.Minute, Sketch: true}
+	ids, err := s.store.Define([]series.Definition{def})
+	require.NoError(t, err)
+	sk := sketch.New()
+	require.NoError(t, sk.Add(9.5))
+	var kept []store.Sketch
+	for i := range int64(3) {
+		kept = append(kept, store.Sketch{Series: ids[0], Start: i * int64(rollup.Quarter), Data: sk.Bytes()})
+	}
+	require.NoError(t, s.store.Append(store.Batch{Sketches: kept}))
+	require.NoError(t, s.outbox.refill())
+	parcels, err := s.store.Waiting("office", 0, 10, 1<<20)
+	require.NoError(t, err)
+	require.Len(t, parcels, 1)
+	assert.Equal(t, 3, parcels[0].Rows)
+	runs, err := wire.DecodeBatch(parcels[0].Payload)
+	require.NoError(t, err)
+	require.Len(t, runs, 1)
+	assert.Equal(t, def, runs[0].Def)
+	assert.Equal(t, rollup.Quarter, runs[0].Tier)
+	assert.Equal(t, kept[2].Start, runs[0].Sketches[2].Start)
 }
