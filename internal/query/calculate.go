@@ -26,7 +26,6 @@ type Input struct {
 type Calculation struct {
 	Name    string
 	program *vm.Program
-	formula string
 }
 
 const (
@@ -101,7 +100,7 @@ func ParseCalculation(text string, inputs []Input) (Calculation, error) {
 		what, _, _ := strings.Cut(err.Error(), "\n") // behind it the formula is drawn once more
 		return Calculation{}, fmt.Errorf("calculation %s, line and column: %s; inputs are %s, functions abs, sqrt, exp, log, round, floor, ceil, min, max", name, what, strings.Join(names, ", "))
 	}
-	return Calculation{Name: name, program: program, formula: formula}, nil
+	return Calculation{Name: name, program: program}, nil
 }
 
 // asNumber is a formula's outcome; a comparison's is 1 or 0.

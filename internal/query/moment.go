@@ -9,6 +9,7 @@ import (
 	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/core/span"
+	"nexocumula/internal/core/window"
 	"nexocumula/internal/store"
 )
 
@@ -58,6 +59,9 @@ type Found struct {
 
 // Run is the values there are, by path.
 func (m Moment) Run(ctx context.Context, src Source) ([]Found, error) {
+	if m.At.Before(window.Earliest) || m.At.After(window.Latest) {
+		return nil, refuse("range", "%s is not within the years %d to %d", m.At.Format(time.RFC3339), window.Earliest.Year(), window.Latest.Year())
+	}
 	found, err := Find(src.Store, m.Select)
 	if err != nil {
 		return nil, err
@@ -111,11 +115,11 @@ func (m Moment) of(ctx context.Context, src Source, s store.Series) (Found, bool
 		}
 	}
 	if m.How == Nearest && (!near.best.known || near.best.time != instant) {
-		until := instant + int64(mostAway)
+		away := int64(mostAway)
 		if near.best.known {
-			until = min(until, 2*instant-near.best.time)
+			away = min(away, instant-near.best.time)
 		}
-		if err := near.after(ctx, src, s, tier, until); err != nil {
+		if err := near.after(ctx, src, s, tier, instant+away); err != nil {
 			return out, false, err
 		}
 	}

@@ -191,7 +191,11 @@ func (q Windows) plans(src Source, count int) ([]*window.Plan, error) {
 	}
 	shifted := [][]window.Window{windows}
 	if !q.Shift.IsZero() {
-		shifted = append(shifted, q.Grid.Shifted(windows, q.Shift))
+		earlier, err := q.Grid.Shifted(windows, q.Shift)
+		if err != nil {
+			return nil, refuse("range", "%v", err)
+		}
+		shifted = append(shifted, earlier)
 	}
 	if len(shifted)*len(windows)*count > src.Limits.MaxRows {
 		return nil, q.tooLarge(len(windows), len(shifted)*count, src)

@@ -155,6 +155,17 @@ func TestStridesOriginsAndTheNewest(t *testing.T) {
 
 	_, err := Grid{Width: Step{Fixed: time.Second}}.Cut(Range{From: moment(t, "2020-01-01T00:00:00Z"), To: moment(t, "2026-01-01T00:00:00Z")}, 1000)
 	assert.ErrorContains(t, err, "about 189388800 windows, one every 1s; at most 1000")
+	near := Range{From: moment(t, "2026-01-01T00:00:00Z"), To: moment(t, "2026-01-02T00:00:00Z")}
+	for _, wide := range []Step{width(t, "1000y"), width(t, "200y"), {Fixed: 190 * 365 * 24 * time.Hour}} {
+		_, err = Grid{Width: wide}.Cut(near, 1000)
+		assert.ErrorContains(t, err, "reaches beyond the year 2200")
+	}
+	_, err = Grid{Width: Step{Days: 1}, Origin: time.Date(1, 1, 1, 0, 0, 1, 0, time.UTC)}.Cut(near, 1000)
+	assert.ErrorContains(t, err, "origin 0001-01-01T00:00:01Z is not within the years 1971 to 2200")
+	windows, err := Grid{Width: Step{Days: 1}}.Cut(near, 1000)
+	require.NoError(t, err)
+	_, err = Grid{}.Shifted(windows, width(t, "1000y"))
+	assert.ErrorContains(t, err, "begin before the year 1971")
 	_, err = Grid{Stride: Step{Days: 1}}.Cut(Range{From: moment(t, "2020-01-01T00:00:00Z"), To: moment(t, "2026-01-01T00:00:00Z")}, 1000)
 	assert.ErrorContains(t, err, "give a width as well")
 	for _, wrong := range []string{"", "15", "m", "0h", "-1d", "1.5h", "3 d", "2000y", "1fortnight"} {

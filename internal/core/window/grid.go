@@ -63,6 +63,12 @@ func (g Grid) Cut(r Range, most int) ([]Window, error) {
 	if g.Zone == nil {
 		g.Zone = time.UTC
 	}
+	if !g.Origin.IsZero() && (g.Origin.Before(Earliest) || g.Origin.After(Latest)) {
+		return nil, fmt.Errorf("origin %s is not within the years %d to %d", g.Origin.Format(time.RFC3339), Earliest.Year(), Latest.Year())
+	}
+	if err := withinReach(r.To, g.Width); err != nil {
+		return nil, err
+	}
 	var out []Window
 	if g.Width.IsZero() {
 		if !g.Stride.IsZero() {
@@ -114,6 +120,14 @@ func (g Grid) steps(r Range, most int) ([]Window, error) {
 		}
 		out = append(out, Window{Span: Span{start.UnixNano(), end.UnixNano()}})
 	}
+}
+
+// withinReach refuses windows that go on for so long that times have no room for it.
+func withinReach(t time.Time, width Step) error {
+	if years := width.About().Hours() / 24 / 365; years > 200 || t.Add(width.About()).After(Latest) {
+		return fmt.Errorf("a window of %s reaches beyond the year %d; use a narrower width", width, Latest.Year())
+	}
+	return nil
 }
 
 // fixed is the windows of a fixed width and stride, from the first begin on.
@@ -200,10 +214,13 @@ func (g Grid) counting(from, to int64) []Span {
 }
 
 // Shifted are the same windows a step earlier, by the clocks of the grid's zone.
-func (g Grid) Shifted(windows []Window, by Step) []Window {
+func (g Grid) Shifted(windows []Window, by Step) ([]Window, error) {
 	zone := g.Zone
 	if zone == nil {
 		zone = time.UTC
+	}
+	if first := time.Unix(0, windows[0].From).In(zone); by.From(first, -1).Before(Earliest) {
+		return nil, fmt.Errorf("windows %s earlier than %s begin before the year %d", by, first.Format(time.RFC3339), Earliest.Year())
 	}
 	earlier := func(s Span) Span {
 		back := func(t int64) int64 {
@@ -226,5 +243,5 @@ func (g Grid) Shifted(windows []Window, by Step) []Window {
 			out[i].Pieces = append(out[i].Pieces, earlier(p))
 		}
 	}
-	return out
+	return out, nil
 }

@@ -76,7 +76,9 @@ func (s Step) String() string {
 
 // About is the step's length, of months and days with daylight saving on average.
 func (s Step) About() time.Duration {
-	return s.Fixed + time.Duration(s.Days)*24*time.Hour + time.Duration(float64(s.Months)*30.436875*24*float64(time.Hour))
+	const longest = 290 * 365 * 24 * float64(time.Hour) // there is no room for more
+	months := min(longest, float64(s.Months)*30.436875*24*float64(time.Hour))
+	return s.Fixed + time.Duration(s.Days)*24*time.Hour + time.Duration(months)
 }
 
 // From is the time n steps after origin, on the clocks of origin's zone.
