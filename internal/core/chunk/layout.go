@@ -45,7 +45,8 @@ package chunk
 // A stream of values begins with its form:
 //
 //	0 constant    8 bytes: the bits of the one value
-//	1 decimal     1 byte exponent e; uvarint n, then n times uvarint row (from the row
+//	1 decimal     1 byte exponent e; varint low, uvarint span: all integers are from low
+//	              to low + span; uvarint n, then n times uvarint row (from the row
 //	              before) and 8 bytes: rows whose bits are given; packed: integers v, one a
 //	              row; the value is v / 10^e, correctly rounded. A block whose width has 64
 //	              added holds differences from one integer to the next, the very first

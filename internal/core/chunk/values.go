@@ -4,6 +4,7 @@ import (
 	"encoding/binary"
 	"fmt"
 	"math"
+	"slices"
 )
 
 // mostDigits is the largest exponent tried; a sensor that resolves more is not one.
@@ -96,7 +97,9 @@ func asNarrow(v, scale float64) (int64, bool) {
 }
 
 func (d decimals) append(out []byte, col []float64) []byte {
-	out = append(out, byte(d.exponent))
+	low, high := slices.Min(d.integers), slices.Max(d.integers)
+	out = binary.AppendVarint(append(out, byte(d.exponent)), low)
+	out = binary.AppendUvarint(out, uint64(high-low))
 	out = binary.AppendUvarint(out, uint64(len(d.strange)))
 	before := 0
 	for _, row := range d.strange {
@@ -181,9 +184,9 @@ func (r *reader) constant(rows int) []float64 {
 }
 
 func (r *reader) decimals(rows int, narrow bool) []float64 {
-	exponent, strange := r.take(1), r.uvarint()
-	if r.err == nil && (exponent[0] > mostDigits || strange > uint64(rows)) {
-		r.err = fmt.Errorf("decimals have exponent %d and %d strange values in %d rows", exponent[0], strange, rows)
+	exponent, low, span, strange := r.take(1), r.varint(), r.uvarint(), r.uvarint()
+	if r.err == nil && (exponent[0] > mostDigits || span > 1<<55 || strange > uint64(rows)) {
+		r.err = fmt.Errorf("decimals have exponent %d, a span of %d and %d strange values in %d rows", exponent[0], span, strange, rows)
 	}
 	if r.err != nil {
 		return nil
@@ -194,18 +197,18 @@ func (r *reader) decimals(rows int, narrow bool) []float64 {
 		r.take(8)
 	}
 	col := r.room(rows)
-	scale := powers[exponent[0]]
+	var table [lookups]float64
+	q := quotients{scale: powers[exponent[0]], low: low, span: span, narrow: narrow, table: &table}
+	q.prepare(rows)
 	var block [blockRows]int64
 	var last int64
 	for at := 0; at < rows && r.err == nil; at += blockRows {
 		v := block[:min(blockRows, rows-at)]
 		base, width, exceptions := r.blockHead()
 		r.block(v, base, width&^ofDifferences, exceptions)
-		last = divide(col[at:][:len(v)], v, last, width&ofDifferences != 0, scale)
-	}
-	if narrow {
-		for i, v := range col {
-			col[i] = float64(float32(v))
+		var ok bool
+		if last, ok = q.of(col[at:][:len(v)], v, last, width&ofDifferences != 0); !ok && r.err == nil {
+			r.err = fmt.Errorf("an integer is not within %d and %d more", low, span)
 		}
 	}
 	patches := reader{rest: given, err: r.err}
@@ -225,20 +228,67 @@ func (r *reader) decimals(rows int, narrow bool) []float64 {
 	return col
 }
 
-// divide writes the integers, or the sums of the differences after last, over scale; it
-// returns the last integer.
-func divide(out []float64, v []int64, last int64, differences bool, scale float64) int64 {
-	if !differences {
-		for i, n := range v {
-			out[i] = float64(n) / scale
+// lookups is up to how many different quotients are worth a table.
+const lookups = 1024
+
+// quotients turns integers into values. Sensors have few different ones in one chunk:
+// then each is divided once, and looked up after that.
+type quotients struct {
+	scale  float64
+	low    int64
+	span   uint64
+	narrow bool
+	looked bool
+	table  *[lookups]float64
+}
+
+func (q *quotients) prepare(rows int) {
+	if q.looked = q.span < lookups && q.span < uint64(rows)/4; q.looked {
+		for i := range q.span + 1 {
+			q.table[i] = q.divide(q.low + int64(i))
 		}
-		return v[len(v)-1]
 	}
-	for i, d := range v {
-		last += d
-		out[i] = float64(last) / scale
+}
+
+func (q *quotients) divide(n int64) float64 {
+	v := float64(n) / q.scale
+	if q.narrow {
+		return float64(float32(v))
 	}
-	return last
+	return v
+}
+
+// of writes the values of integers, or of the sums of differences after last; it returns
+// the last integer, and whether all are where they should be. Hot.
+func (q *quotients) of(out []float64, v []int64, last int64, differences bool) (int64, bool) {
+	var furthest uint64
+	out = out[:len(v)]
+	if q.looked && differences {
+		low, table := q.low, q.table
+		for i, d := range v {
+			last += d
+			k := uint64(last - low)
+			furthest = max(furthest, k)
+			out[i] = table[k%lookups]
+		}
+		return last, furthest <= q.span
+	}
+	if differences {
+		for i, d := range v {
+			last += d
+			v[i] = last
+		}
+	}
+	for i, n := range v {
+		k := uint64(n - q.low)
+		furthest = max(furthest, k)
+		if q.looked {
+			out[i] = q.table[k%lookups]
+		} else {
+			out[i] = q.divide(n)
+		}
+	}
+	return v[len(v)-1], furthest <= q.span
 }
 
 func (r *reader) bits(rows int) []float64 {
