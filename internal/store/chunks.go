@@ -22,7 +22,7 @@ const (
 func makeChunks(at place, rows column.Block, def *series.Definition) ([]chunkRow, error) {
 	var out []chunkRow
 	for rows.Len() > 0 {
-		month := rows.Rows(0, rows.Search(nextMonth(rows.Times[0])))
+		month := rows.Rows(0, max(1, rows.Search(nextMonth(rows.Times[0])))) // at the end of time there is no next one
 		rows = rows.Rows(month.Len(), rows.Len())
 		for parts := (month.Len() + fullChunk/2) / fullChunk; month.Len() > 0; parts-- {
 			n := month.Len()

@@ -223,6 +223,20 @@ func TestTricklesMakeFewChunksAndFewRewrites(t *testing.T) {
 	assert.Equal(t, 3000, rows.Len())
 }
 
+func TestTheEndsOfTimeAreSealedToo(t *testing.T) {
+	s := open(t, filepath.Join(t.TempDir(), "s.db"))
+	id := define(t, s, "a/b/c")
+	b := column.New(1, 0)
+	for _, at := range []int64{math.MinInt64 + 1, -1, 0, math.MaxInt64 - 3, math.MaxInt64 - 2} {
+		b.Add(at, 1)
+	}
+	require.NoError(t, s.Append(Batch{Entries: []Entry{{Series: id, Rows: b}}}))
+	require.NoError(t, s.Seal(nil))
+	got, err := s.Read(id, rollup.Readings, math.MinInt64, math.MaxInt64)
+	require.NoError(t, err)
+	assert.Equal(t, b.Times, got.Times)
+}
+
 func TestOldChunksAreDroppedWhole(t *testing.T) {
 	s := open(t, filepath.Join(t.TempDir(), "s.db"))
 	id, other := define(t, s, "a/b/c"), define(t, s, "a/b/d")

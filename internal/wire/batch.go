@@ -114,13 +114,26 @@ func DecodeBatch(data []byte) ([]Run, error) {
 	return out, nil
 }
 
+// latest is the last time a summary may be of; clocks are not that wrong.
+var latest = time.Date(2200, 1, 1, 0, 0, 0, 0, time.UTC).UnixNano()
+
+func checkStart(start int64, tier rollup.Tier) error {
+	if start < 0 || start > latest {
+		return fmt.Errorf("starts at %d ns, which is not within the years 1970 to 2200", start)
+	}
+	if tier.Start(start) != start {
+		return fmt.Errorf("starts at %d ns, which is no multiple of its tier", start)
+	}
+	return nil
+}
+
 func (r run) checkSketches() ([]Sketch, error) {
 	if !r.Sketch || r.FreshFor <= 0 || len(r.Starts) > 0 {
 		return nil, fmt.Errorf("sketches of a series that has none, or beside rows")
 	}
 	for i, one := range r.Sketches {
-		if rollup.Quarter.Start(one.Start) != one.Start {
-			return nil, fmt.Errorf("sketch %d starts at %d ns, which is no multiple of its tier", i, one.Start)
+		if err := checkStart(one.Start, rollup.Quarter); err != nil {
+			return nil, fmt.Errorf("sketch %d %w", i, err)
 		}
 		if _, err := sketch.Parse(one.Data); err != nil {
 			return nil, fmt.Errorf("sketch %d: %w", i, err)
@@ -168,8 +181,8 @@ func (r run) check() (Run, error) {
 		return Run{}, err
 	}
 	for i, start := range r.Starts {
-		if out.Tier.Start(start) != start {
-			return Run{}, fmt.Errorf("summary %d starts at %d ns, which is no multiple of its tier", i, start)
+		if err := checkStart(start, out.Tier); err != nil {
+			return Run{}, fmt.Errorf("summary %d %w", i, err)
 		}
 		if count := out.Rows.Cols[0][i]; !(count >= 1) || count != math.Trunc(count) {
 			return Run{}, fmt.Errorf("summary %d counts %v readings; a whole number from 1 is wanted", i, count)

@@ -57,6 +57,8 @@ func TestBatchesThatLieAreRefused(t *testing.T) {
 		{"wrap is -1", func(r *Run) { r.Def.Wrap = -1 }},
 		{"column 3 has 9 rows", func(r *Run) { r.Rows.Cols[3] = r.Rows.Cols[3][:9] }},
 		{"no multiple of its tier", func(r *Run) { r.Rows.Times[2]++ }},
+		{"not within the years 1970 to 2200", func(r *Run) { r.Rows.Times[9] = math.MaxInt64 }},
+		{"not within the years 1970 to 2200", func(r *Run) { r.Rows.Times[0] = -int64(time.Minute) }},
 		{"counts 0 readings", func(r *Run) { r.Rows.Cols[0][1] = 0 }},
 		{"counts 1.5 readings", func(r *Run) { r.Rows.Cols[0][1] = 1.5 }},
 		{"has NaN as its mean", func(r *Run) { r.Rows.Cols[1][1] = math.NaN() }},
