@@ -59,9 +59,9 @@ func TestAnAnswerThatBrokeOffIsAnErrorWithWhatThereIs(t *testing.T) {
 	assert.True(t, math.IsNaN(answer.Series[0].Values["mean"][0]))
 	assert.Equal(t, 30, answer.Series[0].Times["max_at"][0].Minute())
 	assert.Equal(t, "/api/v1/windows?label=depth%3D3m&newest=3&range=this+week&select=a%2F%2B&shift=1d&zone=Europe%2FLisbon", *asked)
-	_, err = c.Instant(t.Context(), "a/b", time.Date(2026, 3, 1, 8, 0, 0, 0, time.UTC), "nearest", "")
+	_, err = c.Moment(t.Context(), "a/b", time.Date(2026, 3, 1, 8, 0, 0, 0, time.UTC), "nearest", "")
 	require.NoError(t, err)
-	assert.Equal(t, "/api/v1/instant?at=2026-03-01T08%3A00%3A00Z&how=nearest&select=a%2Fb", *asked)
+	assert.Equal(t, "/api/v1/moment?at=2026-03-01T08%3A00%3A00Z&how=nearest&select=a%2Fb", *asked)
 }
 
 func TestTimesAreWrittenLikeAList(t *testing.T) {

@@ -118,7 +118,7 @@ type Now struct {
 	Values []Value   `json:"values"`
 }
 
-// Then is the value of a series at an instant.
+// Then is the value of a series at a moment.
 type Then struct {
 	Path  string    `json:"path"`
 	Kind  string    `json:"kind"`
@@ -129,8 +129,8 @@ type Then struct {
 	Sure  bool      `json:"sure"` // false: summaries do not tell whether there was a closer reading
 }
 
-// Instant is the answer of /instant.
-type Instant struct {
+// Moment is the answer of /moment.
+type Moment struct {
 	At     time.Time `json:"at"`
 	How    string    `json:"how"`
 	Values []Then    `json:"values"`

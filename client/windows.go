@@ -95,8 +95,8 @@ func (c *Client) Windows(ctx context.Context, q WindowsQuery) (Windows, error) {
 	return out, err
 }
 
-// Instant calls /instant for the value of each series at an instant; how is before, at
+// Moment calls /moment for the value of each series at a moment; how is before, at
 // or nearest, and within a duration that the reading may be away at most.
-func (c *Client) Instant(ctx context.Context, selector string, at time.Time, how, within string) (Instant, error) {
-	return get[Instant](ctx, c, "instant", values("select", selector, "at", at.Format(time.RFC3339Nano), "how", how, "within", within))
+func (c *Client) Moment(ctx context.Context, selector string, at time.Time, how, within string) (Moment, error) {
+	return get[Moment](ctx, c, "moment", values("select", selector, "at", at.Format(time.RFC3339Nano), "how", how, "within", within))
 }

@@ -50,7 +50,7 @@ func Handler(s Service) http.Handler {
 	v1.GET("/now", h.now)
 	v1.GET("/stream", h.stream)
 	v1.GET("/windows", h.windows)
-	v1.GET("/instant", h.instant)
+	v1.GET("/moment", h.moment)
 	v1.GET("/rejects", h.rejects)
 	v1.GET("/uplinks", h.uplinks)
 	v1.POST("/replication", h.replication)

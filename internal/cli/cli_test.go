@@ -79,7 +79,7 @@ func TestCommandsAgainstADemo(t *testing.T) {
 		return rows
 	}
 	t.Run("windows of counters, states and bearings", func(t *testing.T) {
-		rows := csvOf(t, "windows", "alder-weir/pump-1/energy", "--last", "1d", "--width", "whole", "--stats", "increase,first,last,resets")
+		rows := csvOf(t, "windows", "alder-weir/pump-1/energy", "--last", "1d", "--width", "whole", "--stats", "increase,first,last,restarts")
 		var got [4]float64
 		for i := range got {
 			var err error
@@ -145,12 +145,12 @@ func TestCommandsAgainstADemo(t *testing.T) {
 		_, errOut, _ = typed(t, "windows", "stony-beck/raceway-1/oxygen", "--stats", "p95~", "--width", "1m", at)
 		assert.Contains(t, errOut, "multiples of 15m")
 	})
-	t.Run("instant", func(t *testing.T) {
+	t.Run("moment", func(t *testing.T) {
 		when := time.Now().Add(-3 * time.Hour).UTC().Format(time.RFC3339)
-		out, _, code := typed(t, "instant", "long-mere/buoy-1/oxygen", when, "--within", "10m", at)
+		out, _, code := typed(t, "moment", "long-mere/buoy-1/oxygen", when, "--within", "10m", at)
 		assert.Zero(t, code)
 		assert.Regexp(t, `long-mere/buoy-1/oxygen +[0-9.]+ +mg/l .* 10s`, out)
-		_, errOut, code := typed(t, "instant", "long-mere/buoy-1/oxygen", "2020-01-01T00:00:00Z", at)
+		_, errOut, code := typed(t, "moment", "long-mere/buoy-1/oxygen", "2020-01-01T00:00:00Z", at)
 		assert.Equal(t, exitRefused, code)
 		assert.Contains(t, errOut, "has a reading before 2020-01-01T00:00:00Z")
 	})
@@ -216,8 +216,8 @@ func TestWrongCommandLines(t *testing.T) {
 		{[]string{"now", "-o", "xml"}, exitUsage, "use table, json or csv"},
 		{[]string{"windows"}, exitUsage, "name the series"},
 		{[]string{"windows", "a/b", "--input", "a=b/c"}, exitUsage, "name the series"},
-		{[]string{"instant", "a/b"}, exitUsage, "name the series and the time"},
-		{[]string{"instant", "a/b", "noon"}, exitUsage, "is not an RFC 3339 time"},
+		{[]string{"moment", "a/b"}, exitUsage, "name the series and the time"},
+		{[]string{"moment", "a/b", "noon"}, exitUsage, "is not an RFC 3339 time"},
 		{[]string{"windows", "a/b", "--from", "noon"}, exitUsage, "is not an RFC 3339 time"},
 		{[]string{"now", "--at", "http://127.0.0.1:1"}, exitNoReach, "asking http://127.0.0.1:1"},
 		{[]string{"check"}, exitUsage, "name the files"},
@@ -243,7 +243,7 @@ func TestVersionAndHelp(t *testing.T) {
 	assert.Contains(t, out, "nexocumula v-test")
 	out, _, code = typed(t)
 	assert.Zero(t, code)
-	for _, command := range []string{"run", "demo", "check", "simulate", "now", "series", "windows", "instant", "rejects", "uplinks", "version"} {
+	for _, command := range []string{"run", "demo", "check", "simulate", "now", "series", "windows", "moment", "rejects", "uplinks", "version"} {
 		assert.Contains(t, out, command)
 	}
 }

@@ -34,7 +34,7 @@ func Run(ctx context.Context, args []string, version string, out, errOut io.Writ
 		Writer: out, ErrWriter: errOut,
 		Commands: []*cli.Command{
 			runCommand(version), checkCommand(), demoCommand(args[0], version), simulateCommand(),
-			nowCommand(), seriesCommand(), windowsCommand(), instantCommand(), rejectsCommand(), uplinksCommand(), versionCommand(version),
+			nowCommand(), seriesCommand(), windowsCommand(), momentCommand(), rejectsCommand(), uplinksCommand(), versionCommand(version),
 		},
 		Suggest:        true,
 		ExitErrHandler: func(context.Context, *cli.Command, error) {}, // reported below

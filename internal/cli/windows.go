@@ -35,7 +35,7 @@ func windowsCommand() *cli.Command {
 			text("hours", "only these hours of each day, such as 08:00-20:00 or 22:00-06:00"),
 			text("days", "only these days of the week, such as mon-fri or sat,sun"),
 			&cli.IntFlag{Name: "newest", Usage: "only so many windows, the last ones"},
-			&cli.StringFlag{Name: "stats", Usage: "some of count, mean, twa, min, max, range, sd, sum, first, last, difference, slope, increase, rate, resets, changes, duration:STATE, share:STATE, steadiness, coverage, min_at, max_at, first_at, last_at, percentiles such as p95 (from readings) and p95~ (from sketches, within 1 %); mean,min,max,count,coverage when missing"},
+			&cli.StringFlag{Name: "stats", Usage: "some of count, mean, twa, min, max, range, sd, sum, first, last, difference, slope, increase, rate, restarts, changes, duration:STATE, share:STATE, steadiness, coverage, min_at, max_at, first_at, last_at, percentiles such as p95 (from readings) and p95~ (from sketches, within 1 %); mean,min,max,count,coverage when missing"},
 			&cli.StringFlag{Name: "gaps", Value: "leave", Usage: "a window without data: leave, carry, carry:30m, join or a number"},
 			text("unit", "convert values to this unit, such as K"),
 			text("shift", "the same windows so much earlier, side by side, such as 1d"),

@@ -13,7 +13,7 @@ import (
 	"nexocumula/internal/store"
 )
 
-// Moment asks for the value of each series at an instant.
+// Moment asks for the value of each series at a moment.
 type Moment struct {
 	Select series.Selector
 	At     time.Time
@@ -21,7 +21,7 @@ type Moment struct {
 	Within time.Duration // how far away the reading may be; 0: any distance, but see mostAway
 }
 
-// How says which reading counts for an instant.
+// How says which reading counts for a moment.
 type How string
 
 // The ways.
@@ -42,17 +42,17 @@ func ParseHow(text string) (How, error) {
 	return "", fmt.Errorf("how %q: use before (the last at or before the time), at (of that very time) or nearest", text)
 }
 
-// mostAway bounds how far behind an instant a nearer reading is looked for.
+// mostAway bounds how far behind a moment a nearer reading is looked for.
 const mostAway = 366 * 24 * time.Hour
 
-// Found is the value of a series at an instant.
+// Found is the value of a series at a moment.
 type Found struct {
 	store.Series
 	Time  int64
 	Value float64
 	Tier  rollup.Tier // what it was read from
 
-	// Sure is false where only summaries are kept and the instant lies inside a window:
+	// Sure is false where only summaries are kept and the moment lies inside a window:
 	// there may have been a reading closer to it, which they do not tell of.
 	Sure bool
 }
@@ -99,14 +99,14 @@ func (m Moment) of(ctx context.Context, src Source, s store.Series) (Found, bool
 		tier = rollup.Readings
 	}
 	out := Found{Series: s, Tier: tier, Sure: true}
-	instant := m.At.UnixNano()
-	near := nearby{instant: instant}
-	// What is in the instant's own window, or of that very time.
-	if err := near.scan(ctx, src, s, tier, instant-instant%max(1, int64(tier)), instant+1); err != nil {
+	moment := m.At.UnixNano()
+	near := nearby{moment: moment}
+	// What is in the moment's own window, or of that very time.
+	if err := near.scan(ctx, src, s, tier, moment-moment%max(1, int64(tier)), moment+1); err != nil {
 		return out, false, err
 	}
 	if !near.best.known || m.How == Nearest {
-		at, value, ok, err := src.Store.LastBefore(s.ID, tier, instant-instant%max(1, int64(tier)))
+		at, value, ok, err := src.Store.LastBefore(s.ID, tier, moment-moment%max(1, int64(tier)))
 		if err != nil {
 			return out, false, err
 		}
@@ -114,41 +114,41 @@ func (m Moment) of(ctx context.Context, src Source, s store.Series) (Found, bool
 			near.take(at, value)
 		}
 	}
-	if m.How == Nearest && (!near.best.known || near.best.time != instant) {
+	if m.How == Nearest && (!near.best.known || near.best.time != moment) {
 		away := int64(mostAway)
 		if near.best.known {
-			away = min(away, instant-near.best.time)
+			away = min(away, moment-near.best.time)
 		}
-		if err := near.after(ctx, src, s, tier, instant+away); err != nil {
+		if err := near.after(ctx, src, s, tier, moment+away); err != nil {
 			return out, false, err
 		}
 	}
-	if m.How != Nearest && near.best.known && near.best.time > instant {
+	if m.How != Nearest && near.best.known && near.best.time > moment {
 		near.best.known = false
 	}
 	out.Time, out.Value = near.best.time, near.best.value
-	out.Sure = tier == rollup.Readings || out.Time == instant || !near.window
-	return out, near.best.known && (m.How != Exactly || out.Time == instant), nil
+	out.Sure = tier == rollup.Readings || out.Time == moment || !near.window
+	return out, near.best.known && (m.How != Exactly || out.Time == moment), nil
 }
 
-// nearby keeps the reading closest to an instant: of those at or before it the last, of
+// nearby keeps the reading closest to a moment: of those at or before it the last, of
 // those behind it only one that is closer.
 type nearby struct {
-	instant int64
-	best    struct {
+	moment int64
+	best   struct {
 		known bool
 		time  int64
 		value float64
 	}
-	window bool // there are readings in the instant's window whose times are not known
-	ahead  bool // readings behind the instant count
+	window bool // there are readings in the moment's window whose times are not known
+	ahead  bool // readings behind the moment count
 }
 
 func (n *nearby) take(t int64, v float64) {
-	if t > n.instant && !n.ahead {
+	if t > n.moment && !n.ahead {
 		return
 	}
-	away := func(t int64) int64 { return max(t-n.instant, n.instant-t) }
+	away := func(t int64) int64 { return max(t-n.moment, n.moment-t) }
 	if !n.best.known || away(t) < away(n.best.time) {
 		n.best.known, n.best.time, n.best.value = true, t, v
 	}
@@ -159,10 +159,10 @@ func (n *nearby) scan(ctx context.Context, src Source, s store.Series, tier roll
 	return src.Store.Scan(ctx, s.ID, want, n)
 }
 
-// after looks behind the instant, a stretch at a time, each longer than the last.
+// after looks behind the moment, a stretch at a time, each longer than the last.
 func (n *nearby) after(ctx context.Context, src Source, s store.Series, tier rollup.Tier, until int64) error {
 	n.ahead = true
-	from := n.instant - n.instant%max(1, int64(tier))
+	from := n.moment - n.moment%max(1, int64(tier))
 	until = min(until, s.LastTime)
 	for step := int64(time.Minute); from <= until; step *= 4 {
 		before := n.best
@@ -191,7 +191,7 @@ func (n *nearby) Rows(b column.Block, width int64) error {
 			known[when] = true
 			n.take(when, b.Cols[col[1]][i])
 		}
-		if t <= n.instant && n.instant < t+width && float64(len(known)) < b.Cols[rollup.ColCount][i] {
+		if t <= n.moment && n.moment < t+width && float64(len(known)) < b.Cols[rollup.ColCount][i] {
 			n.window = true
 		}
 	}

@@ -49,7 +49,7 @@ func (f frame) holds(t int64) bool {
 
 func (r reference) stat(name string, f frame) float64 {
 	var in []point
-	var increase, resets, changes float64
+	var increase, restarts, changes float64
 	since := int64(math.MinInt64)
 	end := f.minutes[len(f.minutes)-1] + int64(time.Minute)
 	for i := r.firstFrom(f.minutes[0]); i < len(r.points) && r.points[i].at < end; i++ {
@@ -76,7 +76,7 @@ func (r reference) stat(name string, f frame) float64 {
 				increase += d + r.def.Wrap
 			default:
 				increase += p.v
-				resets++
+				restarts++
 			}
 		}
 	}
@@ -116,8 +116,8 @@ func (r reference) stat(name string, f frame) float64 {
 		return n
 	case "coverage":
 		return covered / float64(int64(len(f.minutes))*int64(time.Minute))
-	case "resets":
-		return resets
+	case "restarts":
+		return restarts
 	case "changes":
 		return changes
 	case "twa":
@@ -199,7 +199,7 @@ func guard(not bool, v float64) float64 {
 
 var statsOf = map[series.Kind][]string{
 	series.Gauge:   {"count", "mean", "twa", "min", "max", "range", "sd", "sum", "first", "last", "difference", "slope", "coverage", "min_at", "max_at", "first_at", "last_at"},
-	series.Counter: {"count", "increase", "rate", "resets", "first", "last", "coverage", "twa"},
+	series.Counter: {"count", "increase", "rate", "restarts", "first", "last", "coverage", "twa"},
 	series.State:   {"count", "changes", "duration:2", "share:2", "last", "coverage", "first_at"},
 	series.Bearing: {"count", "mean", "steadiness", "first", "last", "coverage"},
 }

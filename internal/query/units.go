@@ -5,11 +5,9 @@ import (
 	"nexocumula/internal/core/window"
 )
 
-func conversion(from, to string) (unit.Conversion, error) { return unit.Convert(from, to) }
-
 // convert turns the rows into another unit.
 func convert(rows *SeriesRows, stats []window.Stat, to string) error {
-	c, err := conversion(rows.Unit, to)
+	c, err := unit.Convert(rows.Unit, to)
 	if err != nil {
 		return refuse("unit", "%s: %v", rows.Name, err)
 	}

@@ -11,6 +11,7 @@ import (
 	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/core/span"
+	"nexocumula/internal/core/unit"
 	"nexocumula/internal/core/window"
 	"nexocumula/internal/store"
 )
@@ -161,7 +162,7 @@ func (q Windows) check(found []store.Series, src Source) error {
 	}
 	if q.Unit != "" {
 		for _, s := range found {
-			if _, err := conversion(s.Unit, q.Unit); err != nil {
+			if _, err := unit.Convert(s.Unit, q.Unit); err != nil {
 				return refuse("unit", "%s: %v", s.Path, err)
 			}
 		}

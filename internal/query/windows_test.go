@@ -304,7 +304,7 @@ func TestSummariesDoNotTellOfEveryReading(t *testing.T) {
 	assert.True(t, got[0].Sure)
 }
 
-func TestTheValueAtAnInstant(t *testing.T) {
+func TestTheValueAtAMoment(t *testing.T) {
 	st := stored(t)
 	for _, test := range []struct {
 		readings bool

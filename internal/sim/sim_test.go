@@ -30,7 +30,7 @@ func TestTheSameSeedMakesTheSameWorld(t *testing.T) {
 
 func TestTheWorldLooksLikeWaterFishAndWeather(t *testing.T) {
 	f := Field{1}
-	low, before, resets, throughNorth := 99.0, 0.0, 0, 0
+	low, before, restarts, throughNorth := 99.0, 0.0, 0, 0
 	var wind float64
 	week(func(at time.Time) {
 		assert.InDelta(t, 11, f.Stream(at), 5)
@@ -38,7 +38,7 @@ func TestTheWorldLooksLikeWaterFishAndWeather(t *testing.T) {
 		assert.Greater(t, f.Oxygen(at, 0), 6.5, "aerated raceways stay well")
 		energy := f.PumpEnergy(at, 0)
 		if energy < before {
-			resets++
+			restarts++
 			assert.Less(t, energy, 5.0, "a restarted panel counts from zero")
 		}
 		before = energy
@@ -53,7 +53,7 @@ func TestTheWorldLooksLikeWaterFishAndWeather(t *testing.T) {
 	})
 	assert.Less(t, low, 6.5, "oxygen falls while the aerator is tripped")
 	assert.Greater(t, low, 3.0)
-	assert.InDelta(t, 2.5, float64(resets), 1)
+	assert.InDelta(t, 2.5, float64(restarts), 1)
 	assert.Greater(t, throughNorth, 10)
 }
 

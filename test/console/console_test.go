@@ -143,7 +143,7 @@ func trends(p page, central string) {
 
 func kinds(p page, central string) {
 	for series, says := range map[string][]string{
-		"alder-weir/pump-1/energy":      {"grew by", "per hour", "resets"},
+		"alder-weir/pump-1/energy":      {"grew by", "per hour", "restarts"},
 		"alder-weir/pump-1/running":     {"mean over time", "changes"},
 		"long-mere/mast/wind_direction": {"vector mean", "steadiness"},
 	} {

@@ -49,13 +49,13 @@ type pump struct {
 
 // runOfPump is an hour, twenty seconds apart: the total wraps at 1000 several times and
 // starts again from 0 once; the pump goes on and off.
-func runOfPump(begin time.Time) (out []pump, grown, resets, changes int) {
+func runOfPump(begin time.Time) (out []pump, grown, restarts, changes int) {
 	total := 900
 	for i := range 180 {
 		p := pump{at: begin.Add(time.Duration(i) * 20 * time.Second), running: i / 7 % 2, flow: float64(i%50) / 10}
 		switch {
 		case i == 91: // from 230, which is too far for a wrap
-			total, grown, resets = 5, grown+5, resets+1
+			total, grown, restarts = 5, grown+5, restarts+1
 		case i > 0:
 			total, grown = (total+37)%1000, grown+37
 		}
@@ -65,7 +65,7 @@ func runOfPump(begin time.Time) (out []pump, grown, resets, changes int) {
 		p.total = total
 		out = append(out, p)
 	}
-	return out, grown, resets, changes
+	return out, grown, restarts, changes
 }
 
 func TestCountersStatesAndSketchesReachTheCentralInAnyOrder(t *testing.T) {
@@ -77,7 +77,7 @@ func TestCountersStatesAndSketchesReachTheCentralInAnyOrder(t *testing.T) {
 	eventually(t, "the listener is up", func() bool { return reachable(ownPort) })
 
 	begin := time.Now().Add(-3 * time.Hour).Truncate(time.Hour)
-	run, grown, resets, changes := runOfPump(begin)
+	run, grown, restarts, changes := runOfPump(begin)
 	lines := make([]string, len(run))
 	for i, k := range rand.New(rand.NewPCG(71, 72)).Perm(len(run)) {
 		p := run[k]
@@ -96,11 +96,11 @@ func TestCountersStatesAndSketchesReachTheCentralInAnyOrder(t *testing.T) {
 	for name, c := range map[string]*client.Client{"gateway": gateway, "central": central} {
 		var counter map[string]client.Number
 		eventually(t, name+" has all of it", func() bool {
-			counter = whole(c, client.WindowsQuery{Select: "long-mere/pump-1/total", Stats: []string{"count", "increase", "resets", "rate"}})
+			counter = whole(c, client.WindowsQuery{Select: "long-mere/pump-1/total", Stats: []string{"count", "increase", "restarts", "rate"}})
 			return counter["count"] == 180
 		})
 		assert.EqualValues(t, grown, counter["increase"], name)
-		assert.EqualValues(t, resets, counter["resets"], name)
+		assert.EqualValues(t, restarts, counter["restarts"], name)
 		assert.InDelta(t, float64(grown)/(179*20), float64(counter["rate"]), 1e-9, name)
 		state := whole(c, client.WindowsQuery{Select: "long-mere/pump-1/running", Stats: []string{"changes", "duration:0", "duration:1", "share:1", "coverage"}})
 		on := 0

@@ -173,7 +173,7 @@ func (s *studio) commands() error {
 		{"cli-now", "central", []string{"now", "long-mere/#"}},
 		{"cli-windows", "central", []string{"windows", "stony-beck/raceway-4/oxygen", "--last", "2d", "--width", "3h", "--chart", "always"}},
 		{"cli-windows-nights", "central", []string{"windows", "stony-beck/+/oxygen", "--range", "last 7d", "--zone", "Europe/Lisbon", "--width", "1d", "--hours", "22:00-06:00", "--across", "min", "--stats", "min,coverage", "--chart", "always"}},
-		{"cli-instant", "central", []string{"instant", "long-mere/+/oxygen", time.Now().UTC().Add(-5 * time.Hour).Truncate(time.Minute).Format(time.RFC3339)}},
+		{"cli-moment", "central", []string{"moment", "long-mere/+/oxygen", time.Now().UTC().Add(-5 * time.Hour).Truncate(time.Minute).Format(time.RFC3339)}},
 		{"cli-rejects", "stony-beck", []string{"rejects"}},
 	} {
 		if err := s.command(c.name, c.service, c.args...); err != nil {

@@ -34,14 +34,14 @@ const gauge: View = {
 
 /** The mean of a total says nothing: what counts is by how much it grew. */
 const counter: View = {
-  stats: ["increase", "rate", "resets", "first", "last"],
+  stats: ["increase", "rate", "restarts", "first", "last"],
   line: "increase",
   called: "grew by",
   band: false,
   figures: (s) => [
     ["grew by", number(whole(s, "increase"))],
     ["per hour", number(scaled(whole(s, "rate"), 3600))],
-    ["resets", number(whole(s, "resets"))],
+    ["restarts", number(whole(s, "restarts"))],
     ["first", number(whole(s, "first"))],
     ["last", number(whole(s, "last"))],
   ],

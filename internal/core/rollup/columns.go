@@ -14,7 +14,7 @@ import (
 // windows of up to 104 days.
 //
 // They stand in the order in which queries want them, see Parts. What follows Common
-// is up to the kind: bearings have north and east, counters increase and resets,
+// is up to the kind: bearings have north and east, counters increase and restarts,
 // states changes and then, for as many values as a row of the block needs, value and
 // nanoseconds held. Missing pairs are 0 and 0.
 const (
@@ -36,7 +36,7 @@ const (
 	ColNorth    = Common
 	ColEast     = Common + 1
 	ColIncrease = Common
-	ColResets   = Common + 1
+	ColRestarts = Common + 1
 	ColChanges  = Common
 	ColStates   = Common + 1
 )
@@ -55,7 +55,7 @@ func Columns(kind series.Kind) []string {
 	case series.Bearing:
 		names = append(names, "north", "east")
 	case series.Counter:
-		names = append(names, "increase", "resets")
+		names = append(names, "increase", "restarts")
 	case series.State:
 		names = append(names, "changes")
 	}
@@ -88,7 +88,7 @@ func (s Summary) AddTo(b *column.Block, start int64, kind series.Kind) {
 	case series.Bearing:
 		row = append(row, s.North, s.East)
 	case series.Counter:
-		row = append(row, s.Increase, s.Resets)
+		row = append(row, s.Increase, s.Restarts)
 	case series.State:
 		row = append(row, s.Changes)
 		for _, one := range s.States {
@@ -117,7 +117,7 @@ func FromRow(b column.Block, i int, kind series.Kind) Summary {
 	case series.Bearing:
 		s.North, s.East = get(ColNorth), get(ColEast)
 	case series.Counter:
-		s.Increase, s.Resets = get(ColIncrease), get(ColResets)
+		s.Increase, s.Restarts = get(ColIncrease), get(ColRestarts)
 	case series.State:
 		s.Changes, s.States = get(ColChanges), statesOf(b, i, nil)
 	}

@@ -61,7 +61,7 @@ func (s *Summary) step(earlier, later float64, def *series.Definition) {
 		grown, reset := def.Step(earlier, later)
 		s.Increase += grown
 		if reset {
-			s.Resets++
+			s.Restarts++
 		}
 	case series.State:
 		if earlier != later {

@@ -181,7 +181,7 @@ func (j *Joiner) ofKind(s *Summary, b column.Block) {
 		}
 	case series.Counter:
 		if j.need.Has(ColIncrease) {
-			s.Increase, s.Resets = sum(c[ColIncrease]), sum(c[ColResets])
+			s.Increase, s.Restarts = sum(c[ColIncrease]), sum(c[ColRestarts])
 			j.steps(s, b)
 		}
 	case series.State:

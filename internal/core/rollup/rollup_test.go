@@ -72,9 +72,9 @@ func TestBearingsTurnThroughNorth(t *testing.T) {
 
 func TestCountersGrowThroughWrapsAndResets(t *testing.T) {
 	for _, test := range []struct {
-		wrap             float64
-		values           []float64
-		increase, resets float64
+		wrap               float64
+		values             []float64
+		increase, restarts float64
 	}{
 		{0, []float64{5, 7, 7, 10}, 5, 0},
 		{0, []float64{5, 7, 3, 4}, 2 + 3 + 1, 1},    // from 0 to 3 after the reset
@@ -89,7 +89,7 @@ func TestCountersGrowThroughWrapsAndResets(t *testing.T) {
 			rows.Add(int64(i)*second, v)
 		}
 		s := Fold(rows, 0, 60*second, def)
-		assert.Equal(t, [2]float64{test.increase, test.resets}, [2]float64{s.Increase, s.Resets}, test.values)
+		assert.Equal(t, [2]float64{test.increase, test.restarts}, [2]float64{s.Increase, s.Restarts}, test.values)
 	}
 }
 
@@ -175,7 +175,7 @@ func same(t *testing.T, want, got Summary, offset float64) {
 	t.Helper()
 	require.Equal(t, want.Count, got.Count)
 	exact := func(s Summary) []any {
-		return []any{s.Min, s.Max, s.First, s.Last, s.MinAt, s.MaxAt, s.FirstAt, s.LastAt, s.Covered, s.Increase, s.Resets, s.Changes, s.States, s.Since}
+		return []any{s.Min, s.Max, s.First, s.Last, s.MinAt, s.MaxAt, s.FirstAt, s.LastAt, s.Covered, s.Increase, s.Restarts, s.Changes, s.States, s.Since}
 	}
 	require.Equal(t, exact(want), exact(got))
 	require.InDelta(t, want.Mean, got.Mean, 1e-13*(1+math.Abs(want.Mean)))

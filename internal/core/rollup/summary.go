@@ -25,7 +25,7 @@ type Summary struct {
 	North, East float64
 
 	// Of counters: by how much it grew, and how often it began again from 0.
-	Increase, Resets float64
+	Increase, Restarts float64
 
 	// Of states: from one reading to the next, how often the value was another; and how
 	// long each value held.
@@ -104,7 +104,7 @@ func (s *Summary) Absorb(o *Summary) {
 		s.Last, s.LastAt = o.Last, o.LastAt
 	}
 	s.North, s.East = s.North+o.North, s.East+o.East
-	s.Increase, s.Resets = s.Increase+o.Increase, s.Resets+o.Resets
+	s.Increase, s.Restarts = s.Increase+o.Increase, s.Restarts+o.Restarts
 	s.Changes += o.Changes
 	s.Since = min(s.Since, o.Since)
 }

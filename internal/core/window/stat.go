@@ -42,10 +42,11 @@ type statKind struct {
 var (
 	need     = rollup.Wants
 	noAngles = []series.Kind{series.Gauge, series.Counter, series.State}
-	held     = need(rollup.ColCovered, rollup.ColHeld, rollup.ColLast, rollup.ColLastAt)
-	grown    = need(rollup.ColIncrease, rollup.ColResets, rollup.ColFirst, rollup.ColFirstAt, rollup.ColLast, rollup.ColLastAt)
+	covered  = need(rollup.ColCovered, rollup.ColLast, rollup.ColLastAt)
+	held     = covered | need(rollup.ColHeld)
+	grown    = need(rollup.ColIncrease, rollup.ColRestarts, rollup.ColFirst, rollup.ColFirstAt, rollup.ColLast, rollup.ColLastAt)
 	changed  = need(rollup.ColChanges, rollup.ColFirst, rollup.ColLast)
-	inState  = need(rollup.ColCovered, rollup.ColStates, rollup.ColLast, rollup.ColLastAt)
+	inState  = covered | need(rollup.ColStates)
 	vector   = need(rollup.ColNorth, rollup.ColEast)
 )
 
@@ -69,7 +70,7 @@ var kinds = []statKind{
 	{"rate", aRate, grown, []series.Kind{series.Counter}, func(s *rollup.Summary, _ float64, _ time.Duration) float64 {
 		return perSecond(s.Increase, s.LastAt-s.Since)
 	}},
-	{"resets", aNumber, grown, []series.Kind{series.Counter}, func(s *rollup.Summary, _ float64, _ time.Duration) float64 { return s.Resets }},
+	{"restarts", aNumber, grown, []series.Kind{series.Counter}, func(s *rollup.Summary, _ float64, _ time.Duration) float64 { return s.Restarts }},
 	{"changes", aNumber, changed, []series.Kind{series.State}, func(s *rollup.Summary, _ float64, _ time.Duration) float64 { return s.Changes }},
 	{"duration", aNumber, inState, []series.Kind{series.State}, func(s *rollup.Summary, v float64, _ time.Duration) float64 {
 		return unless(s.Covered == 0, s.States.Of(v)/float64(time.Second))
@@ -78,7 +79,7 @@ var kinds = []statKind{
 		return unless(s.Covered == 0, s.States.Of(v)/float64(s.Covered))
 	}},
 	{"steadiness", aNumber, vector, []series.Kind{series.Bearing}, func(s *rollup.Summary, _ float64, _ time.Duration) float64 { return s.Steadiness() }},
-	{"coverage", aNumber, held, nil, func(s *rollup.Summary, _ float64, length time.Duration) float64 {
+	{"coverage", aNumber, covered, nil, func(s *rollup.Summary, _ float64, length time.Duration) float64 {
 		return float64(s.Covered) / float64(length)
 	}},
 	{"min_at", aTime, need(rollup.ColMin, rollup.ColMinAt), noAngles, nil},
@@ -233,7 +234,7 @@ func (s Stat) Kinds() string {
 // Need is what a Reducer must be given for the stats. Every answer tells its coverage,
 // and where a value is carried from.
 func Need(stats []Stat, kind series.Kind) rollup.Need {
-	out := need(rollup.ColCount, rollup.ColCovered, rollup.ColLast, rollup.ColLastAt)
+	out := need(rollup.ColCount) | covered
 	for _, s := range stats {
 		if !s.For(kind) {
 			continue

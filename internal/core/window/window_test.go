@@ -87,6 +87,14 @@ func TestTheWholeRangeIsAWindowToo(t *testing.T) {
 	assert.InDelta(t, 3.0/8, rows.Coverage, 1e-12)
 }
 
+func TestWhatIsAskedForByDefaultStandsInTheFirstPart(t *testing.T) {
+	stats, err := ParseStats("")
+	require.NoError(t, err)
+	for col := range rollup.ColStates + 1 {
+		assert.Equal(t, col < rollup.Parts[1], Need(stats, series.Gauge).Has(col), col)
+	}
+}
+
 func TestStatsWithoutAMeaningAreRefusedOrEmpty(t *testing.T) {
 	for text, wrong := range map[string]string{
 		"average": `stat "average" is not known; use some of count, mean`, "mean,mean": "asked for twice", "p101": "not known",

@@ -12,8 +12,8 @@ import (
 	"nexocumula/internal/query"
 )
 
-func (h handlers) instant(c *gin.Context) {
-	q, err := readInstant(c)
+func (h handlers) moment(c *gin.Context) {
+	q, err := readMoment(c)
 	if err != nil {
 		fail(c, http.StatusBadRequest, "query", err.Error())
 		return
@@ -23,7 +23,7 @@ func (h handlers) instant(c *gin.Context) {
 		refused(c, err)
 		return
 	}
-	out := client.Instant{At: q.At.UTC(), How: string(q.How), Values: make([]client.Then, len(found))}
+	out := client.Moment{At: q.At.UTC(), How: string(q.How), Values: make([]client.Then, len(found))}
 	for i, f := range found {
 		out.Values[i] = client.Then{
 			Path: string(f.Path), Kind: string(f.Kind), Unit: f.Unit, Time: time.Unix(0, f.Time).UTC(),
@@ -33,13 +33,13 @@ func (h handlers) instant(c *gin.Context) {
 	c.JSON(http.StatusOK, out)
 }
 
-func readInstant(c *gin.Context) (q query.Moment, err error) {
+func readMoment(c *gin.Context) (q query.Moment, err error) {
 	v := c.Request.URL.Query()
 	if q.Select, err = readSelector(v); err != nil {
 		return q, err
 	}
 	if v.Get("at") == "" {
-		return q, fmt.Errorf("at is missing; name the instant, such as at=2026-03-01T08:00:00Z")
+		return q, fmt.Errorf("at is missing; name the moment, such as at=2026-03-01T08:00:00Z")
 	}
 	if q.At, err = readTime("at", v.Get("at")); err != nil {
 		return q, err

@@ -7,10 +7,10 @@ import (
 	"github.com/urfave/cli/v3"
 )
 
-func instantCommand() *cli.Command {
+func momentCommand() *cli.Command {
 	return &cli.Command{
-		Name: "instant", Usage: "values as they were at an instant", ArgsUsage: "SELECTOR TIME",
-		Description: "nexocumula instant stony-beck/+/oxygen 2026-03-01T02:30:00Z",
+		Name: "moment", Usage: "values as they were at a moment", ArgsUsage: "SELECTOR TIME",
+		Description: "nexocumula moment stony-beck/+/oxygen 2026-03-01T02:30:00Z",
 		Flags: []cli.Flag{
 			atFlag, outputFlag,
 			&cli.StringFlag{Name: "how", Value: "before", Usage: "which reading counts: before (the last at or before TIME), at (of that very time) or nearest"},
@@ -18,13 +18,13 @@ func instantCommand() *cli.Command {
 		},
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			if cmd.Args().Len() != 2 {
-				return usage("name the series and the time: nexocumula instant SELECTOR TIME, such as stony-beck/+/oxygen 2026-03-01T02:30:00Z")
+				return usage("name the series and the time: nexocumula moment SELECTOR TIME, such as stony-beck/+/oxygen 2026-03-01T02:30:00Z")
 			}
 			when, err := time.Parse(time.RFC3339Nano, cmd.Args().Get(1))
 			if err != nil {
 				return usage("%q is not an RFC 3339 time such as 2026-03-01T02:30:00Z", cmd.Args().Get(1))
 			}
-			answer, err := ask(cmd).Instant(ctx, selectorArg(cmd), when, cmd.String("how"), cmd.String("within"))
+			answer, err := ask(cmd).Moment(ctx, selectorArg(cmd), when, cmd.String("how"), cmd.String("within"))
 			if err != nil {
 				return err
 			}
