@@ -14,7 +14,7 @@ import (
 )
 
 func openStore(path string) (*store.Store, error) {
-	return store.Open(path, slog.New(slog.DiscardHandler))
+	return store.Open(path, slog.New(slog.DiscardHandler), store.Options{})
 }
 
 func defineOne(st *store.Store, path string, kind series.Kind) (uint32, error) {

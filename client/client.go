@@ -10,6 +10,8 @@ import (
 	"net/url"
 	"strconv"
 	"strings"
+
+	"nexocumula/internal/plain"
 )
 
 // Client calls one service.
@@ -100,7 +102,7 @@ func (c *Client) do(ctx context.Context, call string, query url.Values) (*http.R
 	}
 	resp, err := c.http.Do(req)
 	if err != nil {
-		return nil, fmt.Errorf("asking %s: %w", c.base, err)
+		return nil, fmt.Errorf("asking %s: %w", c.base, plain.Network(err))
 	}
 	if resp.StatusCode == http.StatusOK {
 		return resp, nil

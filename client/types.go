@@ -156,20 +156,29 @@ type Uplinks struct {
 	Receiving []Receiving `json:"receiving"` // from gateways below
 }
 
-// Sending is an uplink as its gateway sees it.
+// Sending is an uplink as its sender sees it.
 type Sending struct {
-	Name           string     `json:"name"`
-	Address        string     `json:"address"`
-	Up             bool       `json:"up"`
-	BacklogRows    int        `json:"backlog_rows"` // summaries not yet acknowledged
-	BacklogBatches int        `json:"backlog_batches"`
-	BacklogSince   *time.Time `json:"backlog_since"`
-	AckedSeq       uint64     `json:"acked_seq"`
-	AckedRows      uint64     `json:"acked_rows"`
-	AckedAt        *time.Time `json:"acked_at"`
-	Failures       uint64     `json:"failures"`
-	Refills        uint64     `json:"refills"`
-	LastError      string     `json:"last_error"`
+	Name         string          `json:"name"`
+	Address      string          `json:"address"`
+	Up           bool            `json:"up"`
+	BacklogRows  int             `json:"backlog_rows"` // about how many summaries are not acknowledged yet
+	BacklogSince *time.Time      `json:"backlog_since"`
+	GivenUp      uint64          `json:"given_up"` // dropped before they could be sent
+	AckedRows    uint64          `json:"acked_rows"`
+	AckedAt      *time.Time      `json:"acked_at"`
+	Failures     uint64          `json:"failures"`
+	Refills      uint64          `json:"refills"`
+	LastError    string          `json:"last_error"`
+	Twin         string          `json:"twin"` // another process sends under the same name; empty when none does
+	Refused      []RefusedSeries `json:"refused"`
+}
+
+// RefusedSeries is one that the central will not take; the others go on.
+type RefusedSeries struct {
+	Path   string    `json:"path"`
+	Reason string    `json:"reason"`
+	Since  time.Time `json:"since"`
+	Rows   int       `json:"rows"` // about how many summaries wait
 }
 
 // Receiving is an uplink as its central sees it.
@@ -177,16 +186,16 @@ type Receiving struct {
 	Gateway      string     `json:"gateway"`
 	Up           bool       `json:"up"`
 	HeardAt      *time.Time `json:"heard_at"`
-	StoredSeq    uint64     `json:"stored_seq"`
+	Batches      uint64     `json:"batches"`
 	StoredRows   uint64     `json:"stored_rows"`
 	StoredAt     *time.Time `json:"stored_at"`
 	BacklogRows  int        `json:"backlog_rows"` // as the gateway last said
 	BacklogSince *time.Time `json:"backlog_since"`
 	Accepted     uint64     `json:"accepted"` // readings, as the gateway last said
 	Rejected     uint64     `json:"rejected"`
-	Repeated     uint64     `json:"repeated"` // batches that came twice and changed nothing
 	Refused      uint64     `json:"refused"`
 	LastError    string     `json:"last_error"`
+	Twin         string     `json:"twin"` // another process sends under the same name; empty when none does
 }
 
 // Health is the answer of /health.
@@ -224,6 +233,7 @@ type Source struct {
 	Errors    uint64     `json:"errors"`
 	LastAt    *time.Time `json:"last_at"`
 	LastError string     `json:"last_error"`
+	Absent    []string   `json:"absent"` // units behind it that do not answer
 	Faults    []Fault    `json:"faults"` // by place, those of the last hour
 }
 

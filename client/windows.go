@@ -64,6 +64,7 @@ type SeriesWindows struct {
 	Values   map[string]Numbers `json:"values"`   // by stat
 	Times    map[string]Times   `json:"times"`    // by stat, of those that are times
 	Empty    []bool             `json:"empty"`    // nothing is known of the window
+	Open     []bool             `json:"open"`     // more may still come into the window
 	Filled   []bool             `json:"filled"`   // there was no data, and gaps says what stands there
 	Whole    Whole              `json:"whole"`
 }

@@ -260,12 +260,14 @@ func TestAnAnswerGoesUpToNow(t *testing.T) {
 func TestReplicationIsGuarded(t *testing.T) {
 	s := serve(t)
 	c := newContract(t, s.Address)
-	good, err := wire.Envelope{Gateway: "long-mere", Epoch: "one", FirstSeq: 1, Status: wire.Status{Version: "test"}}.Encode()
-	require.NoError(t, err)
-	gap, err := wire.Envelope{Gateway: "long-mere", Epoch: "one", FirstSeq: 7, Batches: [][]byte{{1}}}.Encode()
-	require.NoError(t, err)
-	junk, err := wire.Envelope{Gateway: "long-mere", Epoch: "one", FirstSeq: 1, Batches: [][]byte{{1}}}.Encode()
-	require.NoError(t, err)
+	envelope := func(e wire.Envelope) []byte {
+		e.Gateway, e.Session, e.Status = "long-mere", "one", wire.Status{Version: "test"}
+		body, err := e.Encode()
+		require.NoError(t, err)
+		return body
+	}
+	good, late := envelope(wire.Envelope{Number: 2}), envelope(wire.Envelope{Number: 1})
+	junk := envelope(wire.Envelope{Number: 3, Batch: []byte{1}})
 	for _, test := range []struct {
 		name, token string
 		body        []byte
@@ -275,10 +277,10 @@ func TestReplicationIsGuarded(t *testing.T) {
 		{"no token", "", good, 401, "token is missing"},
 		{"a wrong token", "salmon", good, 401, "token is missing or not known"},
 		{"no envelope", "trout", []byte("hello"), 422, "docs/replication.md"},
-		{"a gap", "trout", gap, 409, "cannot follow 0"},
+		{"a sign of life", "trout", good, 200, `"stored":0`},
+		{"one that was overtaken", "trout", late, 409, "came after request 2"},
 		{"a batch that is none", "trout", junk, 422, "batch is not zstd"},
-		{"too large", "trout", make([]byte, wire.MaxEnvelope+1), 413, "larger than 16 MiB"},
-		{"a sign of life", "trout", good, 200, `"stored_seq":0`},
+		{"too large", "trout", make([]byte, wire.MaxEnvelope+1), 413, "larger than 4 MiB"},
 	} {
 		header := http.Header{"Content-Type": {wire.ContentType}}
 		if test.token != "" {

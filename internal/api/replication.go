@@ -5,12 +5,16 @@ import (
 	"io"
 	"net/http"
 	"strings"
+	"time"
 
 	"github.com/gin-gonic/gin"
 
 	"nexocumula/internal/central"
 	"nexocumula/internal/wire"
 )
+
+// crossWithin is how long an envelope may take to arrive.
+const crossWithin = 10 * time.Minute
 
 // replication takes an envelope from a gateway. The answer goes out when it is on
 // disk.
@@ -19,17 +23,19 @@ func (h handlers) replication(c *gin.Context) {
 		fail(c, http.StatusNotFound, "no_central", "this service is no central; set central: in its configuration")
 		return
 	}
+	// A batch has its time to cross a slow link.
+	_ = http.NewResponseController(c.Writer).SetReadDeadline(time.Now().Add(crossWithin))
 	body, err := io.ReadAll(http.MaxBytesReader(c.Writer, c.Request.Body, wire.MaxEnvelope))
 	var large *http.MaxBytesError
 	if errors.As(err, &large) {
-		refuseEnvelope(c, http.StatusRequestEntityTooLarge, wire.Refusal{Code: wire.CodeMalformed, Message: "the envelope is larger than 16 MiB; send fewer batches"})
+		refuseEnvelope(c, http.StatusRequestEntityTooLarge, wire.Refusal{Code: wire.CodeMalformed, Message: "the envelope is larger than 4 MiB; send fewer summaries"})
 		return
 	}
 	if err != nil {
 		return // the gateway went away; it will send the envelope again
 	}
 	token, _ := strings.CutPrefix(c.GetHeader("Authorization"), "Bearer ")
-	reply, err := h.Central.Receive(token, body)
+	reply, err := h.Central.Receive(token, c.Request.RemoteAddr, body)
 	if err != nil {
 		r := central.RefusalOf(err)
 		refuseEnvelope(c, refusalStatus[r.Code], r)
@@ -39,7 +45,8 @@ func (h handlers) replication(c *gin.Context) {
 }
 
 var refusalStatus = map[string]int{
-	wire.CodeGap:       http.StatusConflict,
+	wire.CodeTwin:      http.StatusConflict,
+	wire.CodeOld:       http.StatusConflict,
 	wire.CodeMalformed: http.StatusUnprocessableEntity,
 	wire.CodeToken:     http.StatusUnauthorized,
 	wire.CodeBusy:      http.StatusServiceUnavailable,

@@ -9,12 +9,13 @@ import (
 
 	"github.com/gin-gonic/gin"
 
-	"nexocumula/api"
 	"nexocumula/client"
 	"nexocumula/internal/central"
 	"nexocumula/internal/config"
+	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/gateway"
 	"nexocumula/internal/store"
+	"nexocumula/internal/uplink"
 )
 
 // Service is what the interface speaks for. Gateway or Central may be nil.
@@ -22,6 +23,8 @@ type Service struct {
 	Store   *store.Store
 	Gateway *gateway.Gateway
 	Central *central.Receiver
+	Uplinks func() []Uplink
+	Tiers   []rollup.Tier
 	Accept  []string // gateways that may replicate here
 	Queries config.Queries
 	Dropped func() uint64 // rows that retention has dropped since the start
@@ -42,19 +45,11 @@ func Handler(s Service) http.Handler {
 	router.Use(gin.CustomRecoveryWithWriter(nil, func(c *gin.Context, cause any) {
 		s.Log.Error("a request failed inside", "path", c.Request.URL.Path, "cause", cause)
 		fail(c, http.StatusInternalServerError, "internal", "the service failed while answering; its log says more")
-	}), headers)
-	h := handlers{s, new(atomic.Int64)}
-	v1 := router.Group("/api/v1")
-	v1.GET("/health", h.health)
-	v1.GET("/series", h.series)
-	v1.GET("/now", h.now)
-	v1.GET("/stream", h.stream)
-	v1.GET("/windows", h.windows)
-	v1.GET("/moment", h.moment)
-	v1.GET("/rejects", h.rejects)
-	v1.GET("/uplinks", h.uplinks)
-	v1.POST("/replication", h.replication)
-	router.GET("/api/openapi.yaml", func(c *gin.Context) { c.Data(http.StatusOK, "application/yaml", api.OpenAPI) })
+	}), headers, withDeadlines)
+	h := handlers{s, new(atomic.Int64), newHub(s.Store)}
+	for _, r := range h.routes() {
+		router.Handle(r.method, r.path, r.handle)
+	}
 	router.NoRoute(console(s.Console))
 	router.NoMethod(func(c *gin.Context) {
 		fail(c, http.StatusMethodNotAllowed, "method", "this method is not possible here; see /api/openapi.yaml")
@@ -65,6 +60,15 @@ func Handler(s Service) http.Handler {
 type handlers struct {
 	Service
 	streams *atomic.Int64 // live streams open now
+	hub     *hub
+}
+
+// Uplink is how an uplink stands and what waits for it.
+type Uplink struct {
+	uplink.Tally
+	Acked   store.Acked
+	Backlog store.Backlog
+	Refused []store.Refused
 }
 
 func headers(c *gin.Context) {

@@ -16,22 +16,37 @@ import (
 func (h handlers) health(c *gin.Context) {
 	out := client.Health{
 		Status: "ok", Troubles: []string{}, Version: h.Version, Started: h.Started.UTC(),
-		Series: h.Store.Count(), Unsealed: h.Store.Unsealed(), Damaged: h.Store.Damaged(), Dropped: h.Dropped(),
+		Series: h.Store.Count(), Unsealed: h.Store.UnsealedRows(), Damaged: h.Store.Damaged(), Dropped: h.Dropped(),
 	}
 	trouble := func(format string, args ...any) {
 		out.Status = "trouble"
 		out.Troubles = append(out.Troubles, fmt.Sprintf(format, args...))
 	}
-	if out.Damaged > 0 {
-		trouble("store: %d damaged chunks or journal rows are set aside", out.Damaged)
-	}
+	h.storeHealth(out.Damaged, trouble)
 	if h.Central != nil {
 		for _, l := range h.Central.Links() {
-			if !l.Up(time.Now()) {
+			if !l.Up(h.now()) {
 				trouble("gateway %s is silent, last heard %s", l.Gateway, orNever(l.HeardAt))
+			}
+			if l.Twin != "" {
+				trouble("gateway %s: %s", l.Gateway, l.Twin)
 			}
 		}
 		out.Central = &client.CentralHealth{Gateways: append([]string{}, h.Accept...)}
+	}
+	for _, u := range h.Uplinks() {
+		if !u.Up {
+			trouble("uplink %s is down, about %d summaries wait: %s", u.Name, u.Backlog.Rows, u.LastError)
+		}
+		if u.Twin != "" {
+			trouble("uplink %s: %s", u.Name, u.Twin)
+		}
+		for _, r := range u.Refused {
+			trouble("uplink %s: the central refuses %s, %d summaries wait: %s", u.Name, r.Series, r.Rows, r.Reason)
+		}
+		if u.Backlog.GivenUp > 0 {
+			trouble("uplink %s: %d summaries were given up before they could be sent, as give_up_unsent_after has it", u.Name, u.Backlog.GivenUp)
+		}
 	}
 	if h.Gateway != nil {
 		out.Gateway = h.gatewayHealth(trouble)
@@ -43,19 +58,12 @@ func (h handlers) gatewayHealth(trouble func(string, ...any)) *client.GatewayHea
 	out := &client.GatewayHealth{
 		Site: h.Gateway.Site, Accepted: h.Gateway.Pipe.Accepted(), Rejected: h.Gateway.Pipe.Rejected(), Sources: []client.Source{},
 	}
-	if text := h.Gateway.Pipe.Trouble(); text != "" {
-		trouble("store: %s", text)
-	}
-	if uplinks, err := h.Gateway.Uplinks(); err == nil { // that they cannot be read is told by the store's trouble
-		for _, u := range uplinks {
-			if !u.Up {
-				trouble("uplink %s is down, %d summaries wait: %s", u.Name, u.Backlog.Rows, u.LastError)
-			}
-		}
-	}
 	for _, s := range h.Gateway.Sources() {
 		if !s.Up {
 			trouble("source %s is down: %s", s.Name, s.LastError)
+		}
+		for _, text := range s.Absent {
+			trouble("source %s: %s", s.Name, text)
 		}
 		faults := make([]client.Fault, len(s.Faults))
 		for i, f := range s.Faults {
@@ -63,11 +71,34 @@ func (h handlers) gatewayHealth(trouble func(string, ...any)) *client.GatewayHea
 		}
 		out.Sources = append(out.Sources, client.Source{
 			Name: s.Name, Form: s.Form, Address: s.Address, Up: s.Up, Messages: s.Messages, Acked: s.Acked, Readings: s.Readings,
-			Rejects: s.Rejects, Errors: s.Errors, LastAt: pointer(s.LastAt), LastError: s.LastError, Faults: faults,
+			Rejects: s.Rejects, Errors: s.Errors, LastAt: pointer(s.LastAt), LastError: s.LastError, Absent: append([]string{}, s.Absent...), Faults: faults,
 		})
 	}
 	return out
 }
+
+// storeHealth reports what is wrong with the store, or with the clock.
+func (h handlers) storeHealth(damaged uint64, trouble func(string, ...any)) {
+	missing, err := h.Store.Missing()
+	if err != nil {
+		trouble("store: %v", err)
+	}
+	for _, text := range missing {
+		trouble("store: %s", text)
+	}
+	if n := damaged - min(damaged, uint64(len(missing))); n > 0 {
+		trouble("store: %d damaged rows are set aside", n)
+	}
+	for _, text := range h.Store.Troubles() {
+		trouble("store: %s", text)
+	}
+	if doubt := h.Store.Judge().Doubt(); doubt != "" {
+		trouble("clock: %s", doubt)
+	}
+}
+
+// now is the time of day.
+func (h handlers) now() time.Time { return h.Store.Judge().Now() }
 
 func orNever(t time.Time) string {
 	if t.IsZero() {
@@ -98,28 +129,22 @@ func (h handlers) rejects(c *gin.Context) {
 
 func (h handlers) uplinks(c *gin.Context) {
 	out := client.Uplinks{Sending: []client.Sending{}, Receiving: []client.Receiving{}}
-	if h.Gateway != nil {
-		all, err := h.Gateway.Uplinks()
-		if err != nil {
-			fail(c, http.StatusInternalServerError, "store", err.Error())
-			return
+	for _, u := range h.Uplinks() {
+		one := client.Sending{
+			Name: u.Name, Address: u.Address, Up: u.Up, BacklogRows: u.Backlog.Rows, BacklogSince: pointer(u.Backlog.Oldest), GivenUp: u.Backlog.GivenUp,
+			AckedRows: u.Acked.Rows, AckedAt: pointer(u.Acked.At), Failures: u.Failures, Refills: u.Refills, LastError: u.LastError, Twin: u.Twin, Refused: []client.RefusedSeries{},
 		}
-		for _, u := range all {
-			out.Sending = append(out.Sending, client.Sending{
-				Name: u.Name, Address: u.Address, Up: u.Up,
-				BacklogRows: u.Backlog.Rows, BacklogBatches: u.Backlog.Parcels, BacklogSince: pointer(u.Backlog.Oldest),
-				AckedSeq: u.Acked, AckedRows: u.AckedRows, AckedAt: pointer(u.AckedAt),
-				Failures: u.Failures, Refills: u.Refills, LastError: u.LastError,
-			})
+		for _, r := range u.Refused {
+			one.Refused = append(one.Refused, client.RefusedSeries{Path: string(r.Series), Reason: r.Reason, Since: r.Since.UTC(), Rows: r.Rows})
 		}
+		out.Sending = append(out.Sending, one)
 	}
 	if h.Central != nil {
-		now := time.Now()
 		for _, l := range h.Central.Links() {
 			out.Receiving = append(out.Receiving, client.Receiving{
-				Gateway: l.Gateway, Up: l.Up(now), HeardAt: pointer(l.HeardAt), StoredSeq: l.StoredSeq, StoredRows: l.Rows, StoredAt: pointer(l.StoredAt),
+				Gateway: l.Gateway, Up: l.Up(h.now()), HeardAt: pointer(l.HeardAt), Batches: l.Batches, StoredRows: l.Rows, StoredAt: pointer(l.StoredAt),
 				BacklogRows: l.Status.BacklogRows, BacklogSince: pointer(l.Status.BacklogSince), Accepted: l.Status.Accepted, Rejected: l.Status.Rejected,
-				Repeated: l.Repeated, Refused: l.Refused, LastError: l.LastError,
+				Refused: l.Refused, LastError: l.LastError, Twin: l.Twin,
 			})
 		}
 		slices.SortFunc(out.Receiving, func(a, b client.Receiving) int { return strings.Compare(a.Gateway, b.Gateway) })

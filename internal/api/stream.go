@@ -11,10 +11,7 @@ import (
 	"nexocumula/internal/store"
 )
 
-const (
-	streamEvery = time.Second
-	maxStreams  = 500
-)
+const maxStreams = 500
 
 // stream sends all latest values at once and from then on those that changed, as
 // Server-Sent Events named "now".
@@ -30,20 +27,26 @@ func (h handlers) stream(c *gin.Context) {
 		return
 	}
 	defer h.streams.Add(-1)
-	sent := map[uint32]int64{}
-	tick := time.NewTicker(streamEvery)
-	defer tick.Stop()
+	changes, leave := h.hub.watch() // first, so that nothing is missed in between
+	defer leave()
 	c.Header("Cache-Control", "no-store")
+	news := h.Store.List(selector)
 	for first := true; ; first = false {
-		changed := unsent(h.Store.List(selector), sent)
-		if len(changed) > 0 || first {
-			c.SSEvent("now", latest(changed, time.Now()))
+		if len(news) > 0 || first {
+			c.SSEvent("now", latest(news, h.now()))
 		} else if _, err := io.WriteString(c.Writer, ": nothing new\n\n"); err != nil {
 			return // a comment keeps the connection in use, and finds it broken
 		}
 		c.Writer.Flush()
+		if c.Errors.Last() != nil {
+			return
+		}
 		select {
-		case <-tick.C:
+		case changed, open := <-changes:
+			if !open {
+				return
+			}
+			news = matching(changed, selector)
 		case <-c.Request.Context().Done():
 			return
 		case <-h.Stopping:
@@ -52,15 +55,37 @@ func (h handlers) stream(c *gin.Context) {
 	}
 }
 
-// unsent picks the series whose latest value is newer than what sent says, and notes
-// it there.
-func unsent(all []store.Series, sent map[uint32]int64) []store.Series {
-	var out []store.Series
-	for _, s := range all {
-		if s.LastTime > sent[s.ID] {
-			sent[s.ID] = s.LastTime
+func matching(changed []store.Series, selector series.Selector) (out []store.Series) {
+	for _, s := range changed {
+		if selector.Match(s.Path) {
 			out = append(out, s)
 		}
 	}
 	return out
+}
+
+// writeWithin bounds how long a client may leave an answer unread.
+const writeWithin = 30 * time.Second
+
+// patient gives every write of an answer its own deadline, so that a client that stops
+// reading does not hold its place for ever, however long the answer is.
+type patient struct {
+	gin.ResponseWriter
+	control *http.ResponseController
+}
+
+func withDeadlines(c *gin.Context) {
+	c.Writer = &patient{c.Writer, http.NewResponseController(c.Writer)}
+}
+
+func (p *patient) Write(data []byte) (int, error) {
+	_ = p.control.SetWriteDeadline(time.Now().Add(writeWithin)) // where there is none, as in tests, nothing can hang
+	return p.ResponseWriter.Write(data)
+}
+
+func (p *patient) WriteString(text string) (int, error) { return p.Write([]byte(text)) }
+
+func (p *patient) Flush() {
+	_ = p.control.SetWriteDeadline(time.Now().Add(writeWithin))
+	p.ResponseWriter.Flush()
 }

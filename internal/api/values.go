@@ -65,12 +65,12 @@ func (h handlers) series(c *gin.Context) {
 	c.JSON(http.StatusOK, out)
 }
 
-func (h handlers) now(c *gin.Context) {
+func (h handlers) latest(c *gin.Context) {
 	found, ok := h.selected(c)
 	if !ok {
 		return
 	}
-	c.JSON(http.StatusOK, latest(found, time.Now()))
+	c.JSON(http.StatusOK, latest(found, h.now()))
 }
 
 // latest is the latest values of the series that have one.

@@ -13,7 +13,7 @@ import (
 )
 
 func (h handlers) windows(c *gin.Context) {
-	q, err := readWindows(c, time.Now())
+	q, err := readWindows(c, h.now())
 	if err != nil {
 		fail(c, http.StatusBadRequest, "query", err.Error())
 		return
@@ -35,7 +35,7 @@ func (h handlers) windows(c *gin.Context) {
 }
 
 func (h handlers) source() query.Source {
-	return query.Source{Store: h.Store, Readings: h.Gateway != nil, Limits: h.Queries}
+	return query.Source{Store: h.Store, Tiers: h.Tiers, Limits: h.Queries}
 }
 
 func errorOf(err error) *client.Error {
@@ -118,7 +118,7 @@ func seriesWindows(s query.SeriesRows) client.SeriesWindows {
 	out := client.SeriesWindows{
 		Name: s.Name, Kind: string(s.Kind), Unit: s.Unit, Labels: s.Labels.Map(), Tier: s.Tier.String(), Members: s.Members,
 		Coverage: client.Number(s.Coverage), Values: map[string]client.Numbers{}, Times: map[string]client.Times{},
-		Empty: s.Empty, Filled: s.Filled,
+		Empty: s.Empty, Filled: s.Filled, Open: s.Open,
 		Whole: client.Whole{Values: map[string]client.Number{}, Times: map[string]*time.Time{}},
 	}
 	if !s.Shift.IsZero() {

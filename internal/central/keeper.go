@@ -10,8 +10,14 @@ import (
 
 const (
 	lookEvery = time.Second
-	sealEvery = 5 * time.Minute
+	sealEvery = time.Hour
 )
+
+// Run stores what comes until ctx ends.
+func (r *Receiver) Run(ctx context.Context) error {
+	r.committer.run(ctx)
+	return nil
+}
 
 // KeepSealed seals the store whenever it is due, until ctx ends. A process that is a
 // gateway as well leaves this to its pipeline.
@@ -22,7 +28,7 @@ func KeepSealed(ctx context.Context, st *store.Store, log *slog.Logger) error {
 	for {
 		select {
 		case <-tick.C:
-			if !st.SealDue() && (time.Since(last) < sealEvery || st.Unsealed() == 0) {
+			if !st.SealDue() && (time.Since(last) < sealEvery || st.UnsealedRows() == 0) {
 				continue
 			}
 			if err := st.Seal(nil); err != nil {

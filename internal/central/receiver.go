@@ -1,16 +1,16 @@
 package central
 
 import (
+	"crypto/rand"
 	"crypto/subtle"
 	"encoding/json"
-	"errors"
 	"fmt"
+	"strings"
 	"sync"
 	"time"
 
 	"nexocumula/internal/config"
 	"nexocumula/internal/core/reading"
-	"nexocumula/internal/core/series"
 	"nexocumula/internal/store"
 	"nexocumula/internal/wire"
 )
@@ -18,17 +18,27 @@ import (
 // Receiver takes envelopes from gateways into the store. A batch is stored together
 // with the cursor that says so, and one that came before changes nothing.
 type Receiver struct {
-	store  *store.Store
-	tokens map[string]string // by gateway
+	store *store.Store
+	life  string // random, of this run
+	links map[string]*link
+	room  chan struct{} // bounds the batches that are unpacked at the same time
 
-	links map[string]*link // by gateway
+	committer *committer
 }
+
+// mostUnpacked is how many batches are unpacked at a time: each takes some 10 MB.
+const mostUnpacked = 4
 
 // link is what the central knows of one gateway. mu is held while its envelope is
 // stored, so the batches of a gateway are taken one after the other.
 type link struct {
-	mu     sync.Mutex
-	cursor store.Cursor
+	gateway string
+	token   string
+	sites   []string // first levels of the series it may send
+
+	mu       sync.Mutex
+	cursor   store.Cursor
+	sessions sessions
 
 	seen sync.Mutex // guards what follows
 	show Link
@@ -37,13 +47,13 @@ type link struct {
 // Link is how a gateway stands, for people to look at.
 type Link struct {
 	Gateway   string
-	HeardAt   time.Time // of the last envelope; zero when there was none since the start
+	HeardAt   time.Time // of the last envelope; zero when there was none
 	StoredAt  time.Time // when the last summaries were stored
-	StoredSeq uint64
-	Rows      uint64 // summaries stored in all
-	Repeated  uint64 // batches that had come before, since the start
-	Refused   uint64 // envelopes refused since the start
+	Batches   uint64    // batches stored in all
+	Rows      uint64    // summaries stored in all
+	Refused   uint64    // envelopes and runs refused since the start
 	LastError string
+	Twin      string      // another process that sends under the name; empty without one
 	Status    wire.Status // what the gateway last said of itself
 }
 
@@ -54,24 +64,26 @@ const silence = 15 * time.Second
 // Up reports whether the gateway was heard lately.
 func (l Link) Up(now time.Time) bool { return now.Sub(l.HeardAt) < silence }
 
-// NewReceiver continues with the cursors of the store.
+// NewReceiver continues with the cursors of the store. Its Run must be running for
+// Receive to make progress.
 func NewReceiver(settings config.Central, st *store.Store) (*Receiver, error) {
-	r := &Receiver{store: st, tokens: map[string]string{}, links: map[string]*link{}}
+	r := &Receiver{store: st, life: rand.Text(), links: map[string]*link{}, room: make(chan struct{}, mostUnpacked)}
+	r.committer = newCommitter(st)
 	cursors, err := st.Cursors()
 	if err != nil {
 		return nil, err
 	}
 	for _, a := range settings.Accept {
-		r.tokens[a.Gateway] = a.Token
 		c := cursors[cursorName(a.Gateway)]
 		c.Name = cursorName(a.Gateway)
-		l := &link{cursor: c, show: Link{Gateway: a.Gateway, StoredSeq: c.Seq, Rows: c.Rows}}
-		if c.Epoch != "" {
+		l := &link{gateway: a.Gateway, token: a.Token, sites: a.Sites, cursor: c, show: Link{Gateway: a.Gateway, Batches: c.Stored, Rows: c.Rows}}
+		l.sessions = sessions{current: c.Session, number: c.Sent, stored: c.Stored, retired: c.Retired, dropped: c.Dropped}
+		if c.Stored > 0 {
 			l.show.StoredAt = c.Updated
 			if err := json.Unmarshal(c.Status, &l.show.Status); err != nil {
 				return nil, fmt.Errorf("reading the cursor of %s: %w", a.Gateway, err)
 			}
-			l.show.HeardAt = l.show.Status.SentAt
+			l.show.HeardAt = c.Updated
 		}
 		r.links[a.Gateway] = l
 	}
@@ -83,23 +95,15 @@ func cursorName(gateway string) string { return "gateway " + gateway }
 // refuse is a Refusal as an error.
 type refuse struct{ wire.Refusal }
 
-func (r refuse) Error() string { return r.Message }
-
-// RefusalOf is the refusal behind an error of Receive.
-func RefusalOf(err error) wire.Refusal {
-	if r, ok := err.(refuse); ok {
-		return r.Refusal
-	}
-	return wire.Refusal{Code: wire.CodeBusy, Message: err.Error(), Retry: true}
-}
+func (r *refuse) Error() string { return r.Message }
 
 func no(code, format string, args ...any) error {
-	return refuse{wire.Refusal{Code: code, Message: fmt.Sprintf(format, args...)}}
+	return &refuse{wire.Refusal{Code: code, Message: fmt.Sprintf(format, args...)}}
 }
 
-// Receive takes one envelope, sent with a bearer token, and returns once it is on
-// disk. Its errors are for RefusalOf.
-func (r *Receiver) Receive(token string, body []byte) (wire.Reply, error) {
+// Receive takes one envelope, sent with a bearer token from an address, and returns once
+// it is on disk. Its errors are for RefusalOf.
+func (r *Receiver) Receive(token, from string, body []byte) (wire.Reply, error) {
 	if !r.anyToken(token) {
 		return wire.Reply{}, no(wire.CodeToken, "the token is missing or not known here")
 	}
@@ -107,151 +111,154 @@ func (r *Receiver) Receive(token string, body []byte) (wire.Reply, error) {
 	if err != nil {
 		return wire.Reply{}, r.malformed("unknown gateway", err, body)
 	}
-	if subtle.ConstantTimeCompare([]byte(r.tokens[e.Gateway]), []byte(token)) != 1 {
+	l := r.links[e.Gateway]
+	if l == nil || subtle.ConstantTimeCompare([]byte(l.token), []byte(token)) != 1 {
 		return wire.Reply{}, no(wire.CodeToken, "the token is not that of gateway %q", e.Gateway)
 	}
-	l := r.links[e.Gateway]
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	reply, err := r.take(l, e)
+	now := r.store.Judge().Now()
+	reply, err := r.take(l, e, from, now)
 	l.seen.Lock()
 	defer l.seen.Unlock()
+	l.show.Twin = l.sessions.twin(now)
 	if err != nil {
 		l.show.Refused++
 		l.show.LastError = err.Error()
 		return reply, err
 	}
-	l.show.HeardAt, l.show.Status = time.Now(), e.Status
-	l.show.StoredSeq, l.show.Rows = l.cursor.Seq, l.cursor.Rows
+	l.show.HeardAt, l.show.Status = now, e.Status
+	l.show.Batches, l.show.Rows = l.cursor.Stored, l.cursor.Rows
 	return reply, nil
 }
 
 // anyToken keeps those without any token from making us parse their body.
 func (r *Receiver) anyToken(token string) bool {
 	found := 0
-	for _, known := range r.tokens {
-		found |= subtle.ConstantTimeCompare([]byte(known), []byte(token))
+	for _, l := range r.links {
+		found |= subtle.ConstantTimeCompare([]byte(l.token), []byte(token))
 	}
 	return found == 1
 }
 
-// take stores what is new in the envelope. l.mu is held.
-func (r *Receiver) take(l *link, e wire.Envelope) (wire.Reply, error) {
-	next := l.cursor
-	if e.Epoch != next.Epoch {
-		next.Epoch, next.Seq = e.Epoch, 0 // the gateway began to count again
+// take stores what the envelope carries. l.mu is held.
+func (r *Receiver) take(l *link, e wire.Envelope, from string, now time.Time) (wire.Reply, error) {
+	if err := l.sessions.admit(e.Session, e.Number, from, now); err != nil {
+		return wire.Reply{}, err
 	}
-	if e.FirstSeq > next.Seq+1 {
-		return wire.Reply{}, refuse{wire.Refusal{
-			Code: wire.CodeGap, StoredSeq: next.Seq, Retry: false,
-			Message: fmt.Sprintf("batch %d cannot follow %d; send from %d on, or everything in a new epoch", e.FirstSeq, next.Seq, next.Seq+1),
-		}}
+	reply := wire.Reply{Lost: lost(l.cursor, e.Acked), Twin: l.sessions.twin(now)}
+	if e.Acked.Life != "" {
+		others, all := l.sessions.since(e.Acked.Stored)
+		reply.Since, reply.Lost = others, reply.Lost || !all
 	}
-	fresh := e.Batches
-	repeated := min(next.Seq+1-min(e.FirstSeq, next.Seq+1), uint64(len(e.Batches)))
-	fresh = fresh[repeated:]
-	if len(fresh) == 0 {
-		l.note(repeated, time.Time{})
-		return wire.Reply{StoredSeq: next.Seq}, nil
+	if len(e.Batch) == 0 {
+		reply.Place = wire.Place{Life: l.cursor.Life, Stored: l.cursor.Stored}
+		if reply.Life == "" {
+			reply.Life = r.life
+		}
+		return reply, nil
 	}
-	batch, rows, err := r.unpack(e.Gateway, fresh)
-	var unwritten notWritten
-	if errors.As(err, &unwritten) {
-		return wire.Reply{}, unwritten.error
-	}
+	batch, rows, refused, err := r.unpack(l, e.Batch)
 	if err != nil {
-		return wire.Reply{}, r.malformed(e.Gateway, err, nil)
+		return wire.Reply{}, err
+	}
+	next := l.cursor
+	if next.Life != r.life {
+		if next.Life != "" {
+			next.Lives = append(next.Lives[:len(next.Lives):len(next.Lives)], store.Life{ID: next.Life, Stored: next.Stored})
+			next.Lives = next.Lives[max(0, len(next.Lives)-mostLives):]
+		}
+		next.Life = r.life
 	}
 	status, err := json.Marshal(e.Status)
 	if err != nil {
 		return wire.Reply{}, err
 	}
-	next.Seq += uint64(len(fresh))
+	next.Stored++
 	next.Rows += uint64(rows)
-	next.Updated, next.Status = time.Now(), status
+	next.Updated, next.Status = now, status
+	next.Session, next.Sent, next.Retired, next.Dropped = l.sessions.current, l.sessions.number, l.sessions.retired, l.sessions.dropped
 	batch.Cursors = []store.Cursor{next}
-	if err := r.store.Append(batch); err != nil {
+	if err := r.committer.write(batch); err != nil {
 		return wire.Reply{}, err
 	}
-	l.cursor = next
-	l.note(repeated, next.Updated)
-	return wire.Reply{StoredSeq: next.Seq}, nil
+	l.cursor, l.sessions.stored = next, next.Stored
+	l.note(refused, now)
+	reply.Place, reply.Refused = wire.Place{Life: next.Life, Stored: next.Stored}, refused
+	return reply, nil
 }
 
-func (l *link) note(repeated uint64, stored time.Time) {
+// mostLives is how many earlier lives a cursor remembers. A gateway whose last
+// acknowledgement is from before them sends everything again.
+const mostLives = 16
+
+// lost reports whether this store lacks what it once acknowledged: it has to be a later
+// state of the one that gave the acknowledgement. Within a life the count only rises, and
+// of each earlier life the cursor says how far that came before this store went on from
+// it; a copy that was taken earlier went on from less.
+func lost(c store.Cursor, acked wire.Place) bool {
+	if acked.Life == "" {
+		return false // it never had one, so everything is marked there
+	}
+	if acked.Life == c.Life {
+		return acked.Stored > c.Stored
+	}
+	for _, life := range c.Lives {
+		if life.ID == acked.Life {
+			return acked.Stored > life.Stored
+		}
+	}
+	return true
+}
+
+func (l *link) note(refused []wire.RefusedRun, stored time.Time) {
 	l.seen.Lock()
 	defer l.seen.Unlock()
-	l.show.Repeated += repeated
-	if !stored.IsZero() {
-		l.show.StoredAt = stored
+	l.show.StoredAt = stored
+	l.show.Refused += uint64(len(refused))
+	for _, one := range refused {
+		l.show.LastError = one.Path + ": " + one.Reason
 	}
 }
 
-// unpack decodes batches and defines their series. A gateway may only send series
-// of its own site.
-func (r *Receiver) unpack(gateway string, batches [][]byte) (store.Batch, int, error) {
-	var out store.Batch
-	var defs []series.Definition
-	var sketches [][]wire.Sketch
-	rows := 0
-	for _, data := range batches {
-		runs, err := wire.DecodeBatch(data)
-		if err != nil {
-			return out, 0, err
-		}
-		for _, run := range runs {
-			if !ofSite(run.Def.Path, gateway) {
-				return out, 0, fmt.Errorf("series %s is not of site %s", run.Def.Path, gateway)
-			}
-			defs = append(defs, run.Def)
-			sketches = append(sketches, run.Sketches)
-			out.Entries = append(out.Entries, store.Entry{Tier: run.Tier, Rows: run.Rows})
-			rows += run.Len()
-		}
-		if rows > wire.MaxAllRows {
-			return out, 0, fmt.Errorf("the envelope's batches hold more than %d summaries; send fewer at once", wire.MaxAllRows)
+// of reports whether a series is of one of the link's sites.
+func (l *link) of(path string) bool {
+	site, _, below := strings.Cut(path, "/")
+	for _, own := range l.sites {
+		if below && own == site {
+			return true
 		}
 	}
-	ids, err := r.store.Define(defs)
-	var changed *store.KindChanged
-	if errors.As(err, &changed) {
-		return out, 0, err // for a person to look at: sending it again does not help
-	}
-	if err != nil {
-		return out, 0, notWritten{err}
-	}
-	for i := range out.Entries {
-		out.Entries[i].Series = ids[i]
-		for _, one := range sketches[i] {
-			out.Sketches = append(out.Sketches, store.Sketch{Series: ids[i], Start: one.Start, Data: one.Data})
-		}
-	}
-	return out, rows, nil
-}
-
-// notWritten is an error of the store and not of what was sent.
-type notWritten struct{ error }
-
-func ofSite(path series.Path, site string) bool {
-	return len(path) > len(site) && string(path[:len(site)]) == site && path[len(site)] == '/'
+	return false
 }
 
 // malformed keeps what could not be read as a reject.
 func (r *Receiver) malformed(gateway string, cause error, raw []byte) error {
-	from := reading.Origin{Source: "replication", Place: gateway, Raw: raw}
-	if err := r.store.Append(store.Batch{Rejects: []reading.Reject{from.Reject(time.Now().UnixNano(), cause.Error())}}); err != nil {
+	if err := r.committer.write(store.Batch{Rejects: []reading.Reject{r.reject(gateway, cause.Error(), raw)}}); err != nil {
 		return err
 	}
 	return no(wire.CodeMalformed, "%v", cause)
 }
 
-// Links are how the gateways stand, by the order of the configuration's names.
+func (r *Receiver) reject(gateway, reason string, raw []byte) reading.Reject {
+	from := reading.Origin{Source: "replication", Place: gateway, Raw: raw}
+	return from.Reject(r.store.Judge().Now().UnixNano(), reason)
+}
+
+// Links are how the gateways stand.
 func (r *Receiver) Links() []Link {
+	now := r.store.Judge().Now()
 	out := make([]Link, 0, len(r.links))
 	for _, l := range r.links {
 		l.seen.Lock()
-		out = append(out, l.show)
+		show := l.show
 		l.seen.Unlock()
+		if show.Twin != "" {
+			l.mu.Lock()
+			show.Twin = l.sessions.twin(now)
+			l.mu.Unlock()
+		}
+		out = append(out, show)
 	}
 	return out
 }

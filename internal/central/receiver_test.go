@@ -1,9 +1,13 @@
 package central
 
 import (
+	"context"
 	"log/slog"
+	"os"
 	"path/filepath"
+	"sync"
 	"testing"
+	"testing/synctest"
 	"time"
 
 	"github.com/stretchr/testify/assert"
@@ -16,33 +20,56 @@ import (
 	"nexocumula/internal/wire"
 )
 
-var accept = config.Central{Accept: []config.Accept{{Gateway: "long-mere", Token: "trout"}, {Gateway: "alder-weir", Token: "char"}}}
+var accept = config.Central{Accept: []config.Accept{
+	{Gateway: "long-mere", Sites: []string{"long-mere"}, Token: "trout"}, {Gateway: "alder-weir", Sites: []string{"alder-weir"}, Token: "char"},
+}}
 
-func receiver(t *testing.T, path string) (*Receiver, *store.Store) {
+// receiver runs a central on a file; ending it leaves the store open.
+func receiver(t *testing.T, path string) (*Receiver, *store.Store, func()) {
 	t.Helper()
-	st, err := store.Open(path, slog.New(slog.DiscardHandler))
+	st, err := store.Open(path, slog.New(slog.DiscardHandler), store.Options{})
 	require.NoError(t, err)
 	t.Cleanup(func() { st.Close() })
 	r, err := NewReceiver(accept, st)
 	require.NoError(t, err)
-	return r, st
+	ctx, cancel := context.WithCancel(context.Background())
+	ended := make(chan struct{})
+	go func() { defer close(ended); _ = r.Run(ctx) }()
+	end := sync.OnceFunc(func() { cancel(); <-ended })
+	t.Cleanup(end)
+	return r, st, end
 }
 
-// batchOf is a batch of one summary, of the given minute, that counts n readings.
-func batchOf(t *testing.T, path series.Path, minute int64, n float64) []byte {
-	t.Helper()
+// runOf is one summary, of the given minute, that counts n readings.
+func runOf(path series.Path, minute int64, n float64) wire.Run {
 	rows, start := rollup.NewBlock(series.Gauge, 1), minute*int64(time.Minute)
 	rollup.Summary{Count: n, FirstAt: start, LastAt: start}.AddTo(&rows, start, series.Gauge)
-	data, err := wire.EncodeBatch([]wire.Run{{Def: series.Definition{Path: path, Kind: series.Gauge, FreshFor: time.Minute}, Tier: rollup.Minute, Rows: rows}})
-	require.NoError(t, err)
-	return data
+	return wire.Run{Def: series.Definition{Path: path, Kind: series.Gauge, FreshFor: time.Minute}, Tier: rollup.Minute, Rows: rows}
 }
 
-func send(t *testing.T, r *Receiver, epoch string, first uint64, batches ...[]byte) (wire.Reply, error) {
+// sender is one process of a gateway.
+type sender struct {
+	session string
+	number  uint64
+	acked   wire.Place
+}
+
+func (s *sender) send(t *testing.T, r *Receiver, runs ...wire.Run) (wire.Reply, error) {
 	t.Helper()
-	body, err := wire.Envelope{Gateway: "long-mere", Epoch: epoch, FirstSeq: first, Batches: batches}.Encode()
+	s.number++
+	e := wire.Envelope{Gateway: "long-mere", Session: s.session, Number: s.number, Acked: s.acked}
+	if len(runs) > 0 {
+		var err error
+		e.Batch, err = wire.EncodeBatch(runs, rollup.Tiers)
+		require.NoError(t, err)
+	}
+	body, err := e.Encode()
 	require.NoError(t, err)
-	return r.Receive("trout", body)
+	reply, err := r.Receive("trout", "here", body)
+	if err == nil && len(runs) > 0 {
+		s.acked = reply.Place
+	}
+	return reply, err
 }
 
 // counts are the counts of the central's summaries by minute.
@@ -59,84 +86,173 @@ func counts(t *testing.T, st *store.Store) map[int64]float64 {
 
 const path = "long-mere/buoy-1/oxygen"
 
-func TestABatchCountsOnceHoweverOftenItComes(t *testing.T) {
+func TestABatchThatComesTwiceChangesNothing(t *testing.T) {
 	file := filepath.Join(t.TempDir(), "c.db")
-	r, st := receiver(t, file)
-	b1, b2, b3 := batchOf(t, path, 1, 10), batchOf(t, path, 2, 20), batchOf(t, path, 3, 30)
-	reply, err := send(t, r, "one", 1, b1, b2)
-	require.NoError(t, err)
-	assert.EqualValues(t, 2, reply.StoredSeq)
-	reply, err = send(t, r, "one", 1, b1, b2) // the answer was lost
-	require.NoError(t, err)
-	assert.EqualValues(t, 2, reply.StoredSeq)
-	reply, err = send(t, r, "one", 2, b2, b3) // half of it is new
-	require.NoError(t, err)
-	assert.EqualValues(t, 3, reply.StoredSeq)
-	assert.Equal(t, map[int64]float64{1: 10, 2: 20, 3: 30}, counts(t, st))
-
+	r, st, end := receiver(t, file)
+	g := &sender{session: "one"}
+	for range 3 {
+		_, err := g.send(t, r, runOf(path, 1, 10), runOf(path, 2, 20))
+		require.NoError(t, err)
+	}
+	assert.Equal(t, map[int64]float64{1: 10, 2: 20}, counts(t, st))
+	end()
 	require.NoError(t, st.Close())
-	r, _ = receiver(t, file)
-	reply, err = send(t, r, "one", 3, b3) // also after a restart
+	r, st, _ = receiver(t, file)
+	reply, err := g.send(t, r, runOf(path, 2, 20), runOf(path, 3, 30)) // also after a restart
 	require.NoError(t, err)
-	assert.EqualValues(t, 3, reply.StoredSeq)
+	assert.False(t, reply.Lost)
+	assert.Equal(t, map[int64]float64{1: 10, 2: 20, 3: 30}, counts(t, st))
 	for _, l := range r.Links() {
+		assert.Equal(t, l.Gateway == "long-mere", l.Up(time.Now()))
 		if l.Gateway == "long-mere" {
-			assert.EqualValues(t, 3, l.Rows)
-			assert.EqualValues(t, 1, l.Repeated)
-			assert.True(t, l.Up(time.Now()))
-		} else {
-			assert.False(t, l.Up(time.Now()))
+			assert.EqualValues(t, 4, l.Batches)
 		}
 	}
 }
 
-func TestARevisionTakesTheSummarysPlace(t *testing.T) {
-	r, st := receiver(t, filepath.Join(t.TempDir(), "c.db"))
-	_, err := send(t, r, "one", 1, batchOf(t, path, 1, 10), batchOf(t, path, 1, 11))
-	require.NoError(t, err)
-	assert.Equal(t, map[int64]float64{1: 11}, counts(t, st))
-	require.NoError(t, st.Seal(nil))
-	_, err = send(t, r, "one", 3, batchOf(t, path, 1, 12))
-	require.NoError(t, err)
-	assert.Equal(t, map[int64]float64{1: 12}, counts(t, st))
-}
-
-func TestAGapIsRefusedAndANewEpochBegins(t *testing.T) {
-	r, _ := receiver(t, filepath.Join(t.TempDir(), "c.db"))
-	b := batchOf(t, path, 1, 10)
-	_, err := send(t, r, "one", 1, b)
-	require.NoError(t, err)
-	_, err = send(t, r, "one", 3, b)
-	refused := RefusalOf(err)
-	assert.Equal(t, wire.CodeGap, refused.Code)
-	assert.EqualValues(t, 1, refused.StoredSeq)
-	_, err = send(t, r, "two", 2, b)
-	assert.Equal(t, wire.CodeGap, RefusalOf(err).Code, "an epoch begins with batch 1")
-	reply, err := send(t, r, "two", 1, b)
-	require.NoError(t, err)
-	assert.EqualValues(t, 1, reply.StoredSeq)
-}
-
-func TestNothingOfABadEnvelopeIsStored(t *testing.T) {
-	r, st := receiver(t, filepath.Join(t.TempDir(), "c.db"))
-	for _, test := range []struct {
-		batch []byte
-		wrong string
-	}{
-		{[]byte("junk"), "batch is not zstd"},
-		{batchOf(t, "alder-weir/pump-1/power", 1, 1), "series alder-weir/pump-1/power is not of site long-mere"},
-		{batchOf(t, "long-mere-2/buoy-1/oxygen", 1, 1), "is not of site long-mere"},
-	} {
-		_, err := send(t, r, "one", 1, batchOf(t, path, 1, 10), test.batch)
-		assert.Equal(t, wire.CodeMalformed, RefusalOf(err).Code)
-		assert.ErrorContains(t, err, test.wrong)
-		kept, err := st.Rejects("replication", 1)
+func TestARevisionTakesTheSummarysPlaceUnlessItKnowsLess(t *testing.T) {
+	r, st, _ := receiver(t, filepath.Join(t.TempDir(), "c.db"))
+	g := &sender{session: "one"}
+	send := func(n float64) float64 {
+		_, err := g.send(t, r, runOf(path, 1, n), runOf(path, 2, 1))
 		require.NoError(t, err)
-		assert.Contains(t, kept[0].Reason, test.wrong)
+		return counts(t, st)[1]
 	}
-	assert.Zero(t, st.Count())
-	body, err := wire.Envelope{Gateway: "long-mere", Epoch: "one"}.Encode()
+	assert.EqualValues(t, 10, send(10))
+	assert.EqualValues(t, 12, send(12))
+	assert.EqualValues(t, 12, send(3), "a gateway restored from an older copy does not undo what it once knew")
+	require.NoError(t, st.Seal(nil))
+	assert.EqualValues(t, 12, send(11), "nor after a seal")
+	assert.EqualValues(t, 13, send(13))
+}
+
+func TestWhatACentralLostIsNoticed(t *testing.T) {
+	folder := t.TempDir()
+	file := filepath.Join(folder, "c.db")
+	r, st, end := receiver(t, file)
+	g := &sender{session: "one"}
+	step := func(minute int64) bool {
+		reply, err := g.send(t, r, runOf(path, minute, 1))
+		require.NoError(t, err)
+		return reply.Lost
+	}
+	restart := func(from string) {
+		end()
+		require.NoError(t, st.Close())
+		file = from
+		r, st, end = receiver(t, from)
+	}
+	assert.False(t, step(1))
+	assert.False(t, step(2))
+	restart(file)
+	assert.False(t, step(3), "a restart loses nothing")
+	end()
+	require.NoError(t, st.Close())
+	older := filepath.Join(folder, "older.db")
+	data, err := os.ReadFile(file)
 	require.NoError(t, err)
-	_, err = r.Receive("char", body)
+	require.NoError(t, os.WriteFile(older, data, 0o600))
+	r, st, end = receiver(t, file)
+	assert.False(t, step(4))
+	restart(older)
+	assert.True(t, step(5), "an older copy lacks the fourth")
+	assert.False(t, step(6), "which is said once it was answered")
+	restart(filepath.Join(folder, "empty.db"))
+	assert.True(t, step(7))
+	reply, err := (&sender{session: "two"}).send(t, r)
+	require.NoError(t, err)
+	assert.False(t, reply.Lost, "who never had an answer has lost none")
+}
+
+func TestOneProcessSendsUnderANameAtATime(t *testing.T) {
+	var s sessions
+	now := time.Date(2026, 3, 1, 0, 0, 0, 0, time.UTC)
+	after := func(d time.Duration) time.Time { now = now.Add(d); return now }
+	code := func(err error) string { return RefusalOf(err).Code }
+	require.NoError(t, s.admit("first", 1, "a", now))
+	require.NoError(t, s.admit("first", 2, "a", after(time.Second)))
+	assert.Equal(t, wire.CodeOld, code(s.admit("first", 2, "a", now)), "a request that was overtaken")
+	require.NoError(t, s.admit("second", 1, "b", after(time.Second)), "a restart")
+	assert.Empty(t, s.twin(now))
+	assert.Equal(t, wire.CodeTwin, code(s.admit("first", 3, "a", after(time.Second))))
+	assert.Contains(t, s.twin(now), "from a")
+	require.NoError(t, s.admit("second", 2, "b", after(90*time.Second)))
+	assert.Empty(t, s.twin(now), "it was not heard again")
+	require.NoError(t, s.admit("first", 4, "a", after(3*time.Minute)), "the other is gone")
+	assert.Equal(t, wire.CodeTwin, code(s.admit("second", 3, "b", after(time.Second))))
+	for i := range 100 {
+		require.NoError(t, s.admit(string(rune('A'+i)), 1, "c", after(time.Second)))
+	}
+	assert.Len(t, s.retired, mostRetired)
+}
+
+func TestWhatCanNeverBeStoredIsNamedAndTheRestCounts(t *testing.T) {
+	r, st, _ := receiver(t, filepath.Join(t.TempDir(), "c.db"))
+	_, err := st.Define([]series.Definition{{Path: "long-mere/mast/gusts", Kind: series.Counter, FreshFor: time.Minute}})
+	require.NoError(t, err)
+	g := &sender{session: "one"}
+	bad := runOf(path, 5, 1)
+	bad.Rows.Times[0]++
+	reply, err := g.send(t, r,
+		runOf("alder-weir/pump-1/power", 1, 1), runOf(path, 1, 10), runOf("long-mere-2/buoy-1/oxygen", 1, 1), runOf("long-mere/mast/gusts", 1, 1), bad)
+	require.NoError(t, err)
+	refused := map[int]string{}
+	for _, one := range reply.Refused {
+		refused[one.Run] = one.Reason
+	}
+	assert.Len(t, refused, 4)
+	assert.Contains(t, refused[0], "is not of a site that long-mere may send")
+	assert.Contains(t, refused[2], "is not of a site that long-mere may send")
+	assert.Contains(t, refused[3], "was recorded as a counter")
+	assert.Contains(t, refused[4], "no multiple of its tier")
+	kept, err := st.Rejects("replication", 10)
+	require.NoError(t, err)
+	assert.Len(t, kept, 4)
+	known, ok := st.Find(path)
+	require.True(t, ok)
+	rows, err := st.Read(known.ID, rollup.Minute, 0, 1<<62)
+	require.NoError(t, err)
+	assert.Equal(t, 1, rows.Len())
+
+	body, err := wire.Envelope{Gateway: "long-mere", Session: "one", Number: 9, Batch: []byte("junk")}.Encode()
+	require.NoError(t, err)
+	_, err = r.Receive("trout", "here", body)
+	assert.Equal(t, wire.CodeMalformed, RefusalOf(err).Code)
+	_, err = r.Receive("char", "here", body)
 	assert.Equal(t, wire.CodeToken, RefusalOf(err).Code, "the token of another gateway")
+}
+
+func TestManyGatewaysShareCommits(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		st, err := store.Open(filepath.Join(t.TempDir(), "c.db"), slog.New(slog.DiscardHandler), store.Options{})
+		require.NoError(t, err)
+		c := newCommitter(st)
+		ctx, cancel := context.WithCancel(t.Context())
+		ended := make(chan struct{})
+		go func() { defer close(ended); c.run(ctx) }()
+		begun := time.Now()
+		require.NoError(t, c.write(store.Batch{Cursors: []store.Cursor{{Name: "alone"}}}))
+		assert.Zero(t, time.Since(begun), "a lone one does not wait")
+		var wait sync.WaitGroup
+		var mu sync.Mutex
+		at := map[time.Duration]int{}
+		for i := range 50 {
+			wait.Go(func() {
+				time.Sleep(time.Duration(i) * 20 * time.Millisecond)
+				assert.NoError(t, c.write(store.Batch{Cursors: []store.Cursor{{Name: string(rune('A' + i))}}}))
+				mu.Lock()
+				defer mu.Unlock()
+				at[time.Since(begun)]++
+			})
+		}
+		wait.Wait()
+		assert.LessOrEqual(t, len(at), 3, "%v", at)
+		cursors, err := st.Cursors()
+		require.NoError(t, err)
+		assert.Len(t, cursors, 51)
+		cancel()
+		<-ended
+		assert.Error(t, c.write(store.Batch{}), "once it has ended nothing is taken")
+		require.NoError(t, st.Close())
+	})
 }

@@ -35,13 +35,9 @@ func TestCommandsAgainstADemo(t *testing.T) {
 	require.NoError(t, err)
 	defer func() { assert.NoError(t, world.Stop()) }()
 	at := "--at=" + world.Central.Address
-	for deadline := time.Now().Add(time.Minute); ; time.Sleep(50 * time.Millisecond) { // history arrives at the central
-		out, _, code := typed(t, "now", at, "-o", "csv")
-		if code == 0 && strings.Count(out, "\n") == 52 {
-			break
-		}
-		require.True(t, time.Now().Before(deadline), out)
-	}
+	found, err := world.AuditUntilClean(t.Context(), time.Minute) // all history is at the central
+	require.NoError(t, err)
+	require.True(t, found.Clean(), "%+v", found)
 
 	t.Run("series", func(t *testing.T) {
 		out, _, code := typed(t, "series", "alder-weir/pump-1/+", at)

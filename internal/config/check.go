@@ -9,14 +9,13 @@ import (
 	"strings"
 	"time"
 
+	"nexocumula/internal/clock"
 	"nexocumula/internal/core/calibrate"
 	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/screen"
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/core/span"
 )
-
-const defaultMaxAhead = 5 * time.Minute
 
 func (c *checker) settings(raw file) Settings {
 	if raw.Data == "" {
@@ -29,12 +28,16 @@ func (c *checker) settings(raw file) Settings {
 	if raw.Gateway == nil && raw.Central == nil {
 		c.report("$", "the file has neither gateway: nor central:, so the service would do nothing")
 	}
-	out := Settings{Data: raw.Data, Listen: raw.Listen, Gateway: c.gateway(raw.Gateway), Central: c.central(raw.Central), Queries: c.queries(raw.Queries)}
+	out := Settings{Data: raw.Data, Listen: raw.Listen, Gateway: c.gateway(raw.Gateway), Central: c.central(raw.Central), Queries: c.queries(raw.Queries), Tiers: rollup.Tiers}
+	out.AwayFor = c.duration("$.away_for", raw.AwayFor, clock.DefaultAway)
+	if raw.GiveUp != "" {
+		out.GiveUp = c.duration("$.give_up_unsent_after", raw.GiveUp, 0)
+	}
 	for i, k := range raw.Keep {
 		out.Keep = append(out.Keep, c.keep(fmt.Sprintf("$.keep[%d]", i), k))
 	}
 	if out.Gateway != nil {
-		out.Gateway.Keep = out.Keep
+		out.Gateway.Keep, out.Gateway.Tiers = out.Keep, out.Tiers
 	}
 	return out
 }
@@ -43,7 +46,7 @@ func (c *checker) gateway(raw *gatewayFile) *Gateway {
 	if raw == nil {
 		return nil
 	}
-	g := &Gateway{Site: raw.Site}
+	g := &Gateway{Site: raw.Site, Pace: c.pace("$.gateway.pace", raw.Pace)}
 	if err := series.CheckLevel(raw.Site); err != nil {
 		c.report("$.gateway.site", "the site's name, the first level of all its series, %v", err)
 	}
@@ -56,13 +59,31 @@ func (c *checker) gateway(raw *gatewayFile) *Gateway {
 		names = c.unique(at+".name", r.Name, names)
 		g.Sources = append(g.Sources, c.source(at, raw.Site, r))
 	}
-	names = nil
-	for i, r := range raw.Uplinks {
-		at := fmt.Sprintf("$.gateway.uplinks[%d]", i)
-		names = c.unique(at+".name", r.Name, names)
-		g.Uplinks = append(g.Uplinks, c.uplink(at, r))
-	}
+	g.Uplinks = c.uplinks("$.gateway.uplinks", raw.Uplinks)
 	return g
+}
+
+const longestPace = time.Minute
+
+func (c *checker) pace(at string, raw paceFile) Pace {
+	out := Pace{
+		Messages: c.duration(at+".messages", raw.Messages, 100*time.Millisecond),
+		Polls:    c.duration(at+".polls", raw.Polls, time.Second),
+	}
+	if out.Messages > longestPace || out.Polls > longestPace {
+		c.report(at, "what arrives may wait for %s at most before it is on disk", span.Format(longestPace))
+	}
+	return out
+}
+
+func (c *checker) uplinks(at string, raw []uplinkFile) (out []Uplink) {
+	var names []string
+	for i, r := range raw {
+		at := fmt.Sprintf("%s[%d]", at, i)
+		names = c.unique(at+".name", r.Name, names)
+		out = append(out, c.uplink(at, r))
+	}
+	return out
 }
 
 func (c *checker) unique(at, name string, taken []string) []string {
@@ -79,7 +100,7 @@ func (c *checker) rule(at string, raw seriesFile) Rule {
 	out.Select = parsed(c, at+".select", raw.Select, series.ParseSelector)
 	out.Kind = parsed(c, at+".kind", raw.Kind, series.ParseKind)
 	out.FreshFor = c.duration(at+".fresh_for", raw.FreshFor, series.DefaultFreshFor)
-	out.Limits.MaxAhead = c.duration(at+".max_ahead", raw.MaxAhead, defaultMaxAhead)
+	out.Limits.MaxAhead = c.duration(at+".max_ahead", raw.MaxAhead, screen.DefaultMaxAhead)
 	out.Wrap = raw.Wrap
 	if !(raw.Wrap >= 0 && raw.Wrap <= 1<<53) || raw.Wrap != 0 && out.Kind != series.Counter {
 		c.report(at+".wrap", "wrap says how many steps a counter has, such as 65536; this series is a %s", out.Kind)
@@ -116,12 +137,25 @@ func (c *checker) central(raw *centralFile) *Central {
 	if raw == nil {
 		return nil
 	}
-	out := &Central{}
+	out := &Central{Name: raw.Name, Uplinks: c.uplinks("$.central.uplinks", raw.Uplinks)}
+	if len(out.Uplinks) > 0 || raw.Name != "" {
+		if err := series.CheckLevel(raw.Name); err != nil {
+			c.report("$.central.name", "the name under which centrals above know this one %v", err)
+		}
+	}
 	var names []string
 	for i, r := range raw.Accept {
 		at := fmt.Sprintf("$.central.accept[%d]", i)
 		names = c.unique(at+".gateway", r.Gateway, names)
-		out.Accept = append(out.Accept, Accept{Gateway: r.Gateway, Token: c.secret(at, r.Secret, true)})
+		if len(r.Sites) == 0 {
+			r.Sites = []string{r.Gateway}
+		}
+		for k, site := range r.Sites {
+			if err := series.CheckLevel(site); err != nil {
+				c.report(fmt.Sprintf("%s.sites[%d]", at, k), "the site's name, the first level of its series, %v", err)
+			}
+		}
+		out.Accept = append(out.Accept, Accept{Gateway: r.Gateway, Sites: r.Sites, Token: c.secret(at, r.Secret, true)})
 	}
 	return out
 }
@@ -171,7 +205,7 @@ func (c *checker) duration(at, text string, otherwise time.Duration) time.Durati
 	return parsed(c, at, text, span.Parse)
 }
 
-func linear(scale *float64, offset float64) calibrate.Linear {
+func linear(scale *float64, offset float64) calibrate.Curve {
 	l := calibrate.Linear{Scale: 1, Offset: offset}
 	if scale != nil {
 		l.Scale = *scale
@@ -186,4 +220,14 @@ func parsed[F, T any](c *checker, at string, from F, parse func(F) (T, error)) T
 		c.report(at, "%v", err)
 	}
 	return v
+}
+
+// RuleFor is the first rule that matches a series, or what counts without one.
+func RuleFor(rules []Rule, path series.Path) Rule {
+	for _, r := range rules {
+		if r.Select.Match(path) {
+			return r
+		}
+	}
+	return Rule{Kind: series.Gauge, FreshFor: series.DefaultFreshFor, Limits: screen.Limits{MaxAhead: screen.DefaultMaxAhead}}
 }

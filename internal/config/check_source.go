@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"time"
 
+	"nexocumula/internal/core/calibrate"
 	"nexocumula/internal/core/decode"
 	"nexocumula/internal/core/series"
 )
@@ -11,6 +12,8 @@ import (
 const (
 	defaultMaxPayload = 256 << 10
 	largestPayload    = 8 << 20
+	defaultMaxClients = 1000
+	mostClients       = 100_000
 	maxRegisters      = 4096
 )
 
@@ -43,7 +46,13 @@ func (c *checker) listener(at, site string, raw listenerFile) *Listener {
 	if raw.MaxPayload < 1 || raw.MaxPayload > largestPayload {
 		c.report(at+".max_payload", "%d bytes is not possible; use 1 to %d", raw.MaxPayload, largestPayload)
 	}
-	return &Listener{Address: raw.Address, MaxPayload: raw.MaxPayload, Messages: c.messages(at, site, raw.Messages)}
+	if raw.MaxClients == 0 {
+		raw.MaxClients = defaultMaxClients
+	}
+	if raw.MaxClients < 1 || raw.MaxClients > mostClients {
+		c.report(at+".max_clients", "%d clients are not possible; use 1 to %d", raw.MaxClients, mostClients)
+	}
+	return &Listener{Address: raw.Address, MaxPayload: raw.MaxPayload, MaxClients: raw.MaxClients, Messages: c.messages(at, site, raw.Messages)}
 }
 
 func (c *checker) broker(at, site string, raw brokerFile) *Broker {
@@ -69,39 +78,39 @@ func (c *checker) messages(at, site string, raw []messageFile) []Message {
 }
 
 func (c *checker) message(at, site string, raw messageFile) Message {
-	out := Message{
-		Topic:    parsed(c, at+".topic", raw.Topic, decode.ParseTopic),
-		Form:     parsed(c, at+".payload", raw.Payload, decode.ParseForm),
-		TimeForm: parsed(c, at+".time_form", raw.TimeForm, decode.ParseTimeForm),
-	}
-	template := func(at, text string) decode.Template {
-		return parsed(c, at, text, func(text string) (decode.Template, error) {
-			t, err := decode.ParseTemplate(text, out.Topic.Names())
+	topic := parsed(c, at+".topic", raw.Topic, decode.ParseTopic)
+	form := parsed(c, at+".payload", raw.Payload, decode.ParseForm)
+	timeForm := parsed(c, at+".time_form", raw.TimeForm, decode.ParseTimeForm)
+	field := func(at, text string, curve calibrate.Curve) Field {
+		return Field{Calibrate: curve, Series: parsed(c, at, text, func(text string) (decode.Template, error) {
+			t, err := decode.ParseTemplate(text, topic.Names())
 			return decode.Template(site + "/" + string(t)), err
-		})
+		})}
 	}
-	if out.Form == decode.Number {
+	out := Message{Topic: topic}
+	if form == decode.Number {
 		if len(raw.Values) > 0 || raw.Time != "" {
 			c.report(at+".payload", "a bare number has no values: or time: to point at; use series:, or payload: json")
 		}
-		out.Values = []Value{{Series: template(at+".series", raw.Series), Calibrate: linear(raw.Scale, raw.Offset)}}
+		out.Decode = decode.OneNumber
+		out.Fields = []Field{field(at+".series", raw.Series, linear(raw.Scale, raw.Offset))}
 		return out
 	}
 	if raw.Series != "" || len(raw.Values) == 0 {
 		c.report(at+".values", "a json payload needs values:, a list of {at: JSON Pointer, series: path}, and no series: of its own")
 	}
+	var when *decode.Pointer
 	if raw.Time != "" {
 		p := parsed(c, at+".time", raw.Time, decode.ParsePointer)
-		out.Time = &p
+		when, out.OwnTime = &p, true
 	}
+	var fields []decode.Pointer
 	for i, v := range raw.Values {
 		at := fmt.Sprintf("%s.values[%d]", at, i)
-		out.Values = append(out.Values, Value{
-			At:        parsed(c, at+".at", v.At, decode.ParsePointer),
-			Series:    template(at+".series", v.Series),
-			Calibrate: linear(v.Scale, v.Offset),
-		})
+		fields = append(fields, parsed(c, at+".at", v.At, decode.ParsePointer))
+		out.Fields = append(out.Fields, field(at+".series", v.Series, linear(v.Scale, v.Offset)))
 	}
+	out.Decode = decode.Fields(fields, when, timeForm)
 	return out
 }
 

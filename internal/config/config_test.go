@@ -60,8 +60,8 @@ func TestAGoodFileBecomesSettings(t *testing.T) {
 	assert.EqualValues(t, 30, days("long-mere/buoy/oxygen", rollup.TenSecond))
 	assert.Zero(t, days("alder-weir/pump/power", rollup.Readings), "what no line names is kept for good")
 	message := g.Sources[0].Listener.Messages[0]
-	assert.Equal(t, decode.Template("long-mere/{buoy}/oxygen"), message.Values[0].Series)
-	assert.EqualValues(t, 2, message.Values[0].Calibrate.Scale)
+	assert.Equal(t, decode.Template("long-mere/{buoy}/oxygen"), message.Fields[0].Series)
+	assert.EqualValues(t, 6, message.Fields[0].Calibrate.Apply(3))
 	registers := g.Sources[1].Modbus.Registers
 	assert.Equal(t, decode.LowWordFirst, registers[0].WordOrder)
 	assert.EqualValues(t, 1, registers[0].Unit)
@@ -135,7 +135,7 @@ func TestSecretsComeFromFiles(t *testing.T) {
 	require.NoError(t, os.WriteFile(file, []byte("trout\n"), 0o600))
 	s, err := Parse("c.yaml", []byte(text))
 	require.NoError(t, err)
-	assert.Equal(t, []Accept{{Gateway: "long-mere", Token: "trout"}}, s.Central.Accept)
+	assert.Equal(t, []Accept{{Gateway: "long-mere", Sites: []string{"long-mere"}, Token: "trout"}}, s.Central.Accept)
 	_, err = Load(filepath.Join(dir, "none.yaml"))
 	assert.ErrorContains(t, err, "reading the configuration")
 }

@@ -9,6 +9,8 @@ type file struct {
 	Gateway *gatewayFile `yaml:"gateway"`
 	Central *centralFile `yaml:"central"`
 	Keep    []keepFile   `yaml:"keep"`
+	GiveUp  string       `yaml:"give_up_unsent_after"`
+	AwayFor string       `yaml:"away_for"`
 	Queries queriesFile  `yaml:"queries"`
 }
 
@@ -26,9 +28,15 @@ type queriesFile struct {
 
 type gatewayFile struct {
 	Site    string       `yaml:"site"`
+	Pace    paceFile     `yaml:"pace"`
 	Series  []seriesFile `yaml:"series"`
 	Sources []sourceFile `yaml:"sources"`
 	Uplinks []uplinkFile `yaml:"uplinks"`
+}
+
+type paceFile struct {
+	Messages string `yaml:"messages"`
+	Polls    string `yaml:"polls"`
 }
 
 type seriesFile struct {
@@ -54,6 +62,7 @@ type sourceFile struct {
 type listenerFile struct {
 	Address    string        `yaml:"address"`
 	MaxPayload int           `yaml:"max_payload"`
+	MaxClients int           `yaml:"max_clients"`
 	Messages   []messageFile `yaml:"messages"`
 }
 
@@ -111,11 +120,14 @@ type uplinkFile struct {
 }
 
 type centralFile struct {
-	Accept []acceptFile `yaml:"accept"`
+	Name    string       `yaml:"name"`
+	Accept  []acceptFile `yaml:"accept"`
+	Uplinks []uplinkFile `yaml:"uplinks"`
 }
 
 type acceptFile struct {
-	Gateway string `yaml:"gateway"`
+	Gateway string   `yaml:"gateway"`
+	Sites   []string `yaml:"sites"`
 	Secret  `yaml:",inline"`
 }
 

@@ -17,6 +17,9 @@ type Settings struct {
 	Gateway *Gateway
 	Central *Central
 	Keep    []Keep
+	GiveUp  time.Duration // what waits for an uplink for longer may be dropped by Keep; 0: nothing may
+	AwayFor time.Duration // how long the service may have been switched off
+	Tiers   []rollup.Tier // that are kept, from the narrowest to the widest
 	Queries Queries
 }
 
@@ -39,9 +42,17 @@ type Queries struct {
 type Gateway struct {
 	Site    string
 	Keep    []Keep // the service's
+	Tiers   []rollup.Tier
+	Pace    Pace
 	Rules   []Rule
 	Sources []Source
 	Uplinks []Uplink
+}
+
+// Pace says how long what arrives may wait for a commit that it shares.
+type Pace struct {
+	Messages time.Duration // of senders that wait for an acknowledgement
+	Polls    time.Duration // of what we asked for ourselves
 }
 
 // Rule says what the series that a selector names are like. The first rule that
@@ -69,6 +80,7 @@ type Source struct {
 type Listener struct {
 	Address    string
 	MaxPayload int // bytes
+	MaxClients int // connected at the same time
 	Messages   []Message
 }
 
@@ -83,18 +95,16 @@ type Broker struct {
 
 // Message says how messages of a topic become readings.
 type Message struct {
-	Topic    decode.Topic
-	Form     decode.Form
-	Time     *decode.Pointer // nil: the time of arrival
-	TimeForm decode.TimeForm
-	Values   []Value
+	Topic   decode.Topic
+	Decode  decode.Decoder
+	OwnTime bool // the payload says when it was measured
+	Fields  []Field
 }
 
-// Value is one value of a message.
-type Value struct {
-	At        decode.Pointer // of JSON payloads
+// Field is one value of a message: what it is called, and how it is calibrated.
+type Field struct {
 	Series    decode.Template
-	Calibrate calibrate.Linear
+	Calibrate calibrate.Curve
 }
 
 // Modbus is a device, or several unit ids behind one address, to poll.
@@ -124,7 +134,7 @@ type Register struct {
 	Type      decode.Type
 	WordOrder decode.WordOrder
 	Series    series.Path
-	Calibrate calibrate.Linear
+	Calibrate calibrate.Curve
 }
 
 // Uplink is a central to replicate to.
@@ -137,11 +147,14 @@ type Uplink struct {
 
 // Central is the part of a process that receives.
 type Central struct {
-	Accept []Accept
+	Name    string // at the centrals above
+	Accept  []Accept
+	Uplinks []Uplink
 }
 
 // Accept names a gateway that may replicate to here.
 type Accept struct {
 	Gateway string
+	Sites   []string // first levels of the series it may send
 	Token   string
 }

@@ -1,10 +1,8 @@
-// Package gateway is the service at the edge: sources, the pipeline to disk, and the
-// uplinks to central.
+// Package gateway is the service at the edge: the sources, and the pipeline to disk.
 package gateway
 
 import (
 	"context"
-	"fmt"
 	"log/slog"
 	"time"
 
@@ -13,9 +11,7 @@ import (
 	"nexocumula/internal/config"
 	"nexocumula/internal/gateway/pipeline"
 	"nexocumula/internal/gateway/source"
-	"nexocumula/internal/gateway/uplink"
 	"nexocumula/internal/store"
-	"nexocumula/internal/wire"
 )
 
 // Gateway is one running gateway.
@@ -23,8 +19,6 @@ type Gateway struct {
 	Site    string
 	Pipe    *pipeline.Pipeline
 	sources []runner
-	senders []*uplink.Sender
-	store   *store.Store
 }
 
 type runner interface {
@@ -33,28 +27,12 @@ type runner interface {
 }
 
 // New makes a gateway on an open store; Run starts it.
-func New(settings config.Gateway, st *store.Store, version string, log *slog.Logger) (*Gateway, error) {
-	g := &Gateway{Site: settings.Site, store: st}
-	var boxes []*uplink.Outbox
-	var outs []pipeline.Outbox
-	for _, u := range settings.Uplinks {
-		box, err := uplink.OpenOutbox(u, st)
-		if err != nil {
-			return nil, fmt.Errorf("uplink %s: %w", u.Name, err)
-		}
-		boxes, outs = append(boxes, box), append(outs, box)
-	}
-	pipe, err := pipeline.New(st, settings.Rules, settings.Keep, outs, log)
+func New(settings config.Gateway, st *store.Store, log *slog.Logger) (*Gateway, error) {
+	pipe, err := pipeline.New(st, settings, log)
 	if err != nil {
 		return nil, err
 	}
-	g.Pipe = pipe
-	describe := func() wire.Status {
-		return wire.Status{SentAt: time.Now().UTC(), Version: version, Accepted: pipe.Accepted(), Rejected: pipe.Rejected()}
-	}
-	for i, u := range settings.Uplinks {
-		g.senders = append(g.senders, uplink.NewSender(settings.Site, u, boxes[i], st, pipe.Between, describe, log))
-	}
+	g := &Gateway{Site: settings.Site, Pipe: pipe}
 	for _, s := range settings.Sources {
 		g.sources = append(g.sources, newSource(s, pipe, log))
 	}
@@ -72,8 +50,13 @@ func newSource(s config.Source, pipe *pipeline.Pipeline, log *slog.Logger) runne
 	}
 }
 
-// Run collects and replicates until ctx ends. The sources stop before the pipeline,
-// so that what they took in is still written.
+// endWithin is how long the sources have to end by themselves when the gateway stops.
+// After it those that wait, for a disk that cannot be written or a clock that is not set,
+// are sent away.
+const endWithin = 3 * time.Second
+
+// Run collects until ctx ends. The sources stop before the pipeline, so that what they
+// took in is still written.
 func (g *Gateway) Run(ctx context.Context) error {
 	pipeCtx, stopPipe := context.WithCancel(context.WithoutCancel(ctx))
 	defer stopPipe()
@@ -84,11 +67,19 @@ func (g *Gateway) Run(ctx context.Context) error {
 	for _, s := range g.sources {
 		group.Go(func() error { return s.Run(groupCtx) })
 	}
-	for _, s := range g.senders {
-		group.Go(func() error { return s.Run(groupCtx) })
-	}
 	group.Go(func() error { <-groupCtx.Done(); return nil })
+	ended := make(chan struct{})
+	go func() {
+		<-groupCtx.Done()
+		select {
+		case <-time.After(endWithin):
+			stopPipe() // a commit that is tried again and again ends with it
+			g.Pipe.GiveUp()
+		case <-ended:
+		}
+	}()
 	err := group.Wait()
+	close(ended)
 	stopPipe()
 	if pipeErr := <-piped; err == nil {
 		err = pipeErr
@@ -103,24 +94,4 @@ func (g *Gateway) Sources() []source.Tally {
 		out[i] = s.Tally()
 	}
 	return out
-}
-
-// Uplink is how an uplink stands and what waits for it.
-type Uplink struct {
-	uplink.Tally
-	Backlog store.Backlog
-}
-
-// Uplinks are how the uplinks stand.
-func (g *Gateway) Uplinks() ([]Uplink, error) {
-	out := make([]Uplink, len(g.senders))
-	for i, s := range g.senders {
-		tally := s.Tally()
-		backlog, err := g.store.Backlog(tally.Name)
-		if err != nil {
-			return nil, err
-		}
-		out[i] = Uplink{tally, backlog}
-	}
-	return out, nil
 }

@@ -10,7 +10,6 @@ import (
 
 	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/series"
-	"nexocumula/internal/core/window"
 	"nexocumula/internal/store"
 )
 
@@ -138,9 +137,9 @@ func named(unit string) string {
 // together reduces the members of a group one after the other and puts their stats
 // together, window by window. Rows that only gaps filled count as well: that is what
 // was asked for.
-func (r runner) together(ctx context.Context, members []store.Series, plan *window.Plan) (SeriesRows, error) {
-	n := len(plan.Windows)
-	out := SeriesRows{Kind: members[0].Kind, Unit: members[0].Unit, Tier: plan.Tier, Members: len(members)}
+func (r runner) together(ctx context.Context, members []store.Series, plan planned) (SeriesRows, error) {
+	n := len(plan.any().Windows)
+	out := SeriesRows{Kind: members[0].Kind, Unit: members[0].Unit, Tier: plan.any().Tier, Members: len(members)}
 	sums := make([]combined, len(r.Stats))
 	for i, stat := range r.Stats {
 		out.Stats = append(out.Stats, stat.String())
@@ -149,11 +148,11 @@ func (r runner) together(ctx context.Context, members []store.Series, plan *wind
 	out.Empty, out.Filled = slices.Repeat([]bool{true}, n), make([]bool, n)
 	withData := make([]float64, n)
 	for _, s := range members {
-		rows, err := r.reduce(ctx, s, plan, r.Stats)
+		rows, err := r.reduce(ctx, s, plan.of(s), r.Stats)
 		if err != nil {
 			return out, err
 		}
-		out.Unit = rows.Unit
+		out.Unit, out.Open = rows.Unit, rows.Open
 		out.Coverage += rows.Coverage / float64(len(members))
 		for i := range r.Stats {
 			sums[i].add(rows.Rows.Stats[i], rows.Empty)

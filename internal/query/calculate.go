@@ -161,7 +161,7 @@ func (r runner) calculate(ctx context.Context, head Head, found []store.Series) 
 			one := r
 			one.Unit = ""
 			var err error
-			if inputs[k], err = one.reduce(ctx, s, plan, []window.Stat{r.Inputs[k].Stat}); err != nil {
+			if inputs[k], err = one.reduce(ctx, s, plan.of(s), []window.Stat{r.Inputs[k].Stat}); err != nil {
 				return err
 			}
 		}
@@ -170,7 +170,7 @@ func (r runner) calculate(ctx context.Context, head Head, found []store.Series) 
 			if err != nil {
 				return err
 			}
-			rows.Tier = plan.Tier
+			rows.Tier, rows.Open = plan.any().Tier, inputs[0].Open
 			if i > 0 {
 				rows.Shift = r.Shift
 			}

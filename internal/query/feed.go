@@ -13,7 +13,10 @@ import (
 	"nexocumula/internal/store"
 )
 
-const quarter = 15 * time.Minute
+const (
+	quarter      = 15 * time.Minute
+	mostSketches = 500_000 // of a series in a query, more than ten years
+)
 
 // feed brings the reducer what the plan's tier has for the range. Summaries of windows
 // that are still open are not there yet: behind the last one, those of the finer tiers
@@ -34,9 +37,9 @@ func feed(ctx context.Context, src Source, s store.Series, p *window.Plan, stats
 	tail := &tail{Reducer: to, next: p.From(), bounded: percentiles}
 	tiers := []rollup.Tier{rollup.Readings}
 	if p.Tier != rollup.Readings {
-		tiers = append(tiers, rollup.Tiers[:slices.Index(rollup.Tiers, p.Tier)+1]...)
+		tiers = append(tiers, src.Tiers[:slices.Index(src.Tiers, p.Tier)+1]...)
 		slices.Reverse(tiers)
-		if !src.Readings {
+		if !s.Collected {
 			tiers = tiers[:len(tiers)-1]
 		}
 	}
@@ -94,11 +97,11 @@ func tellBefore(src Source, s store.Series, p *window.Plan, to *window.Reducer) 
 	}
 	var newest int64
 	var value float64
-	for i := slices.Index(append([]rollup.Tier{rollup.Readings}, rollup.Tiers...), p.Tier); i >= 0; i-- {
+	for i := slices.Index(append([]rollup.Tier{rollup.Readings}, src.Tiers...), p.Tier); i >= 0; i-- {
 		tier := rollup.Readings
 		if i > 0 {
-			tier = rollup.Tiers[i-1]
-		} else if !src.Readings {
+			tier = src.Tiers[i-1]
+		} else if !s.Collected {
 			break
 		}
 		at, v, ok, err := src.Store.LastBefore(s.ID, tier, p.From())
@@ -120,7 +123,7 @@ func tellBefore(src Source, s store.Series, p *window.Plan, to *window.Reducer) 
 
 // feedSketches brings the reducer the sketches of the range.
 func feedSketches(src Source, s store.Series, p *window.Plan, to *window.Reducer) error {
-	all, err := src.Store.Sketches(s.ID, p.From(), p.To())
+	all, err := src.Store.Sketches(s.ID, p.From(), p.To(), mostSketches)
 	if err != nil {
 		return err
 	}

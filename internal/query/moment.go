@@ -94,8 +94,8 @@ func (m Moment) within() string {
 }
 
 func (m Moment) of(ctx context.Context, src Source, s store.Series) (Found, bool, error) {
-	tier := rollup.Tiers[0]
-	if src.Readings {
+	tier := src.Tiers[0]
+	if s.Collected {
 		tier = rollup.Readings
 	}
 	out := Found{Series: s, Tier: tier, Sure: true}

@@ -17,7 +17,7 @@ const (
 
 // nearest names up to three series whose paths are spelled most like the selector's:
 // below its first levels, if there are any, else anywhere.
-func nearest(st *store.Store, selector series.Selector) string {
+func nearest(st Reader, selector series.Selector) string {
 	levels := selector.Levels()
 	var all []store.Series
 	for keep := len(levels) - 1; keep >= 0 && len(all) == 0; keep-- {

@@ -322,7 +322,7 @@ func slowWindows(width, stride string, zone *time.Location, from, to time.Time) 
 // disordered is a store with the readings of a series that came in any order, some of
 // them twice, partly sealed; and the reference with what counts in the end.
 func disordered(t *testing.T, random *rand.Rand, kind series.Kind) (*store.Store, reference) {
-	st, err := store.Open(filepath.Join(t.TempDir(), "s.db"), slog.New(slog.DiscardHandler))
+	st, err := store.Open(filepath.Join(t.TempDir(), "s.db"), slog.New(slog.DiscardHandler), store.Options{})
 	require.NoError(t, err)
 	t.Cleanup(func() { st.Close() })
 	ref := reference{def: series.Definition{Path: series.Path("a/b/" + string(kind)), Kind: kind, FreshFor: time.Duration(1+random.IntN(20)) * 15 * time.Second}}
@@ -455,8 +455,10 @@ func agree(t *testing.T, random *rand.Rand, st *store.Store, ref reference, i in
 	// A central, which has only summaries, is asked now and then, of what is summarised.
 	summarised := ref.points[len(ref.points)-1].at - int64(5*time.Minute)
 	readings := random.IntN(3) > 0 || slices.Contains(names, "p90") || len(ask.frames) > 0 && ask.frames[len(ask.frames)-1].to > summarised
+	src := from(st, readings)
+	src.Limits = config.Queries{MaxRows: 1e6, MaxSeries: 10, MaxTime: time.Minute}
 	var got collected
-	err = ask.query.Run(t.Context(), Source{Store: st, Readings: readings, Limits: config.Queries{MaxRows: 1e6, MaxSeries: 10, MaxTime: time.Minute}}, &got)
+	err = ask.query.Run(t.Context(), src, &got)
 	if len(ask.frames) == 0 {
 		require.ErrorContains(t, err, "none of the", "query %d", i)
 		return

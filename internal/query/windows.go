@@ -20,7 +20,7 @@ import (
 type Windows struct {
 	Select series.Selector
 	Range  window.Range
-	Now    time.Time // what holds holds until then; zero: no matter
+	Now    time.Time // readings hold until then at most; the zero time is no limit
 	Grid   window.Grid
 	Fit    bool // a width that gives a few hundred windows, whatever Grid says
 	Stats  []window.Stat
@@ -35,9 +35,39 @@ type Windows struct {
 
 // Source is where a query is answered from.
 type Source struct {
-	Store    *store.Store
-	Readings bool // the store has tier 0
-	Limits   config.Queries
+	Store  Reader
+	Tiers  []rollup.Tier // that are kept, from the narrowest to the widest
+	Limits config.Queries
+}
+
+// Reader is what a query needs of a store.
+type Reader interface {
+	// List is every series that the selector names, by path.
+	List(series.Selector) []store.Series
+	// Scan brings a series' rows to the sink, in order of time.
+	Scan(context.Context, uint32, store.Wanted, store.Sink) error
+	// LastBefore is the last reading before t that the rows of a tier tell of.
+	LastBefore(id uint32, tier rollup.Tier, t int64) (at int64, value float64, ok bool, err error)
+	// Sketches are those of a series with from <= start < to, in order, at most so many.
+	Sketches(series uint32, from, to int64, most int) ([]store.Sketch, error)
+}
+
+// planned is one set of windows, with a plan for series whose readings are here, and one
+// for those of which only summaries are.
+type planned struct{ readings, summaries *window.Plan }
+
+func (p planned) of(s store.Series) *window.Plan {
+	if s.Collected {
+		return p.readings
+	}
+	return p.summaries
+}
+
+func (p planned) any() *window.Plan {
+	if p.readings != nil {
+		return p.readings
+	}
+	return p.summaries
 }
 
 // Head is what is known of an answer before its rows.
@@ -58,6 +88,10 @@ type SeriesRows struct {
 	Shift   window.Step // so much earlier than the windows say
 	Members int         // series a group was made of
 	Stats   []string    // names of Rows.Stats
+
+	// Of each window, whether more may still come into it, because its time is not over or
+	// what came last is not summarised, or not here yet.
+	Open []bool
 
 	// Of the stats that are times, by window: nanoseconds since 1970, 0 where there is
 	// none. nil of other stats.
@@ -110,11 +144,11 @@ func (q Windows) run(ctx context.Context, src Source, sink Sink) error {
 	if err := q.check(found, src); err != nil {
 		return err
 	}
-	plans, err := q.plans(src, len(found))
+	plans, err := q.plans(src, found)
 	if err != nil {
 		return err
 	}
-	head := headOf(plans[0].Windows)
+	head := headOf(plans[0].any().Windows)
 	head.Width, head.Stats = q.Grid.Width, q.Stats
 	r := runner{Windows: q, src: src, plans: plans, sink: sink}
 	switch {
@@ -180,7 +214,8 @@ func anyOf(found []store.Series, stat window.Stat) bool {
 }
 
 // plans are that of the windows and, with a shift, that of the shifted ones.
-func (q Windows) plans(src Source, count int) ([]*window.Plan, error) {
+func (q Windows) plans(src Source, found []store.Series) ([]planned, error) {
+	count := len(found)
 	each := max(1, src.Limits.MaxRows/max(1, count))
 	windows, err := q.Grid.Cut(q.Range, each)
 	var many *window.TooMany
@@ -205,26 +240,45 @@ func (q Windows) plans(src Source, count int) ([]*window.Plan, error) {
 	for _, s := range q.allStats() {
 		exact = exact || s.IsPercentile()
 	}
-	var out []*window.Plan
+	var out []planned
 	for _, w := range shifted {
-		plan, err := window.NewPlan(w, src.Readings, exact)
-		if err != nil {
-			return nil, refuse("range", "%v", q.narrow(err))
+		var p planned
+		for _, collected := range []bool{true, false} {
+			if !slices.ContainsFunc(found, func(s store.Series) bool { return s.Collected == collected }) {
+				continue
+			}
+			plan, err := q.plan(src, w, count, collected, exact)
+			if err != nil {
+				return nil, err
+			}
+			if collected {
+				p.readings = plan
+			} else {
+				p.summaries = plan
+			}
 		}
-		if slices.ContainsFunc(q.allStats(), window.Stat.IsEstimate) && !plan.MultipleOf(quarter) {
-			return nil, refuse("range", "sketches, which p95~ comes from, are of quarters of an hour; use widths and times that are multiples of 15m")
-		}
-		if most := 20 * src.Limits.MaxRows; plan.Merges()*count > most {
-			return nil, refuse("too_large", "%d overlapping windows are put together from %d parts, at most %d are possible: use a wider stride or a narrower width", len(w), plan.Merges()*count, most)
-		}
-		out = append(out, plan)
+		out = append(out, p)
 	}
 	return out, nil
 }
 
+func (q Windows) plan(src Source, windows []window.Window, count int, readings, exact bool) (*window.Plan, error) {
+	plan, err := window.NewPlan(windows, src.Tiers, readings, exact)
+	if err != nil {
+		return nil, refuse("range", "%v", q.narrow(src, err))
+	}
+	if slices.ContainsFunc(q.allStats(), window.Stat.IsEstimate) && !plan.MultipleOf(quarter) {
+		return nil, refuse("range", "sketches, which p95~ comes from, are of quarters of an hour; use widths and times that are multiples of 15m")
+	}
+	if most := 20 * src.Limits.MaxRows; plan.Merges()*count > most {
+		return nil, refuse("too_large", "%d overlapping windows are put together from %d parts, at most %d are possible: use a wider stride or a narrower width", len(windows), plan.Merges()*count, most)
+	}
+	return plan, nil
+}
+
 // narrow says what would work in place of a width that no tier fills.
-func (q Windows) narrow(err error) error {
-	finest := rollup.Tiers[0].Width()
+func (q Windows) narrow(src Source, err error) error {
+	finest := src.Tiers[0].Width()
 	width := q.Grid.Width.Fixed
 	if width%finest == 0 {
 		return err
@@ -250,7 +304,7 @@ func (q Windows) allStats() []window.Stat {
 type runner struct {
 	Windows
 	src   Source
-	plans []*window.Plan
+	plans []planned
 	sink  Sink
 }
 
@@ -261,7 +315,7 @@ func (r runner) each(ctx context.Context, head Head, found []store.Series) error
 	}
 	for _, s := range found {
 		for i, plan := range r.plans {
-			rows, err := r.reduce(ctx, s, plan, r.Stats)
+			rows, err := r.reduce(ctx, s, plan.of(s), r.Stats)
 			if err != nil {
 				return err
 			}
@@ -287,6 +341,7 @@ func (r runner) reduce(ctx context.Context, s store.Series, plan *window.Plan, s
 		return out, err
 	}
 	out.Rows = reducer.Finish()
+	out.Open = r.open(s, plan.Windows)
 	out.Times, out.WholeTimes = make([][]int64, len(stats)), make([]int64, len(stats))
 	for i, stat := range stats {
 		out.Stats = append(out.Stats, stat.String())
@@ -303,7 +358,29 @@ func (r runner) reduce(ctx context.Context, s store.Series, plan *window.Plan, s
 	return out, nil
 }
 
-// absolute makes times of what is counted from the windows' begins.
+// How long after a window's end its readings or, without these, its summary may still be
+// on their way. Late readings and links that are down are another matter.
+const (
+	readingsWithin  = 2 * time.Second
+	summariesWithin = 15 * time.Second
+)
+
+func (r runner) open(s store.Series, windows []window.Window) []bool {
+	out := make([]bool, len(windows))
+	if r.Now.IsZero() {
+		return out
+	}
+	settled := r.Now.Add(-summariesWithin)
+	if s.Collected {
+		settled = r.Now.Add(-readingsWithin)
+	}
+	for i, w := range windows {
+		out[i] = w.To > settled.UnixNano()
+	}
+	return out
+}
+
+// absolute makes times of what is counted from the windows' starts.
 func absolute(since []float64, windows []window.Window) []int64 {
 	out := make([]int64, len(since))
 	for i, v := range since {
@@ -315,7 +392,7 @@ func absolute(since []float64, windows []window.Window) []int64 {
 }
 
 // Find is the series a selector names, at least one.
-func Find(st *store.Store, selector series.Selector) ([]store.Series, error) {
+func Find(st Reader, selector series.Selector) ([]store.Series, error) {
 	found := st.List(selector)
 	if len(found) > 0 {
 		return found, nil

@@ -47,7 +47,7 @@ func put(t *testing.T, st *store.Store, def series.Definition, value func(i int)
 
 func empty(t *testing.T) *store.Store {
 	t.Helper()
-	st, err := store.Open(filepath.Join(t.TempDir(), "s.db"), slog.New(slog.DiscardHandler))
+	st, err := store.Open(filepath.Join(t.TempDir(), "s.db"), slog.New(slog.DiscardHandler), store.Options{})
 	require.NoError(t, err)
 	t.Cleanup(func() { st.Close() })
 	return st
@@ -61,8 +61,22 @@ func stored(t *testing.T) *store.Store {
 	return st
 }
 
+// asCentral is a store as a central sees it, which has no readings.
+type asCentral struct{ *store.Store }
+
+func (c asCentral) List(selector series.Selector) []store.Series {
+	all := c.Store.List(selector)
+	for i := range all {
+		all[i].Collected = false
+	}
+	return all
+}
+
 func from(st *store.Store, readings bool) Source {
-	return Source{Store: st, Readings: readings, Limits: config.Queries{MaxRows: 10_000, MaxSeries: 5, MaxTime: time.Minute}}
+	if !readings {
+		return Source{Store: asCentral{st}, Tiers: rollup.Tiers, Limits: config.Queries{MaxRows: 10_000, MaxSeries: 5, MaxTime: time.Minute}}
+	}
+	return Source{Store: st, Tiers: rollup.Tiers, Limits: config.Queries{MaxRows: 10_000, MaxSeries: 5, MaxTime: time.Minute}}
 }
 
 func ask(t *testing.T, selector, width, stats string) Windows {

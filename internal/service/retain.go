@@ -24,7 +24,11 @@ func (s *Service) retain(ctx context.Context) error {
 	tick := time.NewTicker(retainEvery)
 	defer tick.Stop()
 	for {
-		s.dropOld(ctx, everything, time.Now())
+		if doubt := s.Store.Judge().Doubt(); doubt != "" {
+			s.log.Error("nothing is dropped for its age while the clock is in doubt", "clock", doubt)
+		} else {
+			s.dropOld(ctx, everything, s.Store.Judge().Now())
+		}
 		select {
 		case <-tick.C:
 		case <-ctx.Done():
@@ -36,17 +40,21 @@ func (s *Service) retain(ctx context.Context) error {
 // dropOld goes through the series once. What cannot be dropped now can be an hour
 // later.
 func (s *Service) dropOld(ctx context.Context, selector series.Selector, now time.Time) {
-	tiers := append([]rollup.Tier{rollup.Readings}, rollup.Tiers...)
+	tiers := append([]rollup.Tier{rollup.Readings}, s.tiers...)
+	var giveUp time.Time
+	if s.giveUp > 0 {
+		giveUp = now.Add(-s.giveUp)
+	}
 	for _, one := range s.Store.List(selector) {
 		for _, tier := range tiers {
 			kept := config.KeptFor(s.keep, one.Path, tier)
 			if kept == 0 || one.FirstSeen == 0 || one.FirstSeen > now.Add(-kept).UnixNano() {
 				continue
 			}
-			rows, err := s.Store.Drop(ctx, one.ID, tier, now.Add(-kept).UnixNano())
+			rows, err := s.Store.Drop(ctx, one.ID, tier, now.Add(-kept), giveUp)
 			s.dropped.Add(uint64(rows))
 			if err == nil && tier == rollup.Minute && one.Sketch { // they are kept as long as the summaries they go with
-				err = s.Store.DropSketches(ctx, one.ID, now.Add(-kept).UnixNano())
+				err = s.Store.DropSketches(ctx, one.ID, now.Add(-kept), giveUp)
 			}
 			if rows > 0 {
 				s.log.Info("rows older than they are kept were dropped", "series", one.Path, "tier", tier.String(), "kept", span.Format(kept), "rows", rows)
@@ -54,6 +62,22 @@ func (s *Service) dropOld(ctx context.Context, selector series.Selector, now tim
 			if err != nil && ctx.Err() == nil {
 				s.log.Error("old rows could not be dropped", "series", one.Path, "tier", tier.String(), "error", err)
 			}
+		}
+	}
+}
+
+// tidy gives free pages of the store back, a few at a time, until ctx ends.
+func (s *Service) tidy(ctx context.Context) error {
+	tick := time.NewTicker(tidyEvery)
+	defer tick.Stop()
+	for {
+		select {
+		case <-tick.C:
+			if err := s.Store.Tidy(); err != nil {
+				s.log.Error("free pages could not be given back", "error", err)
+			}
+		case <-ctx.Done():
+			return nil
 		}
 	}
 }

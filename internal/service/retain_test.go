@@ -31,7 +31,7 @@ func TestRowsGoWhenTheirTimeIsOverAndQueriesGoOn(t *testing.T) {
 	settings, err := config.Parse("s.yaml", []byte(settingsFile))
 	require.NoError(t, err)
 	settings.Data = filepath.Join(dir, "data")
-	before, err := store.Open(filepath.Join(settings.Data, StoreFile), slog.New(slog.DiscardHandler))
+	before, err := store.Open(filepath.Join(settings.Data, StoreFile), slog.New(slog.DiscardHandler), store.Options{})
 	require.NoError(t, err)
 	ids, err := before.Define([]series.Definition{
 		{Path: "a/b/short", Kind: series.Gauge, FreshFor: time.Minute}, {Path: "a/b/long", Kind: series.Gauge, FreshFor: time.Minute},

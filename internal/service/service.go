@@ -18,8 +18,11 @@ import (
 	"nexocumula/internal/api"
 	"nexocumula/internal/central"
 	"nexocumula/internal/config"
+	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/gateway"
+	"nexocumula/internal/plain"
 	"nexocumula/internal/store"
+	"nexocumula/internal/uplink"
 	"nexocumula/web"
 )
 
@@ -31,27 +34,30 @@ type Service struct {
 	Store   *store.Store
 	Gateway *gateway.Gateway // nil when it is none
 	Central *central.Receiver
+	senders []*uplink.Sender
 	Address string // of the HTTP interface, with the port that was found
 	listen  net.Listener
 	handler func(stopping <-chan struct{}) http.Handler
 	keep    []config.Keep
+	giveUp  time.Duration
+	tiers   []rollup.Tier
 	dropped *atomic.Uint64 // rows, by retention
 	log     *slog.Logger
 }
 
 // Open opens the store and the HTTP listener.
 func Open(settings config.Settings, version string, log *slog.Logger) (_ *Service, err error) {
-	s := &Service{log: log, keep: settings.Keep, dropped: new(atomic.Uint64)}
+	s := &Service{log: log, keep: settings.Keep, giveUp: settings.GiveUp, tiers: settings.Tiers, dropped: new(atomic.Uint64)}
 	defer func() {
 		if err != nil {
 			s.Close()
 		}
 	}()
-	if s.Store, err = store.Open(filepath.Join(settings.Data, StoreFile), log); err != nil {
+	if s.Store, err = store.Open(filepath.Join(settings.Data, StoreFile), log, store.Options{Away: settings.AwayFor}); err != nil {
 		return nil, err
 	}
 	if settings.Gateway != nil {
-		if s.Gateway, err = gateway.New(*settings.Gateway, s.Store, version, log); err != nil {
+		if s.Gateway, err = gateway.New(*settings.Gateway, s.Store, log); err != nil {
 			return nil, err
 		}
 	}
@@ -64,14 +70,17 @@ func Open(settings config.Settings, version string, log *slog.Logger) (_ *Servic
 			accept = append(accept, a.Gateway)
 		}
 	}
+	if err = s.openUplinks(settings, version); err != nil {
+		return nil, err
+	}
 	if s.listen, err = net.Listen("tcp", settings.Listen); err != nil {
-		return nil, fmt.Errorf("listening for HTTP: %w; set another listen: in the configuration", err)
+		return nil, fmt.Errorf("listening for HTTP at %s: %w; or set another listen: in the configuration", settings.Listen, plain.Network(err))
 	}
 	s.Address = "http://" + s.listen.Addr().String()
 	started := time.Now()
 	s.handler = func(stopping <-chan struct{}) http.Handler {
 		return api.Handler(api.Service{
-			Store: s.Store, Gateway: s.Gateway, Central: s.Central, Accept: accept, Version: version, Started: started, Queries: settings.Queries, Dropped: s.dropped.Load,
+			Store: s.Store, Gateway: s.Gateway, Central: s.Central, Uplinks: s.Uplinks, Tiers: settings.Tiers, Accept: accept, Version: version, Started: started, Queries: settings.Queries, Dropped: s.dropped.Load,
 			Console: web.Console(), Log: log, Stopping: stopping,
 		})
 	}
@@ -85,7 +94,7 @@ func (s *Service) Run(ctx context.Context) error {
 	server := &http.Server{
 		Handler:           s.handler(groupCtx.Done()),
 		ReadHeaderTimeout: 10 * time.Second,
-		ReadTimeout:       2 * time.Minute,
+		ReadTimeout:       2 * time.Minute, // replication gives itself more, write deadlines are the handlers'
 		IdleTimeout:       2 * time.Minute,
 		MaxHeaderBytes:    64 << 10,
 		ErrorLog:          slog.NewLogLogger(s.log.Handler(), slog.LevelDebug),
@@ -106,6 +115,13 @@ func (s *Service) Run(ctx context.Context) error {
 		return nil
 	})
 	group.Go(func() error { return s.retain(groupCtx) })
+	group.Go(func() error { return s.tidy(groupCtx) })
+	for _, one := range s.senders {
+		group.Go(func() error { return one.Run(groupCtx) })
+	}
+	if s.Central != nil {
+		group.Go(func() error { return s.Central.Run(groupCtx) })
+	}
 	if s.Gateway != nil {
 		group.Go(func() error { return s.Gateway.Run(groupCtx) })
 	} else {

@@ -1,14 +1,10 @@
 package store
 
 import (
-	"encoding/binary"
 	"fmt"
-	"maps"
-	"time"
 
 	"gorm.io/gorm"
 
-	"nexocumula/internal/core/chunk"
 	"nexocumula/internal/core/column"
 	"nexocumula/internal/core/reading"
 	"nexocumula/internal/core/rollup"
@@ -25,176 +21,82 @@ type Entry struct {
 // series and tier, rows of the later hide rows of the earlier.
 type Batch struct {
 	Entries  []Entry
-	Sketches []Sketch
+	Sketches []Sketch // those of one series next to each other
 	Rejects  []reading.Reject
-	Outbox   []Parcel
 	Cursors  []Cursor
 }
 
-// Append writes the batch durably and returns once it is on disk. It waits while the
-// head is full and a seal is on its way to empty it.
+// Append writes the batch durably and returns once it is on disk and can be read.
+// Summaries and sketches are marked for every uplink that sends them. It waits while
+// the tray is full and a seal is on its way to empty it.
 func (s *Store) Append(b Batch) error {
 	s.waitForRoom()
-	payload, err := encodeJournal(b.Entries)
+	payload, err := encodeJournal(b.Entries, b.Sketches)
 	if err != nil {
 		return err
 	}
 	s.write.Lock()
 	defer s.write.Unlock()
-	row := journalRow{Payload: payload}
-	err = s.db.Transaction(func(tx *gorm.DB) error {
+	if err := s.commit(b, payload); err != nil {
+		return s.noted("writing", fmt.Errorf("writing to the store: %w", err))
+	}
+	s.well("writing")
+	s.takeIn(b, len(payload))
+	s.judge.Wrote()
+	s.watermark.wrote(s.journal.last, s.judge)
+	return nil
+}
+
+// commit is the transaction of an Append. write is held.
+func (s *Store) commit(b Batch, payload []byte) error {
+	s.journal.next++ // also when it fails: the row may have reached the disk all the same
+	row := journalRow{ID: s.journal.next, Payload: payload}
+	return s.db.Transaction(func(tx *gorm.DB) error {
 		if len(payload) > 0 {
 			if err := tx.Create(&row).Error; err != nil {
 				return fmt.Errorf("writing the journal: %w", err)
 			}
 		}
-		return writeBeside(tx, b)
+		for _, c := range b.Cursors {
+			if err := put(tx, c.row()); err != nil {
+				return fmt.Errorf("writing the cursor of %s: %w", c.Name, err)
+			}
+		}
+		if err := writeSketches(tx, b.Sketches); err != nil {
+			return err
+		}
+		return s.writeRejects(tx, b.Rejects)
 	})
-	if err != nil {
-		return fmt.Errorf("writing to the store: %w", err)
-	}
+}
+
+// takeIn makes what was committed readable, marks it for the uplinks and tells those
+// who follow.
+func (s *Store) takeIn(b Batch, bytes int) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if len(payload) > 0 {
-		s.journal.last = row.ID
-		s.journal.bytes += len(payload)
+	if bytes > 0 {
+		s.journal.last = s.journal.next
+		s.journal.bytes += bytes
 	}
 	for _, e := range b.Entries {
 		if e.Rows.Len() > 0 {
-			s.takeIn(e)
+			s.lay(e)
 		}
 	}
-	return nil
-}
-
-// waitForRoom bounds the memory of the head: what comes faster than it can be sealed
-// has to wait.
-func (s *Store) waitForRoom() {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	for s.headRows >= mostHeadRows && s.frozen != nil {
-		s.sealed.Wait()
+	since := s.judge.Now().UnixNano()
+	s.journal.sketches = append(s.journal.sketches, starts(b.Sketches)...)
+	for _, o := range s.outboxes {
+		o.add(b.Entries, b.Sketches, since)
+	}
+	for f := range s.followers {
+		f.tell(b.Entries)
 	}
 }
 
-// writeBeside writes what a batch holds besides rows.
-func writeBeside(tx *gorm.DB, b Batch) error {
-	for _, p := range b.Outbox {
-		row := outboxRow{Uplink: p.Uplink, Seq: p.Seq, Created: time.Now().UnixNano(), Rows: p.Rows, Payload: p.Payload}
-		if err := tx.Create(&row).Error; err != nil {
-			return fmt.Errorf("writing batch %d to the outbox of %s: %w", p.Seq, p.Uplink, err)
-		}
+func starts(sketches []Sketch) []Sketch {
+	out := make([]Sketch, len(sketches))
+	for i, s := range sketches {
+		out[i] = Sketch{Series: s.Series, Start: s.Start}
 	}
-	for _, c := range b.Cursors {
-		if err := tx.Save(c.row()).Error; err != nil {
-			return fmt.Errorf("writing the cursor of %s: %w", c.Name, err)
-		}
-	}
-	if err := writeSketches(tx, b.Sketches); err != nil {
-		return err
-	}
-	return writeRejects(tx, b.Rejects)
-}
-
-// takeIn adds rows to the head and to what the catalogue knows. Callers hold mu.
-func (s *Store) takeIn(e Entry) {
-	at := place{e.Series, e.Tier}
-	before := s.heads[at]
-	merged := column.Merge(before, e.Rows)
-	if before.Len() == 0 {
-		merged = merged.Clone() // the caller keeps its rows
-	}
-	s.headRows += merged.Len() - before.Len()
-	s.heads[at] = merged
-	if known := s.catalogue.get(e.Series); known != nil {
-		known.saw(e.Tier, e.Rows)
-	}
-}
-
-// A journal row holds entry after entry: uvarint series, uvarint tier in
-// nanoseconds, uvarint length, then the rows as package chunk writes them.
-func encodeJournal(entries []Entry) ([]byte, error) {
-	var out []byte
-	for _, e := range entries {
-		if e.Rows.Len() == 0 {
-			continue
-		}
-		rows, err := chunk.EncodePlain(e.Rows)
-		if err != nil {
-			return nil, fmt.Errorf("writing to the store: series %d: %w", e.Series, err)
-		}
-		out = binary.AppendUvarint(out, uint64(e.Series))
-		out = binary.AppendUvarint(out, uint64(e.Tier))
-		out = binary.AppendUvarint(out, uint64(len(rows)))
-		out = append(out, rows...)
-	}
-	return out, nil
-}
-
-func decodeJournal(payload []byte) ([]Entry, error) {
-	var entries []Entry
-	for len(payload) > 0 {
-		var head [3]uint64
-		for i := range head {
-			v, n := binary.Uvarint(payload)
-			if n <= 0 {
-				return nil, fmt.Errorf("journal row ends inside an entry's head")
-			}
-			head[i], payload = v, payload[n:]
-		}
-		if head[2] > uint64(len(payload)) {
-			return nil, fmt.Errorf("journal row ends inside an entry")
-		}
-		rows, err := chunk.Decode(payload[:head[2]])
-		if err != nil {
-			return nil, err
-		}
-		entries = append(entries, Entry{Series: uint32(head[0]), Tier: rollup.Tier(head[1]), Rows: rows})
-		payload = payload[head[2]:]
-	}
-	return entries, nil
-}
-
-// replayJournal fills the head from the journal rows left over.
-func (s *Store) replayJournal() error {
-	rows, err := s.db.Model(&journalRow{}).Order("id").Rows()
-	if err != nil {
-		return fmt.Errorf("reading the journal: %w", err)
-	}
-	defer rows.Close()
-	var broken []damagedRow
-	for rows.Next() {
-		var row journalRow
-		if err := s.db.ScanRows(rows, &row); err != nil {
-			return fmt.Errorf("reading the journal: %w", err)
-		}
-		entries, err := decodeJournal(row.Payload)
-		if err != nil {
-			broken = append(broken, damagedRow{ID: row.ID, Place: "journal", Reason: err.Error(), Raw: row.Payload})
-			continue
-		}
-		s.journal.last = row.ID
-		s.journal.bytes += len(row.Payload)
-		for _, e := range entries {
-			s.takeIn(e)
-		}
-	}
-	if err := rows.Err(); err != nil {
-		return fmt.Errorf("reading the journal: %w", err)
-	}
-	rows.Close()
-	return s.setAside(broken)
-}
-
-// InHead calls visit with everything the head holds of a tier: after Open, all that
-// was written since the last Seal.
-func (s *Store) InHead(tier rollup.Tier, visit func(series uint32, rows column.Block)) {
-	s.mu.RLock()
-	heads := maps.Clone(s.heads)
-	s.mu.RUnlock()
-	for at, rows := range heads {
-		if at.tier == tier {
-			visit(at.series, rows)
-		}
-	}
+	return out
 }

@@ -15,6 +15,7 @@ import (
 type Series struct {
 	ID uint32
 	series.Definition
+	Collected bool  // its readings are here, not only its summaries
 	FirstSeen int64 // oldest time, nanoseconds since 1970; 0 without rows
 	LastTime  int64 // time of the latest value; 0 without rows
 	LastValue float64
@@ -29,7 +30,7 @@ func (s *Series) saw(tier rollup.Tier, rows column.Block) {
 	first, t := rows.Times[0], rows.Times[last]
 	var value float64
 	if tier == rollup.Readings {
-		value = rows.Cols[0][last]
+		value, s.Collected = rows.Cols[0][last], true
 	} else {
 		c := rows.Cols
 		first += int64(c[rollup.ColFirstAt][0])
@@ -48,8 +49,34 @@ func (s *Store) loadCatalogue() error {
 	if err := s.db.Find(&rows).Error; err != nil {
 		return fmt.Errorf("reading the catalogue: %w", err)
 	}
+	var broken []damagedRow
 	for _, r := range rows {
-		s.catalogue.put(&Series{ID: r.ID, FirstSeen: r.FirstSeen, LastTime: r.LastTime, LastValue: r.LastValue, Definition: r.definition()})
+		if r.Checksum != r.sum() {
+			broken = append(broken, damagedRow{ID: uint64(r.ID), Place: "series", Reason: "the series' definition does not match its checksum; its chunks stay, but nothing says what they are of", Series: r.ID, Raw: fmt.Appendf(nil, "%+v", r)})
+			continue
+		}
+		s.catalogue.put(&Series{ID: r.ID, Collected: r.Collected, FirstSeen: r.FirstSeen, LastTime: r.LastTime, LastValue: r.LastValue, Definition: r.definition()})
+	}
+	if err := s.setAside(broken); err != nil {
+		return err
+	}
+	return s.countIDs()
+}
+
+// countIDs finds the highest ids there are, so that none is used again: rows of a series
+// whose definition is lost must not become another's.
+func (s *Store) countIDs() error {
+	for _, of := range []struct {
+		into  any
+		query string
+	}{
+		{&s.lastSeries, "SELECT max(coalesce((SELECT max(id) FROM series), 0), coalesce((SELECT max(series) FROM chunks), 0), coalesce((SELECT max(series) FROM damaged), 0))"},
+		{&s.nextChunk, "SELECT coalesce(max(id), 0) FROM chunks"},
+		{&s.lastReject, "SELECT coalesce(max(id), 0) FROM rejects"},
+	} {
+		if err := s.db.Raw(of.query).Scan(of.into).Error; err != nil {
+			return fmt.Errorf("reading the catalogue: %w", err)
+		}
 	}
 	return nil
 }
@@ -69,7 +96,7 @@ func (e *KindChanged) Error() string {
 // their ids in the same order. New and changed ones are written at once.
 func (s *Store) Define(defs []series.Definition) ([]uint32, error) {
 	ids := make([]uint32, len(defs))
-	if s.known(defs, ids) {
+	if s.stands(defs, ids) {
 		return ids, nil
 	}
 	s.write.Lock()
@@ -78,20 +105,25 @@ func (s *Store) Define(defs []series.Definition) ([]uint32, error) {
 	if err != nil {
 		return nil, err
 	}
+	for i, row := range fresh {
+		row.ID = s.lastSeries + 1 + uint32(i)
+		row.Checksum = row.sum()
+	}
 	err = s.db.Transaction(func(tx *gorm.DB) error {
-		if err := tx.CreateInBatches(fresh, 500).Error; err != nil { // gives them their ids
+		if err := tx.CreateInBatches(fresh, 500).Error; err != nil {
 			return fmt.Errorf("writing new series to the catalogue: %w", err)
 		}
 		for _, row := range changed {
-			if err := tx.Model(&row).Select("unit", "fresh_for", "wrap", "labels", "sketch").Updates(row).Error; err != nil {
+			if err := updateSeries(tx, row); err != nil {
 				return fmt.Errorf("writing series %s to the catalogue: %w", row.Path, err)
 			}
 		}
 		return nil
 	})
 	if err != nil {
-		return nil, err
+		return nil, s.noted("writing", err)
 	}
+	s.lastSeries += uint32(len(fresh))
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	for _, row := range fresh {
@@ -113,7 +145,7 @@ func (s *Store) sort(defs []series.Definition) (fresh []*seriesRow, changed []se
 	defer s.mu.RUnlock()
 	seen := map[series.Path]*seriesRow{}
 	for _, d := range defs {
-		row := rowOf(d)
+		row := rowOf(Series{Definition: d})
 		have := s.catalogue.byPath(d.Path)
 		switch before := seen[d.Path]; {
 		case have != nil && have.Kind != d.Kind:
@@ -121,8 +153,9 @@ func (s *Store) sort(defs []series.Definition) (fresh []*seriesRow, changed []se
 		case before != nil && before.Kind != row.Kind:
 			return nil, nil, &KindChanged{Path: d.Path, Was: series.Kind(before.Kind), Is: d.Kind}
 		case have != nil && have.Definition != d:
-			row.ID = have.ID
-			changed = append(changed, row)
+			again := *have
+			again.Definition = d
+			changed = append(changed, rowOf(again))
 		case have == nil && before != nil:
 			*before = row
 		case have == nil:
@@ -133,8 +166,20 @@ func (s *Store) sort(defs []series.Definition) (fresh []*seriesRow, changed []se
 	return fresh, changed, nil
 }
 
-func rowOf(d series.Definition) seriesRow {
-	return seriesRow{Path: string(d.Path), Kind: string(d.Kind), Unit: d.Unit, FreshFor: int64(d.FreshFor), Wrap: d.Wrap, Labels: string(d.Labels), Sketch: d.Sketch}
+func rowOf(known Series) seriesRow {
+	d := known.Definition
+	row := seriesRow{
+		ID: known.ID, Path: string(d.Path), Kind: string(d.Kind), Unit: d.Unit, FreshFor: int64(d.FreshFor), Wrap: d.Wrap, Labels: string(d.Labels), Sketch: d.Sketch,
+		Collected: known.Collected, FirstSeen: known.FirstSeen, LastTime: known.LastTime, LastValue: known.LastValue,
+	}
+	row.Checksum = row.sum()
+	return row
+}
+
+// updateSeries writes all of a series' row but its path and kind, which never change.
+func updateSeries(tx *gorm.DB, r seriesRow) error {
+	return tx.Exec("UPDATE series SET unit = ?, fresh_for = ?, wrap = ?, labels = ?, sketch = ?, collected = ?, first_seen = ?, last_time = ?, last_value = ?, checksum = ? WHERE id = ?",
+		r.Unit, r.FreshFor, r.Wrap, r.Labels, r.Sketch, r.Collected, r.FirstSeen, r.LastTime, r.LastValue, r.Checksum, r.ID).Error
 }
 
 func (r *seriesRow) definition() series.Definition {
@@ -144,8 +189,8 @@ func (r *seriesRow) definition() series.Definition {
 	}
 }
 
-// known fills ids and reports whether all definitions stand as given.
-func (s *Store) known(defs []series.Definition, ids []uint32) bool {
+// stands fills ids and reports whether all definitions stand as given.
+func (s *Store) stands(defs []series.Definition, ids []uint32) bool {
 	s.mu.RLock()
 	defer s.mu.RUnlock()
 	for i, d := range defs {
@@ -168,6 +213,17 @@ func (s *Store) List(selector series.Selector) []Series {
 		out[i] = *known
 	}
 	return out
+}
+
+// Find is the series with the path.
+func (s *Store) Find(path series.Path) (Series, bool) {
+	s.mu.RLock()
+	defer s.mu.RUnlock()
+	known := s.catalogue.byPath(path)
+	if known == nil {
+		return Series{}, false
+	}
+	return *known, true
 }
 
 // Get is the series with the id.

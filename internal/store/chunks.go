@@ -49,31 +49,34 @@ func nextMonth(t int64) int64 {
 
 func makeChunk(at place, rows column.Block, def *series.Definition) (chunkRow, error) {
 	last := rows.Times[rows.Len()-1]
-	c := chunkRow{Series: at.series, Tier: int64(at.tier), Start: rows.Times[0], End: last, Rows: rows.Len()}
+	c := chunkRow{Series: at.series, Tier: int64(at.tier), FirstAt: rows.Times[0], LastAt: last, Count: rows.Len()}
 	if err := c.addParts(rows); err != nil {
 		return c, err
 	}
 	join := rollup.NewJoiner(def, rollup.NeedAll)
-	join.Begin(c.Start)
+	join.Begin(c.FirstAt)
 	if at.tier == rollup.Readings {
 		join.Readings(rows, 0, rows.Len())
 	} else {
 		join.Summaries(rows, 0, rows.Len(), int64(at.tier))
 	}
 	whole := rollup.NewBlock(def.Kind, 1)
-	join.End(c.until()).AddTo(&whole, c.Start, def.Kind)
+	join.End(c.until()).AddTo(&whole, c.FirstAt, def.Kind)
 	var err error
-	if c.Whole, err = chunk.EncodePlain(whole); err != nil || at.tier != stepsOf {
+	if c.Whole, err = chunk.EncodePlain(whole); err != nil {
 		return c, err
 	}
-	if steps := stepsOfRows(rows, def, c.until()); steps.Len()*fewestRows <= rows.Len() {
-		err = c.addSteps(steps)
+	if at.tier == stepsOf {
+		if steps := stepsOfRows(rows, def, c.until()); steps.Len()*fewestRows <= rows.Len() {
+			err = c.addSteps(steps)
+		}
 	}
+	c.Checksum = c.sum()
 	return c, err
 }
 
 // until is the end of the time the chunk's rows are of.
-func (c chunkRow) until() int64 { return c.End + max(1, c.Tier) }
+func (c chunkRow) until() int64 { return c.LastAt + max(1, c.Tier) }
 
 // addParts encodes the columns. All parts but the first have the numbers of the rows
 // as times, which costs next to nothing.
@@ -100,7 +103,7 @@ func (c *chunkRow) addParts(rows column.Block) (err error) {
 
 // addSteps encodes the steps in two runs of columns.
 func (c *chunkRow) addSteps(steps column.Block) (err error) {
-	c.Step = steps.Len()
+	c.Steps = steps.Len()
 	cut := rollup.Parts[1]
 	if c.Step0, err = chunk.EncodeQuick(column.Block{Times: steps.Times, Cols: steps.Cols[:cut]}); err != nil {
 		return err
@@ -204,8 +207,8 @@ func (c *chunkRow) rows(names []string, need rollup.Need, room *buffers) (column
 		if err != nil {
 			return b, fmt.Errorf("part %d: %w", part, err)
 		}
-		if p.Len() != c.Rows {
-			return b, fmt.Errorf("part %d: %w: %d rows where the chunk has %d", part, chunk.ErrDamaged, p.Len(), c.Rows)
+		if p.Len() != c.Count {
+			return b, fmt.Errorf("part %d: %w: %d rows where the chunk has %d", part, chunk.ErrDamaged, p.Len(), c.Count)
 		}
 		if part == 0 {
 			if b.Times, err = room.timesOf(p); err != nil {
@@ -269,8 +272,8 @@ func (c *chunkRow) steps(names []string, need rollup.Need, room *buffers) (b col
 		if err != nil {
 			return b, err
 		}
-		if p.Len() != c.Step {
-			return b, fmt.Errorf("%w: %d steps where the chunk has %d", chunk.ErrDamaged, p.Len(), c.Step)
+		if p.Len() != c.Steps {
+			return b, fmt.Errorf("%w: %d steps where the chunk has %d", chunk.ErrDamaged, p.Len(), c.Steps)
 		}
 		if i == 0 {
 			if b.Times, err = room.timesOf(p); err != nil {
@@ -282,6 +285,14 @@ func (c *chunkRow) steps(names []string, need rollup.Need, room *buffers) (b col
 		}
 	}
 	return b, nil
+}
+
+// check compares what stands beside the payloads with its checksum.
+func (c *chunkRow) check() error {
+	if c.Checksum != c.sum() {
+		return fmt.Errorf("%w: series, tier, times or counts do not match their checksum", chunk.ErrDamaged)
+	}
+	return nil
 }
 
 // whole is the chunk as one summary.

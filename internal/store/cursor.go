@@ -1,34 +1,63 @@
 package store
 
 import (
+	"encoding/json"
 	"fmt"
 	"time"
 )
 
-// Cursor is how far an uplink is acknowledged: at a gateway by uplink, at a central
-// by gateway.
+// Cursor is how far a gateway that replicates to here has come.
 type Cursor struct {
 	Name    string
-	Epoch   string // sequence numbers start again from 1 with each epoch
-	Seq     uint64
+	Life    string // of this central, when the last batch was stored
+	Stored  uint64 // batches of the gateway stored in all, in this life and those before
+	Lives   []Life // earlier lives, the newest last
+	Rows    uint64 // summaries stored in all
 	Updated time.Time
-	Rows    uint64 // summaries acknowledged in all
-	Status  []byte // what the other end last said of itself, as JSON
+	Session string    // of the gateway's process that was heard last
+	Sent    uint64    // its number of the last request that was stored
+	Retired []Session // earlier sessions, the newest last
+	Dropped uint64    // batches stored when the newest one ended that Retired does not name any more
+	Status  []byte    // what the gateway last said of itself, as JSON
+}
+
+// Life is one run of a central: how much of a gateway it had stored when it ended.
+type Life struct {
+	ID     string
+	Stored uint64
+}
+
+// Session is one process of a gateway: how much of the gateway was stored with its last
+// batch; 0 when it never sent one.
+type Session struct {
+	ID     string
+	Stored uint64
 }
 
 func (c Cursor) row() *cursorRow {
-	return &cursorRow{Name: c.Name, Epoch: c.Epoch, Seq: c.Seq, Updated: c.Updated.UnixNano(), Rows: c.Rows, Status: c.Status}
+	row := cursorRow{Name: c.Name, Life: c.Life, Stored: c.Stored, Rows: c.Rows, Updated: c.Updated.UnixNano(), Session: c.Session, Sent: c.Sent, Dropped: c.Dropped, Status: c.Status}
+	lives, _ := json.Marshal(c.Lives) // texts and numbers can always be written
+	retired, _ := json.Marshal(c.Retired)
+	row.Lives, row.Retired = string(lives), string(retired)
+	return &row
 }
 
 // Cursors are all cursors by name.
 func (s *Store) Cursors() (map[string]Cursor, error) {
 	var rows []cursorRow
-	if err := s.db.Find(&rows).Error; err != nil {
+	if err := s.reader.Find(&rows).Error; err != nil {
 		return nil, fmt.Errorf("reading the cursors: %w", err)
 	}
 	out := map[string]Cursor{}
 	for _, r := range rows {
-		out[r.Name] = Cursor{Name: r.Name, Epoch: r.Epoch, Seq: r.Seq, Updated: time.Unix(0, r.Updated).UTC(), Rows: r.Rows, Status: r.Status}
+		c := Cursor{Name: r.Name, Life: r.Life, Stored: r.Stored, Rows: r.Rows, Updated: time.Unix(0, r.Updated).UTC(), Session: r.Session, Sent: r.Sent, Dropped: r.Dropped, Status: r.Status}
+		if err := json.Unmarshal([]byte(r.Lives), &c.Lives); err != nil {
+			return nil, fmt.Errorf("reading the cursor of %s: %w", r.Name, err)
+		}
+		if err := json.Unmarshal([]byte(r.Retired), &c.Retired); err != nil {
+			return nil, fmt.Errorf("reading the cursor of %s: %w", r.Name, err)
+		}
+		out[r.Name] = c
 	}
 	return out, nil
 }

@@ -11,9 +11,9 @@ import (
 // that have been released are never changed.
 var migrations = []*gormigrate.Migration{
 	{
-		ID: "0002-chunks-in-parts",
+		ID: "0003-marks-and-sums",
 		Migrate: func(tx *gorm.DB) error {
-			return tx.AutoMigrate(&seriesRow{}, &journalRow{}, &chunkRow{}, &sketchRow{}, &damagedRow{}, &outboxRow{}, &cursorRow{}, &rejectRow{}, &stateRow{})
+			return tx.AutoMigrate(&seriesRow{}, &journalRow{}, &chunkRow{}, &sketchRow{}, &damagedRow{}, &uplinkRow{}, &marksRow{}, &cursorRow{}, &rejectRow{}, &stateRow{})
 		},
 	},
 }

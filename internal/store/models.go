@@ -1,9 +1,10 @@
 package store
 
-// The tables. Column names are GORM's: snake_case of the field names.
+// The tables. Column names are GORM's, snake_case of the field names, and none is a word
+// that a database reserves.
 
 type seriesRow struct {
-	ID        uint32 `gorm:"primaryKey"`
+	ID        uint32 `gorm:"primaryKey;autoIncrement:false"`
 	Path      string `gorm:"uniqueIndex;not null"`
 	Kind      string
 	Unit      string
@@ -11,15 +12,18 @@ type seriesRow struct {
 	Wrap      float64
 	Labels    string
 	Sketch    bool
-	FirstSeen int64 // oldest time of a row there ever was, as of the last seal; 0 without rows
-	LastTime  int64 // the latest value, as of the last seal; 0 without rows
-	LastValue float64
+	Collected bool    // its readings are here, not only its summaries
+	FirstSeen int64   // oldest time of a row there ever was, as of the last seal; 0 without rows
+	LastTime  int64   // the latest value, as of the last seal; 0 without rows
+	LastValue float64 //
+	Checksum  uint32  // of all the above, see sums.go
 }
 
 func (seriesRow) TableName() string { return "series" }
 
+// journalRow is one Append. The store counts its ids, and never uses one again.
 type journalRow struct {
-	ID      uint64 `gorm:"primaryKey;autoIncrement"`
+	ID      uint64 `gorm:"primaryKey;autoIncrement:false"`
 	Payload []byte
 }
 
@@ -29,36 +33,37 @@ func (journalRow) TableName() string { return "journal" }
 // and these in the order in which they are wanted: SQLite reads a row only as far as
 // the last column that is asked for. A part that the kind has no columns for is NULL.
 type chunkRow struct {
-	ID     uint64 `gorm:"primaryKey;autoIncrement"`
-	Series uint32 `gorm:"index:chunks_place,priority:1"`
-	Tier   int64  `gorm:"index:chunks_place,priority:2"` // nanoseconds; 0 is readings
-	Start  int64  `gorm:"index:chunks_place,priority:3"` // first time
-	End    int64  // last time
-	Rows   int
-	Step   int    // rows of steps; 0 when they would not help
-	Whole  []byte // synopsis: one summary of all rows
-	Step0  []byte // synopsis: a summary for every quarter of an hour, the columns of Part0
-	Step1  []byte // and all others
-	Part0  []byte
-	Part1  []byte
-	Part2  []byte
-	Part3  []byte
+	ID       uint64 `gorm:"primaryKey;autoIncrement:false"`
+	Series   uint32 `gorm:"index:chunks_place,priority:1"`
+	Tier     int64  `gorm:"index:chunks_place,priority:2"` // nanoseconds; 0 is readings
+	FirstAt  int64  `gorm:"index:chunks_place,priority:3"` // time of the first row
+	LastAt   int64  // time of the last row
+	Count    int    `gorm:"column:row_count"`
+	Steps    int    // rows of steps; 0 when they would not help
+	Checksum uint32 // of all the above, see sums.go; each payload has its own
+	Whole    []byte // synopsis: one summary of all rows
+	Step0    []byte // synopsis: a summary for every quarter of an hour, the columns of Part0
+	Step1    []byte // and all others
+	Part0    []byte
+	Part1    []byte
+	Part2    []byte
+	Part3    []byte
 }
 
 func (chunkRow) TableName() string { return "chunks" }
 
-// damagedRow is what could not be read, set aside as it was found.
+// damagedRow is what could not be read, set aside as it was found, or what is missing.
 type damagedRow struct {
-	ID     uint64 `gorm:"primaryKey;autoIncrement"`
-	Found  int64
-	Place  string // the table it stood in
-	Reason string
-	Series uint32
-	Tier   int64
-	Start  int64
-	End    int64
-	Rows   int
-	Raw    []byte // all payloads, one behind the other
+	ID      uint64 `gorm:"primaryKey"`
+	Found   int64
+	Place   string // the table it stood in; "store" for what the store as a whole lacks
+	Reason  string
+	Series  uint32
+	Tier    int64
+	FirstAt int64
+	LastAt  int64
+	Count   int    `gorm:"column:row_count"`
+	Raw     []byte // all payloads, one behind the other
 }
 
 func (damagedRow) TableName() string { return "damaged" }
@@ -72,29 +77,50 @@ type sketchRow struct {
 
 func (sketchRow) TableName() string { return "sketches" }
 
-type outboxRow struct {
-	Uplink  string `gorm:"primaryKey"`
-	Seq     uint64 `gorm:"primaryKey;autoIncrement:false"`
-	Created int64
-	Rows    int
-	Payload []byte
+// uplinkRow is what is known of an uplink besides its marks.
+type uplinkRow struct {
+	Name      string `gorm:"primaryKey"`
+	Tiers     string // as Tiers of the configuration, to see when they change
+	SweepNext uint32 // everything of the series from this id on, to SweepLast, waits as well
+	SweepLast uint32
+	Life      string // the central's, of the last acknowledgement
+	Stored    uint64 // its count of stored batches then
+	Sent      uint64 // summaries acknowledged in all
+	AckedAt   int64
+	Sessions  string // of the senders there were, the newest last, with spaces between
+	GivenUp   uint64 // summaries that were dropped before they could be sent
 }
 
-func (outboxRow) TableName() string { return "outbox" }
+func (uplinkRow) TableName() string { return "uplinks" }
 
+// marksRow is the marks of an uplink for some neighbouring series.
+type marksRow struct {
+	Uplink string `gorm:"primaryKey"`
+	Shard  uint32 `gorm:"primaryKey;autoIncrement:false"` // series id / shardSeries
+	Data   []byte
+}
+
+func (marksRow) TableName() string { return "marks" }
+
+// cursorRow is how far a gateway that replicates to here has come.
 type cursorRow struct {
 	Name    string `gorm:"primaryKey"`
-	Epoch   string
-	Seq     uint64
+	Life    string // ours, when the last batch was stored
+	Stored  uint64 // batches of it stored in all
+	Lives   string // earlier lives, with what was stored when each ended
+	Rows    uint64 `gorm:"column:row_count"`
 	Updated int64
-	Rows    uint64
+	Session string // of the gateway's process that was heard last
+	Sent    uint64 // its number of that request
+	Retired string // earlier sessions, with what was stored when each ended
+	Dropped uint64 // what was stored when the newest ended that is not in Retired any more
 	Status  []byte
 }
 
 func (cursorRow) TableName() string { return "cursors" }
 
 type rejectRow struct {
-	ID     uint64 `gorm:"primaryKey;autoIncrement"`
+	ID     uint64 `gorm:"primaryKey;autoIncrement:false"`
 	Time   int64
 	Source string
 	Place  string

@@ -32,25 +32,25 @@ func (g *gathered) Whole(int64, int64, rollup.Summary) error { return nil } // o
 // LastBefore is the last reading before t that the rows of a tier, those with a time
 // before t, tell of.
 func (s *Store) LastBefore(id uint32, tier rollup.Tier, t int64) (at int64, value float64, ok bool, err error) {
-	head := s.head(place{id, tier}, -1<<62, t)
+	tray := s.inTray(place{id, tier}, -1<<62, t)
 	newest := int64(-1 << 62)
-	if n := head.Len(); n > 0 {
-		newest = head.Times[n-1]
-		head = head.Rows(n-1, n)
+	if n := tray.Len(); n > 0 {
+		newest = tray.Times[n-1]
+		tray = tray.Rows(n-1, n)
 	}
 	var c chunkRow
-	err = s.reader.Raw("SELECT id, start, `end`, `rows`, whole FROM chunks WHERE series = ? AND tier = ? AND start < ? ORDER BY start DESC LIMIT 1",
+	err = s.reader.Raw("SELECT id, first_at, last_at FROM chunks WHERE series = ? AND tier = ? AND first_at < ? ORDER BY first_at DESC LIMIT 1",
 		id, int64(tier), t).Scan(&c).Error
 	if err != nil {
 		return 0, 0, false, err
 	}
-	if c.ID == 0 || c.Start < newest && c.End <= newest {
-		at, value, ok = lastOf(head, tier)
+	if c.ID == 0 || c.FirstAt < newest && c.LastAt <= newest {
+		at, value, ok = lastOf(tray, tier)
 		return at, value, ok, nil
 	}
-	from := max(c.Start, newest)
-	if c.End < t && c.End > newest {
-		from = c.End
+	from := max(c.FirstAt, newest)
+	if c.LastAt < t && c.LastAt > newest {
+		from = c.LastAt
 	}
 	var rows gathered
 	need := rollup.Wants(rollup.ColLast, rollup.ColLastAt)

@@ -11,13 +11,14 @@ import (
 // keepRejects is how many rejects are kept; the oldest go first. All are counted.
 const keepRejects = 20_000
 
-func writeRejects(tx *gorm.DB, rejects []reading.Reject) error {
+func (s *Store) writeRejects(tx *gorm.DB, rejects []reading.Reject) error {
 	if len(rejects) == 0 {
 		return nil
 	}
 	rows := make([]rejectRow, len(rejects))
 	for i, r := range rejects {
-		rows[i] = rejectRow{Time: r.Time, Source: r.Source, Place: r.Place, Reason: r.Reason, Raw: r.Raw}
+		s.lastReject++
+		rows[i] = rejectRow{ID: s.lastReject, Time: r.Time, Source: r.Source, Place: r.Place, Reason: r.Reason, Raw: r.Raw}
 	}
 	if err := tx.CreateInBatches(rows, 500).Error; err != nil {
 		return fmt.Errorf("writing rejects: %w", err)
@@ -35,7 +36,7 @@ func writeRejects(tx *gorm.DB, rejects []reading.Reject) error {
 // Rejects are the newest rejects, newest first, of one source or, when it is empty,
 // of all.
 func (s *Store) Rejects(source string, most int) ([]reading.Reject, error) {
-	query := s.db.Order("id desc").Limit(most)
+	query := s.reader.Order("id desc").Limit(most)
 	if source != "" {
 		query = query.Where("source = ?", source)
 	}

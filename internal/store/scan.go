@@ -49,36 +49,31 @@ func (s *Store) Scan(ctx context.Context, id uint32, w Wanted, sink Sink) error 
 		return nil // what is not in the catalogue has no rows
 	}
 	at := place{id, w.Tier}
-	sc := scan{db: s.reader.WithContext(ctx), series: known, at: at, want: w, sink: sink, head: s.head(at, w.From, w.To)}
+	sc := scan{store: s, db: s.reader.WithContext(ctx), series: known, at: at, want: w, sink: sink, tray: s.inTray(at, w.From, w.To)}
 	if !w.Keep {
 		sc.room = &buffers{}
 	}
 	if w.Tier != rollup.Readings {
-		sc.head = sc.head.Pick(w.Need.Has)
+		sc.tray = sc.tray.Pick(w.Need.Has)
 	}
 	if err := sc.run(); err != nil {
+		if ctx.Err() == nil {
+			err = s.noted("reading", err)
+		}
 		return fmt.Errorf("reading %s: %w", known.Path, err)
 	}
 	return s.setAside(sc.broken)
 }
 
-// head is what is not sealed yet. It is looked at before the chunks: a seal in between
-// moves rows from here to there, where they are then found a second time, which is
-// harmless.
-func (s *Store) head(at place, from, to int64) column.Block {
-	s.mu.RLock()
-	defer s.mu.RUnlock()
-	return column.Merge(s.frozen[at].Between(from, to), s.heads[at].Between(from, to))
-}
-
 type scan struct {
+	store  *Store
 	db     *gorm.DB
 	series Series
 	at     place
 	want   Wanted
 	sink   Sink
 	from   int64        // everything before it has been brought
-	head   column.Block // what is left of it
+	tray   column.Block // what is left of it
 	broken []damagedRow
 	room   *buffers // nil when blocks are kept
 }
@@ -91,6 +86,13 @@ const listAtOnce = 64
 // now has all of its rows.
 func (sc *scan) run() error {
 	sc.from = sc.want.From
+	until, err := sc.store.sealedUntil(sc.at)
+	if err != nil {
+		return err
+	}
+	if until < sc.from {
+		return sc.emit(sc.tray, int64(sc.at.tier)) // all there is
+	}
 	for {
 		chunks, err := sc.list()
 		if err != nil {
@@ -103,7 +105,7 @@ func (sc *scan) run() error {
 			if err = sc.one(c); err != nil {
 				break
 			}
-			sc.from = max(sc.from, c.End+1)
+			sc.from = max(sc.from, c.LastAt+1)
 		}
 		switch {
 		case errors.Is(err, sql.ErrNoRows):
@@ -111,18 +113,18 @@ func (sc *scan) run() error {
 		case err != nil:
 			return err
 		case len(chunks) < listAtOnce:
-			return sc.emit(sc.head, int64(sc.at.tier))
+			return sc.emit(sc.tray, int64(sc.at.tier))
 		}
 	}
 }
 
 // list is the next chunks, in order, without their parts.
 func (sc *scan) list() (out []chunkRow, err error) {
-	columns := "id, start, `end`, `rows`, step"
+	columns := "id, first_at, last_at, row_count, steps, checksum"
 	if sc.want.Cut != nil {
 		columns += ", whole"
 	}
-	rows, err := sc.db.Raw("SELECT "+columns+" FROM chunks WHERE series = ? AND tier = ? AND start < ? AND `end` >= ? ORDER BY start LIMIT ?",
+	rows, err := sc.db.Raw("SELECT "+columns+" FROM chunks WHERE series = ? AND tier = ? AND first_at < ? AND last_at >= ? ORDER BY first_at LIMIT ?",
 		sc.at.series, int64(sc.at.tier), sc.want.To, sc.from, listAtOnce).Rows()
 	if err != nil {
 		return nil, err
@@ -130,8 +132,8 @@ func (sc *scan) list() (out []chunkRow, err error) {
 	defer rows.Close()
 	for rows.Next() {
 		c := chunkRow{Series: sc.at.series, Tier: int64(sc.at.tier)}
-		into := []any{&c.ID, &c.Start, &c.End, &c.Rows, &c.Step, &c.Whole}
-		if err := rows.Scan(into[:5+strings.Count(columns, "whole")]...); err != nil {
+		into := []any{&c.ID, &c.FirstAt, &c.LastAt, &c.Count, &c.Steps, &c.Checksum, &c.Whole}
+		if err := rows.Scan(into[:6+strings.Count(columns, "whole")]...); err != nil {
 			return nil, err
 		}
 		out = append(out, c)
@@ -144,7 +146,7 @@ func (sc *scan) fetchSteps(chunks []chunkRow) error {
 	var wanted []uint64
 	place := map[uint64]int{}
 	for i, c := range chunks {
-		if sc.want.Steps && c.Step > 0 && (sc.want.Cut == nil || sc.want.Cut(c.Start, c.until())) {
+		if sc.want.Steps && c.Steps > 0 && (sc.want.Cut == nil || sc.want.Cut(c.FirstAt, c.until())) {
 			wanted = append(wanted, c.ID)
 			place[c.ID] = i
 		}
@@ -169,19 +171,21 @@ func (sc *scan) fetchSteps(chunks []chunkRow) error {
 	return rows.Err()
 }
 
-// one brings what the head has before a chunk, and the chunk. When it is not there any
-// more, nothing of it has been brought.
+// one brings what the tray has before a chunk, and the chunk. When it is not there any
+// more, nothing of it has been brought; what came before it must not be brought again,
+// should a seal have moved that into a chunk meanwhile.
 func (sc *scan) one(c chunkRow) error {
-	k := sc.head.Search(c.Start)
-	if err := sc.emit(sc.head.Rows(0, k), c.Tier); err != nil {
+	k := sc.tray.Search(c.FirstAt)
+	if err := sc.emit(sc.tray.Rows(0, k), c.Tier); err != nil {
 		return err
 	}
-	sc.head = sc.head.Rows(k, sc.head.Len())
-	late := sc.head.Search(c.End + 1)
-	if err := sc.chunk(c, sc.head.Rows(0, late)); err != nil {
+	sc.tray = sc.tray.Rows(k, sc.tray.Len())
+	sc.from = max(sc.from, c.FirstAt)
+	late := sc.tray.Search(c.LastAt + 1)
+	if err := sc.chunk(c, sc.tray.Rows(0, late)); err != nil {
 		return err
 	}
-	sc.head = sc.head.Rows(late, sc.head.Len())
+	sc.tray = sc.tray.Rows(late, sc.tray.Len())
 	return nil
 }
 
@@ -192,17 +196,20 @@ func (sc *scan) emit(b column.Block, width int64) error {
 	return sc.sink.Rows(b, width)
 }
 
-// chunk brings one chunk, with the late rows of the head that fall into it, from what
+// chunk brings one chunk, with the late rows of the tray that fall into it, from what
 // says enough with the least effort.
 func (sc *scan) chunk(c chunkRow, late column.Block) error {
-	inside := c.Start >= sc.from && c.End < sc.want.To
-	if late.Len() == 0 && inside && sc.want.Cut != nil && !sc.want.Cut(c.Start, c.until()) {
+	if err := c.check(); err != nil {
+		return sc.spoilt(c, err, late)
+	}
+	inside := c.FirstAt >= sc.from && c.LastAt < sc.want.To
+	if late.Len() == 0 && inside && sc.want.Cut != nil && !sc.want.Cut(c.FirstAt, c.until()) {
 		if sum, err := c.whole(sc.series.Kind); err == nil {
-			return sc.sink.Whole(c.Start, c.until(), sum)
+			return sc.sink.Whole(c.FirstAt, c.until(), sum)
 		}
 	}
-	wholeSteps := c.Start >= sc.from || sc.from == sc.want.From // a step is not cut
-	if late.Len() == 0 && sc.want.Steps && wholeSteps && c.Step > 0 {
+	wholeSteps := c.FirstAt >= sc.from || sc.from == sc.want.From // a step is not cut
+	if late.Len() == 0 && sc.want.Steps && wholeSteps && c.Steps > 0 {
 		if done, err := sc.steps(c); done || err != nil {
 			return err
 		}
@@ -242,7 +249,7 @@ func (sc *scan) steps(c chunkRow) (done bool, err error) {
 	return true, sc.sink.Whole(steps.Times[n-1], c.until(), rollup.FromRow(steps, n-1, sc.series.Kind))
 }
 
-// spoilt notes a chunk that cannot be read and brings only what the head has of its
+// spoilt notes a chunk that cannot be read and brings only what the tray has of its
 // time.
 func (sc *scan) spoilt(c chunkRow, cause error, late column.Block) error {
 	if !errors.Is(cause, chunk.ErrDamaged) {

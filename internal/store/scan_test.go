@@ -65,7 +65,7 @@ func TestSynopsesSayWhatTheRowsSay(t *testing.T) {
 				sum.AddTo(&minutes, at, kind)
 			}
 		}
-		for k := 0; k < minutes.Len(); { // several chunks, the last rows in the head
+		for k := 0; k < minutes.Len(); { // several chunks, the last rows in the tray
 			n := min(minutes.Len(), k+1+random.IntN(6000))
 			require.NoError(t, s.Append(Batch{Entries: []Entry{
 				{Series: ids[0], Tier: rollup.Minute, Rows: minutes.Rows(k, n)},
@@ -103,7 +103,7 @@ func TestSynopsesSayWhatTheRowsSay(t *testing.T) {
 		var chunks []chunkRow
 		require.NoError(t, s.db.Where("series = ?", ids[0]).Find(&chunks).Error)
 		for _, c := range chunks {
-			assert.Equal(t, time.Unix(0, c.Start).UTC().Month(), time.Unix(0, c.End).UTC().Month(), "no chunk reaches over the turn of a month")
+			assert.Equal(t, time.Unix(0, c.FirstAt).UTC().Month(), time.Unix(0, c.LastAt).UTC().Month(), "no chunk reaches over the turn of a month")
 		}
 	}
 	assert.True(t, sawWhole && sawSteps)
@@ -181,7 +181,7 @@ func TestTheLastReadingBefore(t *testing.T) {
 	}
 	at(50, nil)
 	require.NoError(t, s.Append(Batch{Entries: []Entry{{Series: id, Rows: rowsOf(10, 1, 20, 2, 30, 3)}}}))
-	for range 2 { // in the head, then sealed
+	for range 2 { // in the tray, then sealed
 		at(10, nil)
 		at(11, 1.0)
 		at(25, 2.0)
@@ -211,7 +211,7 @@ func TestTricklesMakeFewChunksAndFewRewrites(t *testing.T) {
 		require.NoError(t, s.db.Order("id desc").Take(&newest).Error)
 		require.Greater(t, newest.ID, before)
 		before = newest.ID
-		written += newest.Rows
+		written += newest.Count
 		var count int64
 		require.NoError(t, s.db.Model(&chunkRow{}).Count(&count).Error)
 		most = max(most, count)
@@ -247,7 +247,7 @@ func TestOldChunksAreDroppedWhole(t *testing.T) {
 	}
 	require.NoError(t, s.Append(Batch{Entries: []Entry{{Series: id, Rows: rows}, {Series: other, Rows: rows}}}))
 	require.NoError(t, s.Seal(nil))
-	gone, err := s.Drop(t.Context(), id, rollup.Readings, time.Date(2026, 3, 5, 0, 0, 0, 0, time.UTC).UnixNano())
+	gone, err := s.Drop(t.Context(), id, rollup.Readings, time.Date(2026, 3, 5, 0, 0, 0, 0, time.UTC), time.Time{})
 	require.NoError(t, err)
 	assert.Equal(t, (12+28)*24, gone, "January and February; March is not over")
 	left, err := s.Read(id, rollup.Readings, 0, math.MaxInt64)

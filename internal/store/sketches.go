@@ -3,9 +3,12 @@ package store
 import (
 	"context"
 	"fmt"
+	"time"
 
 	"gorm.io/gorm"
 	"gorm.io/gorm/clause"
+
+	"nexocumula/internal/core/marks"
 )
 
 // Sketch is that of one window of a series, rollup.Quarter wide.
@@ -30,10 +33,10 @@ func writeSketches(tx *gorm.DB, sketches []Sketch) error {
 	return nil
 }
 
-// Sketches are those of a series with from <= start < to, in order.
-func (s *Store) Sketches(series uint32, from, to int64) ([]Sketch, error) {
+// Sketches are those of a series with from <= start < to, in order, at most so many.
+func (s *Store) Sketches(series uint32, from, to int64, most int) ([]Sketch, error) {
 	var rows []sketchRow
-	if err := s.reader.Where("series = ? AND start >= ? AND start < ?", series, from, to).Order("start").Find(&rows).Error; err != nil {
+	if err := s.reader.Where("series = ? AND start >= ? AND start < ?", series, from, to).Order("start").Limit(most).Find(&rows).Error; err != nil {
 		return nil, fmt.Errorf("reading sketches of series %d: %w", series, err)
 	}
 	out := make([]Sketch, len(rows))
@@ -45,9 +48,10 @@ func (s *Store) Sketches(series uint32, from, to int64) ([]Sketch, error) {
 
 // DropSketches removes a series' sketches of windows that begin before a time, a day's
 // worth or so at once.
-func (s *Store) DropSketches(ctx context.Context, series uint32, before int64) error {
+func (s *Store) DropSketches(ctx context.Context, series uint32, before, giveUp time.Time) error {
+	until := s.unsent(marks.Of{Series: series, Sketch: true}, before, giveUp)
 	for ctx.Err() == nil {
-		gone, err := s.dropSketches(series, before)
+		gone, err := s.dropSketches(series, until)
 		if err != nil || gone == 0 {
 			return err
 		}

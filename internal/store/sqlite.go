@@ -15,14 +15,15 @@ import (
 	"gorm.io/driver/sqlite"
 	"gorm.io/gorm"
 	"gorm.io/gorm/logger"
-
-	_ "modernc.org/sqlite" // registers the driver "sqlite"
+	driver "modernc.org/sqlite" // registers the driver "sqlite"
+	codes "modernc.org/sqlite/lib"
 )
 
-// openSQLite opens the file twice, for writing and for reading, with what only SQLite
-// knows: a write-ahead log, so that queries and writes do not wait for each other, and
-// a sync to disk at each commit. A transaction of the reader sees the file as it was
-// when it began.
+// All that only SQLite knows is in this file and in wal.go.
+
+// openSQLite opens the file twice, for writing and for reading: with a write-ahead log,
+// so that queries and writes do not wait for each other, and a sync to disk at each
+// commit. A transaction of the reader sees the file as it was when it began.
 func openSQLite(path string, log *slog.Logger) (writer, reader *gorm.DB, err error) {
 	if err := os.MkdirAll(filepath.Dir(path), 0o750); err != nil {
 		return nil, nil, fmt.Errorf("creating the store's folder: %w", err)
@@ -30,19 +31,28 @@ func openSQLite(path string, log *slog.Logger) (writer, reader *gorm.DB, err err
 	if err := checkLength(path); err != nil {
 		return nil, nil, err
 	}
-	shared := []string{"journal_mode(WAL)", "synchronous(FULL)", "busy_timeout(10000)", "journal_size_limit(67108864)"}
-	writer, err = openPool(path, log, 2, url.Values{"_txlock": {"immediate"}, "_pragma": append(shared, "cache_size(-16000)")})
+	if err := checkWritable(path); err != nil {
+		return nil, nil, err
+	}
+	shared := []string{"journal_mode(WAL)", "synchronous(FULL)", "busy_timeout(10000)", "journal_size_limit(8388608)", "temp_store(MEMORY)"}
+	writer, err = openPool(path, log, 1, url.Values{"_txlock": {"immediate"}, "_pragma": append([]string{"auto_vacuum(2)"}, append(shared, "cache_size(-4000)")...)})
 	if err != nil {
 		return nil, nil, err
 	}
-	reader, err = openPool(path, log, 4, url.Values{"_txlock": {"deferred"}, "_pragma": append(shared, "cache_size(-8000)")})
+	reader, err = openPool(path, log, 4, url.Values{"_txlock": {"deferred"}, "_pragma": append(shared, "cache_size(-2000)")})
 	return writer, reader, err
 }
+
+// neverEvicted is the one value for which GORM starts no goroutine to evict prepared
+// statements. It would never end, also after the pool is closed.
+const neverEvicted = 10 * 365 * 24 * time.Hour
 
 func openPool(path string, log *slog.Logger, connections int, settings url.Values) (*gorm.DB, error) {
 	db, err := gorm.Open(sqlite.Dialector{DriverName: "sqlite", DSN: "file:" + (&url.URL{Path: path}).EscapedPath() + "?" + settings.Encode()}, &gorm.Config{
 		SkipDefaultTransaction: true,
 		PrepareStmt:            true,
+		PrepareStmtMaxSize:     200,
+		PrepareStmtTTL:         neverEvicted,
 		Logger: logger.NewSlogLogger(log, logger.Config{
 			LogLevel: logger.Warn, SlowThreshold: 5 * time.Second, IgnoreRecordNotFoundError: true, ParameterizedQueries: true,
 		}),
@@ -99,7 +109,75 @@ func checkLength(path string) error {
 		page = 65536
 	}
 	if want := page * int64(binary.BigEndian.Uint32(head[28:])); string(head[:15]) == "SQLite format 3" && info.Size() < want {
-		return fmt.Errorf("the store %s was cut short: it has %d bytes where its header tells of %d; restore it from a copy", path, info.Size(), want)
+		return fmt.Errorf("the store %s was cut short: it has %d bytes where its header says %d; restore it from a copy", path, info.Size(), want)
 	}
 	return nil
+}
+
+// checkWritable says plainly what SQLite would call a read-only database.
+func checkWritable(path string) error {
+	probe := path + "-probe"
+	f, err := os.OpenFile(probe, os.O_CREATE|os.O_WRONLY, 0o600)
+	if err == nil {
+		f.Close()
+		err = os.Remove(probe)
+	}
+	if err == nil {
+		if f, err = os.OpenFile(path, os.O_RDWR, 0); err == nil {
+			return f.Close()
+		}
+		if errors.Is(err, fs.ErrNotExist) {
+			return nil
+		}
+	}
+	if pathErr, ok := errors.AsType[*fs.PathError](err); ok {
+		err = pathErr.Err
+	}
+	return fmt.Errorf("the store's folder %s cannot be written: %w; let the account that runs the service write it and the files in it, or set data: to another folder", filepath.Dir(path), err)
+}
+
+// isCorrupt reports whether SQLite itself found its file damaged.
+func isCorrupt(err error) bool {
+	e, ok := errors.AsType[*driver.Error](err)
+	return ok && (e.Code()&0xff == codes.SQLITE_CORRUPT || e.Code()&0xff == codes.SQLITE_NOTADB)
+}
+
+const (
+	giveBackAtOnce = 256 // pages
+	fewFreePages   = 256
+	pageBytes      = 4096
+)
+
+// giveBackPages returns free pages to the file system, a few at a time, but for those
+// that the journal will soon take again. write is held.
+func (s *Store) giveBackPages() error {
+	var free int
+	if err := s.db.Raw("PRAGMA freelist_count").Scan(&free).Error; err != nil {
+		return err
+	}
+	spare := free - fewFreePages - 2*s.journal.most/pageBytes
+	if spare <= 0 {
+		return nil
+	}
+	return s.db.Exec(fmt.Sprintf("PRAGMA incremental_vacuum(%d)", min(spare, giveBackAtOnce))).Error
+}
+
+// Metadata of a chunk, without its payloads.
+const chunkColumns = "id, series, tier, first_at, last_at, row_count, steps, checksum"
+
+// chunkFrom is the chunk that t falls into or, without one, the next after t; its ID is
+// 0 when there is none. Chunks do not overlap.
+func chunkFrom(db *gorm.DB, at place, t int64) (c chunkRow, err error) {
+	if c, err = chunkBefore(db, at, t+1); err != nil || c.ID != 0 && c.LastAt >= t {
+		return c, err
+	}
+	c = chunkRow{}
+	err = db.Raw("SELECT "+chunkColumns+" FROM chunks WHERE series = ? AND tier = ? AND first_at > ? ORDER BY first_at LIMIT 1", at.series, int64(at.tier), t).Scan(&c).Error
+	return c, err
+}
+
+// chunkBefore is the last chunk that begins before t.
+func chunkBefore(db *gorm.DB, at place, t int64) (c chunkRow, err error) {
+	err = db.Raw("SELECT "+chunkColumns+" FROM chunks WHERE series = ? AND tier = ? AND first_at < ? ORDER BY first_at DESC LIMIT 1", at.series, int64(at.tier), t).Scan(&c).Error
+	return c, err
 }

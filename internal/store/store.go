@@ -1,69 +1,222 @@
 package store
 
 import (
+	"encoding/binary"
 	"errors"
 	"fmt"
 	"log/slog"
+	"maps"
+	"math"
+	"slices"
 	"sync"
+	"time"
 
 	"gorm.io/gorm"
 
+	"nexocumula/internal/clock"
 	"nexocumula/internal/core/column"
-	"nexocumula/internal/core/rollup"
 )
 
 // Store is one open store. All its methods may be used at the same time.
 type Store struct {
+	path   string
 	db     *gorm.DB // for writing
 	reader *gorm.DB
 	log    *slog.Logger
+	judge  *clock.Judge
 
-	// sealing is held by Seal, write by whoever changes the file: Append, Acknowledge,
-	// the ends of Seal. They are taken in this order, and before mu.
+	// sealing is held by Seal, write by whoever changes the file: Append, Define, the ends
+	// of Seal. They are taken in this order, and before mu.
 	sealing, write sync.Mutex
 
-	mu        sync.RWMutex // guards what follows
-	catalogue catalogue
-	heads     map[place]column.Block // the newest rows
-	headRows  int
-	frozen    map[place]column.Block // older rows, on their way into chunks
-	journal   journalState
-	damaged   uint64    // chunks and journal rows that could not be read
-	sealed    sync.Cond // of mu: a seal has ended
+	// Guarded by write: the highest ids there ever were.
+	lastSeries uint32
+	nextChunk  uint64
+	lastReject uint64
+	watermark  *watermark
+
+	mu         sync.RWMutex // guards what follows
+	catalogue  catalogue
+	tray       map[place]column.Block // the newest rows
+	trayRows   int
+	trayWeight int
+	leaving    map[place]column.Block // older rows, on their way into chunks
+	sealedTo   map[place]int64        // at least the newest time in chunks, where it was asked for
+	renewals   uint64                 // how often chunks were written
+	journal    journalCounts
+	outboxes   map[string]*Outbox
+	followers  map[*Follower]struct{}
+	damaged    uint64            // rows that could not be read, and what was missing
+	troubles   map[string]string // what fails now, by what was being done
+	sealed     sync.Cond         // of mu: a seal has ended
+	closing    bool
 }
 
-// place names the rows of one series at one tier.
-type place struct {
-	series uint32
-	tier   rollup.Tier
+type journalCounts struct {
+	last     uint64 // highest row id whose rows are in the tray, or were; guarded by mu and write
+	next     uint64 // highest id that was tried; guarded by write
+	bytes    int
+	most     int      // bytes there ever were at a seal; guarded by write
+	sketches []Sketch // starts of sketches written since the last seal, as the journal has them
 }
 
-type journalState struct {
-	last  uint64 // highest row id
-	bytes int
+// Options are what a store needs besides its file. The zero value will do.
+type Options struct {
+	Clock clock.Clock   // time.Now
+	Away  time.Duration // how long the service may have been switched off; clock.DefaultAway
 }
 
 // Open opens or creates the store in the file path.
-func Open(path string, log *slog.Logger) (*Store, error) {
-	s := &Store{log: log, heads: map[place]column.Block{}}
+func Open(path string, log *slog.Logger, options Options) (_ *Store, err error) {
+	if options.Clock == nil {
+		options.Clock = time.Now
+	}
+	if options.Away == 0 {
+		options.Away = clock.DefaultAway
+	}
+	s := &Store{
+		path: path, log: log, tray: map[place]column.Block{}, sealedTo: map[place]int64{},
+		outboxes: map[string]*Outbox{}, followers: map[*Follower]struct{}{}, troubles: map[string]string{},
+	}
 	s.sealed.L = &s.mu
-	var err error
+	s.watermark = readWatermark(path)
+	s.judge = clock.NewJudge(options.Clock, s.watermark.newest(), options.Away)
+	defer func() {
+		if err != nil {
+			s.abandon()
+		}
+	}()
+	lost := s.watermark.inspectLog(path)
 	if s.db, s.reader, err = openSQLite(path, log); err != nil {
-		s.Close()
 		return nil, err
 	}
-	for _, step := range []func() error{func() error { return migrate(s.db) }, s.loadCatalogue, s.countDamaged, s.replayJournal} {
+	for _, step := range []func() error{func() error { return migrate(s.db) }, s.countDamaged, s.loadCatalogue, s.loadJournalState, s.replayJournal} {
 		if err := step(); err != nil {
-			s.Close()
+			if isCorrupt(err) {
+				err = fmt.Errorf("%w; the file is damaged: restore it from a copy, or move it away to begin with an empty one", err)
+			}
 			return nil, fmt.Errorf("opening the store %s: %w", path, err)
 		}
 	}
-	return s, nil
+	return s, s.begin(lost)
+}
+
+// begin compares the file with what was written down of it outside, and begins a run.
+func (s *Store) begin(lost []string) error {
+	identity, err := s.identity()
+	if err != nil {
+		return err
+	}
+	lost = append(lost, s.watermark.compare(identity, s.journal.last)...)
+	if err := s.miss(lost); err != nil {
+		return err
+	}
+	s.damaged += uint64(len(lost))
+	s.journal.next = max(s.journal.next, s.watermark.Journal) // no id is used again
+	s.journal.last = s.journal.next
+	s.judge.Wrote()
+	return s.watermark.begin(identity, s.journal.last, s.judge)
+}
+
+// loadJournalState reads how far the journal had come at the last seal.
+func (s *Store) loadJournalState() error {
+	payload, err := s.State(journalState)
+	if err != nil {
+		return err
+	}
+	if n, ok := binary.Uvarint(payload); ok > 0 {
+		s.journal.last = n
+	}
+	return nil
+}
+
+// Path is the store's file.
+func (s *Store) Path() string { return s.path }
+
+// Judge says what time it is, and whether that can be believed.
+func (s *Store) Judge() *clock.Judge { return s.judge }
+
+// sealedUntil is the newest time in chunks of a series and tier, or later; math.MinInt64
+// without any.
+func (s *Store) sealedUntil(at place) (int64, error) {
+	s.mu.RLock()
+	until, known := s.sealedTo[at]
+	before := s.renewals
+	s.mu.RUnlock()
+	if known {
+		return until, nil
+	}
+	c, err := chunkBefore(s.reader, at, math.MaxInt64)
+	if err != nil {
+		return 0, err
+	}
+	until = math.MinInt64
+	if c.ID != 0 {
+		until = c.LastAt
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.renewals == before { // no chunk was written while we looked
+		s.sealedTo[at] = until
+	}
+	return until, nil
+}
+
+// noted keeps an error for Troubles when it says that something is wrong with the store
+// as a whole, and returns it.
+func (s *Store) noted(doing string, err error) error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if isCorrupt(err) {
+		s.troubles["damage"] = fmt.Sprintf("SQLite finds its file damaged, last when %s: %v; make a copy of the folder, then restore the file from an older copy", doing, err)
+	} else {
+		s.troubles[doing] = err.Error()
+	}
+	return err
+}
+
+// well forgets the trouble of doing something.
+func (s *Store) well(doing string) {
+	s.mu.RLock()
+	_, had := s.troubles[doing]
+	s.mu.RUnlock()
+	if had {
+		s.mu.Lock()
+		delete(s.troubles, doing)
+		s.mu.Unlock()
+	}
+}
+
+// Troubles are what is wrong with the store now, in words for people.
+func (s *Store) Troubles() []string {
+	s.mu.RLock()
+	defer s.mu.RUnlock()
+	var out []string
+	for _, doing := range slices.Sorted(maps.Keys(s.troubles)) {
+		out = append(out, s.troubles[doing])
+	}
+	return out
+}
+
+// Tidy gives free pages back to the file system, a few at a time.
+func (s *Store) Tidy() error {
+	s.write.Lock()
+	defer s.write.Unlock()
+	return s.giveBackPages()
 }
 
 // Close closes the file. What Append returned for is on disk already.
 func (s *Store) Close() error {
+	s.mu.Lock()
+	s.closing = true
+	s.sealed.Broadcast()
+	s.mu.Unlock()
 	s.write.Lock()
 	defer s.write.Unlock()
-	return errors.Join(closePool(s.reader), closePool(s.db))
+	return errors.Join(s.watermark.end(s.journal.last, s.judge), closePool(s.reader), closePool(s.db), s.watermark.close())
+}
+
+// abandon closes what a failed Open had opened, and leaves the watermark as it was.
+func (s *Store) abandon() {
+	_ = errors.Join(closePool(s.reader), closePool(s.db), s.watermark.close()) // what matters is why it failed
 }

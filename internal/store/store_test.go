@@ -24,7 +24,7 @@ import (
 
 func open(t *testing.T, path string) *Store {
 	t.Helper()
-	s, err := Open(path, slog.New(slog.DiscardHandler))
+	s, err := Open(path, slog.New(slog.DiscardHandler), Options{})
 	require.NoError(t, err)
 	t.Cleanup(func() { s.Close() })
 	return s
@@ -45,17 +45,22 @@ func rowsOf(pairs ...float64) column.Block {
 	return b.Normalize()
 }
 
-// reopen leaves the store as a crash would, without closing it, and opens the file
-// again.
-func reopen(t *testing.T, s *Store, path string) *Store {
+// reopen opens a copy of the store's files as they are now, as after a power cut: nothing
+// of them was closed.
+func reopen(t *testing.T, s *Store) *Store {
 	t.Helper()
-	require.NoError(t, s.Close()) // SQLite has synced every commit; closing adds nothing to it
-	return open(t, path)
+	copied := filepath.Join(t.TempDir(), "s.db")
+	for _, part := range []string{"", "-wal", "-watermark"} {
+		data, err := os.ReadFile(s.path + part)
+		require.NoError(t, err)
+		require.NoError(t, os.WriteFile(copied+part, data, 0o600))
+	}
+	require.NoError(t, s.Close())
+	return open(t, copied)
 }
 
 func TestTheStoreIsWhatAMapWouldBeWhateverHappens(t *testing.T) {
-	path := filepath.Join(t.TempDir(), "s.db")
-	s := open(t, path)
+	s := open(t, filepath.Join(t.TempDir(), "s.db"))
 	random := rand.New(rand.NewPCG(11, 12))
 	ids := []uint32{define(t, s, "a/b/c"), define(t, s, "a/b/d")}
 	model := map[uint32]map[int64]float64{ids[0]: {}, ids[1]: {}}
@@ -83,7 +88,7 @@ func TestTheStoreIsWhatAMapWouldBeWhateverHappens(t *testing.T) {
 		case 0:
 			require.NoError(t, s.Seal(nil))
 		case 1:
-			s = reopen(t, s, path)
+			s = reopen(t, s)
 		default:
 			var batch Batch
 			for _, id := range ids {
@@ -107,28 +112,25 @@ func TestTheStoreIsWhatAMapWouldBeWhateverHappens(t *testing.T) {
 		check()
 	}
 	var chunks []chunkRow
-	require.NoError(t, s.db.Order("series, start").Find(&chunks).Error)
+	require.NoError(t, s.db.Order("series, first_at").Find(&chunks).Error)
 	assert.Greater(t, len(chunks), 10)
 	for i := 1; i < len(chunks); i++ {
 		if chunks[i].Series == chunks[i-1].Series {
-			assert.Greater(t, chunks[i].Start, chunks[i-1].End, "chunks never overlap")
+			assert.Greater(t, chunks[i].FirstAt, chunks[i-1].LastAt, "chunks never overlap")
 		}
 	}
 }
 
 func TestABatchIsWrittenWholeOrNotAtAll(t *testing.T) {
-	path := filepath.Join(t.TempDir(), "s.db")
-	s := open(t, path)
+	s := open(t, filepath.Join(t.TempDir(), "s.db"))
 	id := define(t, s, "a/b/c")
-	parcel := Parcel{Uplink: "up", Seq: 1, Rows: 3, Payload: []byte("x")}
-	require.NoError(t, s.Append(Batch{Outbox: []Parcel{parcel}}))
+	require.NoError(t, s.db.Exec("CREATE TRIGGER full BEFORE INSERT ON rejects BEGIN SELECT RAISE(ABORT, 'disk is full'); END").Error)
 	err := s.Append(Batch{
 		Entries: []Entry{{Series: id, Tier: rollup.Readings, Rows: rowsOf(5, 1)}},
-		Rejects: []reading.Reject{{Reason: "r"}},
-		Outbox:  []Parcel{parcel}, // its number is taken
+		Rejects: []reading.Reject{{Reason: "r"}}, // comes last
 	})
 	require.Error(t, err)
-	s = reopen(t, s, path)
+	s = reopen(t, s)
 	rows, err := s.Read(id, rollup.Readings, 0, 100)
 	require.NoError(t, err)
 	assert.Zero(t, rows.Len())
@@ -138,19 +140,18 @@ func TestABatchIsWrittenWholeOrNotAtAll(t *testing.T) {
 }
 
 func TestTheCatalogueKnowsFirstAndLatest(t *testing.T) {
-	path := filepath.Join(t.TempDir(), "s.db")
-	s := open(t, path)
+	s := open(t, filepath.Join(t.TempDir(), "s.db"))
 	id := define(t, s, "a/b/c")
 	require.NoError(t, s.Append(Batch{Entries: []Entry{{Series: id, Rows: rowsOf(50, 1, 60, 2)}}}))
 	require.NoError(t, s.Append(Batch{Entries: []Entry{{Series: id, Rows: rowsOf(40, 9)}}}))
-	for _, when := range []string{"in the head", "after a restart", "sealed", "sealed and restarted"} {
+	for _, when := range []string{"in the tray", "after a restart", "sealed", "sealed and restarted"} {
 		got, ok := s.Get(id)
 		require.True(t, ok)
 		assert.Equal(t, [3]any{int64(40), int64(60), 2.0}, [3]any{got.FirstSeen, got.LastTime, got.LastValue}, when)
 		if when == "after a restart" {
 			require.NoError(t, s.Seal(nil))
 		} else {
-			s = reopen(t, s, path)
+			s = reopen(t, s)
 		}
 	}
 	define(t, s, "a/a/c")
@@ -168,8 +169,7 @@ func TestTheCatalogueKnowsFirstAndLatest(t *testing.T) {
 }
 
 func TestADamagedRowIsSkippedAndCounted(t *testing.T) {
-	path := filepath.Join(t.TempDir(), "s.db")
-	s := open(t, path)
+	s := open(t, filepath.Join(t.TempDir(), "s.db"))
 	id := define(t, s, "a/b/c")
 	for i := range 3 {
 		rows := column.New(1, 0)
@@ -180,7 +180,7 @@ func TestADamagedRowIsSkippedAndCounted(t *testing.T) {
 		require.NoError(t, s.Seal(nil))
 	}
 	var chunks []chunkRow
-	require.NoError(t, s.db.Order("start").Find(&chunks).Error)
+	require.NoError(t, s.db.Order("first_at").Find(&chunks).Error)
 	require.Len(t, chunks, 3)
 	bad := bytes.Clone(chunks[1].Part0)
 	bad[len(bad)/2] ^= 4
@@ -193,7 +193,7 @@ func TestADamagedRowIsSkippedAndCounted(t *testing.T) {
 	}
 	var aside damagedRow
 	require.NoError(t, s.db.Take(&aside).Error)
-	assert.Equal(t, []any{"chunks", id, fullChunk, chunks[1].Start}, []any{aside.Place, aside.Series, aside.Rows, aside.Start})
+	assert.Equal(t, []any{"chunks", id, fullChunk, chunks[1].FirstAt}, []any{aside.Place, aside.Series, aside.Count, aside.FirstAt})
 	assert.Contains(t, aside.Reason, "checksum")
 	assert.True(t, bytes.HasSuffix(aside.Raw, bad), "the bytes are kept as they were found")
 
@@ -208,9 +208,9 @@ func TestADamagedRowIsSkippedAndCounted(t *testing.T) {
 
 	require.NoError(t, s.Append(Batch{Entries: []Entry{{Series: id, Rows: rowsOf(1e6, 1)}}}))
 	require.NoError(t, s.db.Model(&journalRow{}).Where("1 = 1").Update("payload", []byte{1, 2, 3}).Error)
-	s = reopen(t, s, path)
+	s = reopen(t, s)
 	assert.EqualValues(t, 3, s.Damaged(), "the rest of the store opens all the same")
-	s = reopen(t, s, path)
+	s = reopen(t, s)
 	assert.EqualValues(t, 3, s.Damaged(), "and nothing damaged is forgotten, nor counted twice")
 }
 
@@ -228,7 +228,7 @@ func TestAFileThatIsNoStoreIsRefused(t *testing.T) {
 		strings.Repeat("no database ", 99): "no file of nexocumula",
 	} {
 		require.NoError(t, os.WriteFile(path, []byte(content), 0o600))
-		_, err = Open(path, slog.New(slog.DiscardHandler))
+		_, err = Open(path, slog.New(slog.DiscardHandler), Options{})
 		assert.ErrorContains(t, err, wrong)
 		after, err := os.ReadFile(path)
 		require.NoError(t, err)
@@ -241,32 +241,8 @@ func TestAStoreOfANewerVersionIsRefused(t *testing.T) {
 	s := open(t, path)
 	require.NoError(t, s.db.Exec("INSERT INTO migrations (id) VALUES ('9999-from-the-future')").Error)
 	require.NoError(t, s.Close())
-	_, err := Open(path, slog.New(slog.DiscardHandler))
+	_, err := Open(path, slog.New(slog.DiscardHandler), Options{})
 	assert.ErrorContains(t, err, "written by another version")
-}
-
-func TestTheOutboxGivesInOrderAndForgetsWhatIsAcknowledged(t *testing.T) {
-	s := open(t, filepath.Join(t.TempDir(), "s.db"))
-	for seq := range uint64(5) {
-		require.NoError(t, s.Append(Batch{Outbox: []Parcel{{Uplink: "up", Seq: seq + 1, Rows: 10, Payload: make([]byte, 100)}}}))
-	}
-	some, err := s.Waiting("up", 2, 10, 250)
-	require.NoError(t, err)
-	require.Len(t, some, 2)
-	assert.EqualValues(t, 2, some[0].Seq)
-	one, err := s.Waiting("up", 1, 10, 1)
-	require.NoError(t, err)
-	assert.Len(t, one, 1, "at least one, however large")
-	require.NoError(t, s.Acknowledge("up", Cursor{Name: "uplink up", Epoch: "e", Seq: 3, Updated: time.Unix(5, 0)}))
-	b, err := s.Backlog("up")
-	require.NoError(t, err)
-	assert.Equal(t, [3]any{2, 20, uint64(4)}, [3]any{b.Parcels, b.Rows, b.First})
-	cursors, err := s.Cursors()
-	require.NoError(t, err)
-	assert.EqualValues(t, 3, cursors["uplink up"].Seq)
-	last, err := s.LastSeq("up")
-	require.NoError(t, err)
-	assert.EqualValues(t, 5, last)
 }
 
 func TestOnlyTheNewestRejectsAreKept(t *testing.T) {
@@ -316,8 +292,7 @@ func TestReadersAndWritersDoNotDisturbEachOther(t *testing.T) {
 }
 
 func TestASealThatFailsChangesNothing(t *testing.T) {
-	path := filepath.Join(t.TempDir(), "s.db")
-	s := open(t, path)
+	s := open(t, filepath.Join(t.TempDir(), "s.db"))
 	id := define(t, s, "a/b/c")
 	require.NoError(t, s.Append(Batch{Entries: []Entry{{Series: id, Rows: rowsOf(10, 1, 20, 2)}}}))
 	require.NoError(t, s.db.Exec("CREATE TRIGGER full BEFORE INSERT ON chunks BEGIN SELECT RAISE(ABORT, 'disk is full'); END").Error)
@@ -334,11 +309,11 @@ func TestASealThatFailsChangesNothing(t *testing.T) {
 		assert.Equal(t, []float64{1, 9, 3}, rows.Cols[0], when)
 	}
 	same("after the failure")
-	assert.Equal(t, 3, s.Unsealed())
-	s = reopen(t, s, path)
+	assert.Equal(t, 3, s.UnsealedRows())
+	s = reopen(t, s)
 	same("after a restart")
 	require.NoError(t, s.db.Exec("DROP TRIGGER full").Error)
 	require.NoError(t, s.Seal(nil))
-	assert.Zero(t, s.Unsealed())
+	assert.Zero(t, s.UnsealedRows())
 	same("sealed at last")
 }

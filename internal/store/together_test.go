@@ -107,7 +107,7 @@ func TestQueriesGoOnWhileOldChunksAreDropped(t *testing.T) {
 		}
 	})
 	for before := int64(0); before < rows*1e9/2; before += 1000 * 1e9 {
-		_, err := s.Drop(t.Context(), id, rollup.Readings, before)
+		_, err := s.Drop(t.Context(), id, rollup.Readings, time.Unix(0, before), time.Time{})
 		assert.NoError(t, err)
 	}
 	close(stop)
@@ -118,11 +118,11 @@ func TestQueriesGoOnWhileOldChunksAreDropped(t *testing.T) {
 	assert.GreaterOrEqual(t, left.Len(), rows/2)
 }
 
-func TestAppendWaitsWhileTheHeadIsFullAndASealIsOnItsWay(t *testing.T) {
+func TestAppendWaitsWhileTheTrayIsFullAndASealIsOnItsWay(t *testing.T) {
 	s := open(t, filepath.Join(t.TempDir(), "s.db"))
 	id := define(t, s, "a/b/c")
 	s.mu.Lock()
-	s.headRows, s.frozen = mostHeadRows, map[place]column.Block{}
+	s.trayWeight, s.leaving = mostInTray, map[place]column.Block{}
 	s.mu.Unlock()
 	appended := make(chan error, 1)
 	go func() { appended <- s.Append(Batch{Entries: []Entry{{Series: id, Rows: rowsOf(1, 1)}}}) }()
@@ -139,8 +139,7 @@ func TestAppendWaitsWhileTheHeadIsFullAndASealIsOnItsWay(t *testing.T) {
 }
 
 func TestManySeriesAreDefinedAtOnce(t *testing.T) {
-	path := filepath.Join(t.TempDir(), "s.db")
-	s := open(t, path)
+	s := open(t, filepath.Join(t.TempDir(), "s.db"))
 	var defs []series.Definition
 	for i := range 1200 {
 		defs = append(defs, series.Definition{
@@ -155,7 +154,7 @@ func TestManySeriesAreDefinedAtOnce(t *testing.T) {
 	again, err := s.Define(defs)
 	require.NoError(t, err)
 	assert.Equal(t, ids, again)
-	s = reopen(t, s, path)
+	s = reopen(t, s)
 	assert.Equal(t, 1200, s.Count())
 	for i, id := range ids {
 		known, ok := s.Get(id)
@@ -174,8 +173,7 @@ func TestManySeriesAreDefinedAtOnce(t *testing.T) {
 }
 
 func TestSketchesAreKeptReplacedAndDropped(t *testing.T) {
-	path := filepath.Join(t.TempDir(), "s.db")
-	s := open(t, path)
+	s := open(t, filepath.Join(t.TempDir(), "s.db"))
 	id, other := define(t, s, "a/b/c"), define(t, s, "a/b/d")
 	var batch Batch
 	for i := range int64(500) {
@@ -184,15 +182,15 @@ func TestSketchesAreKeptReplacedAndDropped(t *testing.T) {
 	batch.Sketches = append(batch.Sketches, Sketch{Series: other, Start: 0, Data: []byte("other")})
 	require.NoError(t, s.Append(batch))
 	require.NoError(t, s.Append(Batch{Sketches: []Sketch{{Series: id, Start: 1800, Data: []byte("revised")}}}))
-	s = reopen(t, s, path)
-	some, err := s.Sketches(id, 900, 3600)
+	s = reopen(t, s)
+	some, err := s.Sketches(id, 900, 3600, 100)
 	require.NoError(t, err)
 	assert.Equal(t, []Sketch{{id, 900, []byte{1}}, {id, 1800, []byte("revised")}, {id, 2700, []byte{3}}}, some)
-	require.NoError(t, s.DropSketches(t.Context(), id, 450*900))
-	left, err := s.Sketches(id, 0, 1<<60)
+	require.NoError(t, s.DropSketches(t.Context(), id, time.Unix(0, 450*900), time.Time{}))
+	left, err := s.Sketches(id, 0, 1<<60, 1000)
 	require.NoError(t, err)
 	assert.Len(t, left, 50)
-	left, err = s.Sketches(other, 0, 1<<60)
+	left, err = s.Sketches(other, 0, 1<<60, 1000)
 	require.NoError(t, err)
 	assert.Len(t, left, 1)
 }

@@ -20,8 +20,7 @@ type Run struct {
 	Tier rollup.Tier
 	Rows column.Block
 
-	// Sketches instead of rows, of tier rollup.Quarter.
-	Sketches []Sketch
+	Sketches []Sketch // instead of tier and rows
 }
 
 // Sketch is that of one window.
@@ -34,8 +33,8 @@ type Sketch struct {
 func (r Run) Len() int { return r.Rows.Len() + len(r.Sketches) }
 
 type batch struct {
-	Version int   `cbor:"version"`
-	Series  []run `cbor:"series"`
+	Tiers  []int64 `cbor:"tiers"` // the widths that the gateway keeps, in nanoseconds
+	Series []run   `cbor:"series"`
 }
 
 type run struct {
@@ -53,20 +52,21 @@ type run struct {
 	Values   []float64s `cbor:"values"` // as columns names them
 }
 
-const batchVersion = 2
-
 // Safe for concurrent use through EncodeAll and DecodeAll.
 var (
 	compressor   = must(zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedDefault), zstd.WithEncoderConcurrency(1)))
 	decompressor = must(zstd.NewReader(nil, zstd.WithDecoderConcurrency(0), zstd.WithDecoderMaxMemory(MaxBatch)))
 )
 
-// EncodeBatch writes runs as one batch.
-func EncodeBatch(runs []Run) ([]byte, error) {
-	out := batch{Version: batchVersion}
+// EncodeBatch writes runs as one batch; tiers are those of the gateway.
+func EncodeBatch(runs []Run, tiers []rollup.Tier) ([]byte, error) {
+	out := batch{}
+	for _, t := range tiers {
+		out.Tiers = append(out.Tiers, int64(t))
+	}
 	for _, r := range runs {
 		columns, ok := rollup.ColumnsOf(r.Def.Kind, len(r.Rows.Cols))
-		if !ok && r.Tier != rollup.Quarter {
+		if !ok && len(r.Sketches) == 0 {
 			return nil, fmt.Errorf("encoding a batch: %s, a %s, has %d columns", r.Def.Path, r.Def.Kind, len(r.Rows.Cols))
 		}
 		one := run{
@@ -85,33 +85,57 @@ func EncodeBatch(runs []Run) ([]byte, error) {
 	return compressor.EncodeAll(data, nil), nil
 }
 
-// DecodeBatch reads and checks one batch. Every run that comes back is normalized.
-func DecodeBatch(data []byte) ([]Run, error) {
+// BadRun is one run of a batch that cannot be used.
+type BadRun struct {
+	Run  int // its place in the batch, from 0
+	Path string
+	Err  error
+}
+
+// DecodeBatch reads and checks one batch. Runs that cannot be used are named apart; those
+// that come back are normalized, and at[i] is the place in the batch of runs[i]. An error
+// means that nothing of it can be used.
+func DecodeBatch(data []byte) (runs []Run, at []int, bad []BadRun, err error) {
 	plain, err := decompressor.DecodeAll(data, nil)
 	if err != nil {
-		return nil, fmt.Errorf("batch is not zstd: %w", err)
+		return nil, nil, nil, fmt.Errorf("batch is not zstd: %w", err)
 	}
 	var in batch
 	if err := decoding.Unmarshal(plain, &in); err != nil {
-		return nil, fmt.Errorf("batch is not as docs/replication.md has it: %w", err)
+		return nil, nil, nil, fmt.Errorf("batch is not as docs/replication.md has it: %w", err)
 	}
-	if in.Version != batchVersion {
-		return nil, fmt.Errorf("batch has version %d; version %d is wanted", in.Version, batchVersion)
+	if err := checkTiers(in.Tiers); err != nil {
+		return nil, nil, nil, err
 	}
-	var out []Run
 	rows := 0
 	for i, r := range in.Series {
-		one, err := r.check()
+		one, err := r.check(in.Tiers)
 		if err != nil {
-			return nil, fmt.Errorf("batch, run %d, series %.300q: %w", i, r.Path, err)
+			bad = append(bad, BadRun{i, r.Path, fmt.Errorf("batch, run %d, series %.300q: %w", i, r.Path, err)})
+			continue
 		}
 		rows += one.Len()
-		out = append(out, one)
+		runs, at = append(runs, one), append(at, i)
 	}
 	if rows > MaxRows {
-		return nil, fmt.Errorf("batch holds %d summaries; at most %d are allowed", rows, MaxRows)
+		return nil, nil, nil, fmt.Errorf("batch holds %d summaries; at most %d are allowed", rows, MaxRows)
 	}
-	return out, nil
+	return runs, at, bad, nil
+}
+
+// checkTiers wants widths that ascend, each a multiple of the one before.
+func checkTiers(tiers []int64) error {
+	if len(tiers) == 0 || len(tiers) > MaxTiers {
+		return fmt.Errorf("batch names %d tiers; 1 to %d are possible", len(tiers), MaxTiers)
+	}
+	before := int64(time.Second)
+	for i, t := range tiers {
+		if t < before || t%before != 0 || i > 0 && t == before || t > int64(7*24*time.Hour) {
+			return fmt.Errorf("batch names tiers of %d ns; whole seconds up to a week are possible, each a multiple of the one before", tiers)
+		}
+		before = t
+	}
+	return nil
 }
 
 // latest is the last time a summary may be of; clocks are not that wrong.
@@ -128,8 +152,8 @@ func checkStart(start int64, tier rollup.Tier) error {
 }
 
 func (r run) checkSketches() ([]Sketch, error) {
-	if !r.Sketch || r.FreshFor <= 0 || len(r.Starts) > 0 {
-		return nil, fmt.Errorf("sketches of a series that has none, or beside rows")
+	if !r.Sketch || r.FreshFor <= 0 || len(r.Starts) > 0 || r.Tier != 0 {
+		return nil, fmt.Errorf("sketches of a series that has none, or beside rows, or of a tier")
 	}
 	for i, one := range r.Sketches {
 		if err := checkStart(one.Start, rollup.Quarter); err != nil {
@@ -142,7 +166,7 @@ func (r run) checkSketches() ([]Sketch, error) {
 	return r.Sketches, nil
 }
 
-func (r run) check() (Run, error) {
+func (r run) check(tiers []int64) (Run, error) {
 	path, err := series.ParsePath(r.Path)
 	if err != nil {
 		return Run{}, err
@@ -160,13 +184,13 @@ func (r run) check() (Run, error) {
 		Tier: rollup.Tier(r.Tier),
 		Rows: column.Block{Times: r.Starts},
 	}
-	if out.Tier == rollup.Quarter {
+	if len(r.Sketches) > 0 {
 		out.Rows = column.Block{}
 		out.Sketches, err = r.checkSketches()
 		return out, err
 	}
-	if !slices.Contains(rollup.Tiers, out.Tier) || r.FreshFor <= 0 || len(r.Unit) > 100 {
-		return Run{}, fmt.Errorf("tier %d ns, fresh_for %d ns and a unit of %d bytes are not possible together; tiers are %v", r.Tier, r.FreshFor, len(r.Unit), rollup.Tiers)
+	if !slices.Contains(tiers, r.Tier) || r.FreshFor <= 0 || len(r.Unit) > 100 {
+		return Run{}, fmt.Errorf("tier %d ns, fresh_for %d ns and a unit of %d bytes are not possible together; tiers are %v ns", r.Tier, r.FreshFor, len(r.Unit), tiers)
 	}
 	if !(r.Wrap >= 0) || math.IsInf(r.Wrap, 0) {
 		return Run{}, fmt.Errorf("wrap is %v; 0 or more is wanted", r.Wrap)

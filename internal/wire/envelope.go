@@ -13,22 +13,33 @@ const ContentType = "application/cbor"
 // Path is where a central takes envelopes.
 const Path = "/api/v1/replication"
 
+// Version of the format.
+const Version = 3
+
 // Limits that both ends keep to.
 const (
-	MaxEnvelope = 16 << 20 // bytes of a request
-	MaxBatch    = 64 << 20 // bytes of one batch after decompression
-	MaxRows     = 200_000  // summaries of one batch
-	MaxAllRows  = 500_000  // summaries of all batches of an envelope
+	MaxEnvelope = 4 << 20  // bytes of a request
+	MaxBatch    = 32 << 20 // bytes of its batch after decompression
+	MaxRows     = 50_000   // summaries of a batch
+	MaxTiers    = 16
 )
 
-// Envelope is one request: batches with consecutive sequence numbers, the first of
-// them FirstSeq, or none at all as a sign of life.
+// Envelope is one request: a batch, or none as a sign of life.
 type Envelope struct {
-	Gateway  string   `cbor:"gateway"`
-	Epoch    string   `cbor:"epoch"`
-	FirstSeq uint64   `cbor:"first_seq"`
-	Batches  [][]byte `cbor:"batches"`
-	Status   Status   `cbor:"status"`
+	Version int    `cbor:"version"`
+	Gateway string `cbor:"gateway"`
+	Session string `cbor:"session"` // random, of the sending process: two under one name are told apart by it
+	Number  uint64 `cbor:"number"`  // of the request in its session; each is higher than the one before
+	Acked   Place  `cbor:"acked"`   // the last answer to a batch
+	Batch   []byte `cbor:"batch"`
+	Status  Status `cbor:"status"`
+}
+
+// Place is how far a central has come with a gateway's batches: in which of its lives,
+// and how many it has stored in all. Within one life the count only rises.
+type Place struct {
+	Life   string `cbor:"life" json:"life"`
+	Stored uint64 `cbor:"stored" json:"stored"`
 }
 
 // Status is what a gateway says of itself with every envelope.
@@ -37,19 +48,42 @@ type Status struct {
 	Version      string    `cbor:"version" json:"version"`
 	Accepted     uint64    `cbor:"accepted" json:"accepted"`           // readings since its start
 	Rejected     uint64    `cbor:"rejected" json:"rejected"`           // rejects since its start
-	BacklogRows  int       `cbor:"backlog_rows" json:"backlog_rows"`   // summaries waiting, those of this envelope included
+	BacklogRows  int       `cbor:"backlog_rows" json:"backlog_rows"`   // about how many summaries wait, those of this envelope included
 	BacklogSince time.Time `cbor:"backlog_since" json:"backlog_since"` // when the oldest of them was made; zero when none waits
 }
 
-// Reply is the answer to an envelope, as JSON.
+// Reply is the answer to an envelope, as JSON. The batch is on disk but for what Refused
+// names.
 type Reply struct {
-	StoredSeq uint64 `json:"stored_seq"` // everything up to here is on disk
+	Place
+
+	// Lost says that the central does not have all that it had acknowledged: its store is
+	// an older copy, or new. The gateway has to send everything again.
+	Lost bool `json:"lost,omitempty"`
+
+	// Since names other sessions that stored batches after Acked. A gateway that does not
+	// know one as its own earlier one was restored from a copy, as another was before: it
+	// has to send everything again, for the other may have put older summaries in place.
+	Since []string `json:"since,omitempty"`
+
+	// Refused are runs of the batch that were not stored and never will be as they are.
+	Refused []RefusedRun `json:"refused,omitempty"`
+
+	// Twin is set while another process sends under the same name.
+	Twin string `json:"twin,omitempty"`
+}
+
+// RefusedRun is one of them.
+type RefusedRun struct {
+	Run    int    `json:"run"` // its place in the batch, from 0
+	Path   string `json:"path"`
+	Reason string `json:"reason"`
 }
 
 var (
 	encoding = must(cbor.EncOptions{Time: cbor.TimeRFC3339Nano}.EncMode())
 	decoding = must(cbor.DecOptions{
-		MaxArrayElements: 1 << 20, MaxMapPairs: 1 << 10, MaxNestedLevels: 16, DupMapKey: cbor.DupMapKeyEnforcedAPF,
+		MaxArrayElements: 1 << 17, MaxMapPairs: 1 << 10, MaxNestedLevels: 16, DupMapKey: cbor.DupMapKeyEnforcedAPF,
 	}.DecMode())
 )
 
@@ -61,7 +95,12 @@ func must[T any](v T, err error) T {
 }
 
 // Encode writes the envelope.
-func (e Envelope) Encode() ([]byte, error) { return encoding.Marshal(e) }
+func (e Envelope) Encode() ([]byte, error) {
+	e.Version = Version
+	return encoding.Marshal(e)
+}
+
+const maxName = 200 // bytes of a gateway's, a session's or a life's name
 
 // DecodeEnvelope reads an envelope.
 func DecodeEnvelope(data []byte) (Envelope, error) {
@@ -69,24 +108,29 @@ func DecodeEnvelope(data []byte) (Envelope, error) {
 	if err := decoding.Unmarshal(data, &e); err != nil {
 		return e, fmt.Errorf("envelope is not as docs/replication.md has it: %w", err)
 	}
-	if e.Gateway == "" || e.Epoch == "" || len(e.Batches) > 0 && e.FirstSeq == 0 {
-		return e, fmt.Errorf("envelope lacks gateway, epoch or first_seq")
+	switch {
+	case e.Version != Version:
+		return e, fmt.Errorf("envelope has version %d; version %d is wanted", e.Version, Version)
+	case e.Gateway == "" || e.Session == "" || e.Number == 0:
+		return e, fmt.Errorf("envelope lacks gateway, session or number")
+	case len(e.Gateway) > maxName || len(e.Session) > maxName || len(e.Acked.Life) > maxName:
+		return e, fmt.Errorf("envelope has a name of more than %d bytes", maxName)
 	}
 	return e, nil
 }
 
 // Refusal is why an envelope was not taken, as the "error" of a JSON answer.
 type Refusal struct {
-	Code      string `json:"code"`
-	Message   string `json:"message"`
-	Retry     bool   `json:"retry"`                // the same envelope may be taken later
-	StoredSeq uint64 `json:"stored_seq,omitempty"` // of CodeGap: continue behind it
+	Code    string `json:"code"`
+	Message string `json:"message"`
+	Retry   bool   `json:"retry"` // the same batch may be taken later
 }
 
 // Codes of refusals.
 const (
-	CodeGap       = "gap"       // first_seq is not the next in line
-	CodeMalformed = "malformed" // the envelope or a batch in it cannot be read
-	CodeToken     = "token"     // no token, or not this gateway's
-	CodeBusy      = "busy"      // the store cannot be written now
+	CodeMalformed = "malformed"   // the envelope or its batch cannot be read
+	CodeToken     = "token"       // no token, or not this gateway's
+	CodeBusy      = "busy"        // the store cannot be written now
+	CodeTwin      = "name_in_use" // another process sends under this name
+	CodeOld       = "old"         // a later request of the session has come before
 )

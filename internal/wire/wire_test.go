@@ -29,15 +29,17 @@ func TestABatchArrivesAsItWasSent(t *testing.T) {
 	runs := []Run{summaries(series.Gauge), summaries(series.Counter), summaries(series.State), summaries(series.Bearing)}
 	runs[1].Def.Wrap = 65536
 	runs[2].Rows.Cols[rollup.ColStates][3] = math.NaN() // more states than can be told apart
-	data, err := EncodeBatch(runs)
+	data, err := EncodeBatch(runs, rollup.Tiers)
 	require.NoError(t, err)
-	back, err := DecodeBatch(data)
+	back, at, bad, err := DecodeBatch(data)
 	require.NoError(t, err)
+	assert.Empty(t, bad)
+	assert.Equal(t, []int{0, 1, 2, 3}, at)
 	assert.True(t, math.IsNaN(back[2].Rows.Cols[rollup.ColStates][3]))
 	back[2].Rows.Cols[rollup.ColStates][3], runs[2].Rows.Cols[rollup.ColStates][3] = 0, 0
 	assert.Equal(t, runs, back)
 
-	e := Envelope{Gateway: "long-mere", Epoch: "e", FirstSeq: 4, Batches: [][]byte{data}, Status: Status{SentAt: time.Unix(9, 5).UTC(), Version: "v", Accepted: 8}}
+	e := Envelope{Version: Version, Gateway: "long-mere", Session: "s", Number: 4, Acked: Place{"life", 7}, Batch: data, Status: Status{SentAt: time.Unix(9, 5).UTC(), Version: "v", Accepted: 8}}
 	text, err := e.Encode()
 	require.NoError(t, err)
 	got, err := DecodeEnvelope(text)
@@ -65,25 +67,33 @@ func TestBatchesThatLieAreRefused(t *testing.T) {
 	} {
 		run := summaries(series.Gauge)
 		test.spoil(&run)
-		data, err := EncodeBatch([]Run{run})
+		data, err := EncodeBatch([]Run{run, summaries(series.Gauge)}, rollup.Tiers)
 		require.NoError(t, err)
-		_, err = DecodeBatch(data)
-		assert.ErrorContains(t, err, test.wrong)
+		back, at, bad, err := DecodeBatch(data)
+		require.NoError(t, err)
+		require.Len(t, bad, 1)
+		assert.ErrorContains(t, bad[0].Err, test.wrong)
+		assert.Equal(t, []int{1}, at, "the other run counts")
+		assert.Equal(t, []Run{summaries(series.Gauge)}, back)
 	}
 }
 
 func TestSketchesTravelBesideSummaries(t *testing.T) {
 	sk := sketch.New()
 	require.NoError(t, sk.Add(7.5))
-	run := Run{Def: summaries(series.Gauge).Def, Tier: rollup.Quarter, Sketches: []Sketch{{Start: int64(rollup.Quarter), Data: sk.Bytes()}}}
+	run := Run{Def: summaries(series.Gauge).Def, Sketches: []Sketch{{Start: int64(rollup.Quarter), Data: sk.Bytes()}}}
 	run.Def.Sketch = true
 	decode := func(spoil func(*Run)) ([]Run, error) {
 		one := run
 		one.Sketches = slices.Clone(run.Sketches)
 		spoil(&one)
-		data, err := EncodeBatch([]Run{one})
+		data, err := EncodeBatch([]Run{one}, rollup.Tiers)
 		require.NoError(t, err)
-		return DecodeBatch(data)
+		runs, _, bad, err := DecodeBatch(data)
+		if len(bad) > 0 {
+			err = bad[0].Err
+		}
+		return runs, err
 	}
 	back, err := decode(func(*Run) {})
 	require.NoError(t, err)
@@ -99,11 +109,11 @@ func TestSketchesTravelBesideSummaries(t *testing.T) {
 func TestColumnsThatAreNotThoseOfTheKindAreRefused(t *testing.T) {
 	run := summaries(series.Gauge)
 	run.Def.Kind = series.Counter
-	_, err := EncodeBatch([]Run{run})
+	_, err := EncodeBatch([]Run{run}, rollup.Tiers)
 	assert.ErrorContains(t, err, "a counter, has 13 columns")
 	one := run0(summaries(series.Counter))
 	one.Columns[13] = "decrease"
-	_, err = one.check()
+	_, err = one.check([]int64{int64(rollup.TenSecond), int64(rollup.Minute)})
 	assert.ErrorContains(t, err, "of a counter [count mean")
 }
 
@@ -119,14 +129,14 @@ func run0(r Run) run {
 
 func FuzzDecode(f *testing.F) {
 	f.Add([]byte{0xa0})
-	good, err := Envelope{Gateway: "a", Epoch: "e", FirstSeq: 1, Batches: [][]byte{{1, 2}}}.Encode()
+	good, err := Envelope{Gateway: "a", Session: "e", Number: 1, Batch: []byte{1, 2}}.Encode()
 	require.NoError(f, err)
 	f.Add(good)
-	plain, err := encoding.Marshal(batch{Version: batchVersion, Series: []run{run0(summaries(series.State))}})
+	plain, err := encoding.Marshal(batch{Tiers: []int64{1e9}, Series: []run{run0(summaries(series.State))}})
 	require.NoError(f, err)
 	f.Add(plain)
 	f.Fuzz(func(t *testing.T, data []byte) {
 		_, _ = DecodeEnvelope(data)
-		_, _ = DecodeBatch(compressor.EncodeAll(data, nil))
+		_, _, _, _ = DecodeBatch(compressor.EncodeAll(data, nil))
 	})
 }

@@ -83,5 +83,5 @@ func TestASecondServiceOnTheSamePortSaysSo(t *testing.T) {
 	require.NoError(t, os.WriteFile(path, []byte(strings.Replace(config, "/a", "/b", 1)), 0o600))
 	out, err := exec.Command(program, "run", "--config", path).CombinedOutput()
 	assert.Error(t, err)
-	assert.Contains(t, string(out), "address already in use; set another listen: in the configuration")
+	assert.Contains(t, string(out), "another program listens at that address already; or set another listen: in the configuration")
 }

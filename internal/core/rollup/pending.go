@@ -8,15 +8,22 @@ import (
 	"slices"
 	"time"
 
-	"nexocumula/internal/core/column"
 	"nexocumula/internal/core/series"
 )
 
-// Window names one window of one series.
+// Window names one window of one series, of its summaries or of its sketches.
 type Window struct {
 	Series uint32
-	Tier   Tier
+	Tier   Tier // 0 of sketches, which are Quarter wide
+	Sketch bool `json:",omitempty"`
 	Start  int64
+}
+
+func (w Window) end() int64 {
+	if w.Sketch {
+		return w.Start + int64(Quarter)
+	}
+	return w.Start + int64(w.Tier)
 }
 
 // Pending are the windows whose summary is not yet what their readings say. A
@@ -25,8 +32,9 @@ type Window struct {
 //
 // It has no lock and no clock: one goroutine owns it and says what time it is.
 type Pending struct {
-	tiers []Tier
-	marks map[Window]touched
+	tiers    []Tier
+	marks    map[Window]touched
+	earliest int64 // before it no window is due
 }
 
 type touched struct{ first, last int64 }
@@ -47,29 +55,19 @@ func NewPending(tiers []Tier) *Pending {
 // Len is how many windows are pending.
 func (p *Pending) Len() int { return len(p.marks) }
 
-// Touch marks every window that holds one of rows, which are in order of time. A
-// row older than newest, the newest time known before, is late: the windows after it
-// that the reading before it used to speak for are marked too, as what they are
-// covered by may have changed.
-func (p *Pending) Touch(id uint32, def *series.Definition, rows column.Block, newest, now int64) {
-	freshFor := def.FreshFor
+// Touch marks every window that holds one of the times, which ascend.
+func (p *Pending) Touch(id uint32, def *series.Definition, times []int64, now int64) {
 	if def.Sketch {
-		for _, t := range rows.Times {
-			p.mark(Window{id, Quarter, Quarter.Start(t)}, now)
+		for _, t := range times {
+			p.mark(Window{Series: id, Sketch: true, Start: Quarter.Start(t)}, now)
 		}
 	}
 	for _, tier := range p.tiers {
 		next := int64(math.MinInt64) // windows before it are marked already
-		for _, t := range rows.Times {
-			until := t
-			if t < newest {
-				until = min(t+int64(freshFor), newest)
-			}
-			if until < next {
-				continue
-			}
-			for start := max(tier.Start(t), next); start <= until; start += int64(tier) {
-				p.mark(Window{id, tier, start}, now)
+		for _, t := range times {
+			if t >= next {
+				start := tier.Start(t)
+				p.mark(Window{Series: id, Tier: tier, Start: start}, now)
 				next = start + int64(tier)
 			}
 		}
@@ -83,23 +81,35 @@ func (p *Pending) mark(w Window, now int64) {
 	}
 	t.last = now
 	p.marks[w] = t
+	p.earliest = min(p.earliest, w.due(t))
+}
+
+// due is when a window is: once it is closed and has been quiet, or has waited long
+// enough for that.
+func (w Window) due(t touched) int64 {
+	return max(w.end()+int64(closeAfter), min(t.last+int64(quietFor), t.first+int64(waitAtMost)))
 }
 
 // Due takes out at most most windows that are due at now, in order of series, tier
-// and time. With hurry those that closed are due without waiting for quiet.
+// and time. With hurry those that closed are due without waiting for quiet. A look in
+// vain costs nothing until one can be due.
 func (p *Pending) Due(now int64, hurry bool, most int) []Window {
+	if !hurry && now < p.earliest {
+		return nil
+	}
 	var due []Window
+	p.earliest = math.MaxInt64
 	for w, t := range p.marks {
-		closed := w.Start+int64(w.Tier)+int64(closeAfter) <= now
-		quiet := t.last+int64(quietFor) <= now || t.first+int64(waitAtMost) <= now
-		if closed && (quiet || hurry) {
+		at := w.due(t)
+		if len(due) < most && (at <= now || hurry && w.end()+int64(closeAfter) <= now) {
 			due = append(due, w)
+		} else {
+			p.earliest = min(p.earliest, at)
 		}
 	}
 	slices.SortFunc(due, func(a, b Window) int {
 		return cmp.Or(cmp.Compare(a.Series, b.Series), cmp.Compare(a.Tier, b.Tier), cmp.Compare(a.Start, b.Start))
 	})
-	due = due[:min(len(due), most)]
 	for _, w := range due {
 		delete(p.marks, w)
 	}

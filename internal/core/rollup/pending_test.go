@@ -21,10 +21,10 @@ func freshFor(d time.Duration) *series.Definition { return &series.Definition{Fr
 
 func TestSketchesOfSeriesThatAskForThem(t *testing.T) {
 	p := NewPending(Tiers)
-	p.Touch(1, &series.Definition{FreshFor: time.Minute, Sketch: true}, readings(1, 5, 5, 6, 2000, 7), 0, 0)
+	p.Touch(1, &series.Definition{FreshFor: time.Minute, Sketch: true}, readings(1, 5, 5, 6, 2000, 7).Times, 0)
 	var quarters []int64
 	for _, w := range p.Due(10_000*second, false, 100) {
-		if w.Tier == Quarter {
+		if w.Sketch {
 			quarters = append(quarters, w.Start/second)
 		}
 	}
@@ -33,7 +33,7 @@ func TestSketchesOfSeriesThatAskForThem(t *testing.T) {
 
 func TestAWindowIsDueOnceItIsClosedAndQuiet(t *testing.T) {
 	p := NewPending([]Tier{TenSecond})
-	p.Touch(1, freshFor(time.Minute), readings(1, 5, 12, 5), 0, 12*second)
+	p.Touch(1, freshFor(time.Minute), readings(1, 5, 12, 5).Times, 12*second)
 	assert.Empty(t, p.Due(11*second, false, 100), "still open")
 	assert.Empty(t, p.Due(12*second, false, 100), "closed, but a reading has just come")
 	assert.Equal(t, []int64{0}, starts(p.Due(13*second, false, 100)))
@@ -44,28 +44,29 @@ func TestAWindowIsDueOnceItIsClosedAndQuiet(t *testing.T) {
 func TestAWindowThatIsNeverQuietIsDueAllTheSame(t *testing.T) {
 	p := NewPending([]Tier{TenSecond})
 	for now := 100 * second; now < 110*second; now += second / 2 {
-		p.Touch(1, freshFor(time.Minute), readings(1, 5), 0, now)
+		p.Touch(1, freshFor(time.Minute), readings(1, 5).Times, now)
 		assert.Empty(t, p.Due(now, false, 100))
 	}
-	p.Touch(1, freshFor(time.Minute), readings(1, 5), 0, 110*second)
+	p.Touch(1, freshFor(time.Minute), readings(1, 5).Times, 110*second)
 	assert.Equal(t, []int64{0}, starts(p.Due(110*second, false, 100)))
-	p.Touch(1, freshFor(time.Minute), readings(1, 5), 0, 120*second)
+	p.Touch(1, freshFor(time.Minute), readings(1, 5).Times, 120*second)
 	assert.Equal(t, []int64{0}, starts(p.Due(120*second, true, 100)), "in a hurry nothing rests")
 }
 
-func TestALateReadingTouchesTheWindowsItCovers(t *testing.T) {
+func TestALookInVainIsNotRepeatedUntilAWindowCanBeDue(t *testing.T) {
 	p := NewPending([]Tier{TenSecond})
-	p.Touch(1, freshFor(25*time.Second), readings(5, 1), 48*second, 0)
-	assert.Equal(t, []int64{0, 10, 20, 30}, starts(p.Due(1000*second, false, 100)))
-	p.Touch(1, freshFor(25*time.Second), readings(5, 1), 12*second, 0)
-	assert.Equal(t, []int64{0, 10}, starts(p.Due(1000*second, false, 100)), "not beyond what is known")
-	p.Touch(1, freshFor(25*time.Second), readings(5, 1, 31, 1), 5*second, 0)
-	assert.Equal(t, []int64{0, 30}, starts(p.Due(1000*second, false, 100)), "readings in order only their own")
+	p.Touch(1, freshFor(time.Minute), readings(1, 5).Times, 2*second)
+	assert.Empty(t, p.Due(3*second, false, 100))
+	assert.Equal(t, 12*second, p.earliest)
+	p.Touch(2, freshFor(time.Minute), readings(-20, 5).Times, 4*second)
+	assert.Equal(t, 5*second, p.earliest, "an older window is due before")
+	assert.Equal(t, []int64{-20}, starts(p.Due(5*second, false, 100)))
+	assert.Equal(t, []int64{0}, starts(p.Due(12*second, false, 100)))
 }
 
 func TestPendingWindowsSurviveARestart(t *testing.T) {
 	p := NewPending(Tiers)
-	p.Touch(7, freshFor(time.Minute), readings(1, 5, 70, 5), 0, 0)
+	p.Touch(7, freshFor(time.Minute), readings(1, 5, 70, 5).Times, 0)
 	state, err := p.Save()
 	require.NoError(t, err)
 	q := NewPending(Tiers)
@@ -77,7 +78,8 @@ func TestPendingWindowsSurviveARestart(t *testing.T) {
 
 func TestNoMoreAreDueThanAskedFor(t *testing.T) {
 	p := NewPending([]Tier{TenSecond})
-	p.Touch(1, freshFor(time.Minute), readings(1, 5, 12, 5, 23, 5), 0, 0)
-	assert.Equal(t, []int64{0, 10}, starts(p.Due(1000*second, false, 2)))
-	assert.Equal(t, []int64{20}, starts(p.Due(1000*second, false, 2)))
+	p.Touch(1, freshFor(time.Minute), readings(1, 5, 12, 5, 23, 5).Times, 0)
+	all := append(p.Due(1000*second, false, 2), p.Due(1000*second, false, 2)...)
+	assert.ElementsMatch(t, []int64{0, 10, 20}, starts(all))
+	assert.Zero(t, p.Len())
 }

@@ -11,11 +11,15 @@ import (
 // finite value pass.
 type Limits struct {
 	Low, High *float64      // in the unit of the series; nil means no limit
-	MaxAhead  time.Duration // how far a time stamp may be ahead of the gateway's clock
-	MaxBehind time.Duration // how far behind it, as readings are not kept for longer; 0: any age
+	MaxAhead  time.Duration // how far a time stamp may be in the future; 0: any distance
+	MaxAge    time.Duration // how old a reading may be, as readings are not kept for longer; 0: any age
 }
 
-// Refuse is the reason why a value at time t (both in nanoseconds since 1970) must
+// DefaultMaxAhead is how far a time stamp may be in the future unless a rule says
+// otherwise.
+const DefaultMaxAhead = 5 * time.Minute
+
+// Refuse is the reason why a value at time t (both times in nanoseconds since 1970) must
 // not count, or "" when it may.
 func (l Limits) Refuse(value float64, t, now int64) string {
 	switch {
@@ -25,10 +29,18 @@ func (l Limits) Refuse(value float64, t, now int64) string {
 		return fmt.Sprintf("value %v is below the range's low end %v", value, *l.Low)
 	case l.High != nil && value > *l.High:
 		return fmt.Sprintf("value %v is above the range's high end %v", value, *l.High)
+	}
+	return l.RefuseTime(t, now)
+}
+
+// RefuseTime is the reason why a reading of time t must not count, which is only as right
+// as the clock that says now.
+func (l Limits) RefuseTime(t, now int64) string {
+	switch {
 	case l.MaxAhead > 0 && t > now+int64(l.MaxAhead):
-		return fmt.Sprintf("time stamp %s is %s ahead of the gateway's clock; at most %s is allowed",
+		return fmt.Sprintf("time stamp %s is %s in the future by the gateway's clock; at most %s is allowed",
 			time.Unix(0, t).UTC().Format(time.RFC3339), time.Duration(t-now).Round(time.Second), l.MaxAhead)
-	case l.MaxBehind > 0 && t < now-int64(l.MaxBehind):
+	case l.MaxAge > 0 && t < now-int64(l.MaxAge):
 		return fmt.Sprintf("time stamp %s is %s old; readings here are not kept that long, so its window's summary could not be made again",
 			time.Unix(0, t).UTC().Format(time.RFC3339), time.Duration(now-t).Round(time.Minute))
 	case t < earliest:

@@ -22,7 +22,7 @@ func TestWhatMustNotCountIsRefusedWithItsReason(t *testing.T) {
 		{9.5, 0, ""}, {0, 0, ""}, {20, 0, ""}, {9.5, 5 * time.Minute, ""}, {9.5, -9 * 24 * time.Hour, ""},
 		{-99.9, 0, "below the range's low end 0"}, {20.1, 0, "above the range's high end 20"},
 		{math.NaN(), 0, "no measurement"}, {math.Inf(1), 0, "no measurement"},
-		{9.5, time.Hour, "time stamp 2026-03-01T09:00:00Z is 1h0m0s ahead"},
+		{9.5, time.Hour, "time stamp 2026-03-01T09:00:00Z is 1h0m0s in the future"},
 		{9.5, -40 * 365 * 24 * time.Hour, "before the year 2000"},
 	} {
 		got := limits.Refuse(test.value, now+int64(test.after), now)

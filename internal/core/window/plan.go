@@ -19,10 +19,10 @@ type Plan struct {
 	parts  [][]int // of each window: begin and end of each run of segments; nil: segment i is window i
 }
 
-// NewPlan finds the segments and the widest tier whose windows fill each of them
+// NewPlan finds the segments and the widest of the tiers whose windows fill each of them
 // exactly. Without readings the narrowest tier must; with exactReadings nothing but
 // readings will do.
-func NewPlan(windows []Window, readings, exactReadings bool) (*Plan, error) {
+func NewPlan(windows []Window, tiers []rollup.Tier, readings, exactReadings bool) (*Plan, error) {
 	p := &Plan{Windows: windows}
 	p.segments()
 	if exactReadings {
@@ -31,16 +31,16 @@ func NewPlan(windows []Window, readings, exactReadings bool) (*Plan, error) {
 		}
 		return p, nil
 	}
-	for i := len(rollup.Tiers) - 1; i >= 0; i-- {
-		if p.fits(int64(rollup.Tiers[i])) {
-			p.Tier = rollup.Tiers[i]
+	for _, tier := range slices.Backward(tiers) {
+		if p.fits(int64(tier)) {
+			p.Tier = tier
 			return p, nil
 		}
 	}
 	if readings {
 		return p, nil
 	}
-	return nil, p.noTier()
+	return nil, p.noTier(tiers[0])
 }
 
 func (p *Plan) segments() {
@@ -82,15 +82,15 @@ func (p *Plan) fits(width int64) bool {
 	return true
 }
 
-func (p *Plan) noTier() error {
-	finest := int64(rollup.Tiers[0])
+func (p *Plan) noTier(narrowest rollup.Tier) error {
+	finest := int64(narrowest)
 	for _, b := range p.bounds {
 		if b%finest == 0 {
 			continue
 		}
 		lower := b - b%finest
 		return fmt.Errorf("a window with an edge at %s cannot be answered exactly: only summaries of %s are kept here; use widths and times that are multiples of it, such as %s or %s, or ask the gateway, which has the readings",
-			at(b), span.Format(rollup.Tiers[0].Width()), at(lower), at(lower+finest))
+			at(b), span.Format(narrowest.Width()), at(lower), at(lower+finest))
 	}
 	return nil
 }

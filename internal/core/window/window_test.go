@@ -30,7 +30,7 @@ func reduce(t *testing.T, kind series.Kind, gaps string, stats string, pairs ...
 	}
 	windows, err := Grid{Width: Step{Fixed: 2 * time.Minute}}.Cut(Range{From: time.Unix(0, 0), To: time.Unix(0, 8*minute)}, 100)
 	require.NoError(t, err)
-	p, err := NewPlan(windows, false, false)
+	p, err := NewPlan(windows, rollup.Tiers, false, false)
 	require.NoError(t, err)
 	assert.Equal(t, rollup.Minute, p.Tier)
 	g, err := ParseGaps(gaps)
@@ -143,15 +143,15 @@ func TestPlansPickTheWidestExactTier(t *testing.T) {
 	for width, tier := range map[time.Duration]rollup.Tier{
 		time.Minute: rollup.Minute, time.Hour: rollup.Minute, 90 * time.Second: rollup.TenSecond, 7 * time.Second: rollup.Readings,
 	} {
-		p, err := NewPlan(cut(width), true, false)
+		p, err := NewPlan(cut(width), rollup.Tiers, true, false)
 		require.NoError(t, err)
 		assert.Equal(t, tier, p.Tier, width)
 	}
-	_, err := NewPlan(cut(7*time.Second), false, false)
+	_, err := NewPlan(cut(7*time.Second), rollup.Tiers, false, false)
 	assert.ErrorContains(t, err, "only summaries of 10s are kept here; use widths and times that are multiples of it, such as 1970-01-01T00:16:30Z")
-	_, err = NewPlan(cut(time.Minute), false, true)
+	_, err = NewPlan(cut(time.Minute), rollup.Tiers, false, true)
 	assert.ErrorContains(t, err, "percentiles need the readings")
-	p, err := NewPlan(cut(time.Minute), true, true)
+	p, err := NewPlan(cut(time.Minute), rollup.Tiers, true, true)
 	require.NoError(t, err)
 	assert.Equal(t, rollup.Readings, p.Tier)
 	assert.True(t, p.Cut(960e9, 1080e9))

@@ -13,21 +13,34 @@ import (
 
 const (
 	rollEvery = 250 * time.Millisecond
-	sealEvery = 5 * time.Minute
+	sealEvery = time.Hour
+	tidyEvery = time.Second
 )
 
 // Run commits until ctx ends; then it commits what is queued and returns.
 func (p *Pipeline) Run(ctx context.Context) error {
-	tick := time.NewTicker(rollEvery)
-	defer tick.Stop()
+	roll := time.NewTicker(rollEvery)
+	defer roll.Stop()
+	due := time.NewTimer(time.Hour)
+	defer due.Stop()
 	lastSeal := time.Now()
 	for {
+		if at := p.waiting.due(); !at.IsZero() {
+			wait := time.Until(at)
+			if wait <= 0 {
+				p.drain()
+				p.commit(ctx, p.waiting.take(time.Now()))
+				continue
+			}
+			due.Reset(wait)
+		}
 		select {
 		case d := <-p.queue:
-			p.commit(ctx, p.gather(d))
+			p.waiting.add(d, time.Now())
+		case <-due.C:
 		case errand := <-p.errands:
 			errand()
-		case <-tick.C:
+		case <-roll.C:
 			p.roll(ctx)
 			if p.store.SealDue() || time.Since(lastSeal) >= sealEvery {
 				p.seal()
@@ -39,18 +52,17 @@ func (p *Pipeline) Run(ctx context.Context) error {
 	}
 }
 
-// gather takes the deliveries that wait behind the first.
-func (p *Pipeline) gather(first *Delivery) []*Delivery {
-	all := append(make([]*Delivery, 0, len(p.queue)+1), first)
-	for len(all) < mostPerCommit {
+// drain takes along what is in the queue already.
+func (p *Pipeline) drain() {
+	now := time.Now()
+	for len(p.waiting.all) < mostPerCommit {
 		select {
 		case d := <-p.queue:
-			all = append(all, d)
+			p.waiting.add(d, now)
 		default:
-			return all
+			return
 		}
 	}
-	return all
 }
 
 // commit writes the deliveries in one transaction, then tells their senders.
@@ -66,10 +78,7 @@ func (p *Pipeline) commit(ctx context.Context, all []*Delivery) {
 	}
 	err := p.append(ctx, batch)
 	if err == nil {
-		now := time.Now().UnixNano()
-		for i, k := range touched {
-			p.pending.Touch(k.id, &k.def, k.rows, newest[i], now)
-		}
+		p.mark(touched, newest)
 		p.accepted.Add(uint64(rows))
 		p.rejected.Add(uint64(len(rejects)))
 	}
@@ -82,7 +91,7 @@ func (p *Pipeline) commit(ctx context.Context, all []*Delivery) {
 }
 
 // collect sorts the deliveries' readings into the rows of their series.
-func collect(all []*Delivery) (touched []*known, rejects []reading.Reject, rows int) {
+func collect(all []*Delivery) (touched []*member, rejects []reading.Reject, rows int) {
 	for _, d := range all {
 		for _, s := range d.screened {
 			if s.series.rows.Len() == 0 {
@@ -96,11 +105,15 @@ func collect(all []*Delivery) (touched []*known, rejects []reading.Reject, rows 
 	return touched, rejects, rows
 }
 
-// reset empties the rows and keeps their memory for the next batch; the store has
-// its own copy.
-func (k *known) reset() {
-	k.rows.Times = k.rows.Times[:0]
-	k.rows.Cols[0] = k.rows.Cols[0][:0]
+// reset empties the rows and keeps a little of their memory for the next batch; the store
+// has its own copy.
+func (m *member) reset() {
+	if cap(m.rows.Times) > 256 {
+		m.rows = newRows()
+		return
+	}
+	m.rows.Times = m.rows.Times[:0]
+	m.rows.Cols[0] = m.rows.Cols[0][:0]
 }
 
 // append writes the batch, however long that takes.
@@ -128,24 +141,25 @@ func untilWritten[T any](ctx context.Context, p *Pipeline, write func() (T, erro
 
 // finish writes what is queued when the gateway stops, and turns the rest away.
 func (p *Pipeline) finish() error {
-	close(p.stopped) // those who wait for room in the queue give up
+	p.GiveUp()
 	p.gate.Lock()
 	p.closed = true
 	p.gate.Unlock()
-	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
+	ctx, cancel := context.WithTimeout(context.Background(), stopWithin)
 	defer cancel()
 	for {
-		select {
-		case d := <-p.queue:
-			p.commit(ctx, p.gather(d))
-		default:
-			p.roll(ctx)
-			p.sealing.Lock() // one that still runs
-			p.sealing.Unlock()
-			p.seal()
-			p.sealing.Lock() // and the last one
-			defer p.sealing.Unlock()
-			return nil
+		p.drain()
+		if len(p.waiting.all) == 0 {
+			break
 		}
+		p.commit(ctx, p.waiting.take(time.Now()))
 	}
+	p.roll(ctx)
+	p.sealing.Lock() // one that still runs
+	done := p.sealNow()
+	<-done
+	return nil
 }
+
+// stopWithin is how long a gateway that stops tries to write what it has taken in.
+const stopWithin = 5 * time.Second

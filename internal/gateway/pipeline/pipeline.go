@@ -7,23 +7,24 @@ import (
 	"log/slog"
 	"sync"
 	"sync/atomic"
-	"time"
 
 	"github.com/cenkalti/backoff/v5"
 
+	"nexocumula/internal/clock"
 	"nexocumula/internal/config"
 	"nexocumula/internal/core/column"
 	"nexocumula/internal/core/reading"
 	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/store"
-	"nexocumula/internal/wire"
 )
 
 // Delivery is what one message or poll brought: readings, rejects or both.
 type Delivery struct {
 	Readings []reading.Reading // calibrated, not yet screened
 	Rejects  []reading.Reject
+	Sender   any  // whoever waits for Done, comparable; nil when nobody does
+	Polled   bool // we asked for it: nobody waits
 
 	// Done, if set, is called once: with nil when everything is on disk, with an
 	// error when it is not and will not be. It must not block.
@@ -33,17 +34,17 @@ type Delivery struct {
 }
 
 type screened struct {
-	series *known
+	series *member
 	time   int64
 	value  float64
 }
 
-// known is a series as the pipeline sees it.
-type known struct {
-	id   uint32
-	def  series.Definition
-	rule config.Rule
-
+// member is a series as the pipeline sees it. One with a refusal takes no readings.
+type member struct {
+	id      uint32
+	def     series.Definition
+	rule    config.Rule
+	refusal string
 	// rows collects this series' readings of the batch being built; the committing
 	// goroutine owns it.
 	rows column.Block
@@ -52,33 +53,34 @@ type known struct {
 // Pipeline is a gateway's way from sources to disk. Run must be running for Submit to
 // make progress.
 type Pipeline struct {
-	store *store.Store
-	rules []config.Rule
-	keep  []config.Keep
-	outs  []Outbox
-	log   *slog.Logger
+	store   *store.Store
+	judge   *clock.Judge
+	rules   atomic.Pointer[rules]
+	tiers   []rollup.Tier
+	log     *slog.Logger
+	arrival arrival
 
-	queue   chan *Delivery
-	errands chan func()
-	gate    sync.RWMutex // held for reading around a send to queue
-	closed  bool         // nothing more goes into queue; guarded by gate
-	stopped chan struct{}
-	known   sync.Map // series.Path → *known
-
-	pending *rollup.Pending // owned by Run
-	sealing sync.Mutex      // held while a seal runs
+	queue    chan *Delivery
+	errands  chan func()
+	gate     sync.RWMutex // held for reading around a send to queue
+	closed   bool         // nothing more goes into queue; guarded by gate
+	stopped  chan struct{}
+	giveUp   sync.Once
+	waiting  waiting         // owned by Run
+	pending  *rollup.Pending // owned by Run
+	sealing  sync.Mutex      // held while a seal runs
+	defining sync.Mutex      // one new series at a time, so that their number stays bounded
 
 	accepted, rejected atomic.Uint64
 	trouble            atomic.Pointer[string] // what the store says while it cannot be written
 }
 
-// Outbox turns summaries into parcels for one uplink.
-type Outbox interface {
-	// Parcels packs runs; the sequence numbers it gives them are used up only when
-	// Stored is called.
-	Parcels(runs []wire.Run) ([]store.Parcel, error)
-	// Stored says that the parcels are on disk.
-	Stored(parcels []store.Parcel)
+// rules say what series are like. The series known by them go with them, so that new
+// rules count from the next reading on while the pipeline and its open windows stay.
+type rules struct {
+	rules   []config.Rule
+	keep    []config.Keep
+	members sync.Map // series.Path → *member
 }
 
 const (
@@ -89,16 +91,22 @@ const (
 // New makes a pipeline into st. Readings of a series are screened by the first rule
 // that matches it; those older than what is kept would spoil the summaries of readings
 // that are gone, and do not count.
-func New(st *store.Store, rules []config.Rule, keep []config.Keep, outs []Outbox, log *slog.Logger) (*Pipeline, error) {
+func New(st *store.Store, settings config.Gateway, log *slog.Logger) (*Pipeline, error) {
 	p := &Pipeline{
-		store: st, rules: rules, keep: keep, outs: outs, log: log,
+		store: st, judge: st.Judge(), tiers: settings.Tiers, log: log,
 		queue: make(chan *Delivery, queueLength), errands: make(chan func()), stopped: make(chan struct{}),
-		pending: rollup.NewPending(rollup.Tiers),
+		waiting: waiting{pace: settings.Pace}, pending: rollup.NewPending(settings.Tiers),
 	}
-	if err := p.recover(time.Now().UnixNano()); err != nil {
+	p.Use(settings.Rules, settings.Keep)
+	if err := p.recover(p.judge.Now().UnixNano()); err != nil {
 		return nil, err
 	}
 	return p, nil
+}
+
+// Use puts other rules in the place of those there were.
+func (p *Pipeline) Use(all []config.Rule, keep []config.Keep) {
+	p.rules.Store(&rules{rules: all, keep: keep})
 }
 
 // ErrStopped is what Done gets for a delivery that came too late.
@@ -107,7 +115,7 @@ var ErrStopped = errors.New("the gateway is stopping")
 // Submit screens the delivery and queues it for the next commit; it waits when the
 // queue is full. What it cannot take is told to Done.
 func (p *Pipeline) Submit(d *Delivery) {
-	if err := p.screen(d, time.Now().UnixNano()); err != nil {
+	if err := p.screen(d); err != nil {
 		d.done(err)
 		return
 	}
@@ -137,23 +145,35 @@ func (d *Delivery) done(err error) {
 	}
 }
 
-func (p *Pipeline) screen(d *Delivery, now int64) error {
+// GiveUp makes those who wait for room in the queue, or for the clock, give up: the
+// gateway stops, and nobody may keep it from that.
+func (p *Pipeline) GiveUp() { p.giveUp.Do(func() { close(p.stopped) }) }
+
+func (p *Pipeline) screen(d *Delivery) error {
 	d.screened = make([]screened, 0, len(d.Readings))
-	for _, r := range d.Readings {
-		k, err := p.lookup(r.Path)
-		var changed *store.KindChanged
-		if errors.Is(err, errTooMany) || errors.As(err, &changed) {
-			d.Rejects = append(d.Rejects, r.From.Reject(now, err.Error()))
-			continue
-		}
+	r := p.rules.Load()
+	for _, one := range d.Readings {
+		m, err := p.member(r, one.Path)
 		if err != nil {
 			return err
 		}
-		if reason := k.rule.Limits.Refuse(r.Value, r.Time, now); reason != "" {
-			d.Rejects = append(d.Rejects, r.From.Reject(now, fmt.Sprintf("%s: %s", r.Path, reason)))
+		now := p.judge.Now().UnixNano()
+		if m.refusal != "" {
+			d.Rejects = append(d.Rejects, one.From.Reject(now, m.refusal))
 			continue
 		}
-		d.screened = append(d.screened, screened{k, r.Time, r.Value})
+		if m.rule.Limits.RefuseTime(one.Time, now) != "" {
+			// Only with a clock that can be believed is anything refused for its time.
+			if err := p.untilSure(); err != nil {
+				return err
+			}
+			now = p.judge.Now().UnixNano()
+		}
+		if reason := m.rule.Limits.Refuse(one.Value, one.Time, now); reason != "" {
+			d.Rejects = append(d.Rejects, one.From.Reject(now, fmt.Sprintf("%s: %s", one.Path, reason)))
+			continue
+		}
+		d.screened = append(d.screened, screened{m, one.Time, one.Value})
 	}
 	return nil
 }
@@ -163,20 +183,34 @@ const maxSeries = 1_000_000
 
 var errTooMany = fmt.Errorf("it would be a new series, and this gateway keeps %d already; is a level of its topic not a name but a value?", maxSeries)
 
-// lookup finds or defines the series of a path. While the store cannot be written it
+// member finds or defines the series of a path. While the store cannot be written it
 // waits, as commits do.
-func (p *Pipeline) lookup(path series.Path) (*known, error) {
-	if k, ok := p.known.Load(path); ok {
-		return k.(*known), nil
+func (p *Pipeline) member(r *rules, path series.Path) (*member, error) {
+	if m, ok := r.members.Load(path); ok {
+		return m.(*member), nil
 	}
-	if p.store.Count() >= maxSeries {
-		return nil, errTooMany
+	p.defining.Lock()
+	defer p.defining.Unlock()
+	if m, ok := r.members.Load(path); ok {
+		return m.(*member), nil
 	}
-	rule := p.ruleFor(path)
-	if kept := config.KeptFor(p.keep, path, rollup.Readings); kept > 0 {
-		rule.Limits.MaxBehind = kept - time.Hour // those just before it may be needed as well
+	m := r.newMember(path)
+	if _, known := p.store.Find(path); !known && p.store.Count() >= maxSeries {
+		m.refusal = errTooMany.Error()
+		return m, nil // not remembered: those come without end
 	}
-	def := series.Definition{Path: path, Kind: rule.Kind, Unit: rule.Unit, FreshFor: rule.FreshFor, Wrap: rule.Wrap, Labels: rule.Labels, Sketch: rule.Sketch}
+	id, err := p.define(m.def)
+	if changed, ok := errors.AsType[*store.KindChanged](err); ok {
+		m.refusal = changed.Error()
+	} else if err != nil {
+		return nil, err
+	}
+	m.id = id
+	r.members.Store(path, m)
+	return m, nil
+}
+
+func (p *Pipeline) define(def series.Definition) (uint32, error) {
 	ctx, cancel := context.WithCancel(context.Background())
 	defer cancel()
 	go func() {
@@ -186,28 +220,27 @@ func (p *Pipeline) lookup(path series.Path) (*known, error) {
 		case <-ctx.Done():
 		}
 	}()
-	ids, err := untilWritten(ctx, p, func() ([]uint32, error) {
+	return untilWritten(ctx, p, func() (uint32, error) {
 		ids, err := p.store.Define([]series.Definition{def})
-		var changed *store.KindChanged
-		if errors.As(err, &changed) {
-			return ids, backoff.Permanent(err)
+		if _, ok := errors.AsType[*store.KindChanged](err); ok {
+			return 0, backoff.Permanent(err)
 		}
-		return ids, err
+		if err != nil {
+			return 0, err
+		}
+		return ids[0], nil
 	})
-	if err != nil {
-		return nil, err
-	}
-	k, _ := p.known.LoadOrStore(path, &known{id: ids[0], def: def, rule: rule, rows: column.New(1, 0)})
-	return k.(*known), nil
 }
 
-func (p *Pipeline) ruleFor(path series.Path) config.Rule {
-	for _, r := range p.rules {
-		if r.Select.Match(path) {
-			return r
-		}
+func newRows() column.Block { return column.New(1, 0) }
+
+func (r *rules) newMember(path series.Path) *member {
+	rule := config.RuleFor(r.rules, path)
+	if kept := config.KeptFor(r.keep, path, rollup.Readings); kept > 0 {
+		rule.Limits.MaxAge = kept - fullHour // those just before it may be needed as well
 	}
-	return config.Rule{Kind: series.Gauge, FreshFor: series.DefaultFreshFor}
+	def := series.Definition{Path: path, Kind: rule.Kind, Unit: rule.Unit, FreshFor: rule.FreshFor, Wrap: rule.Wrap, Labels: rule.Labels, Sketch: rule.Sketch}
+	return &member{def: def, rule: rule, rows: newRows()}
 }
 
 // Accepted and Rejected count readings on disk and rejects on disk since the start.

@@ -17,7 +17,6 @@ import (
 	"nexocumula/internal/core/screen"
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/store"
-	"nexocumula/internal/wire"
 )
 
 const path = series.Path("long-mere/buoy-1/oxygen")
@@ -28,24 +27,8 @@ type rig struct {
 	file  string
 	store *store.Store
 	pipe  *Pipeline
-	out   *shelf
 	stop  func()
 }
-
-// shelf is an outbox that keeps what it is given.
-type shelf struct {
-	mu   sync.Mutex
-	runs []wire.Run
-}
-
-func (s *shelf) Parcels(runs []wire.Run) ([]store.Parcel, error) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	s.runs = append(s.runs, runs...)
-	return nil, nil
-}
-
-func (s *shelf) Stored([]store.Parcel) {}
 
 func newRig(t *testing.T) *rig {
 	r := &rig{t: t, file: filepath.Join(t.TempDir(), "s.db")}
@@ -56,15 +39,15 @@ func newRig(t *testing.T) *rig {
 
 func (r *rig) start() {
 	var err error
-	r.store, err = store.Open(r.file, slog.New(slog.DiscardHandler))
+	r.store, err = store.Open(r.file, slog.New(slog.DiscardHandler), store.Options{})
 	require.NoError(r.t, err)
 	high := 20.0
 	everything, err := series.ParseSelector("#")
 	require.NoError(r.t, err)
 	rules := []config.Rule{{Select: everything, Kind: series.Gauge, Unit: "mg/l", FreshFor: time.Minute, Limits: screen.Limits{High: &high}}}
 	keep := []config.Keep{{Select: everything, Tier: rollup.Readings, For: 30 * 24 * time.Hour}}
-	r.out = &shelf{}
-	r.pipe, err = New(r.store, rules, keep, []Outbox{r.out}, slog.New(slog.DiscardHandler))
+	settings := config.Gateway{Rules: rules, Keep: keep, Tiers: rollup.Tiers, Pace: config.Pace{Messages: 100 * time.Millisecond, Polls: time.Second}}
+	r.pipe, err = New(r.store, settings, slog.New(slog.DiscardHandler))
 	require.NoError(r.t, err)
 	ctx, cancel := context.WithCancel(context.Background())
 	done := make(chan error, 1)
@@ -110,9 +93,6 @@ func TestALateReadingRevisesItsWindow(t *testing.T) {
 	require.NoError(t, r.give(map[time.Duration]float64{10 * time.Second: 9, 20 * time.Second: 5}, anHourAgo)) // one late, one corrected
 	r.eventually("the window is revised", func() bool { s, _ := r.summary(anHourAgo); return s.Count == 3 && s.Mean == 6 && s.Max == 9 })
 	assert.EqualValues(t, 4, r.pipe.Accepted())
-	r.out.mu.Lock()
-	defer r.out.mu.Unlock()
-	assert.GreaterOrEqual(t, len(r.out.runs), 4, "both tiers, first and revised, go to the uplink")
 }
 
 func TestWhatIsOutOfRangeIsKeptAsAReject(t *testing.T) {

@@ -4,12 +4,11 @@ import (
 	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/sketch"
 	"nexocumula/internal/store"
-	"nexocumula/internal/wire"
 )
 
 // sketch makes the sketches of windows of one series, each anew from its readings.
-func (p *Pipeline) sketch(s store.Series, windows []rollup.Window) ([]wire.Sketch, error) {
-	var out []wire.Sketch
+func (p *Pipeline) sketch(s store.Series, windows []rollup.Window) ([]store.Sketch, error) {
+	var out []store.Sketch
 	for _, w := range windows {
 		rows, err := p.store.Read(s.ID, rollup.Readings, w.Start, w.Start+int64(rollup.Quarter))
 		if err != nil {
@@ -26,7 +25,7 @@ func (p *Pipeline) sketch(s store.Series, windows []rollup.Window) ([]wire.Sketc
 				p.log.Warn("a reading does not go into its sketch", "series", s.Path, "value", v, "error", err)
 			}
 		}
-		out = append(out, wire.Sketch{Start: w.Start, Data: sk.Bytes()})
+		out = append(out, store.Sketch{Series: s.ID, Start: w.Start, Data: sk.Bytes()})
 	}
 	return out, nil
 }

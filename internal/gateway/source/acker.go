@@ -2,6 +2,7 @@ package source
 
 import (
 	"bytes"
+	"errors"
 	"sync"
 	"time"
 
@@ -32,13 +33,23 @@ func newAcker(cl *mqtt.Client) *acker {
 	return a
 }
 
+// mostAcks bounds what a client can leave unread: it has no more packet identifiers.
+const mostAcks = 1 << 16
+
 // ack queues an acknowledgement, in the order of the messages (MQTT 5.0, 4.6).
 func (a *acker) ack(qos byte, id uint16) {
 	a.mu.Lock()
 	a.waiting = append(a.waiting, ack{qos, id})
+	tooMany := len(a.waiting) > mostAcks
 	a.mu.Unlock()
+	if tooMany {
+		go a.client.Stop(errNeverReads)
+		return
+	}
 	a.signal()
 }
+
+var errNeverReads = errors.New("it does not read its acknowledgements")
 
 func (a *acker) close() {
 	a.mu.Lock()
@@ -62,9 +73,6 @@ func (a *acker) run() {
 		now, closed := a.waiting, a.closed
 		a.waiting = spare[:0]
 		a.mu.Unlock()
-		if closed {
-			return
-		}
 		out.Reset()
 		for _, k := range now {
 			a.encode(&out, k)
@@ -72,6 +80,9 @@ func (a *acker) run() {
 		spare = now
 		if err := a.write(out.Bytes()); err != nil {
 			a.client.Stop(err)
+		}
+		if closed {
+			return
 		}
 	}
 }
@@ -100,12 +111,6 @@ func (a *acker) write(data []byte) error {
 	}
 	a.client.Lock()
 	defer a.client.Unlock()
-	if err := a.client.Net.Conn.SetWriteDeadline(time.Now().Add(writeWithin)); err != nil {
-		return err
-	}
 	_, err := a.client.Net.Conn.Write(data)
 	return err
 }
-
-// writeWithin bounds how long a device may leave its acknowledgements unread.
-const writeWithin = 20 * time.Second

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"log/slog"
+	"sync"
 	"time"
 
 	paho "github.com/eclipse/paho.mqtt.golang"
@@ -11,6 +12,7 @@ import (
 	"nexocumula/internal/config"
 	"nexocumula/internal/core/reading"
 	"nexocumula/internal/gateway/pipeline"
+	"nexocumula/internal/plain"
 )
 
 // Broker is a client of an existing MQTT broker, with a session that outlives the
@@ -19,14 +21,14 @@ type Broker struct {
 	counter
 	settings config.Broker
 	messages messages
-	arrival  arrival
 	pipe     *pipeline.Pipeline
+	acks     acks
 	log      *slog.Logger
 }
 
 // NewBroker makes a client; Run connects it.
 func NewBroker(name string, settings config.Broker, pipe *pipeline.Pipeline, log *slog.Logger) *Broker {
-	b := &Broker{settings: settings, pipe: pipe, log: log.With("source", name)}
+	b := &Broker{settings: settings, pipe: pipe, acks: acks{wake: make(chan struct{}, 1)}, log: log.With("source", name)}
 	b.messages = messages{source: name, forms: settings.Messages}
 	b.tally = Tally{Name: name, Form: "mqtt_broker", Address: settings.Address}
 	return b
@@ -47,14 +49,17 @@ func (b *Broker) Run(ctx context.Context) error {
 		SetOnConnectHandler(b.subscribe).
 		SetConnectionLostHandler(func(_ paho.Client, err error) {
 			b.up(false)
-			b.failed(b.settings.Address, fmt.Sprintf("connection lost: %v", err))
+			b.failed(b.settings.Address, fmt.Sprintf("connection lost: %v", plain.Network(err)))
 			b.log.Warn("connection to the broker lost; reconnecting", "address", b.settings.Address, "error", err)
 		}).
 		SetConnectionNotificationHandler(func(_ paho.Client, n paho.ConnectionNotification) {
 			if f, ok := n.(paho.ConnectionNotificationFailed); ok {
-				b.failed(b.settings.Address, fmt.Sprintf("connecting: %v", f.Reason))
+				b.failed(b.settings.Address, fmt.Sprintf("connecting: %v", plain.Network(f.Reason)))
 			}
 		})
+	acking := make(chan struct{})
+	go func() { defer close(acking); b.acks.run(ctx) }()
+	defer func() { <-acking }()
 	client := paho.NewClient(options)
 	client.Connect()
 	<-ctx.Done()
@@ -74,24 +79,44 @@ func (b *Broker) subscribe(client paho.Client) {
 		token.Wait()
 		if err := token.Error(); err != nil {
 			b.failed(b.settings.Address, fmt.Sprintf("subscribing: %v", err))
-			b.log.Error("the broker refused the subscription", "error", err)
+			b.log.Error("the broker could not be asked for the topics", "error", err)
 			return
 		}
-		b.up(true)
+		b.up(b.granted(token))
 	}()
 }
 
-// take is called for one message after the other and must not wait for the disk.
+// notGranted is the SUBACK code of a refused subscription (MQTT 3.1.1, 3.9.3).
+const notGranted = 0x80
+
+// granted reports whether the broker grants all topics; each that it does not is a fault.
+func (b *Broker) granted(token paho.Token) bool {
+	all := true
+	if sub, ok := token.(*paho.SubscribeToken); ok {
+		for topic, code := range sub.Result() {
+			if code >= notGranted {
+				all = false
+				b.failed("topic "+topic, fmt.Sprintf("the broker refuses the subscription (code 0x%02x); may user %q read it there?", code, b.settings.User))
+				b.log.Error("the broker refuses a subscription", "topic", topic, "code", code)
+			}
+		}
+	}
+	return all
+}
+
+// take is called for one message after the other.
 func (b *Broker) take(_ paho.Client, m paho.Message) {
-	arrived := b.arrival.next()
-	d := &pipeline.Delivery{Done: func(err error) {
+	arrived, err := b.pipe.Arrive()
+	if err != nil {
+		return // not acknowledged: the broker keeps it
+	}
+	d := &pipeline.Delivery{Sender: b, Done: func(err error) {
 		if err == nil {
-			m.Ack()
-			b.acked()
+			b.acks.add(func() { m.Ack(); b.acked() })
 		}
 	}}
-	if r := b.messages.route(m.Topic()); m.Retained() && r.form != nil && r.form.Time == nil {
-		// The broker keeps it from who knows when: stamped with now it would be a lie.
+	if r := b.messages.route(m.Topic()); m.Retained() && r.form != nil && !r.form.OwnTime {
+		// The broker keeps it from who knows when, so the time of arrival would be wrong.
 		from := reading.Origin{Source: b.messages.source, Place: m.Topic(), Raw: m.Payload()}
 		d.Rejects = []reading.Reject{from.Reject(arrived, "message was retained by the broker and has no time of its own, so its age is unknown")}
 	} else {
@@ -99,4 +124,42 @@ func (b *Broker) take(_ paho.Client, m paho.Message) {
 	}
 	b.arrived(len(d.Readings), len(d.Rejects))
 	b.pipe.Submit(d)
+}
+
+// acks are acknowledgements on their way to a broker, in order. The library may block on
+// one, which must not keep the pipeline from committing what others sent.
+type acks struct {
+	mu      sync.Mutex
+	waiting []func()
+	wake    chan struct{}
+}
+
+func (a *acks) add(ack func()) {
+	a.mu.Lock()
+	a.waiting = append(a.waiting, ack)
+	a.mu.Unlock()
+	select {
+	case a.wake <- struct{}{}:
+	default:
+	}
+}
+
+func (a *acks) run(ctx context.Context) {
+	for {
+		select {
+		case <-a.wake:
+		case <-ctx.Done():
+			return
+		}
+		a.mu.Lock()
+		now := a.waiting
+		a.waiting = nil
+		a.mu.Unlock()
+		for _, ack := range now {
+			if ctx.Err() != nil {
+				return // the broker sends what was not acknowledged again
+			}
+			ack()
+		}
+	}
 }

@@ -3,10 +3,13 @@ package source
 import (
 	"bytes"
 	"context"
+	"encoding/base64"
+	"errors"
 	"fmt"
 	"log/slog"
 	"math"
 	"net"
+	"strings"
 	"sync"
 
 	mqtt "github.com/mochi-mqtt/server/v2"
@@ -14,7 +17,9 @@ import (
 	"github.com/mochi-mqtt/server/v2/packets"
 
 	"nexocumula/internal/config"
+	"nexocumula/internal/core/reading"
 	"nexocumula/internal/gateway/pipeline"
+	"nexocumula/internal/plain"
 )
 
 // Listener is an MQTT 3.1.1 and 5 server that devices publish to. It distributes
@@ -29,11 +34,10 @@ type Listener struct {
 	mqtt.HookBase
 	settings config.Listener
 	messages messages
-	arrival  arrival
 	pipe     *pipeline.Pipeline
 	log      *slog.Logger
 	server   *mqtt.Server
-	ackers   sync.Map // *mqtt.Client → *acker
+	ackers   sync.Map // *mqtt.Client → *acker, from a client's first message on
 	doubles  doubles
 }
 
@@ -58,8 +62,9 @@ func (l *Listener) Run(ctx context.Context) error {
 	}
 	open, err := net.Listen("tcp", l.settings.Address)
 	if err != nil {
-		return fmt.Errorf("source %s: listening for MQTT: %w", l.tally.Name, err)
+		return fmt.Errorf("source %s: listening for MQTT at %s: %w", l.tally.Name, l.settings.Address, plain.Network(err))
 	}
+	open = &guard{Listener: open, most: int64(l.settings.MaxClients), refuse: func(remote, why string) { l.failed("connection limit", remote+" was turned away: "+why) }}
 	l.change(func(t *Tally) { t.Address = open.Addr().String() })
 	if err := l.server.AddListener(listeners.NewNet(l.tally.Name, open)); err != nil {
 		return fmt.Errorf("source %s: %w", l.tally.Name, err)
@@ -78,7 +83,7 @@ func (l *Listener) ID() string { return "nexocumula" }
 
 // Provides says which of the library's calls the hook takes.
 func (l *Listener) Provides(b byte) bool {
-	return bytes.Contains([]byte{mqtt.OnConnectAuthenticate, mqtt.OnACLCheck, mqtt.OnPublish, mqtt.OnSessionEstablish, mqtt.OnDisconnect}, []byte{b})
+	return bytes.Contains([]byte{mqtt.OnConnect, mqtt.OnConnectAuthenticate, mqtt.OnACLCheck, mqtt.OnPacketRead, mqtt.OnPublish, mqtt.OnSessionEstablish, mqtt.OnDisconnect}, []byte{b})
 }
 
 // OnConnectAuthenticate lets every device in.
@@ -87,21 +92,59 @@ func (l *Listener) OnConnectAuthenticate(*mqtt.Client, packets.Packet) bool { re
 // OnACLCheck lets devices publish and not subscribe.
 func (l *Listener) OnACLCheck(_ *mqtt.Client, _ string, write bool) bool { return write }
 
-// OnSessionEstablish starts the acknowledging of a client.
-func (l *Listener) OnSessionEstablish(cl *mqtt.Client, _ packets.Packet) {
-	if !cl.Net.Inline {
-		l.ackers.Store(cl, newAcker(cl))
+// OnConnect ends the wait for a connection to say who it is.
+func (l *Listener) OnConnect(cl *mqtt.Client, _ packets.Packet) error {
+	if c, ok := cl.Net.Conn.(*guarded); ok {
+		c.introduce()
+	}
+	return nil
+}
+
+// OnSessionEstablish forgets what an earlier session of the client had under way, when it
+// begins a new one: its packet identifiers may come again and mean something else.
+func (l *Listener) OnSessionEstablish(cl *mqtt.Client, pk packets.Packet) {
+	if pk.Connect.Clean {
+		l.doubles.forget(cl.ID)
 	}
 }
 
-// OnDisconnect ends it.
+// OnDisconnect ends the acknowledging of a client, and says why a connection was lost.
 func (l *Listener) OnDisconnect(cl *mqtt.Client, err error, _ bool) {
 	if a, ok := l.ackers.LoadAndDelete(cl); ok {
 		a.(*acker).close()
 	}
-	if err != nil && cl.StopCause() != nil && cl.StopCause() != packets.CodeDisconnect {
-		l.failed("device "+cl.ID, fmt.Sprintf("connection from %s lost: %v", cl.Net.Remote, cl.StopCause()))
+	if err == nil {
+		return
 	}
+	if errors.Is(err, packets.ErrPacketTooLarge) {
+		l.reject("device "+cl.ID, fmt.Sprintf("message is larger than max_payload allows, %d bytes; the connection was closed", l.settings.MaxPayload), nil)
+	}
+	if cause := cl.StopCause(); cause != nil && cause != packets.CodeDisconnect {
+		l.failed("device "+cl.ID, fmt.Sprintf("connection from %s lost: %v", cl.Net.Remote, plain.Network(cause)))
+	}
+}
+
+// reject keeps what never became a delivery.
+func (l *Listener) reject(place, reason string, raw []byte) {
+	at, err := l.pipe.Arrive()
+	if err != nil {
+		return
+	}
+	from := reading.Origin{Source: l.messages.source, Place: place, Raw: raw}
+	l.arrived(0, 1)
+	l.pipe.Submit(&pipeline.Delivery{Rejects: []reading.Reject{from.Reject(at, reason)}})
+}
+
+// forbidden marks topics that the library would drop without an answer, from which the
+// device could only learn to send them for ever.
+const forbidden = "\uE000"
+
+// OnPacketRead gives such a topic a form that comes through to OnPublish.
+func (l *Listener) OnPacketRead(_ *mqtt.Client, pk packets.Packet) (packets.Packet, error) {
+	if pk.FixedHeader.Type == packets.Publish && pk.TopicName != "" && !mqtt.IsValidFilter(pk.TopicName, true) {
+		pk.TopicName = forbidden + base64.RawURLEncoding.EncodeToString([]byte(pk.TopicName))
+	}
+	return pk, nil
 }
 
 // OnPublish takes a message over.
@@ -110,37 +153,64 @@ func (l *Listener) OnPublish(cl *mqtt.Client, pk packets.Packet) (packets.Packet
 		return pk, packets.ErrRejectPacket // the library's own $SYS topics
 	}
 	qos, id := pk.FixedHeader.Qos, pk.PacketID
-	if qos == 2 && !l.doubles.begin(cl.ID, id) {
-		return pk, packets.ErrRejectPacket // sent again before it was on disk: the first one will be acknowledged
+	at, err := l.pipe.Arrive()
+	if err != nil {
+		return pk, packets.ErrRejectPacket // not acknowledged: the device sends it again
 	}
-	d := &pipeline.Delivery{}
-	d.Readings, d.Rejects = l.messages.decode(pk.TopicName, pk.Payload, l.arrival.next())
+	var mine *double
+	if qos == 2 {
+		if mine = l.doubles.begin(cl.ID, id); mine == nil {
+			return pk, packets.ErrRejectPacket // sent again before it was on disk: the first one will be acknowledged
+		}
+	}
+	d := &pipeline.Delivery{Sender: cl.ID}
+	if topic, ok := strings.CutPrefix(pk.TopicName, forbidden); ok {
+		name, _ := base64.RawURLEncoding.DecodeString(topic) // as OnPacketRead wrote it
+		from := reading.Origin{Source: l.messages.source, Place: string(name), Raw: pk.Payload}
+		d.Rejects = []reading.Reject{from.Reject(at, "topic begins with $, or has a wildcard in it, so nothing can be published there")}
+	} else {
+		d.Readings, d.Rejects = l.messages.decode(pk.TopicName, pk.Payload, at)
+	}
 	l.arrived(len(d.Readings), len(d.Rejects))
-	d.Done = func(err error) { l.committed(cl, qos, id, err) }
+	if qos > 0 {
+		if _, had := l.ackers.Load(cl); !had {
+			l.ackers.Store(cl, newAcker(cl)) // of this client's own goroutine, as is OnDisconnect
+		}
+	}
+	d.Done = func(err error) { l.committed(cl, qos, id, mine, err) }
 	l.pipe.Submit(d)
 	return pk, packets.ErrRejectPacket
 }
 
 // committed acknowledges a message, or leaves it to the device to send it again.
-func (l *Listener) committed(cl *mqtt.Client, qos byte, id uint16, err error) {
+func (l *Listener) committed(cl *mqtt.Client, qos byte, id uint16, mine *double, err error) {
 	if err == nil {
 		l.acked()
 	}
 	if qos == 2 {
-		l.doubles.end(cl.ID, id)
-		if now, ok := l.server.Clients.Get(cl.ID); ok {
+		if !l.doubles.end(mine) {
+			return // the device began a new session, in which the identifier means something else
+		}
+		if now, ok := l.server.Clients.Get(cl.ID); ok && now != cl {
 			cl = now // the device may have come back on a new connection
 		}
 	}
-	if a, ok := l.ackers.Load(cl); ok && qos > 0 && err == nil {
+	if qos == 0 || err != nil {
+		return
+	}
+	if a, ok := l.ackers.Load(cl); ok {
 		a.(*acker).ack(qos, id)
+	} else if !cl.Closed() {
+		once := newAcker(cl) // it came back and has sent nothing yet
+		once.ack(qos, id)
+		once.close()
 	}
 }
 
-// doubles are the QoS 2 messages on their way to disk, by client and packet id.
+// doubles are the QoS 2 messages on their way to disk, by client and packet identifier.
 type doubles struct {
 	mu    sync.Mutex
-	under map[double]struct{}
+	under map[string]map[uint16]*double
 }
 
 type double struct {
@@ -148,21 +218,42 @@ type double struct {
 	id     uint16
 }
 
-func (d *doubles) begin(client string, id uint16) bool {
+// begin is nil when a message with the identifier is on its way already.
+func (d *doubles) begin(client string, id uint16) *double {
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	if _, ok := d.under[double{client, id}]; ok {
+	if d.under == nil {
+		d.under = map[string]map[uint16]*double{}
+	}
+	if d.under[client][id] != nil {
+		return nil
+	}
+	if d.under[client] == nil {
+		d.under[client] = map[uint16]*double{}
+	}
+	mine := &double{client, id}
+	d.under[client][id] = mine
+	return mine
+}
+
+// end reports whether the message is still one of its client's session.
+func (d *doubles) end(mine *double) bool {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	ids := d.under[mine.client]
+	if ids[mine.id] != mine {
 		return false
 	}
-	if d.under == nil {
-		d.under = map[double]struct{}{}
+	delete(ids, mine.id)
+	if len(ids) == 0 {
+		delete(d.under, mine.client)
 	}
-	d.under[double{client, id}] = struct{}{}
 	return true
 }
 
-func (d *doubles) end(client string, id uint16) {
+// forget drops what a client has under way.
+func (d *doubles) forget(client string) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	delete(d.under, double{client, id})
+	delete(d.under, client)
 }

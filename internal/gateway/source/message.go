@@ -26,10 +26,11 @@ type messages struct {
 // maxRoutes bounds what senders of ever new topics can make us remember.
 const maxRoutes = 100_000
 
-// route is what a topic resolves to.
+// route is what a topic resolves to: how its payloads are decoded, and what their fields
+// are called.
 type route struct {
 	form   *config.Message // nil: no pattern matches
-	series []series.Path   // per value of the form
+	series []series.Path   // per field of the form
 	reason string          // why the topic cannot be used, when form is nil
 }
 
@@ -55,7 +56,7 @@ func (m *messages) resolve(topic string) *route {
 			continue
 		}
 		r := &route{form: form}
-		for _, v := range form.Values {
+		for _, v := range form.Fields {
 			path, err := v.Series.Path(bound)
 			if err != nil {
 				return &route{reason: fmt.Sprintf("topic cannot be made a series: %v", err)}
@@ -75,44 +76,24 @@ func (m *messages) resolve(topic string) *route {
 // rejects; the others of the same message count.
 func (m *messages) decode(topic string, payload []byte, arrived int64) (readings []reading.Reading, rejects []reading.Reject) {
 	from := &reading.Origin{Source: m.source, Place: topic, Raw: payload}
-	refuse := func(reason string) { rejects = append(rejects, from.Reject(arrived, reason)) }
-
 	r := m.route(topic)
 	if r.form == nil {
-		refuse(r.reason)
-		return nil, rejects
-	}
-	at, value, err := open(r.form, payload, arrived)
-	if err != nil {
-		refuse(err.Error())
-		return nil, rejects
+		return nil, []reading.Reject{from.Reject(arrived, r.reason)}
 	}
 	readings = make([]reading.Reading, 0, len(r.series))
-	for i, v := range r.form.Values {
-		raw, err := value(v.At)
-		if err != nil {
-			refuse(fmt.Sprintf("%s: %v", r.series[i], err))
-			continue
+	err := r.form.Decode(payload, func(v decode.Value) {
+		if v.Err != nil {
+			rejects = append(rejects, from.Reject(arrived, fmt.Sprintf("%s: %v", r.series[v.Field], v.Err)))
+			return
 		}
-		readings = append(readings, reading.Reading{Path: r.series[i], Time: at, Value: v.Calibrate.Apply(raw), From: from})
+		at := arrived
+		if v.Time != 0 {
+			at = v.Time
+		}
+		readings = append(readings, reading.Reading{Path: r.series[v.Field], Time: at, Value: r.form.Fields[v.Field].Calibrate.Apply(v.Raw), From: from})
+	})
+	if err != nil {
+		return nil, append(rejects, from.Reject(arrived, err.Error()))
 	}
 	return readings, rejects
-}
-
-// open parses a payload: the time of its readings, and how to get at its values.
-func open(form *config.Message, payload []byte, arrived int64) (at int64, value func(decode.Pointer) (float64, error), err error) {
-	if form.Form == decode.Number {
-		v, err := decode.ReadNumber(payload)
-		return arrived, func(decode.Pointer) (float64, error) { return v, nil }, err
-	}
-	doc, err := decode.ReadJSON(payload)
-	if err != nil {
-		return 0, nil, err
-	}
-	if form.Time != nil {
-		if arrived, err = doc.Time(*form.Time, form.TimeForm); err != nil {
-			return 0, nil, err
-		}
-	}
-	return arrived, doc.Number, nil
 }

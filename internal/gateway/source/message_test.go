@@ -80,11 +80,16 @@ func TestEverNewTopicsAreNotAllRemembered(t *testing.T) {
 
 func TestAMessageOnItsWayIsNotTakenTwice(t *testing.T) {
 	var d doubles
-	assert.True(t, d.begin("buoy-1", 5))
-	assert.False(t, d.begin("buoy-1", 5))
-	assert.True(t, d.begin("buoy-2", 5))
-	d.end("buoy-1", 5)
-	assert.True(t, d.begin("buoy-1", 5))
+	first := d.begin("buoy-1", 5)
+	assert.NotNil(t, first)
+	assert.Nil(t, d.begin("buoy-1", 5))
+	assert.NotNil(t, d.begin("buoy-2", 5))
+	d.forget("buoy-1") // a new session
+	again := d.begin("buoy-1", 5)
+	assert.NotNil(t, again, "the identifier means another message now")
+	assert.False(t, d.end(first), "whose commit must not acknowledge it")
+	assert.True(t, d.end(again))
+	assert.NotNil(t, d.begin("buoy-1", 5))
 }
 
 func TestFaultsAreCountedByPlace(t *testing.T) {

@@ -5,49 +5,41 @@ import (
 	"encoding/binary"
 	"errors"
 	"fmt"
-	"io"
-	"log"
 	"log/slog"
 	"time"
-
-	"github.com/simonvetter/modbus"
 
 	"nexocumula/internal/config"
 	"nexocumula/internal/core/decode"
 	"nexocumula/internal/core/reading"
 	"nexocumula/internal/gateway/pipeline"
+	"nexocumula/internal/plain"
 )
 
-// Modbus polls the registers of a device over Modbus TCP on a schedule.
+// Modbus polls the registers of the units behind one address over Modbus TCP.
 type Modbus struct {
 	counter
 	settings config.Modbus
-	reads    []read
-	arrival  arrival
+	plan     *plan
+	schedule *schedule
+	line     *line
 	pipe     *pipeline.Pipeline
 	log      *slog.Logger
-	client   *modbus.ModbusClient
-	open     bool
 }
 
 // NewModbus makes a poller; Run polls.
 func NewModbus(name string, settings config.Modbus, pipe *pipeline.Pipeline, logger *slog.Logger) *Modbus {
-	m := &Modbus{settings: settings, reads: planReads(settings.Registers), pipe: pipe, log: logger.With("source", name)}
+	m := &Modbus{settings: settings, plan: newPlan(settings.Registers), schedule: newSchedule(settings.Every), pipe: pipe, log: logger.With("source", name)}
 	m.tally = Tally{Name: name, Form: "modbus", Address: settings.Address}
 	return m
 }
 
 // Run polls until ctx ends. A poll that takes longer than the schedule allows is
 // noted, and the next begins at the next point of the schedule.
-func (m *Modbus) Run(ctx context.Context) error {
-	client, err := modbus.NewClient(&modbus.ClientConfiguration{
-		URL: m.settings.Address, Timeout: m.settings.Timeout, Logger: log.New(io.Discard, "", 0),
-	})
-	if err != nil {
+func (m *Modbus) Run(ctx context.Context) (err error) {
+	if m.line, err = newLine(m.settings.Address, m.settings.Timeout); err != nil {
 		return fmt.Errorf("source %s: %w", m.tally.Name, err)
 	}
-	m.client = client
-	defer m.close()
+	defer func() { m.line.close() }()
 	tick := time.NewTicker(m.settings.Every)
 	defer tick.Stop()
 	for {
@@ -64,30 +56,36 @@ func (m *Modbus) Run(ctx context.Context) error {
 	}
 }
 
-// poll reads everything once.
+// poll reads once all that is due.
 func (m *Modbus) poll(ctx context.Context) {
-	answered, before := false, m.Tally()
-	silent := map[uint8]bool{} // units that kept us waiting once are not asked again in this poll
-	for _, r := range m.reads {
+	answered, asked, before := false, false, m.Tally()
+	missed := map[uint8]bool{} // units that kept us waiting once are not asked again in this poll
+	for _, r := range m.schedule.order(m.plan.current(), time.Now()) {
 		if ctx.Err() != nil {
 			return
 		}
-		if silent[r.unit] {
+		if missed[r.unit] {
 			continue
 		}
-		if err := m.connect(); err != nil {
-			m.failed(m.settings.Address, fmt.Sprintf("connecting: %v", err))
+		asked = true
+		err := m.read(ctx, r)
+		if _, none := errors.AsType[*noLine](err); none {
+			m.failed(m.settings.Address, fmt.Sprintf("connecting: %v", plain.Network(err)))
 			break
 		}
-		ok, err := m.pollRead(r)
-		answered = answered || ok
 		if err != nil {
-			// Whatever still comes on this connection could be taken for the answer
-			// to another question: the next unit gets a new one.
-			m.failed(r.String(), err.Error())
-			m.close()
-			silent[r.unit] = true
+			m.failed(r.String(), plain.Network(err).Error())
+			m.schedule.missed(r.unit, time.Now())
+			missed[r.unit] = true
+			continue
 		}
+		m.schedule.answered(r.unit)
+		answered = true
+	}
+	absent := m.schedule.absent()
+	m.change(func(t *Tally) { t.Absent = absent })
+	if !asked {
+		return // none was due
 	}
 	m.up(answered)
 	if !answered && (before.Up || before.Errors == 0) {
@@ -95,76 +93,48 @@ func (m *Modbus) poll(ctx context.Context) {
 	}
 }
 
-// pollRead does one read. When the device refuses it as a whole, its values are read
-// one by one, so that one wrong address does not hide its neighbours. The error is
-// set only when the connection is of no more use.
-func (m *Modbus) pollRead(r read) (ok bool, err error) {
-	words, err := m.request(r)
-	if err == nil {
+// read does one read. When the device refuses it as a whole, it is halved until what is
+// left is given, or is a single register that the device does not have. The error is set
+// when the unit did not answer.
+func (m *Modbus) read(ctx context.Context, r read) error {
+	words, err := m.line.ask(ctx, r)
+	switch {
+	case err == nil:
+		m.plan.gave(r)
 		m.deliver(r, words)
-		return true, nil
-	}
-	if !isException(err) {
-		return false, err
-	}
-	if len(r.registers) == 1 {
+		return nil
+	case !isException(err) || isAbsent(err):
+		return err
+	case len(r.registers) == 1:
 		m.failed(r.String(), fmt.Sprintf("the device answers %q", err))
-		return true, nil
+		if isTooMuch(err) {
+			m.plan.missing(r.registers[0])
+		}
+		return nil
+	case !isTooMuch(err):
+		m.failed(r.String(), fmt.Sprintf("the device answers %q", err))
+		return nil
 	}
-	for _, single := range r.split() {
-		if _, err := m.pollRead(single); err != nil {
-			return false, err
+	halves := r.halves()
+	before := len(m.plan.alone)
+	for _, half := range halves {
+		if err := m.read(ctx, half); err != nil {
+			return err
 		}
 	}
-	return true, nil
-}
-
-// isException reports whether the device answered, and said no.
-func isException(err error) bool {
-	for _, exception := range []error{
-		modbus.ErrIllegalFunction, modbus.ErrIllegalDataAddress, modbus.ErrIllegalDataValue, modbus.ErrServerDeviceFailure,
-		modbus.ErrAcknowledge, modbus.ErrServerDeviceBusy, modbus.ErrMemoryParityError, modbus.ErrGWPathUnavailable, modbus.ErrGWTargetFailedToRespond,
-	} {
-		if errors.Is(err, exception) {
-			return true
-		}
+	if len(m.plan.alone) == before { // every register was given, but not all at once
+		m.plan.tooMuch(r, int(max(halves[0].count, halves[1].count)))
 	}
-	return false
-}
-
-// request asks the device for the words of a read; bits come as words of 0 and 1.
-func (m *Modbus) request(r read) ([]uint16, error) {
-	if err := m.client.SetUnitId(r.unit); err != nil {
-		return nil, err
-	}
-	switch r.table {
-	case config.Coil:
-		bits, err := m.client.ReadCoils(r.address, r.count)
-		return bitWords(bits), err
-	case config.Discrete:
-		bits, err := m.client.ReadDiscreteInputs(r.address, r.count)
-		return bitWords(bits), err
-	case config.Input:
-		return m.client.ReadRegisters(r.address, r.count, modbus.INPUT_REGISTER)
-	default:
-		return m.client.ReadRegisters(r.address, r.count, modbus.HOLDING_REGISTER)
-	}
-}
-
-func bitWords(bits []bool) []uint16 {
-	words := make([]uint16, len(bits))
-	for i, bit := range bits {
-		if bit {
-			words[i] = 1
-		}
-	}
-	return words
+	return nil
 }
 
 // deliver decodes the words of a read and hands its readings on.
 func (m *Modbus) deliver(r read, words []uint16) {
-	at := m.arrival.next()
-	d := &pipeline.Delivery{Done: func(err error) {
+	at, err := m.pipe.Arrive()
+	if err != nil {
+		return
+	}
+	d := &pipeline.Delivery{Polled: true, Done: func(err error) {
 		if err == nil {
 			m.acked()
 		}
@@ -190,22 +160,4 @@ func bigEndian(words []uint16) []byte {
 		out = binary.BigEndian.AppendUint16(out, w)
 	}
 	return out
-}
-
-func (m *Modbus) connect() error {
-	if m.open {
-		return nil
-	}
-	if err := m.client.Open(); err != nil {
-		return err
-	}
-	m.open = true
-	return nil
-}
-
-func (m *Modbus) close() {
-	if m.open {
-		_ = m.client.Close() // nothing is written over it
-		m.open = false
-	}
 }

@@ -19,7 +19,8 @@ type Tally struct {
 	Errors    uint64    // timeouts, exceptions, lost connections
 	LastAt    time.Time // of the last message; zero when there was none
 	LastError string
-	Faults    []Fault // by place, those of the last hour, the newest last
+	Absent    []string // units behind it that do not answer, in words
+	Faults    []Fault  // by place, those of the last hour, the newest last
 }
 
 // Fault is what goes wrong at one place of a source: a register, a device, a

@@ -55,7 +55,7 @@ export function LinksPage() {
             ["stored", `${u.stored_rows.toLocaleString("en-GB")} summaries`],
             ["readings there", `${u.accepted.toLocaleString("en-GB")} since its start`],
             ["rejects there", u.rejected.toLocaleString("en-GB")],
-            ["came twice", `${u.repeated} batches, no effect`],
+            ["batches", u.batches.toLocaleString()],
           ]}
           errors={u.last_error ? [u.last_error] : []}
         />

@@ -4,40 +4,16 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"io"
 	"net/http"
-	"net/url"
 
+	"nexocumula/internal/plain"
 	"nexocumula/internal/wire"
 )
 
-// refusal is a central's typed no.
-type refusal struct {
-	wire.Refusal
-	status int
-}
-
-func (r *refusal) Error() string {
-	return fmt.Sprintf("the central refused (HTTP %d, %s): %s", r.status, r.Code, r.Message)
-}
-
-// noConnection says of a failed request what went wrong, without the method and the
-// address that the HTTP package puts before it.
-func noConnection(err error) error {
-	if u, ok := errors.AsType[*url.Error](err); ok {
-		err = u.Err
-	}
-	return fmt.Errorf("no connection to the central: %w", err)
-}
-
 // post sends one envelope.
-func (s *Sender) post(ctx context.Context, e wire.Envelope) (wire.Reply, error) {
-	body, err := e.Encode()
-	if err != nil {
-		return wire.Reply{}, err
-	}
+func (s *Sender) post(ctx context.Context, body []byte) (wire.Reply, error) {
 	req, err := http.NewRequestWithContext(ctx, http.MethodPost, s.settings.Address+wire.Path, bytes.NewReader(body))
 	if err != nil {
 		return wire.Reply{}, err
@@ -46,12 +22,12 @@ func (s *Sender) post(ctx context.Context, e wire.Envelope) (wire.Reply, error) 
 	req.Header.Set("Authorization", "Bearer "+s.settings.Token)
 	resp, err := s.http.Do(req)
 	if err != nil {
-		return wire.Reply{}, noConnection(err)
+		return wire.Reply{}, fmt.Errorf("no connection to the central: %w", plain.Network(err))
 	}
 	defer resp.Body.Close()
 	text, err := io.ReadAll(io.LimitReader(resp.Body, 1<<20))
 	if err != nil {
-		return wire.Reply{}, fmt.Errorf("reading the central's answer: %w", err)
+		return wire.Reply{}, fmt.Errorf("the central's answer did not come: %w", plain.Network(err))
 	}
 	if resp.StatusCode != http.StatusOK {
 		var no struct {
@@ -65,6 +41,9 @@ func (s *Sender) post(ctx context.Context, e wire.Envelope) (wire.Reply, error) 
 	var reply wire.Reply
 	if err := json.Unmarshal(text, &reply); err != nil {
 		return reply, fmt.Errorf("the central's answer is not as docs/replication.md has it: %w", err)
+	}
+	if reply.Life == "" {
+		return reply, fmt.Errorf("the central's answer does not say in which of its lives it stored the batch; is %s a central of this version?", s.settings.Address)
 	}
 	return reply, nil
 }

@@ -1,6 +1,11 @@
 // Package calibrate turns what a device says into the unit of its series.
 package calibrate
 
+// Curve turns raw values into calibrated ones.
+type Curve interface {
+	Apply(raw float64) float64
+}
+
 // Linear is value × Scale + Offset.
 type Linear struct {
 	Scale  float64

@@ -1,0 +1,85 @@
+package api
+
+import (
+	"sync"
+	"time"
+
+	"nexocumula/internal/store"
+)
+
+// hub hands what changed to all live streams: the store is asked once a second, however
+// many watch, and what nobody watches costs nothing.
+type hub struct {
+	store *store.Store
+
+	mu       sync.Mutex
+	watchers map[chan []store.Series]struct{}
+	follower *store.Follower // while anybody watches
+	end      chan struct{}
+}
+
+const streamEvery = time.Second
+
+func newHub(st *store.Store) *hub {
+	return &hub{store: st, watchers: map[chan []store.Series]struct{}{}}
+}
+
+// watch gives what changes from now on, once a second, by path; what is not taken in time
+// comes together with the next. leave ends it.
+func (h *hub) watch() (changes chan []store.Series, leave func()) {
+	changes = make(chan []store.Series, 1)
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	h.watchers[changes] = struct{}{}
+	if h.follower == nil {
+		h.follower, h.end = h.store.Follow(), make(chan struct{})
+		go h.run(h.follower, h.end)
+	}
+	return changes, func() { h.leave(changes) }
+}
+
+func (h *hub) leave(changes chan []store.Series) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	delete(h.watchers, changes)
+	if len(h.watchers) == 0 && h.follower != nil {
+		h.follower.Stop()
+		close(h.end)
+		h.follower = nil
+	}
+}
+
+func (h *hub) run(from *store.Follower, end chan struct{}) {
+	tick := time.NewTicker(streamEvery)
+	defer tick.Stop()
+	for {
+		select {
+		case <-tick.C:
+			h.tell(from.Changed())
+		case <-end:
+			return
+		}
+	}
+}
+
+func (h *hub) tell(changed []store.Series) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	for w := range h.watchers {
+		all := changed
+		select {
+		case missed := <-w: // only latest values count, so those of the same series may come twice
+			all = append(missed[:len(missed):len(missed)], changed...)
+			if len(all) > mostMissed {
+				close(w) // it does not read: let it come again and get everything anew
+				delete(h.watchers, w)
+				continue
+			}
+		default:
+		}
+		w <- all
+	}
+}
+
+// mostMissed bounds what is kept for a stream that is not read.
+const mostMissed = 200_000

@@ -1,0 +1,45 @@
+package api
+
+import (
+	"net/http"
+
+	"github.com/gin-gonic/gin"
+
+	"nexocumula/api"
+)
+
+// Role is what somebody may do. Each includes those before it.
+type Role int
+
+// The roles.
+const (
+	Anyone   Role = iota // the console's files and the description
+	Viewer               // looks
+	Engineer             // sees what devices sent and why it was refused
+	Gateway              // replicates, and proves its name with its secret
+)
+
+// route is one call of the interface, and the role it needs, which the description says
+// too. Until there are accounts, whoever reaches the address counts as an engineer; a
+// gateway always has to prove itself, which the receiver does.
+type route struct {
+	method string
+	path   string
+	role   Role
+	handle gin.HandlerFunc
+}
+
+func (h handlers) routes() []route {
+	return []route{
+		{http.MethodGet, "/api/v1/health", Viewer, h.health},
+		{http.MethodGet, "/api/v1/series", Viewer, h.series},
+		{http.MethodGet, "/api/v1/now", Viewer, h.latest},
+		{http.MethodGet, "/api/v1/stream", Viewer, h.stream},
+		{http.MethodGet, "/api/v1/windows", Viewer, h.windows},
+		{http.MethodGet, "/api/v1/moment", Viewer, h.moment},
+		{http.MethodGet, "/api/v1/rejects", Engineer, h.rejects},
+		{http.MethodGet, "/api/v1/uplinks", Viewer, h.uplinks},
+		{http.MethodPost, "/api/v1/replication", Gateway, h.replication},
+		{http.MethodGet, "/api/openapi.yaml", Anyone, func(c *gin.Context) { c.Data(http.StatusOK, "application/yaml", api.OpenAPI) }},
+	}
+}

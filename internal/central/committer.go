@@ -1,0 +1,102 @@
+package central
+
+import (
+	"context"
+	"time"
+
+	"nexocumula/internal/store"
+)
+
+// committer writes what many gateways send with few commits: the gateways wait for the
+// answer, but nobody waits for the gateways. A batch that comes alone is written at once.
+type committer struct {
+	store *store.Store
+	queue chan *request
+	ended chan struct{}
+}
+
+type request struct {
+	batch store.Batch
+	done  chan error
+}
+
+const (
+	gatherFor  = 500 * time.Millisecond
+	mostAtOnce = 64
+	quiet      = time.Second // after a commit, the next batch is not alone
+)
+
+func newCommitter(st *store.Store) *committer {
+	return &committer{store: st, queue: make(chan *request), ended: make(chan struct{})}
+}
+
+// write returns once the batch is on disk.
+func (c *committer) write(b store.Batch) error {
+	r := &request{batch: b, done: make(chan error, 1)}
+	select {
+	case c.queue <- r:
+		return <-r.done
+	case <-c.ended:
+		return context.Canceled
+	}
+}
+
+// run commits until ctx ends.
+func (c *committer) run(ctx context.Context) {
+	defer close(c.ended)
+	var last time.Time
+	for {
+		select {
+		case first := <-c.queue:
+			all := []*request{first}
+			if time.Since(last) < quiet {
+				all = c.gather(all, last.Add(gatherFor))
+			}
+			c.commit(all)
+			last = time.Now()
+		case <-ctx.Done():
+			return
+		}
+	}
+}
+
+// gather takes what comes until a time.
+func (c *committer) gather(all []*request, until time.Time) []*request {
+	timer := time.NewTimer(time.Until(until))
+	defer timer.Stop()
+	rows := rowsOf(all[0].batch)
+	for len(all) < mostAtOnce && rows < wellFilled {
+		select {
+		case r := <-c.queue:
+			all = append(all, r)
+			rows += rowsOf(r.batch)
+		case <-timer.C:
+			return all
+		}
+	}
+	return all
+}
+
+// wellFilled is how many summaries are worth a commit: whoever catches up does not wait.
+const wellFilled = 2000
+
+func rowsOf(b store.Batch) (n int) {
+	for _, e := range b.Entries {
+		n += e.Rows.Len()
+	}
+	return n
+}
+
+func (c *committer) commit(all []*request) {
+	var b store.Batch
+	for _, r := range all {
+		b.Entries = append(b.Entries, r.batch.Entries...)
+		b.Sketches = append(b.Sketches, r.batch.Sketches...)
+		b.Rejects = append(b.Rejects, r.batch.Rejects...)
+		b.Cursors = append(b.Cursors, r.batch.Cursors...)
+	}
+	err := c.store.Append(b)
+	for _, r := range all {
+		r.done <- err
+	}
+}

@@ -1,0 +1,60 @@
+package service
+
+import (
+	"strings"
+	"time"
+
+	"nexocumula/internal/api"
+	"nexocumula/internal/config"
+	"nexocumula/internal/core/series"
+	"nexocumula/internal/uplink"
+	"nexocumula/internal/wire"
+)
+
+// openUplinks makes the senders: those of the gateway send what was collected here, and
+// those of the central all that it holds. Uplinks that the configuration does not name any
+// more are forgotten.
+func (s *Service) openUplinks(settings config.Settings, version string) error {
+	describe := func() wire.Status {
+		status := wire.Status{SentAt: s.Store.Judge().Now().UTC(), Version: version}
+		if s.Gateway != nil {
+			status.Accepted, status.Rejected = s.Gateway.Pipe.Accepted(), s.Gateway.Pipe.Rejected()
+		}
+		return status
+	}
+	var names []string
+	open := func(as string, all []config.Uplink, mine func(series.Path) bool) error {
+		for _, u := range all {
+			sender, err := uplink.NewSender(as, u, mine, s.Store, describe, s.log)
+			if err != nil {
+				return err
+			}
+			s.senders, names = append(s.senders, sender), append(names, u.Name)
+		}
+		return nil
+	}
+	if g := settings.Gateway; g != nil {
+		own := func(p series.Path) bool { return strings.HasPrefix(string(p), g.Site+"/") }
+		if err := open(g.Site, g.Uplinks, own); err != nil {
+			return err
+		}
+	}
+	if c := settings.Central; c != nil {
+		if err := open(c.Name, c.Uplinks, func(series.Path) bool { return true }); err != nil {
+			return err
+		}
+	}
+	return s.Store.ForgetOutboxes(names)
+}
+
+// Uplinks are how the uplinks stand.
+func (s *Service) Uplinks() []api.Uplink {
+	out := make([]api.Uplink, len(s.senders))
+	for i, one := range s.senders {
+		box := one.Outbox()
+		out[i] = api.Uplink{Tally: one.Tally(), Acked: box.Acked(), Backlog: box.Backlog(), Refused: box.Refused()}
+	}
+	return out
+}
+
+const tidyEvery = time.Second

@@ -1,0 +1,169 @@
+package store
+
+import (
+	"errors"
+	"fmt"
+	"math"
+
+	"gorm.io/gorm"
+
+	"nexocumula/internal/core/chunk"
+	"nexocumula/internal/core/column"
+	"nexocumula/internal/core/rollup"
+	"nexocumula/internal/core/series"
+)
+
+// renewal is the part of a seal that goes into one transaction: new chunks, and old
+// ones that they replace.
+type renewal struct {
+	store  *Store
+	places int
+	old    []chunkRow
+	fresh  []chunkRow
+	broken []damagedRow
+	series map[uint32]bool
+}
+
+// renew makes chunks of rows of one series and tier. Each chunk that rows fall into is
+// written again by itself; rows between chunks, or after the last, become new ones.
+func (r *renewal) renew(at place, rows column.Block, def *series.Definition) error {
+	done := int64(math.MinInt64) // rows up to here are in chunks that are not in the file yet
+	for rows.Len() > 0 {
+		n, err := r.stretch(at, rows, done, def)
+		if err != nil {
+			return err
+		}
+		done = rows.Times[n-1]
+		rows = rows.Rows(n, rows.Len())
+		if len(r.fresh) >= atOnce {
+			if err := r.put(); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// stretch renews what the first rows are about, one chunk or one gap between two, and
+// says how many rows that were.
+func (r *renewal) stretch(at place, rows column.Block, done int64, def *series.Definition) (int, error) {
+	if r.series == nil {
+		r.series = map[uint32]bool{}
+	}
+	r.series[at.series] = true
+	next, err := chunkFrom(r.store.reader, at, rows.Times[0])
+	if err != nil {
+		return 0, err
+	}
+	var touched []chunkRow
+	n := rows.Len()
+	switch {
+	case next.ID == 0: // nothing is as new
+		touched, err = r.smallBefore(at, rows, done)
+	case next.FirstAt <= rows.Times[0]: // it takes along what comes between it and the one after
+		after, err := chunkFrom(r.store.reader, at, next.LastAt+1)
+		if err != nil {
+			return 0, err
+		}
+		if after.ID != 0 {
+			n = rows.Search(after.FirstAt)
+		}
+		touched = []chunkRow{next}
+	default:
+		n = rows.Search(next.FirstAt)
+		touched, err = r.smallBefore(at, rows.Rows(0, n), done)
+	}
+	if err != nil {
+		return 0, err
+	}
+	var older column.Block
+	for _, c := range touched {
+		block, err := r.store.open(&c)
+		if errors.Is(err, chunk.ErrDamaged) {
+			r.broken = append(r.broken, c.damage(err))
+			continue
+		}
+		if err != nil {
+			return 0, fmt.Errorf("%s: %w", def.Path, err)
+		}
+		older.Append(block)
+		r.old = append(r.old, c)
+	}
+	fresh, err := makeChunks(at, column.Merge(older, rows.Rows(0, n)), def)
+	if err != nil {
+		return 0, fmt.Errorf("%s: %w", def.Path, err)
+	}
+	r.fresh = append(r.fresh, fresh...)
+	return n, nil
+}
+
+// open reads a chunk whole and checks all of it.
+func (s *Store) open(c *chunkRow) (column.Block, error) {
+	if err := s.reader.Take(c, c.ID).Error; err != nil {
+		return column.Block{}, fmt.Errorf("chunk %d: %w", c.ID, err)
+	}
+	if err := c.check(); err != nil {
+		return column.Block{}, err
+	}
+	return c.rows(allParts, rollup.NeedAll, nil)
+}
+
+// smallBefore are the small chunks just before rows that no chunk overlaps: each that is
+// not much larger than all that would come after it. So every row is written again only
+// as often as chunks can grow by that, and a series has few small ones.
+func (r *renewal) smallBefore(at place, rows column.Block, done int64) ([]chunkRow, error) {
+	const growth = 3
+	var touched []chunkRow
+	first, count := rows.Times[0], rows.Len()
+	for {
+		before, err := chunkBefore(r.store.reader, at, first)
+		if err != nil || before.ID == 0 || before.FirstAt <= done || before.Count >= fullChunk || before.Count > growth*count || nextMonth(before.FirstAt) != nextMonth(first) {
+			return touched, err
+		}
+		touched = append([]chunkRow{before}, touched...)
+		first, count = before.FirstAt, count+before.Count
+	}
+}
+
+// put writes what is gathered, and begins anew.
+func (r *renewal) put() error {
+	part := *r
+	*r = renewal{store: r.store}
+	s := r.store
+	if err := s.setAside(part.broken); err != nil {
+		return err
+	}
+	if len(part.fresh) == 0 {
+		return nil
+	}
+	s.write.Lock()
+	defer s.write.Unlock()
+	for i := range part.fresh {
+		s.nextChunk++ // never used again: a scan may still know the old one
+		part.fresh[i].ID = s.nextChunk
+	}
+	err := s.db.Transaction(func(tx *gorm.DB) error {
+		for _, c := range part.old {
+			if err := tx.Exec("DELETE FROM chunks WHERE id = ?", c.ID).Error; err != nil {
+				return err
+			}
+		}
+		if err := tx.CreateInBatches(part.fresh, 50).Error; err != nil {
+			return err
+		}
+		return s.saveLatest(tx, part.series)
+	})
+	if err != nil {
+		return err
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.renewals++
+	for _, c := range part.fresh {
+		at := place{c.Series, rollup.Tier(c.Tier)}
+		if until, known := s.sealedTo[at]; known {
+			s.sealedTo[at] = max(until, c.LastAt)
+		}
+	}
+	return nil
+}

@@ -1,0 +1,272 @@
+package uplink
+
+import (
+	"context"
+	"crypto/rand"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net/http"
+	"slices"
+	"sync"
+	"time"
+
+	"github.com/cenkalti/backoff/v5"
+
+	"nexocumula/internal/config"
+	"nexocumula/internal/core/marks"
+	"nexocumula/internal/core/series"
+	"nexocumula/internal/store"
+	"nexocumula/internal/wire"
+)
+
+const (
+	signOfLife   = 5 * time.Second // how often to speak up when there is nothing to send
+	refusedFor   = time.Hour       // how long what the central will not take waits
+	fewestMarks  = 1
+	twinStands   = time.Minute // how long a twin is reported after it was last seen
+	longestPause = 10 * time.Second
+)
+
+// Sender sends what the store's outbox of one uplink holds.
+type Sender struct {
+	name     string // under which the central knows this service
+	settings config.Uplink
+	outbox   *store.Outbox
+	store    *store.Store
+	describe func() wire.Status
+	log      *slog.Logger
+	http     *http.Client
+
+	// Owned by Run.
+	session string
+	number  uint64
+	pace    *pace
+
+	mu    sync.Mutex
+	tally Tally
+}
+
+// Tally is how an uplink stands, for people to look at.
+type Tally struct {
+	Name      string
+	Address   string
+	Up        bool   // the last attempt was answered
+	Failures  uint64 // attempts that failed since the start
+	Refills   uint64 // how often everything had to be sent again since the start
+	LastError string
+	Twin      string // another process under this name; empty without one
+	twinAt    time.Time
+}
+
+// NewSender makes a sender of what the store holds of the series that mine names, under
+// a name; describe says what to tell the central of this service.
+func NewSender(name string, settings config.Uplink, mine func(series.Path) bool, st *store.Store, describe func() wire.Status, log *slog.Logger) (*Sender, error) {
+	box, err := st.OpenOutbox(settings.Name, settings.Tiers, mine)
+	if err != nil {
+		return nil, err
+	}
+	session := rand.Text()
+	if err := box.Begin(session); err != nil {
+		return nil, err
+	}
+	return &Sender{
+		name: name, settings: settings, outbox: box, store: st, describe: describe, log: log.With("uplink", settings.Name),
+		http: &http.Client{}, session: session, pace: newPace(),
+		tally: Tally{Name: settings.Name, Address: settings.Address},
+	}, nil
+}
+
+// Tally is how the uplink stands.
+func (s *Sender) Tally() Tally {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	out := s.tally
+	if time.Since(out.twinAt) > twinStands {
+		out.Twin = ""
+	}
+	return out
+}
+
+// Outbox is what the sender takes from.
+func (s *Sender) Outbox() *store.Outbox { return s.outbox }
+
+// Run sends until ctx ends. What cannot be sent stays marked; attempts are repeated after
+// growing, randomly varied pauses.
+func (s *Sender) Run(ctx context.Context) error {
+	pause := &backoff.ExponentialBackOff{InitialInterval: 200 * time.Millisecond, Multiplier: 1.7, RandomizationFactor: 0.4, MaxInterval: longestPause}
+	pause.Reset()
+	defer s.outbox.PutBack()
+	for ctx.Err() == nil {
+		sent, err := s.sendOnce(ctx)
+		s.note(err)
+		if err == nil {
+			err = s.outbox.Save()
+		}
+		wait := signOfLife
+		if err != nil {
+			wait = pause.NextBackOff()
+		} else {
+			pause.Reset()
+			if sent > 0 && s.outbox.Backlog().Rows > 0 {
+				continue
+			}
+		}
+		s.rest(ctx, wait, err == nil)
+	}
+	return nil
+}
+
+// rest waits; a new mark ends it early when the central is there to take it.
+func (s *Sender) rest(ctx context.Context, wait time.Duration, up bool) {
+	wake := s.outbox.Wake()
+	if !up {
+		wake = nil
+	}
+	timer := time.NewTimer(wait)
+	defer timer.Stop()
+	select {
+	case <-wake:
+	case <-timer.C:
+	case <-ctx.Done():
+	}
+}
+
+func (s *Sender) note(err error) {
+	if errors.Is(err, context.Canceled) {
+		return
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.tally.Up != (err == nil) {
+		s.log.Info("uplink changed", "up", err == nil, "error", err)
+	}
+	s.tally.Up = err == nil
+	if err != nil {
+		s.tally.Failures++
+		s.tally.LastError = err.Error()
+	}
+}
+
+// sendOnce sends one batch, or a sign of life, and is the number of summaries that were
+// acknowledged.
+func (s *Sender) sendOnce(ctx context.Context) (int, error) {
+	l, err := s.gather(ctx, s.pace.rows())
+	if err != nil {
+		s.outbox.PutBack()
+		return 0, err
+	}
+	reply, err := s.deliver(ctx, l)
+	if err != nil {
+		s.refused(l, err)
+		s.outbox.PutBack()
+		return 0, err
+	}
+	return l.rows, s.settle(l, reply)
+}
+
+// deliver posts a load and waits for the answer.
+func (s *Sender) deliver(ctx context.Context, l load) (wire.Reply, error) {
+	s.number++
+	acked := s.outbox.Acked()
+	e := wire.Envelope{Gateway: s.name, Session: s.session, Number: s.number, Acked: wire.Place{Life: acked.Life, Stored: acked.Stored}, Status: s.status()}
+	if l.rows > 0 {
+		var err error
+		if e.Batch, err = wire.EncodeBatch(l.runs, s.settings.Tiers); err != nil {
+			return wire.Reply{}, &refusal{Refusal: wire.Refusal{Code: wire.CodeMalformed, Message: err.Error()}}
+		}
+	}
+	body, err := e.Encode()
+	if err != nil {
+		return wire.Reply{}, err
+	}
+	ctx, cancel := context.WithTimeout(ctx, s.pace.within(len(body)))
+	defer cancel()
+	begun := time.Now()
+	reply, err := s.post(ctx, body)
+	if err != nil {
+		if _, answered := errors.AsType[*refusal](err); !answered {
+			s.pace.lost()
+		}
+		return reply, err
+	}
+	s.pace.sent(len(e.Batch), l.rows, time.Since(begun))
+	return reply, nil
+}
+
+// settle lets go of what the central has. That it lost something comes first: once the
+// acknowledgement is noted, nothing would say so any more.
+func (s *Sender) settle(l load, reply wire.Reply) error {
+	s.mu.Lock()
+	if s.tally.Twin = reply.Twin; reply.Twin != "" {
+		s.tally.twinAt = time.Now()
+	}
+	s.mu.Unlock()
+	for _, run := range reply.Refused {
+		if run.Run < 0 || run.Run >= len(l.of) {
+			continue
+		}
+		s.log.Error("the central refuses a series; the others go on", "series", run.Path, "reason", run.Reason)
+		s.outbox.Refuse(l.of[run.Run], run.Reason, refusedFor)
+	}
+	if foreign := slices.ContainsFunc(reply.Since, func(one string) bool { return !s.outbox.Knows(one) }); reply.Lost || foreign {
+		s.log.Warn("the central may not have all that it had acknowledged; sending everything again", "lost", reply.Lost, "restored_here", foreign)
+		if err := s.outbox.MarkEverything(reply.Life, reply.Stored); err != nil {
+			s.outbox.PutBack()
+			return err
+		}
+		s.mu.Lock()
+		s.tally.Refills++
+		s.mu.Unlock()
+	}
+	if l.rows > 0 {
+		s.outbox.Acknowledge(reply.Life, reply.Stored)
+		return nil
+	}
+	s.outbox.Settle()
+	return nil
+}
+
+// refused isolates what makes the central refuse a whole batch: the next one is a quarter
+// as large, down to a single series, which is then set aside.
+func (s *Sender) refused(l load, err error) {
+	no, ok := errors.AsType[*refusal](err)
+	if !ok || no.Code != wire.CodeMalformed {
+		return
+	}
+	if alone := oneOf(l.of); alone && l.rows > 0 {
+		s.log.Error("the central cannot read a series; the others go on", "series", l.runs[0].Def.Path, "reason", no.Message)
+		s.outbox.Refuse(l.of[0], no.Message, refusedFor)
+		return
+	}
+	s.pace.bytes = max(s.pace.bytes/4, s.pace.perRow*fewestMarks)
+}
+
+func oneOf(of []marks.Of) bool {
+	for _, one := range of {
+		if one != of[0] {
+			return false
+		}
+	}
+	return true
+}
+
+func (s *Sender) status() wire.Status {
+	status := s.describe()
+	backlog := s.outbox.Backlog()
+	status.BacklogRows, status.BacklogSince = backlog.Rows, backlog.Oldest
+	return status
+}
+
+// refusal is a central's typed no.
+type refusal struct {
+	wire.Refusal
+	status int
+}
+
+func (r *refusal) Error() string {
+	if r.status == 0 {
+		return r.Message
+	}
+	return fmt.Sprintf("the central refused (HTTP %d, %s): %s", r.status, r.Code, r.Message)
+}

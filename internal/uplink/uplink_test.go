@@ -1,0 +1,435 @@
+package uplink
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"io"
+	"log/slog"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+	"testing/synctest"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"nexocumula/internal/central"
+	"nexocumula/internal/config"
+	"nexocumula/internal/core/rollup"
+	"nexocumula/internal/core/series"
+	"nexocumula/internal/core/sketch"
+	"nexocumula/internal/store"
+	"nexocumula/internal/wire"
+)
+
+var quiet = slog.New(slog.DiscardHandler)
+
+// memory is a folder whose files need no disk, where there is one.
+func memory(t *testing.T) string {
+	dir, err := os.MkdirTemp("/dev/shm", "uplink-")
+	if err != nil {
+		return t.TempDir()
+	}
+	t.Cleanup(func() { os.RemoveAll(dir) })
+	return dir
+}
+
+func openStore(t *testing.T, path string) *store.Store {
+	st, err := store.Open(path, quiet, store.Options{})
+	require.NoError(t, err)
+	return st
+}
+
+// office is a central whose network misbehaves on demand. It is the transport of senders.
+type office struct {
+	t        *testing.T
+	store    *store.Store
+	receiver *central.Receiver
+	stop     func()
+
+	mu      sync.Mutex
+	spoil   func(n int) string // what to do with the n-th request
+	rate    int                // bytes a second; 0: any number at once
+	n       int
+	largest int // bytes of a request
+}
+
+func newOffice(t *testing.T, path string) *office {
+	o := &office{t: t, spoil: func(int) string { return "" }}
+	o.open(path)
+	return o
+}
+
+// open runs the central on a file, as after a start.
+func (o *office) open(path string) {
+	o.store = openStore(o.t, path)
+	r, err := central.NewReceiver(config.Central{Accept: []config.Accept{{Gateway: "long-mere", Sites: []string{"long-mere"}, Token: "trout"}}}, o.store)
+	require.NoError(o.t, err)
+	ctx, cancel := context.WithCancel(context.Background())
+	ended := make(chan struct{})
+	go func() { defer close(ended); _ = r.Run(ctx) }()
+	o.receiver = r
+	o.stop = func() { cancel(); <-ended; assert.NoError(o.t, o.store.Close()) }
+}
+
+var errCut = errors.New("the link is cut")
+
+// RoundTrip is the network, and the HTTP side of a central.
+func (o *office) RoundTrip(req *http.Request) (*http.Response, error) {
+	body, err := io.ReadAll(req.Body)
+	if err != nil {
+		return nil, err
+	}
+	o.mu.Lock()
+	o.n++
+	how, rate := o.spoil(o.n), o.rate
+	o.largest = max(o.largest, len(body))
+	o.mu.Unlock()
+	if rate > 0 {
+		select {
+		case <-time.After(time.Duration(len(body)) * time.Second / time.Duration(rate)):
+		case <-req.Context().Done():
+			return nil, req.Context().Err()
+		}
+	}
+	if how == "drop" { // the request never arrives
+		return nil, errCut
+	}
+	if how == "fail" {
+		return answer(http.StatusBadGateway, "a proxy is confused"), nil
+	}
+	reply, err := o.receiver.Receive(strings.TrimPrefix(req.Header.Get("Authorization"), "Bearer "), "a test", body)
+	if how == "lose answer" {
+		return nil, errCut
+	}
+	if err != nil {
+		text, _ := json.Marshal(map[string]any{"error": central.RefusalOf(err)})
+		return answer(http.StatusConflict, string(text)), nil
+	}
+	text, _ := json.Marshal(reply)
+	return answer(http.StatusOK, string(text)), nil
+}
+
+func answer(status int, text string) *http.Response {
+	return &http.Response{StatusCode: status, Body: io.NopCloser(bytes.NewReader([]byte(text))), Header: http.Header{}}
+}
+
+func (o *office) count() int {
+	everything, err := series.ParseSelector("#")
+	require.NoError(o.t, err)
+	total := 0
+	for _, s := range o.store.List(everything) {
+		rows, err := o.store.Read(s.ID, rollup.Minute, 0, 1<<62)
+		require.NoError(o.t, err)
+		total += rows.Len()
+	}
+	return total
+}
+
+var settings = config.Uplink{Name: "office", Address: "http://office", Tiers: []rollup.Tier{rollup.Minute}, Token: "trout"}
+
+func own(p series.Path) bool { return strings.HasPrefix(string(p), "long-mere/") }
+
+// site is a gateway's store of summaries and its sender.
+type site struct {
+	t      *testing.T
+	store  *store.Store
+	sender *Sender
+	minute int64
+}
+
+func newSite(t *testing.T, path string, o *office) *site {
+	s := &site{t: t, store: openStore(t, path)}
+	s.connect(settings, o)
+	return s
+}
+
+func (s *site) connect(settings config.Uplink, o *office) {
+	var err error
+	s.sender, err = NewSender("long-mere", settings, own, s.store, func() wire.Status { return wire.Status{SentAt: time.Now()} }, quiet)
+	require.NoError(s.t, err)
+	s.sender.http.Transport = o
+}
+
+var oxygen = series.Definition{Path: "long-mere/buoy-1/oxygen", Kind: series.Gauge, FreshFor: time.Minute}
+
+// roll makes n summaries of the minutes that follow, as the pipeline does.
+func (s *site) roll(n int) { s.rollOf(oxygen, n) }
+
+func (s *site) rollOf(def series.Definition, n int) {
+	rows := rollup.NewBlock(def.Kind, n)
+	for range n {
+		start := s.minute * int64(time.Minute)
+		rollup.Summary{Count: 1, FirstAt: start, LastAt: start}.AddTo(&rows, start, def.Kind)
+		s.minute++
+	}
+	ids, err := s.store.Define([]series.Definition{def})
+	require.NoError(s.t, err)
+	require.NoError(s.t, s.store.Append(store.Batch{Entries: []store.Entry{{Series: ids[0], Tier: rollup.Minute, Rows: rows}, {Series: ids[0], Tier: rollup.TenSecond, Rows: rows}}}))
+}
+
+func (s *site) run() (stop func()) {
+	ctx, cancel := context.WithCancel(context.Background())
+	done := make(chan error, 1)
+	go func() { done <- s.sender.Run(ctx) }()
+	return func() {
+		cancel()
+		assert.NoError(s.t, <-done)
+	}
+}
+
+func (s *site) waiting() int { return s.sender.Outbox().Backlog().Rows }
+
+// together runs a test with a central and a site in virtual time.
+func together(t *testing.T, test func(t *testing.T, o *office, s *site)) {
+	synctest.Test(t, func(t *testing.T) {
+		dir := memory(t)
+		o := newOffice(t, filepath.Join(dir, "central.db"))
+		s := newSite(t, filepath.Join(dir, "gateway.db"), o)
+		test(t, o, s)
+		assert.NoError(t, s.store.Close())
+		o.stop()
+	})
+}
+
+func TestWhateverTheNetworkDoesEverySummaryArrives(t *testing.T) {
+	together(t, func(t *testing.T, o *office, s *site) {
+		o.spoil = func(n int) string { return []string{"drop", "lose answer", "fail", "", "lose answer"}[n%5] }
+		s.roll(10)
+		stop := s.run()
+		for range 20 {
+			s.roll(3)
+			time.Sleep(time.Second)
+		}
+		time.Sleep(time.Minute)
+		stop()
+		assert.Zero(t, s.waiting())
+		assert.Equal(t, 70, o.count())
+		assert.Positive(t, s.sender.Tally().Failures)
+		assert.Zero(t, s.sender.Tally().Refills, "lost answers are no reason to send everything again")
+	})
+}
+
+func TestWhatIsMarkedSurvivesACrashAndASeal(t *testing.T) {
+	for _, sealed := range []bool{false, true} {
+		together(t, func(t *testing.T, o *office, s *site) {
+			s.roll(5)
+			if sealed {
+				require.NoError(t, s.store.Seal(nil))
+			}
+			copied := copyStore(t, s.store, memory(t))
+			again := newSite(t, copied, o)
+			assert.Equal(t, 5, again.waiting())
+			_, err := again.sender.sendOnce(t.Context())
+			require.NoError(t, err)
+			assert.Zero(t, again.waiting())
+			require.NoError(t, again.store.Seal(nil))
+			last := newSite(t, copyStore(t, again.store, memory(t)), o)
+			assert.Zero(t, last.waiting(), "and what was acknowledged before a seal is not sent again")
+			require.NoError(t, again.store.Close())
+			require.NoError(t, last.store.Close())
+			assert.Equal(t, 5, o.count())
+		})
+	}
+}
+
+// copyStore copies a store's files as they are now, as a crash or a backup would find them.
+func copyStore(t *testing.T, st *store.Store, folder string) string {
+	return copyFiles(t, st.Path(), folder)
+}
+
+func copyFiles(t *testing.T, from, folder string) string {
+	to := filepath.Join(folder, "copy.db")
+	for _, part := range []string{"", "-wal", "-watermark"} {
+		data, err := os.ReadFile(from + part)
+		require.NoError(t, err)
+		require.NoError(t, os.WriteFile(to+part, data, 0o600))
+	}
+	return to
+}
+
+func TestACentralThatLostItsDiskGetsEverythingAgain(t *testing.T) {
+	together(t, func(t *testing.T, o *office, s *site) {
+		s.roll(40)
+		require.NoError(t, s.store.Seal(nil))
+		stop := s.run()
+		time.Sleep(time.Minute)
+		assert.Equal(t, 40, o.count())
+		o.stop()
+		o.open(filepath.Join(memory(t), "new.db"))
+		s.roll(2)
+		time.Sleep(time.Minute)
+		stop()
+		assert.Equal(t, 42, o.count())
+		assert.EqualValues(t, 1, s.sender.Tally().Refills)
+	})
+}
+
+func TestAnUplinkThatComesBackBeginsWithEverything(t *testing.T) {
+	together(t, func(t *testing.T, o *office, s *site) {
+		s.roll(5)
+		_, err := s.sender.sendOnce(t.Context())
+		require.NoError(t, err)
+		require.NoError(t, s.store.ForgetOutboxes(nil))
+		s.roll(3) // while it is not there
+		require.NoError(t, s.store.Seal(nil))
+		s.connect(settings, o)
+		for s.waiting() > 0 {
+			_, err := s.sender.sendOnce(t.Context())
+			require.NoError(t, err)
+		}
+		assert.Equal(t, 8, o.count(), "no gap is left")
+		wider := settings
+		wider.Tiers = rollup.Tiers
+		s.connect(wider, o)
+		assert.Positive(t, s.waiting(), "so with a tier that was not sent before")
+	})
+}
+
+func TestASeriesThatIsRefusedDoesNotHoldUpTheOthers(t *testing.T) {
+	together(t, func(t *testing.T, o *office, s *site) {
+		_, err := o.store.Define([]series.Definition{{Path: "long-mere/mast/gusts", Kind: series.Counter, FreshFor: time.Minute}})
+		require.NoError(t, err)
+		s.rollOf(series.Definition{Path: "long-mere/mast/gusts", Kind: series.Gauge, FreshFor: time.Minute}, 4)
+		s.roll(6)
+		stop := s.run()
+		time.Sleep(10 * time.Second)
+		assert.Equal(t, 6, o.count())
+		refused := s.sender.Outbox().Refused()
+		require.Len(t, refused, 1)
+		assert.Equal(t, series.Path("long-mere/mast/gusts"), refused[0].Series)
+		assert.Contains(t, refused[0].Reason, "was recorded as a counter")
+		assert.Equal(t, 4, refused[0].Rows)
+		assert.True(t, s.sender.Tally().Up)
+		s.roll(2)
+		time.Sleep(10 * time.Second)
+		stop()
+		assert.Equal(t, 8, o.count())
+		assert.Equal(t, 4, s.waiting(), "what is refused stays marked")
+	})
+}
+
+func TestTwoUnderOneNameAreToldApart(t *testing.T) {
+	together(t, func(t *testing.T, o *office, s *site) {
+		twin := newSite(t, filepath.Join(memory(t), "twin.db"), o)
+		s.roll(1)
+		stop := s.run()
+		time.Sleep(10 * time.Second)
+		twin.minute = 100
+		twin.roll(1)
+		stopTwin := twin.run()
+		time.Sleep(30 * time.Second)
+		assert.True(t, twin.sender.Tally().Up, "the one that began last")
+		assert.False(t, s.sender.Tally().Up)
+		assert.Contains(t, s.sender.Tally().LastError, "another process sends under this gateway's name")
+		assert.Contains(t, twin.sender.Tally().Twin, "another process sends under the same name, from a test")
+		assert.Contains(t, o.receiver.Links()[0].Twin, "another process sends under the same name")
+		stopTwin()
+		time.Sleep(5 * time.Minute)
+		assert.True(t, s.sender.Tally().Up, "it may again once the other has long been silent")
+		assert.Empty(t, o.receiver.Links()[0].Twin)
+		stop()
+		require.NoError(t, twin.store.Close())
+	})
+}
+
+func TestOverASlowLinkThePresentDoesNotWaitForThePast(t *testing.T) {
+	together(t, func(t *testing.T, o *office, s *site) {
+		o.rate = 8 << 10 // 64 kbit/s
+		past := 200_000
+		s.roll(past)
+		require.NoError(t, s.store.Seal(nil))
+		stop := s.run()
+		late := time.Duration(0)
+		for s.waiting() > 500 {
+			s.roll(1)
+			rolled, before := time.Now(), s.minute-1
+			for !o.has(before) {
+				time.Sleep(time.Second)
+				require.Less(t, time.Since(rolled), 5*time.Minute)
+			}
+			late = max(late, time.Since(rolled))
+			time.Sleep(time.Minute)
+		}
+		time.Sleep(time.Minute)
+		stop()
+		assert.Less(t, late, 45*time.Second)
+		assert.Less(t, o.largest, 256<<10)
+		assert.Equal(t, int(s.minute), o.count())
+		assert.Zero(t, s.sender.Tally().Failures)
+	})
+}
+
+func (o *office) has(minute int64) bool {
+	rows, err := o.store.Read(1, rollup.Minute, minute*int64(time.Minute), minute*int64(time.Minute)+1)
+	require.NoError(o.t, err)
+	return rows.Len() == 1
+}
+
+func TestAWrongTokenIsSaidAndNothingIsLost(t *testing.T) {
+	together(t, func(t *testing.T, o *office, s *site) {
+		s.sender.settings.Token = "salmon"
+		s.roll(3)
+		stop := s.run()
+		time.Sleep(time.Minute)
+		stop()
+		assert.False(t, s.sender.Tally().Up)
+		assert.Contains(t, s.sender.Tally().LastError, "the token is missing or not known here")
+		assert.Equal(t, 3, s.waiting())
+	})
+}
+
+func TestRetentionSparesWhatWasNotSentUnlessTold(t *testing.T) {
+	together(t, func(t *testing.T, o *office, s *site) {
+		s.roll(100)
+		require.NoError(t, s.store.Seal(nil))
+		end := time.Unix(0, 200*int64(time.Minute))
+		gone, err := s.store.Drop(t.Context(), 1, rollup.Minute, end, time.Time{})
+		require.NoError(t, err)
+		assert.Zero(t, gone, "all of it waits")
+		gone, err = s.store.Drop(t.Context(), 1, rollup.TenSecond, end, time.Time{})
+		require.NoError(t, err)
+		assert.Equal(t, 100, gone, "of a tier that is not sent")
+		gone, err = s.store.Drop(t.Context(), 1, rollup.Minute, end, end)
+		require.NoError(t, err)
+		assert.Equal(t, 100, gone)
+		assert.EqualValues(t, 100, s.sender.Outbox().Backlog().GivenUp, "and says what was given up")
+		assert.Zero(t, s.waiting())
+	})
+}
+
+func TestSketchesAreSentAndSentAgain(t *testing.T) {
+	together(t, func(t *testing.T, o *office, s *site) {
+		def := oxygen
+		def.Sketch = true
+		ids, err := s.store.Define([]series.Definition{def})
+		require.NoError(t, err)
+		sk := sketch.New()
+		require.NoError(t, sk.Add(9.5))
+		var kept []store.Sketch
+		for i := range int64(30) {
+			kept = append(kept, store.Sketch{Series: ids[0], Start: i * int64(rollup.Quarter), Data: sk.Bytes()})
+		}
+		require.NoError(t, s.store.Append(store.Batch{Sketches: kept}))
+		again := newSite(t, copyStore(t, s.store, memory(t)), o) // they were not sealed: the journal says which there are
+		stop := again.run()
+		time.Sleep(time.Minute)
+		got, err := o.store.Sketches(1, 0, 1<<62, 100)
+		require.NoError(t, err)
+		assert.Len(t, got, 30)
+		o.stop()
+		o.open(filepath.Join(memory(t), "new.db"))
+		time.Sleep(time.Minute)
+		stop()
+		got, err = o.store.Sketches(1, 0, 1<<62, 100)
+		require.NoError(t, err)
+		assert.Equal(t, kept, got)
+		require.NoError(t, again.store.Close())
+	})
+}
