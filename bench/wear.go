@@ -95,22 +95,33 @@ func (p *process) cost() (c cost, err error) {
 		return c, err
 	}
 	c.peak *= 1024
-	text, err := os.ReadFile(proc + "stat")
-	if err != nil {
+	if c.cpu, err = onProcessor(proc + "task/"); err != nil {
 		return c, err
-	}
-	_, rest, _ := strings.Cut(string(text), ") ")
-	stat := strings.Fields(rest)
-	const user, system, perSecond = 11, 12, 100 // utime and stime, in clock ticks
-	for _, i := range []int{user, system} {
-		ticks, err := strconv.ParseFloat(stat[i], 64)
-		if err != nil {
-			return c, err
-		}
-		c.cpu += ticks / perSecond
 	}
 	c.at = time.Now()
 	return c, nil
+}
+
+// onProcessor is the seconds that the threads of a process ran. The kernel knows them to
+// the nanosecond; its older count in clock ticks gives whole ticks to whoever runs when
+// one ends, which are those that timers wake.
+func onProcessor(tasks string) (seconds float64, err error) {
+	all, err := os.ReadDir(tasks)
+	if err != nil {
+		return 0, err
+	}
+	for _, task := range all {
+		text, err := os.ReadFile(tasks + task.Name() + "/schedstat")
+		if err != nil {
+			return 0, err
+		}
+		ran, err := strconv.ParseFloat(strings.Fields(string(text))[0], 64)
+		if err != nil {
+			return 0, err
+		}
+		seconds += ran / 1e9
+	}
+	return seconds, nil
 }
 
 func field(file, name string) (float64, error) {

@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
+	"os"
+	"runtime/debug"
 
 	"github.com/urfave/cli/v3"
 
@@ -13,6 +15,10 @@ import (
 )
 
 var configFlag = &cli.StringFlag{Name: "config", Aliases: []string{"c"}, Usage: "the service's YAML file", Required: true}
+
+// sparing is how much the heap may grow, in percent, before it is collected: a service
+// lives on small boards, and what it allocates is short-lived.
+const sparing = 50
 
 func runCommand(version string) *cli.Command {
 	return &cli.Command{
@@ -23,6 +29,9 @@ func runCommand(version string) *cli.Command {
 			settings, err := config.Load(cmd.String("config"))
 			if err != nil {
 				return err
+			}
+			if os.Getenv("GOGC") == "" {
+				debug.SetGCPercent(sparing)
 			}
 			log := logger(cmd)
 			s, err := service.Open(settings, version, log)

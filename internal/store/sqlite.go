@@ -35,11 +35,11 @@ func openSQLite(path string, log *slog.Logger) (writer, reader *gorm.DB, err err
 		return nil, nil, err
 	}
 	shared := []string{"journal_mode(WAL)", "synchronous(FULL)", "busy_timeout(10000)", "journal_size_limit(8388608)", "temp_store(MEMORY)"}
-	writer, err = openPool(path, log, 1, url.Values{"_txlock": {"immediate"}, "_pragma": append([]string{"auto_vacuum(2)"}, append(shared, "cache_size(-4000)")...)})
+	writer, err = openPool(path, log, 1, url.Values{"_txlock": {"immediate"}, "_pragma": append([]string{"auto_vacuum(2)"}, append(shared, "cache_size(-2000)")...)})
 	if err != nil {
 		return nil, nil, err
 	}
-	reader, err = openPool(path, log, 4, url.Values{"_txlock": {"deferred"}, "_pragma": append(shared, "cache_size(-2000)")})
+	reader, err = openPool(path, log, 4, url.Values{"_txlock": {"deferred"}, "_pragma": append(shared, "cache_size(-1000)")})
 	return writer, reader, err
 }
 
@@ -65,7 +65,7 @@ func openPool(path string, log *slog.Logger, connections int, settings url.Value
 		return nil, fmt.Errorf("opening the store %s: %w", path, err)
 	}
 	pool.SetMaxOpenConns(connections)
-	pool.SetMaxIdleConns(connections)
+	pool.SetMaxIdleConns(min(connections, 2))
 	return db, nil
 }
 

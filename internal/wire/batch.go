@@ -54,8 +54,8 @@ type run struct {
 
 // Safe for concurrent use through EncodeAll and DecodeAll.
 var (
-	compressor   = must(zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedDefault), zstd.WithEncoderConcurrency(1)))
-	decompressor = must(zstd.NewReader(nil, zstd.WithDecoderConcurrency(0), zstd.WithDecoderMaxMemory(MaxBatch)))
+	compressor   = must(zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedDefault), zstd.WithEncoderConcurrency(1), zstd.WithWindowSize(512<<10), zstd.WithLowerEncoderMem(true)))
+	decompressor = must(zstd.NewReader(nil, zstd.WithDecoderConcurrency(2), zstd.WithDecoderLowmem(true), zstd.WithDecoderMaxMemory(MaxBatch)))
 )
 
 // EncodeBatch writes runs as one batch; tiers are those of the gateway.

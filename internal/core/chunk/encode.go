@@ -15,8 +15,8 @@ var castagnoli = crc32.MakeTable(crc32.Castagnoli)
 
 // The encoder and decoder are safe for concurrent use through EncodeAll and DecodeAll.
 var (
-	compressor, _   = zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedDefault), zstd.WithEncoderConcurrency(1))
-	decompressor, _ = zstd.NewReader(nil, zstd.WithDecoderConcurrency(0), zstd.WithDecoderMaxMemory(maxBody))
+	compressor, _   = zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedDefault), zstd.WithEncoderConcurrency(1), zstd.WithWindowSize(512<<10), zstd.WithLowerEncoderMem(true))
+	decompressor, _ = zstd.NewReader(nil, zstd.WithDecoderConcurrency(2), zstd.WithDecoderLowmem(true), zstd.WithDecoderMaxMemory(maxBody))
 )
 
 // Encode writes b, which must hold at least one row and be normalized, packed.

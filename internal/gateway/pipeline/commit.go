@@ -14,7 +14,6 @@ import (
 const (
 	rollEvery = 250 * time.Millisecond
 	sealEvery = time.Hour
-	tidyEvery = time.Second
 )
 
 // Run commits until ctx ends; then it commits what is queued and returns.
@@ -25,19 +24,21 @@ func (p *Pipeline) Run(ctx context.Context) error {
 	defer due.Stop()
 	lastSeal := time.Now()
 	for {
-		if at := p.waiting.due(); !at.IsZero() {
-			wait := time.Until(at)
-			if wait <= 0 {
-				p.drain()
-				p.commit(ctx, p.waiting.take(time.Now()))
+		if now := time.Now(); len(p.waiting.all) > 0 {
+			if p.waiting.due().After(now) {
+				due.Reset(p.waiting.look(now).Sub(now))
+			} else if p.inbox.take(p.waiting.add); !p.waiting.due().After(now) { // with those that came meanwhile
+				p.commit(ctx, p.waiting.take(now))
+				continue
+			} else {
 				continue
 			}
-			due.Reset(wait)
 		}
 		select {
-		case d := <-p.queue:
-			p.waiting.add(d, time.Now())
+		case <-p.inbox.wake:
+			p.inbox.take(p.waiting.add)
 		case <-due.C:
+			p.inbox.take(p.waiting.add)
 		case errand := <-p.errands:
 			errand()
 		case <-roll.C:
@@ -48,19 +49,6 @@ func (p *Pipeline) Run(ctx context.Context) error {
 			}
 		case <-ctx.Done():
 			return p.finish()
-		}
-	}
-}
-
-// drain takes along what is in the queue already.
-func (p *Pipeline) drain() {
-	now := time.Now()
-	for len(p.waiting.all) < mostPerCommit {
-		select {
-		case d := <-p.queue:
-			p.waiting.add(d, now)
-		default:
-			return
 		}
 	}
 }
@@ -142,16 +130,11 @@ func untilWritten[T any](ctx context.Context, p *Pipeline, write func() (T, erro
 // finish writes what is queued when the gateway stops, and turns the rest away.
 func (p *Pipeline) finish() error {
 	p.GiveUp()
-	p.gate.Lock()
-	p.closed = true
-	p.gate.Unlock()
+	p.inbox.close()
 	ctx, cancel := context.WithTimeout(context.Background(), stopWithin)
 	defer cancel()
-	for {
-		p.drain()
-		if len(p.waiting.all) == 0 {
-			break
-		}
+	p.inbox.take(p.waiting.add)
+	if len(p.waiting.all) > 0 {
 		p.commit(ctx, p.waiting.take(time.Now()))
 	}
 	p.roll(ctx)

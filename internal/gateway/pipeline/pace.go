@@ -33,19 +33,19 @@ type waiting struct {
 	}
 }
 
-// add takes a delivery that came at now.
-func (w *waiting) add(d *Delivery, now time.Time) {
+// add takes a delivery.
+func (w *waiting) add(d *Delivery) {
 	w.all = append(w.all, d)
 	if d.Polled {
 		if w.firstPoll.IsZero() {
-			w.firstPoll = now
+			w.firstPoll = d.came
 		}
 		return
 	}
 	if w.messages++; w.messages == 1 {
-		w.first = now
+		w.first = d.came
 	}
-	w.last = now
+	w.last = d.came
 }
 
 // due is when to commit what waits; zero when nothing does.
@@ -75,6 +75,16 @@ func (w *waiting) due() time.Time {
 		}
 	}
 	return latest
+}
+
+// look is when to see whether more has come: when a commit is due or, after the first
+// message, which says nothing of those that follow, a moment later.
+func (w *waiting) look(now time.Time) time.Time {
+	due := w.due()
+	if soon := w.first.Add(leastCalm); w.messages == 1 && soon.After(now) && soon.Before(due) {
+		return soon
+	}
+	return due
 }
 
 // alone reports whether the one that waits is the only one there is.

@@ -7,6 +7,7 @@ import (
 	"log/slog"
 	"sync"
 	"sync/atomic"
+	"time"
 
 	"github.com/cenkalti/backoff/v5"
 
@@ -30,6 +31,7 @@ type Delivery struct {
 	// error when it is not and will not be. It must not block.
 	Done func(error)
 
+	came     time.Time // into the inbox
 	screened []screened
 }
 
@@ -60,10 +62,8 @@ type Pipeline struct {
 	log     *slog.Logger
 	arrival arrival
 
-	queue    chan *Delivery
+	inbox    inbox
 	errands  chan func()
-	gate     sync.RWMutex // held for reading around a send to queue
-	closed   bool         // nothing more goes into queue; guarded by gate
 	stopped  chan struct{}
 	giveUp   sync.Once
 	waiting  waiting         // owned by Run
@@ -83,18 +83,13 @@ type rules struct {
 	members sync.Map // series.Path → *member
 }
 
-const (
-	queueLength   = 8192 // deliveries waiting for a commit; more make their senders wait
-	mostPerCommit = 8192
-)
-
 // New makes a pipeline into st. Readings of a series are screened by the first rule
 // that matches it; those older than what is kept would spoil the summaries of readings
 // that are gone, and do not count.
 func New(st *store.Store, settings config.Gateway, log *slog.Logger) (*Pipeline, error) {
 	p := &Pipeline{
 		store: st, judge: st.Judge(), tiers: settings.Tiers, log: log,
-		queue: make(chan *Delivery, queueLength), errands: make(chan func()), stopped: make(chan struct{}),
+		inbox: newInbox(), errands: make(chan func()), stopped: make(chan struct{}),
 		waiting: waiting{pace: settings.Pace}, pending: rollup.NewPending(settings.Tiers),
 	}
 	p.Use(settings.Rules, settings.Keep)
@@ -119,23 +114,8 @@ func (p *Pipeline) Submit(d *Delivery) {
 		d.done(err)
 		return
 	}
-	if !p.enqueue(d) {
+	if !p.inbox.put(d, p.stopped) {
 		d.done(ErrStopped)
-	}
-}
-
-// enqueue is false once the pipeline stops: after that nobody would look.
-func (p *Pipeline) enqueue(d *Delivery) bool {
-	p.gate.RLock()
-	defer p.gate.RUnlock()
-	if p.closed {
-		return false
-	}
-	select {
-	case p.queue <- d:
-		return true
-	case <-p.stopped:
-		return false
 	}
 }
 

@@ -35,7 +35,7 @@ func (p *Pipeline) roll(ctx context.Context) {
 			p.pending.Restore(due, now)
 			return
 		}
-		if len(due) < mostPerRoll || len(p.queue) > 0 {
+		if len(due) < mostPerRoll || p.inbox.len() > 0 {
 			return
 		}
 	}

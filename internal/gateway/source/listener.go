@@ -1,7 +1,6 @@
 package source
 
 import (
-	"bytes"
 	"context"
 	"encoding/base64"
 	"errors"
@@ -55,7 +54,8 @@ func (l *Listener) Run(ctx context.Context) error {
 	caps.MaximumPacketSize = uint32(l.settings.MaxPayload) + 1024 // topic and header beside it
 	caps.MaximumSessionExpiryInterval = 24 * 60 * 60
 	caps.MaximumMessageExpiryInterval = math.MaxInt32
-	caps.RetainAvailable = 1 // devices that set the flag must not be turned away; nothing is retained
+	caps.MaximumClientWritesPending = 64 // nothing is ever sent to a device but answers
+	caps.RetainAvailable = 1             // devices that set the flag must not be turned away; nothing is retained
 	l.server = mqtt.New(&mqtt.Options{Capabilities: caps, Logger: slog.New(slog.DiscardHandler), SysTopicResendInterval: 3600})
 	if err := l.server.AddHook(l, nil); err != nil {
 		return fmt.Errorf("source %s: %w", l.tally.Name, err)
@@ -81,9 +81,14 @@ func (l *Listener) Run(ctx context.Context) error {
 // ID names the hook to the library.
 func (l *Listener) ID() string { return "nexocumula" }
 
-// Provides says which of the library's calls the hook takes.
+// Provides says which of the library's calls the hook takes. It is asked several times a
+// message.
 func (l *Listener) Provides(b byte) bool {
-	return bytes.Contains([]byte{mqtt.OnConnect, mqtt.OnConnectAuthenticate, mqtt.OnACLCheck, mqtt.OnPacketRead, mqtt.OnPublish, mqtt.OnSessionEstablish, mqtt.OnDisconnect}, []byte{b})
+	switch b {
+	case mqtt.OnConnect, mqtt.OnConnectAuthenticate, mqtt.OnACLCheck, mqtt.OnPacketRead, mqtt.OnPublish, mqtt.OnSessionEstablish, mqtt.OnDisconnect:
+		return true
+	}
+	return false
 }
 
 // OnConnectAuthenticate lets every device in.
