@@ -66,6 +66,7 @@ func runDemo(ctx context.Context, cmd *cli.Command, program, version string) err
 	if o.Days < 0 || o.Days > maxDays {
 		return usage("--days %d: use 0 to %d", o.Days, maxDays)
 	}
+	spareMemory()
 	if cmd.Bool("tour") {
 		return demo.Tour(ctx, o, out)
 	}

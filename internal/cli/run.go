@@ -20,6 +20,12 @@ var configFlag = &cli.StringFlag{Name: "config", Aliases: []string{"c"}, Usage: 
 // lives on small boards, and what it allocates is short-lived.
 const sparing = 50
 
+func spareMemory() {
+	if os.Getenv("GOGC") == "" {
+		debug.SetGCPercent(sparing)
+	}
+}
+
 func runCommand(version string) *cli.Command {
 	return &cli.Command{
 		Name:  "run",
@@ -30,9 +36,7 @@ func runCommand(version string) *cli.Command {
 			if err != nil {
 				return err
 			}
-			if os.Getenv("GOGC") == "" {
-				debug.SetGCPercent(sparing)
-			}
+			spareMemory()
 			log := logger(cmd)
 			s, err := service.Open(settings, version, log)
 			if err != nil {

@@ -119,6 +119,28 @@ func TestAllMistakesAreNamedAtOnce(t *testing.T) {
 	var problems Problems
 	require.ErrorAs(t, err, &problems)
 	assert.Len(t, problems, 3)
+	_, err = Parse("f.yaml", []byte("datum: d\ngateway:\n  site: a b\n  colour: blue\n  sources:\n    - name: p\n      modbus:\n        adress: x\n        unit: one\n        registers: none\n  uplinks: 7\nlisten: [1]\n"))
+	require.ErrorAs(t, err, &problems)
+	for i, wrong := range []string{
+		`f.yaml:1:1: key "datum" is not known here; did you mean data?`,
+		"f.yaml:1:1: data: say in which folder",
+		`f.yaml:3:9: gateway.site`,
+		`f.yaml:4:3: gateway: key "colour" is not known here; known are pace, series, site, sources, uplinks`,
+		`f.yaml:8:9: gateway.sources[0].modbus: key "adress" is not known here; did you mean address?`,
+		`f.yaml:8:9: gateway.sources[0].modbus.address: "" is not the address of a device`,
+		`f.yaml:9:15: gateway.sources[0].modbus.unit: one is not a whole number`,
+		`f.yaml:10:20: gateway.sources[0].modbus.registers: a list belongs here`,
+		`f.yaml:10:20: gateway.sources[0].modbus.registers: 0 registers`,
+		`f.yaml:11:12: gateway.uplinks: a list belongs here`,
+		`f.yaml:12:9: listen: text belongs here`,
+	} {
+		require.Greater(t, len(problems), i)
+		assert.Contains(t, problems[i].Error(), wrong)
+	}
+	assert.Len(t, problems, 11)
+	s, err := Parse("f.yaml", []byte("data: d\nx-common: &all { unit: m }\n"))
+	assert.ErrorContains(t, err, "x-common", "unknown keys are refused, whatever they hold")
+	assert.Empty(t, s.Data)
 	_, err = Parse("empty.yaml", nil)
 	assert.ErrorContains(t, err, "neither gateway: nor central:")
 }

@@ -1,13 +1,10 @@
 package config
 
 import (
-	"bytes"
-	"errors"
 	"fmt"
 	"io"
 	"os"
 
-	"github.com/goccy/go-yaml"
 	"github.com/goccy/go-yaml/parser"
 )
 
@@ -33,18 +30,16 @@ func Load(path string) (Settings, error) {
 // Parse checks the text of a file; name is what problems are reported with. Files
 // that hold secrets are read.
 func Parse(name string, text []byte) (Settings, error) {
-	var raw file
-	if err := yaml.NewDecoder(bytes.NewReader(text), yaml.Strict()).Decode(&raw); err != nil && !errors.Is(err, io.EOF) {
-		return Settings{}, fromYAML(name, err)
-	}
 	tree, err := parser.ParseBytes(text, 0)
 	if err != nil {
 		return Settings{}, fromYAML(name, err)
 	}
+	var raw file
 	c := &checker{file: name, tree: tree}
+	c.read(&raw)
 	settings := c.settings(raw)
 	if len(c.problems) > 0 {
-		return Settings{}, c.problems
+		return Settings{}, c.problems.inOrder()
 	}
 	return settings, nil
 }

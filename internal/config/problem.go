@@ -1,8 +1,10 @@
 package config
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/goccy/go-yaml"
@@ -21,8 +23,15 @@ func (p Problem) Error() string {
 	return fmt.Sprintf("%s:%d:%d: %s", p.File, p.Line, p.Column, p.Text)
 }
 
-// Problems are all mistakes of a file, in the order in which they were found.
+// Problems are all mistakes of a file, by line and column.
 type Problems []Problem
+
+// inOrder is the problems by their places. Of what stands at the same place the first that
+// was found is enough: a value that cannot be read is missed as well.
+func (p Problems) inOrder() Problems {
+	slices.SortStableFunc(p, func(a, b Problem) int { return cmp.Or(cmp.Compare(a.Line, b.Line), cmp.Compare(a.Column, b.Column)) })
+	return p
+}
 
 // Error is a line for each.
 func (p Problems) Error() string {
@@ -53,6 +62,19 @@ func (c *checker) report(path, format string, args ...any) {
 	c.problems = append(c.problems, p)
 }
 
+// reportAt notes a problem of a node.
+func (c *checker) reportAt(node ast.Node, path, format string, args ...any) {
+	text := fmt.Sprintf(format, args...)
+	if path != "$" {
+		text = strings.TrimPrefix(path, "$.") + ": " + text
+	}
+	p := Problem{File: c.file, Line: 1, Column: 1, Text: text}
+	if token := node.GetToken(); token != nil {
+		p.Line, p.Column = token.Position.Line, token.Position.Column
+	}
+	c.problems = append(c.problems, p)
+}
+
 func (c *checker) position(path string) (line, column int, ok bool) {
 	where, err := yaml.PathString(path)
 	if err != nil {
@@ -73,11 +95,7 @@ func (c *checker) position(path string) (line, column int, ok bool) {
 func fromYAML(file string, err error) error {
 	var at yaml.Error
 	if errors.As(err, &at) && at.GetToken() != nil {
-		text := at.GetMessage()
-		if key, found := strings.CutPrefix(text, "unknown field "); found {
-			text = "key " + key + " is not known here"
-		}
-		return Problems{{File: file, Line: at.GetToken().Position.Line, Column: at.GetToken().Position.Column, Text: text}}
+		return Problems{{File: file, Line: at.GetToken().Position.Line, Column: at.GetToken().Position.Column, Text: at.GetMessage()}}
 	}
 	return Problems{{File: file, Line: 1, Column: 1, Text: err.Error()}}
 }

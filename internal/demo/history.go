@@ -17,7 +17,7 @@ import (
 
 const (
 	historyEvery = time.Minute
-	historySlice = 24 * time.Hour // of one series, in one delivery
+	historySlice = 12 * time.Hour // of one series, in one delivery
 )
 
 // writeHistory gives a gateway the readings its stations would have brought in the
@@ -48,6 +48,9 @@ func (w *World) writeHistory(ctx context.Context, o Options, settings config.Set
 			return total, fmt.Errorf("writing history of %s: %w", quiet.Site, err)
 		}
 		total += n
+		if err := g.Gateway.Pipe.RollNow(ctx); err != nil {
+			return total, fmt.Errorf("summarising history of %s: %w", quiet.Site, err)
+		}
 	}
 	return total, nil
 }

@@ -287,6 +287,11 @@ func (c *chunkRow) steps(names []string, need rollup.Need, room *buffers) (b col
 	return b, nil
 }
 
+// size is how many bytes the payloads have.
+func (c *chunkRow) size() int {
+	return len(c.Whole) + len(c.Step0) + len(c.Step1) + len(c.Part0) + len(c.Part1) + len(c.Part2) + len(c.Part3)
+}
+
 // check compares what stands beside the payloads with its checksum.
 func (c *chunkRow) check() error {
 	if c.Checksum != c.sum() {

@@ -18,8 +18,9 @@ import (
 type renewal struct {
 	store  *Store
 	places int
-	old    []chunkRow
+	old    []uint64
 	fresh  []chunkRow
+	bytes  int // of fresh
 	broken []damagedRow
 	series map[uint32]bool
 }
@@ -35,7 +36,7 @@ func (r *renewal) renew(at place, rows column.Block, def *series.Definition) err
 		}
 		done = rows.Times[n-1]
 		rows = rows.Rows(n, rows.Len())
-		if len(r.fresh) >= atOnce {
+		if r.bytes >= mostAtOnce {
 			if err := r.put(); err != nil {
 				return err
 			}
@@ -87,11 +88,14 @@ func (r *renewal) stretch(at place, rows column.Block, done int64, def *series.D
 			return 0, fmt.Errorf("%s: %w", def.Path, err)
 		}
 		older.Append(block)
-		r.old = append(r.old, c)
+		r.old = append(r.old, c.ID)
 	}
 	fresh, err := makeChunks(at, column.Merge(older, rows.Rows(0, n)), def)
 	if err != nil {
 		return 0, fmt.Errorf("%s: %w", def.Path, err)
+	}
+	for i := range fresh {
+		r.bytes += fresh[i].size()
 	}
 	r.fresh = append(r.fresh, fresh...)
 	return n, nil
@@ -143,8 +147,8 @@ func (r *renewal) put() error {
 		part.fresh[i].ID = s.nextChunk
 	}
 	err := s.db.Transaction(func(tx *gorm.DB) error {
-		for _, c := range part.old {
-			if err := tx.Exec("DELETE FROM chunks WHERE id = ?", c.ID).Error; err != nil {
+		for _, id := range part.old {
+			if err := tx.Exec("DELETE FROM chunks WHERE id = ?", id).Error; err != nil {
 				return err
 			}
 		}

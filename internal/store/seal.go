@@ -13,8 +13,9 @@ import (
 const (
 	sealWeight  = 8 << 20 // bytes of the tray that are worth sealing
 	sealJournal = 16 << 20
-	mostInTray  = 8 * sealWeight // with a seal on its way, more has to wait
-	atOnce      = 200            // series and tiers that one transaction of a seal is about, and chunks it writes
+	mostInTray  = 2 * sealWeight // with a seal on its way, more has to wait
+	atOnce      = 200            // series and tiers that one transaction of a seal is about
+	mostAtOnce  = 1 << 20        // bytes of chunks that it writes, or little more
 )
 
 // SealDue reports whether the tray or the journal has grown enough to be sealed.

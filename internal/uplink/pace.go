@@ -13,7 +13,7 @@ const (
 	firstBytes  = 32 << 10
 	fewestBytes = 4 << 10
 	mostBytes   = 1 << 20
-	mostRows    = 20_000
+	mostRows    = 8_000
 	aimAt       = 5 * time.Second
 	slowest     = 4 << 10 // bytes a second; half of a link of 64 kbit/s
 	patience    = 30 * time.Second

@@ -1,10 +1,12 @@
 package chunk
 
 import (
+	"bytes"
 	"encoding/binary"
 	"fmt"
 	"hash/crc32"
 	"math"
+	"sync"
 
 	"github.com/klauspost/compress/zstd"
 
@@ -18,6 +20,9 @@ var (
 	compressor, _   = zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedDefault), zstd.WithEncoderConcurrency(1), zstd.WithWindowSize(512<<10), zstd.WithLowerEncoderMem(true))
 	decompressor, _ = zstd.NewReader(nil, zstd.WithDecoderConcurrency(2), zstd.WithDecoderLowmem(true), zstd.WithDecoderMaxMemory(maxBody))
 )
+
+// rooms are where payloads grow.
+var rooms = sync.Pool{New: func() any { return new([]byte) }}
 
 // Encode writes b, which must hold at least one row and be normalized, packed.
 func Encode(b column.Block) ([]byte, error) {
@@ -45,11 +50,13 @@ func encode(b column.Block, form byte, appendBody func([]byte, column.Block) []b
 	if !b.Ordered() {
 		return nil, fmt.Errorf("encoding a chunk: times do not strictly ascend")
 	}
-	out := make([]byte, headerSize, headerSize+32+b.Len()*(4+8*len(b.Cols)))
-	out[0], out[1] = version, form
+	room := rooms.Get().(*[]byte)
+	defer rooms.Put(room)
+	out := append((*room)[:0], version, form, 0, 0, 0, 0)
 	out = appendBody(out, b)
 	binary.LittleEndian.PutUint32(out[2:], crc32.Checksum(out[headerSize:], castagnoli))
-	return out, nil
+	*room = out[:0]
+	return bytes.Clone(out), nil // many wait for one transaction: none keeps more than it needs
 }
 
 func appendPackedBody(out []byte, b column.Block) []byte { return appendStreams(out, b, appendBits) }

@@ -58,7 +58,7 @@ func TestNumbers(t *testing.T) {
 		require.NoError(t, err, text)
 		assert.Equal(t, value, v)
 	}
-	for text, wrong := range map[string]string{"": "is empty", "4,2": `"4,2" is not a number`, "4.2 m": "is not a number"} {
+	for text, wrong := range map[string]string{"": "is empty", "4,2": `"4,2" is not a number`, "4.2 m": "is not a number", "1_000": "is not a number", "0x10": "is not a number", "inf": "is not a number"} {
 		_, err := ReadNumber([]byte(text))
 		assert.ErrorContains(t, err, wrong)
 	}

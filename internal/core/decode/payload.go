@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"math"
+	"regexp"
 	"strconv"
 	"strings"
 	"time"
@@ -52,6 +53,10 @@ func ParseTimeForm(s string) (TimeForm, error) {
 	return "", fmt.Errorf("time form %q is not known; use rfc3339, unix_s or unix_ms", s)
 }
 
+// decimal is how a number is written. Go's parser also takes 1_000, 0x10 and infinity,
+// which a device that is right would not send.
+var decimal = regexp.MustCompile(`^[+-]?(\d+\.?\d*|\.\d+)([eE][+-]?\d+)?$`)
+
 // ReadNumber reads a bare number, with white space around it allowed; true and
 // false are 1 and 0.
 func ReadNumber(payload []byte) (float64, error) {
@@ -65,7 +70,7 @@ func ReadNumber(payload []byte) (float64, error) {
 		return 0, nil
 	}
 	v, err := strconv.ParseFloat(text, 64)
-	if err != nil {
+	if err != nil || !decimal.MatchString(text) {
 		return 0, fmt.Errorf("payload %q is not a number", clip(text))
 	}
 	return v, nil

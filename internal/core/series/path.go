@@ -39,6 +39,9 @@ func CheckLevel(level string) error {
 	if level == "" {
 		return fmt.Errorf("is empty")
 	}
+	if strings.Trim(level, ".") == "" {
+		return fmt.Errorf("%q names no place; dots alone mean a folder elsewhere", level)
+	}
 	for i := 0; i < len(level); i++ {
 		if !levelByte(level[i]) {
 			return fmt.Errorf("%q holds %q; use letters, digits, '_', '-' and '.'", level, level[i])

@@ -15,6 +15,7 @@ func TestParsePathSaysWhichLevelIsWrong(t *testing.T) {
 		"a/b/c/d.e_f":                   "",
 		"":                              "is empty",
 		"alone":                         "1 level(s)",
+		"a/../b":                        "level 2: \"..\" names no place",
 		"a//b":                          "level 2: is empty",
 		"a/b/":                          "level 3: is empty",
 		"a/b c/d":                       `level 2: "b c" holds ' '`,

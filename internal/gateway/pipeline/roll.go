@@ -21,24 +21,44 @@ const (
 // marks them for the uplinks.
 func (p *Pipeline) roll(ctx context.Context) {
 	for {
-		now := p.judge.Now().UnixNano()
-		due := p.pending.Due(now, p.pending.Len() > hurryAbove, mostPerRoll)
-		if len(due) == 0 {
-			return
-		}
-		batch, err := p.summarise(due)
-		if err == nil && len(batch.Entries)+len(batch.Sketches) > 0 {
-			err = p.append(ctx, batch)
-		}
+		n, err := p.rollSome(ctx, p.pending.Len() > hurryAbove)
 		if err != nil {
-			p.log.Error("summaries could not be made; trying again", "windows", len(due), "error", err)
-			p.pending.Restore(due, now)
+			p.log.Error("summaries could not be made; trying again", "error", err)
 			return
 		}
-		if len(due) < mostPerRoll || p.inbox.len() > 0 {
+		if n < mostPerRoll || p.inbox.len() > 0 {
 			return
 		}
 	}
+}
+
+// rollSome summarises windows that are due, and is how many.
+func (p *Pipeline) rollSome(ctx context.Context, hurry bool) (int, error) {
+	now := p.judge.Now().UnixNano()
+	due := p.pending.Due(now, hurry, mostPerRoll)
+	if len(due) == 0 {
+		return 0, nil
+	}
+	batch, err := p.summarise(due)
+	if err == nil && len(batch.Entries)+len(batch.Sketches) > 0 {
+		err = p.append(ctx, batch)
+	}
+	if err != nil {
+		p.pending.Restore(due, now)
+	}
+	return len(due), err
+}
+
+// RollNow summarises every window that is over, without waiting for late readings: for
+// whoever brings history in and knows that it is complete.
+func (p *Pipeline) RollNow(ctx context.Context) error {
+	return p.Between(ctx, func() error {
+		for {
+			if n, err := p.rollSome(ctx, true); n == 0 || err != nil {
+				return err
+			}
+		}
+	})
 }
 
 // summarise computes the summaries of windows, which are in order of series, tier
