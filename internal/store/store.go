@@ -112,8 +112,13 @@ func (s *Store) begin(lost []string) error {
 		return err
 	}
 	s.damaged += uint64(len(lost))
-	s.journal.next = max(s.journal.next, s.watermark.Journal) // no id is used again
-	s.journal.last = s.journal.next
+	if s.watermark.Journal > s.journal.last { // no number is used again, and what is missing is said once
+		s.journal.last = s.watermark.Journal
+		if err := put(s.db, &stateRow{Name: journalState, Payload: binary.AppendUvarint(nil, s.journal.last)}); err != nil {
+			return fmt.Errorf("writing the journal's state: %w", err)
+		}
+	}
+	s.journal.next = s.journal.last
 	s.judge.Wrote()
 	return s.watermark.begin(identity, s.journal.last, s.judge)
 }
@@ -128,6 +133,13 @@ func (s *Store) loadJournalState() error {
 		s.journal.last = n
 	}
 	return nil
+}
+
+// Commits is how many commits of readings or summaries were made in all.
+func (s *Store) Commits() uint64 {
+	s.mu.RLock()
+	defer s.mu.RUnlock()
+	return s.journal.last
 }
 
 // Path is the store's file.

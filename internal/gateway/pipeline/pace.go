@@ -7,8 +7,10 @@ import (
 )
 
 const (
-	fullCommit = 128 // deliveries that are worth a commit at once
-	calm       = 8   // times the usual distance between deliveries: nobody else will come
+	fullCommit = 128                    // deliveries that are worth a commit at once
+	worthIt    = 16                     // that are when nobody else comes
+	grace      = 100 * time.Microsecond // a device that reports all its values does so within it
+	calm       = 8                      // times the usual distance between deliveries: nobody else will come
 	leastCalm  = time.Millisecond
 )
 
@@ -56,8 +58,11 @@ func (w *waiting) due() time.Time {
 	if w.messages == 0 {
 		return w.firstPoll.Add(w.pace.Polls)
 	}
-	if w.messages >= fullCommit || w.alone() {
+	if w.messages >= fullCommit {
 		return w.first
+	}
+	if w.alone() {
+		return w.first.Add(grace)
 	}
 	latest := w.first.Add(w.pace.Messages)
 	if since := w.before.at.Add(w.pace.Messages); since.Before(latest) {
@@ -65,7 +70,11 @@ func (w *waiting) due() time.Time {
 	}
 	if w.messages > 1 {
 		usual := w.last.Sub(w.first) / time.Duration(w.messages-1)
-		if silent := w.last.Add(max(leastCalm, calm*usual)); silent.Before(latest) {
+		silent := w.last.Add(max(leastCalm, calm*usual))
+		if half := w.before.at.Add(w.pace.Messages / 2); w.messages < worthIt && silent.Before(half) {
+			silent = half // a busy machine delivers in small heaps, which are not worth a commit each
+		}
+		if silent.Before(latest) {
 			latest = silent
 		}
 	}
@@ -89,13 +98,13 @@ func (w *waiting) look(now time.Time) time.Time {
 
 // alone reports whether the one that waits is the only one there is.
 func (w *waiting) alone() bool {
-	if w.messages > 1 {
+	if w.messages > 1 && w.last.Sub(w.first) > grace {
 		return false
 	}
 	if w.first.Sub(w.before.at) >= w.pace.Messages {
 		return true
 	}
-	return w.before.deliveries == 1 && w.before.sender == w.sender()
+	return w.messages == 1 && w.before.deliveries == 1 && w.before.sender == w.sender()
 }
 
 // sender is that of the only delivery that is no poll.

@@ -3,14 +3,17 @@ package pipeline
 import (
 	"context"
 	"log/slog"
+	"os"
 	"path/filepath"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"nexocumula/internal/clock"
 	"nexocumula/internal/config"
 	"nexocumula/internal/core/reading"
 	"nexocumula/internal/core/rollup"
@@ -26,6 +29,7 @@ type rig struct {
 	t     *testing.T
 	file  string
 	store *store.Store
+	clock clock.Clock // time.Now when nil
 	pipe  *Pipeline
 	stop  func()
 }
@@ -39,7 +43,7 @@ func newRig(t *testing.T) *rig {
 
 func (r *rig) start() {
 	var err error
-	r.store, err = store.Open(r.file, slog.New(slog.DiscardHandler), store.Options{})
+	r.store, err = store.Open(r.file, slog.New(slog.DiscardHandler), store.Options{Clock: r.clock})
 	require.NoError(r.t, err)
 	high := 20.0
 	everything, err := series.ParseSelector("#")
@@ -128,21 +132,150 @@ func TestASeriesKeepsItsKind(t *testing.T) {
 
 func TestOpenWindowsSurviveARestart(t *testing.T) {
 	for _, sealed := range []bool{false, true} {
-		r := newRig(t)
-		now := time.Now().Truncate(time.Minute)
-		require.NoError(t, r.give(map[time.Duration]float64{0: 3}, now))
-		if sealed {
-			require.NoError(t, r.pipe.Between(t.Context(), func() error { r.pipe.seal(); return nil }))
-		}
-		_, ok := r.summary(now)
-		if ok {
-			continue // the minute was over that fast
-		}
-		r.stop() // seals as well, and notes the open window
-		require.NoError(t, r.store.Close())
+		now := time.Date(2026, 3, 1, 8, 0, 20, 0, time.UTC)
+		var passed atomic.Int64 // stands still: the window stays open
+		r := &rig{t: t, file: filepath.Join(t.TempDir(), "s.db"), clock: func() time.Time { return now.Add(time.Duration(passed.Load())) }}
 		r.start()
-		assert.Positive(t, r.pipe.pending.Len(), "the open window is known after a restart")
+		require.NoError(t, r.give(map[time.Duration]float64{0: 3, time.Second: 5}, now.Add(-5*time.Second)))
+		if sealed {
+			require.NoError(t, r.store.Seal(nil, openWindows(t, r)))
+		}
+		copied := filepath.Join(t.TempDir(), "s.db") // as a power cut leaves it
+		for _, part := range []string{"", "-wal", "-watermark"} {
+			data, err := os.ReadFile(r.file + part)
+			require.NoError(t, err)
+			require.NoError(t, os.WriteFile(copied+part, data, 0o600))
+		}
+		r.stop()
+		require.NoError(t, r.store.Close())
+		r.file = copied
+		r.start()
+		passed.Store(int64(2 * time.Minute))
+		r.eventually("the window that was open is summarised", func() bool {
+			s, ok := r.summary(now.Truncate(time.Minute))
+			return ok && s.Count == 2 && s.Mean == 4
+		})
+		r.stop()
+		require.NoError(t, r.store.Close())
 	}
+}
+
+// openWindows is what a seal of the pipeline would save.
+func openWindows(t *testing.T, r *rig) (out store.State) {
+	require.NoError(t, r.pipe.Between(t.Context(), func() error {
+		state, err := r.pipe.pending.Save()
+		out = store.State{Name: pendingState, Payload: state}
+		return err
+	}))
+	return out
+}
+
+func TestALateReadingChangesTheWindowOfTheNextOne(t *testing.T) {
+	r := newRig(t)
+	at := func(d time.Duration) time.Time { return anHourAgo.Add(d) }
+	require.NoError(t, r.give(map[time.Duration]float64{0: 1, 70 * time.Second: 2}, anHourAgo))
+	covered := func(start time.Time) float64 {
+		s, _ := r.summary(start)
+		return s.Covered.Seconds()
+	}
+	r.eventually("both are summarised", func() bool { return covered(at(time.Minute)) == 50 })
+	require.NoError(t, r.give(map[time.Duration]float64{40 * time.Second: 3}, anHourAgo)) // speaks until 70 s
+	r.eventually("the next one is covered from its start", func() bool { return covered(at(time.Minute)) == 60 })
+}
+
+func TestLateReadingsOfSlowSeriesMarkFewWindows(t *testing.T) {
+	r := newRig(t)
+	all, err := series.ParseSelector("#")
+	require.NoError(t, err)
+	r.pipe.Use([]config.Rule{{Select: all, Kind: series.Gauge, FreshFor: 24 * time.Hour}}, nil)
+	values := map[time.Duration]float64{}
+	for i := range 200 {
+		values[time.Duration(i)*time.Minute] = 1
+	}
+	require.NoError(t, r.give(map[time.Duration]float64{0: 1}, anHourAgo))
+	require.NoError(t, r.give(values, anHourAgo.Add(-48*time.Hour)))
+	require.NoError(t, r.pipe.Between(t.Context(), func() error {
+		assert.Less(t, r.pipe.pending.Len(), 1000)
+		return nil
+	}))
+}
+
+func TestNewRulesCountFromTheNextReadingOn(t *testing.T) {
+	r := newRig(t)
+	require.NoError(t, r.give(map[time.Duration]float64{0: 7}, anHourAgo))
+	low := 8.0
+	all, err := series.ParseSelector("#")
+	require.NoError(t, err)
+	r.pipe.Use([]config.Rule{{Select: all, Kind: series.Gauge, FreshFor: time.Minute, Limits: screen.Limits{Low: &low}}}, nil)
+	require.NoError(t, r.give(map[time.Duration]float64{time.Second: 7}, anHourAgo))
+	assert.EqualValues(t, 1, r.pipe.Accepted())
+	assert.EqualValues(t, 1, r.pipe.Rejected())
+	r.eventually("the window that was open meanwhile is summarised", func() bool { s, ok := r.summary(anHourAgo); return ok && s.Count == 1 })
+}
+
+func TestWithAWrongClockNothingIsAcknowledgedAway(t *testing.T) {
+	var mu sync.Mutex
+	now := anHourAgo
+	set := func(to time.Time) { mu.Lock(); now = to; mu.Unlock() }
+	r := &rig{t: t, file: filepath.Join(t.TempDir(), "s.db"), clock: func() time.Time { mu.Lock(); defer mu.Unlock(); return now }}
+	r.start()
+	t.Cleanup(func() { r.stop(); r.store.Close() })
+	everything, err := series.ParseSelector("#")
+	require.NoError(t, err)
+	r.pipe.Use(nil, []config.Keep{{Select: everything, Tier: rollup.Readings, For: 30 * 24 * time.Hour}})
+	require.NoError(t, r.give(map[time.Duration]float64{0: 1}, anHourAgo))
+	for _, wrong := range []time.Time{time.Unix(100, 0), anHourAgo.Add(80 * 365 * 24 * time.Hour)} {
+		set(wrong)
+		arrived := make(chan int64, 1)
+		go func() {
+			at, err := r.pipe.Arrive()
+			assert.NoError(t, err)
+			arrived <- at
+		}()
+		acked := make(chan error, 1)
+		go func() { acked <- r.give(map[time.Duration]float64{time.Second: 2}, anHourAgo) }() // stamped by the device
+		select {
+		case <-acked:
+			assert.Fail(t, "a right reading was answered while the clock was wrong")
+		case <-time.After(100 * time.Millisecond):
+		}
+		select {
+		case <-arrived:
+			assert.Fail(t, "something was stamped with a wrong clock")
+		default:
+		}
+		set(anHourAgo.Add(time.Minute))
+		assert.Less(t, <-arrived, anHourAgo.Add(2*time.Minute).UnixNano(), "arrival follows the corrected clock")
+		require.NoError(t, <-acked)
+	}
+	assert.Zero(t, r.pipe.Rejected())
+	assert.EqualValues(t, 3, r.pipe.Accepted())
+}
+
+func TestTimesOfArrivalNeverRepeatAndFollowTheClock(t *testing.T) {
+	var a arrival
+	now := time.Date(2026, 3, 1, 0, 0, 0, 0, time.UTC)
+	before := int64(0)
+	for range 1000 {
+		at := a.next(now)
+		assert.Greater(t, at, before)
+		before = at
+	}
+	assert.Equal(t, now.Add(-time.Hour).UnixNano(), a.next(now.Add(-time.Hour)))
+}
+
+func TestStoppingDoesNotWaitForADiskThatIsGone(t *testing.T) {
+	r := newRig(t)
+	require.NoError(t, r.give(map[time.Duration]float64{0: 3}, anHourAgo))
+	require.NoError(t, r.store.Close())
+	var senders sync.WaitGroup
+	for range mostInInbox + 100 { // more than there is room for
+		senders.Go(func() { assert.Error(t, r.give(map[time.Duration]float64{time.Second: 4}, anHourAgo)) })
+	}
+	r.eventually("the trouble is seen", func() bool { return r.pipe.Trouble() != "" })
+	r.pipe.GiveUp()
+	r.stop()
+	senders.Wait()
 }
 
 func TestWhileTheStoreFailsSendersWaitAndNothingIsAcknowledged(t *testing.T) {
@@ -164,6 +297,7 @@ func TestWhileTheStoreFailsSendersWaitAndNothingIsAcknowledged(t *testing.T) {
 
 func TestManySendersShareACommit(t *testing.T) {
 	r := newRig(t)
+	commits := r.store.Commits()
 	var wait sync.WaitGroup
 	for i := range 50 {
 		wait.Go(func() {
@@ -173,6 +307,7 @@ func TestManySendersShareACommit(t *testing.T) {
 		})
 	}
 	wait.Wait()
+	assert.Less(t, r.store.Commits()-commits, uint64(250), "a thousand messages")
 	rows, err := r.store.Read(1, rollup.Readings, 0, 1<<62)
 	require.NoError(t, err)
 	assert.Equal(t, 1000, rows.Len())

@@ -1,0 +1,276 @@
+package store
+
+import (
+	"bytes"
+	"encoding/binary"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"nexocumula/internal/core/rollup"
+)
+
+// crashed is the folder of a store that was written to and never closed: 50 commits, the
+// last of which the watermark knows.
+func crashed(t *testing.T, damage func(folder string)) (*Store, []string) {
+	t.Helper()
+	now := time.Date(2026, 3, 1, 8, 0, 0, 0, time.UTC)
+	folder := t.TempDir()
+	s, err := Open(filepath.Join(folder, "s.db"), slog.New(slog.DiscardHandler), Options{Clock: func() time.Time { return now }})
+	require.NoError(t, err)
+	id := define(t, s, "a/b/c")
+	for i := range 50 {
+		now = now.Add(time.Minute)
+		require.NoError(t, s.Append(Batch{Entries: []Entry{{Series: id, Rows: rowsOf(float64(i), 1)}}}))
+	}
+	to := t.TempDir()
+	for _, part := range []string{"", "-wal", "-watermark"} {
+		data, err := os.ReadFile(s.path + part)
+		require.NoError(t, err)
+		require.NoError(t, os.WriteFile(filepath.Join(to, "s.db"+part), data, 0o600))
+	}
+	require.NoError(t, s.Close())
+	damage(to)
+	s = open(t, filepath.Join(to, "s.db"))
+	missing, err := s.Missing()
+	require.NoError(t, err)
+	assert.EqualValues(t, len(missing), s.Damaged())
+	return s, missing
+}
+
+func countOf(t *testing.T, s *Store) int {
+	rows, err := s.Read(1, rollup.Readings, 0, 1<<40)
+	require.NoError(t, err)
+	return rows.Len()
+}
+
+func TestACrashLosesNothingAndReportsNothing(t *testing.T) {
+	s, missing := crashed(t, func(string) {})
+	assert.Empty(t, missing)
+	assert.Equal(t, 50, countOf(t, s))
+	again := open(t, closed(t, s))
+	missing, err := again.Missing()
+	require.NoError(t, err)
+	assert.Empty(t, missing)
+}
+
+func closed(t *testing.T, s *Store) string {
+	require.NoError(t, s.Close())
+	return s.path
+}
+
+func TestWhatFilesThatWereRemovedOrCutTookWithThemIsSaid(t *testing.T) {
+	log := func(folder string) string { return filepath.Join(folder, "s.db-wal") }
+	for name, test := range map[string]struct {
+		damage func(folder string)
+		says   string
+	}{
+		"the log removed": {func(f string) { require.NoError(t, os.Remove(log(f))) }, "is gone, although the store was not closed"},
+		"the log emptied": {func(f string) { require.NoError(t, os.Truncate(log(f), 0)) }, "is gone, although the store was not closed"},
+		"the log cut":     {func(f string) { require.NoError(t, os.Truncate(log(f), 20_000)) }, "was cut from at least"},
+		"a bit flipped": {func(f string) {
+			data, err := os.ReadFile(log(f))
+			require.NoError(t, err)
+			data[len(data)/2] ^= 16
+			require.NoError(t, os.WriteFile(log(f), data, 0o600))
+		}, "transactions in it cannot be read and are missing"},
+		"the header's bit flipped": {func(f string) {
+			data, err := os.ReadFile(log(f))
+			require.NoError(t, err)
+			data[17] ^= 1
+			require.NoError(t, os.WriteFile(log(f), data, 0o600))
+		}, "its header does not match its checksum"},
+		"all emptied": {func(f string) {
+			require.NoError(t, os.Remove(log(f)))
+			require.NoError(t, os.Truncate(filepath.Join(f, "s.db"), 0))
+		}, "the store is empty, but 50 commits had been made"},
+		"another store": {func(f string) {
+			other := open(t, filepath.Join(t.TempDir(), "o.db"))
+			id := define(t, other, "x/y")
+			require.NoError(t, other.Append(Batch{Entries: []Entry{{Series: id, Rows: rowsOf(1, 1)}}}))
+			data, err := os.ReadFile(closed(t, other))
+			require.NoError(t, err)
+			require.NoError(t, os.WriteFile(filepath.Join(f, "s.db"), data, 0o600))
+			require.NoError(t, os.Remove(log(f)))
+		}, "is another than the one that was here"},
+		"the watermark damaged": {func(f string) {
+			require.NoError(t, os.WriteFile(filepath.Join(f, "s.db-watermark"), []byte("x"), 0o600))
+		}, "so nothing says whether commits are missing"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			s, missing := crashed(t, test.damage)
+			require.NotEmpty(t, missing)
+			assert.Contains(t, strings.Join(missing, "\n"), test.says)
+			again := open(t, closed(t, s))
+			still, err := again.Missing()
+			require.NoError(t, err)
+			assert.Equal(t, missing, still, "it stays visible, and is said once")
+		})
+	}
+}
+
+func TestAnOlderCopyIsRecognised(t *testing.T) {
+	folder := t.TempDir()
+	s := open(t, filepath.Join(folder, "s.db"))
+	id := define(t, s, "a/b/c")
+	require.NoError(t, s.Append(Batch{Entries: []Entry{{Series: id, Rows: rowsOf(1, 1)}}}))
+	path := closed(t, s)
+	older, err := os.ReadFile(path)
+	require.NoError(t, err)
+	s = open(t, path)
+	require.NoError(t, s.Append(Batch{Entries: []Entry{{Series: id, Rows: rowsOf(2, 1)}}}))
+	closed(t, s)
+	require.NoError(t, os.WriteFile(path, older, 0o600))
+	missing, err := open(t, path).Missing()
+	require.NoError(t, err)
+	require.Len(t, missing, 1)
+	assert.Contains(t, missing[0], "the store has 1 commits, but 2 had been made")
+}
+
+// A torn end of the log is what a power cut leaves: nobody was told of its transaction.
+func TestATornLastTransactionIsNoLoss(t *testing.T) {
+	log := make([]byte, logHeader)
+	binary.BigEndian.PutUint32(log, 0x377f0682)
+	binary.BigEndian.PutUint32(log[8:], 512)
+	copy(log[16:], "saltsalt")
+	var sum [2]uint32
+	addSum(&sum, log[:24], binary.LittleEndian)
+	binary.BigEndian.PutUint32(log[24:], sum[0])
+	binary.BigEndian.PutUint32(log[28:], sum[1])
+	frame := func(commit uint32) {
+		f := make([]byte, frameHeader+512)
+		binary.BigEndian.PutUint32(f[4:], commit)
+		copy(f[8:], "saltsalt")
+		addSum(&sum, f[:8], binary.LittleEndian)
+		addSum(&sum, f[frameHeader:], binary.LittleEndian)
+		binary.BigEndian.PutUint32(f[16:], sum[0])
+		binary.BigEndian.PutUint32(f[20:], sum[1])
+		log = append(log, f...)
+	}
+	for range 3 {
+		frame(0)
+		frame(1)
+	}
+	lost := func(at int) int {
+		broken := bytes.Clone(log)
+		broken[logHeader+at*(frameHeader+512)+100] ^= 1
+		n, err := followLog(bytes.NewReader(broken))
+		require.NoError(t, err)
+		return n
+	}
+	assert.Equal(t, 0, lost(4), "in the last transaction")
+	assert.Equal(t, 0, lost(5))
+	assert.Equal(t, 1, lost(3), "the one before had been synced")
+	assert.Equal(t, 2, lost(0))
+	n, err := followLog(bytes.NewReader(log[:len(log)-100]))
+	require.NoError(t, err)
+	assert.Zero(t, n)
+}
+
+func TestDamageBesideThePayloadsIsFound(t *testing.T) {
+	for _, change := range []string{"series = 2", "tier = 7", "first_at = first_at + 1", "last_at = last_at - 1", "row_count = row_count - 1", "steps = 9"} {
+		s := open(t, filepath.Join(t.TempDir(), "s.db"))
+		id, other := define(t, s, "a/b/c"), define(t, s, "a/b/d")
+		require.NoError(t, s.Append(Batch{Entries: []Entry{{Series: id, Rows: rowsOf(1, 1, 2, 2, 3, 3)}}}))
+		require.NoError(t, s.Seal(nil))
+		require.NoError(t, s.db.Exec("UPDATE chunks SET "+change).Error)
+		s = reopen(t, s)
+		for _, one := range []uint32{id, other} {
+			for _, tier := range []rollup.Tier{rollup.Readings, 7} {
+				rows, err := s.Read(one, tier, 0, 100)
+				require.NoError(t, err)
+				assert.Zero(t, rows.Len(), change)
+			}
+		}
+		assert.EqualValues(t, 1, s.Damaged(), change)
+	}
+	for _, change := range []string{"unit = 'K'", "kind = 'counter'", "fresh_for = 1", "path = 'a/b/x'", "last_value = 7"} {
+		s := open(t, filepath.Join(t.TempDir(), "s.db"))
+		id := define(t, s, "a/b/c")
+		require.NoError(t, s.Append(Batch{Entries: []Entry{{Series: id, Rows: rowsOf(1, 1)}}}))
+		require.NoError(t, s.Seal(nil))
+		require.NoError(t, s.db.Exec("UPDATE series SET "+change).Error)
+		s = reopen(t, s)
+		assert.EqualValues(t, 1, s.Damaged(), change)
+		assert.Zero(t, s.Count())
+		assert.Equal(t, id+1, define(t, s, "a/b/c"), "what is left of it must not become another's")
+	}
+}
+
+func TestTroublesOfTheStoreAreReported(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "s.db")
+	s := open(t, path)
+	id := define(t, s, "a/b/c")
+	require.NoError(t, s.Append(Batch{Entries: []Entry{{Series: id, Rows: rowsOf(1, 1)}}}))
+	require.NoError(t, s.db.Exec("CREATE TRIGGER full BEFORE INSERT ON chunks BEGIN SELECT RAISE(ABORT, 'disk is full'); END").Error)
+	require.Error(t, s.Seal(nil))
+	require.Len(t, s.Troubles(), 1)
+	assert.Contains(t, s.Troubles()[0], "sealing the store: ")
+	require.NoError(t, s.db.Exec("DROP TRIGGER full").Error)
+	require.NoError(t, s.Seal(nil))
+	assert.Empty(t, s.Troubles(), "it is mended")
+	require.NoError(t, s.db.Exec("ALTER TABLE chunks RENAME TO elsewhere").Error)
+	_, err := s.Read(id, rollup.Readings, 0, 10)
+	require.Error(t, err)
+	assert.Contains(t, s.Troubles()[0], "no such table")
+	require.NoError(t, s.Close())
+
+	data, err := os.ReadFile(path) // pages that SQLite itself finds damaged
+	require.NoError(t, err)
+	for i := 4096; i < len(data); i++ {
+		data[i] = 0xee
+	}
+	require.NoError(t, os.WriteFile(path, data, 0o600))
+	_, err = Open(path, slog.New(slog.DiscardHandler), Options{})
+	assert.ErrorContains(t, err, "the file is damaged: restore it from a copy")
+}
+
+func TestAFolderThatCannotBeWrittenIsSaidToBe(t *testing.T) {
+	folder := t.TempDir()
+	file := filepath.Join(folder, "taken")
+	require.NoError(t, os.WriteFile(file, nil, 0o600))
+	_, err := Open(filepath.Join(file, "s.db"), slog.New(slog.DiscardHandler), Options{})
+	assert.ErrorContains(t, err, "creating the store's folder")
+	require.NoError(t, os.Mkdir(filepath.Join(folder, "s.db-probe"), 0o700)) // also root cannot write a file there
+	_, err = Open(filepath.Join(folder, "s.db"), slog.New(slog.DiscardHandler), Options{})
+	assert.ErrorContains(t, err, "cannot be written")
+	assert.NotContains(t, err.Error(), "restore")
+}
+
+func TestFreedPagesGoBackAFewAtATime(t *testing.T) {
+	s := open(t, filepath.Join(t.TempDir(), "s.db"))
+	id := define(t, s, "a/b/c")
+	noise := make([]float64, 0, 2000)
+	for i := range 2000 {
+		noise = append(noise, float64(i), 1/float64(i+3))
+	}
+	for k := range 200 {
+		rows := rowsOf(noise...)
+		for i := range rows.Times {
+			rows.Times[i] += int64(k) * 2000
+		}
+		require.NoError(t, s.Append(Batch{Entries: []Entry{{Series: id, Rows: rows}}}))
+	}
+	require.NoError(t, s.Seal(nil))
+	_, err := s.Drop(t.Context(), id, rollup.Readings, time.Unix(0, 1<<40), time.Time{})
+	require.NoError(t, err)
+	require.NoError(t, s.Seal(nil)) // the journal was small this time
+	pages := func() (n int) {
+		require.NoError(t, s.db.Raw("PRAGMA page_count").Scan(&n).Error)
+		return n
+	}
+	before := pages()
+	require.Greater(t, before, 2*giveBackAtOnce)
+	require.NoError(t, s.Tidy())
+	assert.Equal(t, before-giveBackAtOnce, pages())
+	for range before/giveBackAtOnce + 1 {
+		require.NoError(t, s.Tidy())
+	}
+	assert.Less(t, pages(), 2*fewFreePages)
+}
