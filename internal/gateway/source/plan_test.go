@@ -47,8 +47,8 @@ func TestNoReadAsksForMoreThanTheProtocolAllows(t *testing.T) {
 	assert.Equal(t, 300, total)
 }
 
-// device answers reads as a device with a limit and holes would.
-func device(most int, holes ...uint16) func(read) bool {
+// giving answers reads as a device with a limit and holes would.
+func giving(most int, holes ...uint16) func(read) bool {
 	return func(r read) bool {
 		for _, hole := range holes {
 			if hole >= r.address && hole < r.address+r.count {
@@ -99,7 +99,7 @@ func TestHowMuchADeviceGivesAtOnceIsLearned(t *testing.T) {
 	var requests int
 	for range 8 {
 		var got map[uint16]bool
-		requests, got = poll(p, device(20))
+		requests, got = poll(p, giving(20))
 		assert.Len(t, got, 60, "nothing is missed meanwhile")
 	}
 	assert.Equal(t, 3, requests)
@@ -111,10 +111,10 @@ func TestARegisterThatIsNotThereDoesNotTearItsNeighboursApart(t *testing.T) {
 		registers = append(registers, register(1, config.Holding, i, decode.Uint16))
 	}
 	p := newPlan(registers)
-	requests, got := poll(p, device(125, 17))
+	requests, got := poll(p, giving(125, 17))
 	assert.Len(t, got, 39)
 	assert.Less(t, requests, 15)
-	requests, got = poll(p, device(125, 17))
+	requests, got = poll(p, giving(125, 17))
 	assert.Len(t, got, 39)
 	assert.Equal(t, 3, requests, "before it, itself, after it")
 }
