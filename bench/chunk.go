@@ -210,8 +210,8 @@ func decodeValues(string) (Row, error) {
 	}
 	const passes = 200
 	copied := make([]float64, 4096)
-	var ours, reference []float64
-	for range rounds {
+	var p pairs
+	for range 3 * rounds {
 		begun := time.Now()
 		for range passes {
 			for _, data := range encoded {
@@ -224,17 +224,14 @@ func decodeValues(string) (Row, error) {
 				}
 			}
 		}
-		ours = append(ours, float64(passes*values)/time.Since(begun).Seconds())
+		ours := float64(passes*values) / time.Since(begun).Seconds()
 		begun = time.Now()
 		for range passes {
 			for _, b := range blocks {
 				copy(copied, b.Cols[0])
 			}
 		}
-		reference = append(reference, float64(passes*values)/time.Since(begun).Seconds())
+		p.add(ours, float64(passes*values)/time.Since(begun).Seconds())
 	}
-	row := Row{Unit: "values/s", Ours: median(ours), Reference: "copying the decoded values", ReferenceValue: median(reference), Goal: ">= 1/8"}
-	row.Ratio = row.Ours / row.ReferenceValue
-	row.Met = row.Ratio >= 1.0/8
-	return row, nil
+	return p.row("values/s", 1, "copying the decoded values", ">= 1/8", func(ratio float64) bool { return ratio >= 1.0/8 }), nil
 }

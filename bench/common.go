@@ -40,27 +40,6 @@ func closeRows(db *gorm.DB) error {
 	return pool.Close()
 }
 
-// seconds is how long f takes, the median of rounds.
-func seconds(n int, f func() error) (float64, error) {
-	var all []float64
-	for range n {
-		begun := time.Now()
-		if err := f(); err != nil {
-			return 0, err
-		}
-		all = append(all, time.Since(begun).Seconds())
-	}
-	return median(all), nil
-}
-
-// faster is a row of two durations, in milliseconds; the ratio is how many times as
-// fast ours is.
-func faster(ours, reference float64, what, goal string, least float64) Row {
-	row := Row{Unit: "ms", Ours: 1e3 * ours, Reference: what, ReferenceValue: 1e3 * reference, Ratio: reference / ours, Goal: goal}
-	row.Met = row.Ratio >= least
-	return row
-}
-
 func many(n int) []string {
 	out := make([]string, n)
 	for i := range out {

@@ -6,7 +6,6 @@ import (
 	"log/slog"
 	"net"
 	"path/filepath"
-	"slices"
 	"sync/atomic"
 	"time"
 
@@ -31,28 +30,19 @@ const (
 // ingestMQTT is messages per second, acknowledged and on disk, into the gateway's own
 // listener, beside the broker library alone with a hook that only counts.
 func ingestMQTT(dir string) (Row, error) {
-	var ours, reference []float64
+	var p pairs
 	for round := range rounds {
-		r, err := countingBroker()
+		reference, err := countingBroker()
 		if err != nil {
 			return Row{}, err
 		}
-		o, err := gatewayListener(filepath.Join(dir, fmt.Sprint(round)))
+		ours, err := gatewayListener(filepath.Join(dir, fmt.Sprint(round)))
 		if err != nil {
 			return Row{}, err
 		}
-		reference, ours = append(reference, r), append(ours, o)
+		p.add(ours, reference)
 	}
-	row := Row{Unit: "messages/s", Ours: median(ours), Reference: "the broker library, counting only", ReferenceValue: median(reference), Goal: ">= 0.5"}
-	row.Ratio = row.Ours / row.ReferenceValue
-	row.Met = row.Ratio >= 0.5
-	return row, nil
-}
-
-func median(v []float64) float64 {
-	v = slices.Clone(v)
-	slices.Sort(v)
-	return v[len(v)/2]
+	return p.row("messages/s", 1, "the broker library, counting only", ">= 0.5", func(ratio float64) bool { return ratio >= 0.5 }), nil
 }
 
 type countHook struct {

@@ -100,22 +100,18 @@ func windowsWide(dir string) (Row, error) {
 	}
 	url := address + "/api/v1/windows?select=bench/%23&width=15m&from=2026-03-02T00:00:00Z&to=2026-03-03T00:00:00Z" +
 		"&stats=count,mean,twa,min,max,range,sd,sum,first,last,difference,slope,coverage,min_at,max_at,first_at,last_at"
-	ours, err := seconds(5, func() error { _, err := fetch(url); return err })
-	if err != nil {
-		return Row{}, err
-	}
 	db, err := openRows(filepath.Join(dir, service.StoreFile))
 	if err != nil {
 		return Row{}, err
 	}
-	reference, err := seconds(5, func() error {
+	p, err := inTurn(5, func() error { _, err := fetch(url); return err }, func() error {
 		var all []struct{ Whole, Step0, Step1, Part0, Part1, Part2 []byte }
 		return db.Raw("SELECT whole, step0, step1, part0, part1, part2 FROM chunks").Scan(&all).Error
 	})
 	if err != nil {
 		return Row{}, err
 	}
-	row := Row{Unit: "ms", Ours: 1e3 * ours, Reference: "reading the same chunks from the file", ReferenceValue: 1e3 * reference, Ratio: ours / reference, Goal: "known", Met: true}
+	row := p.row("ms", 1e3, "reading the same chunks from the file", "known", known)
 	if err := closeRows(db); err != nil {
 		return Row{}, err
 	}
@@ -147,16 +143,11 @@ func nowMany(dir string) (Row, error) {
 	if len(same.Values) != count {
 		return Row{}, fmt.Errorf("%d of %d values came", len(same.Values), count)
 	}
-	reference, err := seconds(7, func() error { return json.NewEncoder(io.Discard).Encode(same) })
+	p, err := inTurn(9, func() error { _, err := fetch(address + "/api/v1/now"); return err }, func() error { return json.NewEncoder(io.Discard).Encode(same) })
 	if err != nil {
 		return Row{}, err
 	}
-	ours, err := seconds(7, func() error { _, err := fetch(address + "/api/v1/now"); return err })
-	if err != nil {
-		return Row{}, err
-	}
-	row := Row{Unit: "ms", Ours: 1e3 * ours, Reference: "encoding the same JSON from memory", ReferenceValue: 1e3 * reference, Ratio: ours / reference, Goal: "<= 3"}
-	row.Met = row.Ratio <= 3
+	row := p.row("ms", 1e3, "encoding the same JSON from memory", "<= 3", func(ratio float64) bool { return ratio <= 3 })
 	return row, stop()
 }
 

@@ -109,7 +109,7 @@ func startWithHistory(dir string) (Row, error) {
 		return Row{}, err
 	}
 	end := historyBegin.Add(historyRows * 10 * time.Second)
-	ours, err := seconds(7, func() error {
+	p, err := inTurn(7, func() error {
 		st, err := openStore(path)
 		if err != nil {
 			return err
@@ -120,17 +120,13 @@ func startWithHistory(dir string) (Row, error) {
 			err = fmt.Errorf("%d readings of an hour came", rows.Len())
 		}
 		return err
-	})
-	if err != nil {
-		return Row{}, err
-	}
-	reference, err := seconds(7, func() error {
+	}, func() error {
 		db, err := openRows(path)
 		if err != nil {
 			return err
 		}
 		var size int
-		if err := db.Raw("SELECT length(part0) FROM chunks WHERE series = 500 AND tier = 0 AND start < ? ORDER BY start DESC LIMIT 1", end.UnixNano()).Scan(&size).Error; err != nil {
+		if err := db.Raw("SELECT length(part0) FROM chunks WHERE series = 500 AND tier = 0 AND first_at < ? ORDER BY first_at DESC LIMIT 1", end.UnixNano()).Scan(&size).Error; err != nil {
 			return err
 		}
 		return closeRows(db)
@@ -138,7 +134,7 @@ func startWithHistory(dir string) (Row, error) {
 	if err != nil {
 		return Row{}, err
 	}
-	return Row{Unit: "ms", Ours: 1e3 * ours, Reference: "opening the same SQLite file and reading one row", ReferenceValue: 1e3 * reference, Ratio: ours / reference, Goal: "known", Met: true}, nil
+	return p.row("ms", 1e3, "opening the same SQLite file and reading one row", "known", known), nil
 }
 
 var historyBegin = time.Date(2026, 1, 2, 0, 0, 0, 0, time.UTC)
@@ -249,15 +245,11 @@ func selectOfMillion(dir string) (Row, error) {
 			return err
 		}
 	}
-	ours, err := seconds(101, find("site-500/+/q-3", 100))
+	p, err := inTurn(5, find("site-500/+/q-3", 100), find("#", 1_000_000))
 	if err != nil {
 		return Row{}, err
 	}
-	reference, err := seconds(3, find("#", 1_000_000))
-	if err != nil {
-		return Row{}, err
-	}
-	return faster(ours, reference, "finding all of the million", ">= 1000 times as fast", 1000), nil
+	return p.times("finding all of the million", ">= 1000 times as fast", 1000), nil
 }
 
 // deliver gives every series a reading and waits until all are on disk.

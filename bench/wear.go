@@ -22,13 +22,7 @@ import (
 // memory it ever had. The reference says what the readings themselves weigh, 16 bytes
 // each, or what one core and one bare sync are.
 
-var wearFor = func() time.Duration {
-	d, _ := time.ParseDuration(os.Getenv("WEAR"))
-	if d == 0 {
-		d = 3 * time.Minute
-	}
-	return d
-}()
+const wearFor = 3 * time.Minute
 
 // process is a running service.
 type process struct {
@@ -48,7 +42,16 @@ func startProcess(dir, name, configuration string) (*process, error) {
 	if err := os.WriteFile(file, []byte(configuration), 0o600); err != nil {
 		return nil, err
 	}
-	p := &process{cmd: exec.Command(binary(), "run", "--config", file)}
+	return launch(exec.Command(binary(), "run", "--config", file), "interface at ")
+}
+
+func startDemo(dir string) (*process, error) {
+	return launch(exec.Command(binary(), "demo", "--dir", filepath.Join(dir, "demo"), "--console", "127.0.0.1:0"), "console")
+}
+
+// launch starts a program and waits until it says something.
+func launch(cmd *exec.Cmd, says string) (*process, error) {
+	p := &process{cmd: cmd}
 	out, err := p.cmd.StdoutPipe()
 	if err != nil {
 		return nil, err
@@ -58,7 +61,7 @@ func startProcess(dir, name, configuration string) (*process, error) {
 	}
 	lines := bufio.NewScanner(out)
 	for lines.Scan() {
-		if _, address, ok := strings.Cut(lines.Text(), "interface at "); ok {
+		if _, address, ok := strings.Cut(lines.Text(), says); ok {
 			p.address = address
 			go func() {
 				for lines.Scan() {
@@ -68,7 +71,7 @@ func startProcess(dir, name, configuration string) (*process, error) {
 		}
 	}
 	_ = p.cmd.Wait() // it said why itself
-	return nil, fmt.Errorf("%s did not start", name)
+	return nil, fmt.Errorf("%s did not start", strings.Join(cmd.Args, " "))
 }
 
 func (p *process) stop() error {

@@ -90,7 +90,11 @@ func windowsYear(dir, width string, windows int, group string, goal float64) (Ro
 	if err := st.Seal(nil); err != nil {
 		return Row{}, err
 	}
-	ours, err := seconds(21, func() error {
+	reference, closeTable, err := groupBy(filepath.Join(dir, "rows.db"), all, group, windows)
+	if err != nil {
+		return Row{}, err
+	}
+	p, err := inTurn(5, func() error {
 		selector, err := series.ParseSelector("long-mere/buoy-1/water_temp_3m")
 		if err != nil {
 			return err
@@ -108,29 +112,26 @@ func windowsYear(dir, width string, windows int, group string, goal float64) (Ro
 			Grid: window.Grid{Width: step}, Stats: stats,
 		}
 		var got collect
-		err = q.Run(context.Background(), query.Source{Store: st, Limits: config.Queries{MaxRows: 500_000, MaxSeries: 10, MaxTime: time.Minute}}, &got)
+		err = q.Run(context.Background(), query.Source{Store: st, Tiers: rollup.Tiers, Limits: config.Queries{MaxRows: 500_000, MaxSeries: 10, MaxTime: time.Minute}}, &got)
 		if err == nil && got.rows != windows {
 			err = fmt.Errorf("%d of %d windows came", got.rows, windows)
 		}
 		return err
-	})
+	}, reference)
 	if err != nil {
 		return Row{}, err
 	}
-	reference, err := groupBy(filepath.Join(dir, "rows.db"), all, group, windows)
-	if err != nil {
-		return Row{}, err
-	}
-	return faster(ours, reference, "SQL GROUP BY over an indexed table of the same summaries", fmt.Sprintf(">= %.0f times as fast", goal), goal), nil
+	return p.times("SQL GROUP BY over an indexed table of the same summaries", fmt.Sprintf(">= %.0f times as fast", goal), goal), closeTable()
 }
 
-func groupBy(path string, all column.Block, group string, windows int) (float64, error) {
+// groupBy fills the table and is the query.
+func groupBy(path string, all column.Block, group string, windows int) (query func() error, closeTable func() error, err error) {
 	db, err := openRows(path)
 	if err != nil {
-		return 0, err
+		return nil, nil, err
 	}
 	if err := db.AutoMigrate(&summaryRow{}); err != nil {
-		return 0, err
+		return nil, nil, err
 	}
 	c := all.Cols
 	for i := 0; i < all.Len(); i += 30_000 {
@@ -142,10 +143,10 @@ func groupBy(path string, all column.Block, group string, windows int) (float64,
 			})
 		}
 		if err := db.CreateInBatches(rows, 1000).Error; err != nil {
-			return 0, err
+			return nil, nil, err
 		}
 	}
-	took, err := seconds(3, func() error {
+	query = func() error {
 		var out []struct{ Mean, Low, High float64 }
 		err := db.Raw("SELECT sum(count * mean) / sum(count) AS mean, min(low) AS low, max(high) AS high FROM summary_rows WHERE series = 1 AND start >= ? AND start < ? GROUP BY "+group,
 			yearBegin.UnixNano(), yearBegin.AddDate(1, 0, 0).UnixNano()).Scan(&out).Error
@@ -153,9 +154,6 @@ func groupBy(path string, all column.Block, group string, windows int) (float64,
 			err = fmt.Errorf("SQL gave %d of %d windows", len(out), windows)
 		}
 		return err
-	})
-	if err != nil {
-		return 0, err
 	}
-	return took, closeRows(db)
+	return query, func() error { return closeRows(db) }, nil
 }

@@ -5,12 +5,13 @@ import (
 	"context"
 	"io"
 	"log/slog"
+	"net"
 	"net/http"
 	"net/url"
 	"os"
 	"path/filepath"
-	"slices"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -18,7 +19,6 @@ import (
 	"github.com/getkin/kin-openapi/openapi3filter"
 	"github.com/getkin/kin-openapi/routers"
 	"github.com/getkin/kin-openapi/routers/gorillamux"
-	"github.com/gin-gonic/gin"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -136,24 +136,6 @@ func (c contract) call(method, path string, body []byte, header http.Header) (in
 func (c contract) get(path string) (int, string) {
 	c.t.Helper()
 	return c.call(http.MethodGet, path, nil, nil)
-}
-
-func TestEveryRouteIsDescribedAndEveryDescribedRouteIsThere(t *testing.T) {
-	doc, err := openapi3.NewLoader().LoadFromData(api.OpenAPI)
-	require.NoError(t, err)
-	var described []string
-	for path, item := range doc.Paths.Map() {
-		for method := range item.Operations() {
-			described = append(described, method+" "+path)
-		}
-	}
-	var there []string
-	for _, r := range apiserver.Handler(apiserver.Service{Log: slog.New(slog.DiscardHandler)}).(*gin.Engine).Routes() {
-		there = append(there, r.Method+" "+r.Path)
-	}
-	slices.Sort(described)
-	slices.Sort(there)
-	assert.Equal(t, described, there)
 }
 
 func TestAnswersAreAsDescribed(t *testing.T) {
@@ -293,6 +275,108 @@ func TestReplicationIsGuarded(t *testing.T) {
 	_, kept := c.get("/api/v1/rejects?source=replication")
 	assert.Contains(t, kept, "batch is not zstd", "what could not be read is kept")
 }
+
+// The router is made from the same table.
+func TestEveryCallIsDescribedWithTheRoleItNeeds(t *testing.T) {
+	doc, err := openapi3.NewLoader().LoadFromData(api.OpenAPI)
+	require.NoError(t, err)
+	described := map[string]apiserver.Role{}
+	for path, item := range doc.Paths.Map() {
+		for method, operation := range item.Operations() {
+			role, _ := operation.Extensions["x-role"].(string)
+			described[method+" "+path] = apiserver.Role(role)
+		}
+	}
+	assert.Equal(t, described, apiserver.Roles())
+}
+
+func TestAProcessThatIsBothKnowsOfEachSeriesWhetherItsReadingsAreHere(t *testing.T) {
+	s := serve(t)
+	ids, err := s.Store.Define([]series.Definition{{Path: "long-mere/buoy-1/oxygen", Kind: series.Gauge, Unit: "mg/l", FreshFor: time.Minute}})
+	require.NoError(t, err)
+	rows := rollup.NewBlock(series.Gauge, 60)
+	for i := range int64(60) {
+		start := begin.UnixNano() + i*int64(time.Minute)
+		rollup.Summary{Count: 6, Mean: 9, Min: 9, Max: 9, First: 9, Last: 9, MinAt: start, MaxAt: start, FirstAt: start, LastAt: start + 50e9}.AddTo(&rows, start, series.Gauge)
+	}
+	require.NoError(t, s.Store.Append(store.Batch{Entries: []store.Entry{{Series: ids[0], Tier: rollup.Minute, Rows: rows}}}))
+	c := newContract(t, s.Address)
+	_, text := c.get("/api/v1/windows?select=%2B/%2B/oxygen&from=2026-03-01T08:00:00Z&to=2026-03-01T09:00:00Z&width=1h&stats=count")
+	assert.Contains(t, text, `"count":[360]`)
+	assert.Contains(t, text, `"count":[60]`)
+	status, text := c.get("/api/v1/windows?select=long-mere/buoy-1/oxygen&from=2026-03-01T08:00:00Z&to=2026-03-01T09:00:00Z&width=1h&stats=count,p95")
+	assert.Equal(t, 400, status, "and refuses what only readings could answer")
+	assert.Contains(t, text, "percentiles need the readings themselves")
+	for _, u := range s.Uplinks() {
+		assert.Less(t, u.Backlog.Rows, 100, "the gateway's uplink sends its own series and not those of others")
+	}
+}
+
+func TestWindowsThatMayStillChangeAreMarkedOpen(t *testing.T) {
+	s := serve(t)
+	c := newContract(t, s.Address)
+	now := time.Now().UTC()
+	rows := column.New(1, 1)
+	rows.Add(now.Add(-time.Second).UnixNano(), 1)
+	require.NoError(t, s.Store.Append(store.Batch{Entries: []store.Entry{{Series: 1, Tier: rollup.Readings, Rows: rows}}}))
+	status, text := c.get("/api/v1/windows?select=stony-beck/%23&last=10m&width=5m&stats=count")
+	assert.Equal(t, 200, status)
+	assert.Regexp(t, `"open":\[false,(false,)?true\]`, text)
+}
+
+func TestTheStreamTellsOfACorrectionToo(t *testing.T) {
+	s := serve(t)
+	ctx, cancel := context.WithTimeout(t.Context(), time.Minute)
+	defer cancel()
+	events := 0
+	err := client.New(s.Address).Stream(ctx, "", func(now client.Now) error {
+		if events++; events == 1 {
+			rows := column.New(1, 1) // of the same time as the latest
+			rows.Add(begin.Add(59*time.Minute).UnixNano(), 7)
+			return s.Store.Append(store.Batch{Entries: []store.Entry{{Series: 1, Tier: rollup.Readings, Rows: rows}}})
+		}
+		assert.EqualValues(t, 7, now.Values[0].Value)
+		return io.EOF
+	})
+	assert.ErrorIs(t, err, io.EOF)
+}
+
+func TestAClientThatStopsReadingIsGivenUp(t *testing.T) {
+	reader, writer := net.Pipe() // holds nothing: a write waits for a read
+	defer reader.Close()
+	stuck := make(chan error, 1)
+	server := &http.Server{Handler: apiserver.WithDeadlines(50*time.Millisecond, http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+		for {
+			if _, err := w.Write(make([]byte, 1<<16)); err != nil {
+				stuck <- err
+				return
+			}
+		}
+	}))}
+	go func() { _ = server.Serve(&oneConn{conn: writer}) }()
+	defer server.Close()
+	_, err := reader.Write([]byte("GET / HTTP/1.1\r\nHost: x\r\n\r\n"))
+	require.NoError(t, err)
+	assert.ErrorIs(t, <-stuck, os.ErrDeadlineExceeded)
+}
+
+// oneConn is a listener with one connection.
+type oneConn struct {
+	conn net.Conn
+	once sync.Once
+}
+
+func (l *oneConn) Accept() (net.Conn, error) {
+	var first net.Conn
+	l.once.Do(func() { first = l.conn })
+	if first == nil {
+		return nil, net.ErrClosed
+	}
+	return first, nil
+}
+
+func (l *oneConn) Close() error   { return nil }
+func (l *oneConn) Addr() net.Addr { return l.conn.LocalAddr() }
 
 func TestTheStreamTellsAllThenWhatChanged(t *testing.T) {
 	s := serve(t)

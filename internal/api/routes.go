@@ -8,15 +8,15 @@ import (
 	"nexocumula/api"
 )
 
-// Role is what somebody may do. Each includes those before it.
-type Role int
+// Role is who may make a call.
+type Role string
 
 // The roles.
 const (
-	Anyone   Role = iota // the console's files and the description
-	Viewer               // looks
-	Engineer             // sees what devices sent and why it was refused
-	Gateway              // replicates, and proves its name with its secret
+	Anyone   Role = "anyone"   // the description
+	Viewer   Role = "viewer"   // looks
+	Engineer Role = "engineer" // sees what devices sent and why it was refused
+	Gateway  Role = "gateway"  // replicates, and proves its name with its secret
 )
 
 // route is one call of the interface, and the role it needs, which the description says
@@ -42,4 +42,13 @@ func (h handlers) routes() []route {
 		{http.MethodPost, "/api/v1/replication", Gateway, h.replication},
 		{http.MethodGet, "/api/openapi.yaml", Anyone, func(c *gin.Context) { c.Data(http.StatusOK, "application/yaml", api.OpenAPI) }},
 	}
+}
+
+// Roles is the role that each call needs, by method and path.
+func Roles() map[string]Role {
+	out := map[string]Role{}
+	for _, r := range (handlers{}).routes() {
+		out[r.method+" "+r.path] = r.role
+	}
+	return out
 }

@@ -45,7 +45,7 @@ func Handler(s Service) http.Handler {
 	router.Use(gin.CustomRecoveryWithWriter(nil, func(c *gin.Context, cause any) {
 		s.Log.Error("a request failed inside", "path", c.Request.URL.Path, "cause", cause)
 		fail(c, http.StatusInternalServerError, "internal", "the service failed while answering; its log says more")
-	}), headers, withDeadlines)
+	}), headers)
 	h := handlers{s, new(atomic.Int64), newHub(s.Store)}
 	for _, r := range h.routes() {
 		router.Handle(r.method, r.path, r.handle)
@@ -54,7 +54,7 @@ func Handler(s Service) http.Handler {
 	router.NoMethod(func(c *gin.Context) {
 		fail(c, http.StatusMethodNotAllowed, "method", "this method is not possible here; see /api/openapi.yaml")
 	})
-	return router
+	return WithDeadlines(writeWithin, router)
 }
 
 type handlers struct {

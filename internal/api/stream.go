@@ -3,7 +3,6 @@ package api
 import (
 	"io"
 	"net/http"
-	"time"
 
 	"github.com/gin-gonic/gin"
 
@@ -62,30 +61,4 @@ func matching(changed []store.Series, selector series.Selector) (out []store.Ser
 		}
 	}
 	return out
-}
-
-// writeWithin bounds how long a client may leave an answer unread.
-const writeWithin = 30 * time.Second
-
-// patient gives every write of an answer its own deadline, so that a client that stops
-// reading does not hold its place for ever, however long the answer is.
-type patient struct {
-	gin.ResponseWriter
-	control *http.ResponseController
-}
-
-func withDeadlines(c *gin.Context) {
-	c.Writer = &patient{c.Writer, http.NewResponseController(c.Writer)}
-}
-
-func (p *patient) Write(data []byte) (int, error) {
-	_ = p.control.SetWriteDeadline(time.Now().Add(writeWithin)) // where there is none, as in tests, nothing can hang
-	return p.ResponseWriter.Write(data)
-}
-
-func (p *patient) WriteString(text string) (int, error) { return p.Write([]byte(text)) }
-
-func (p *patient) Flush() {
-	_ = p.control.SetWriteDeadline(time.Now().Add(writeWithin))
-	p.ResponseWriter.Flush()
 }

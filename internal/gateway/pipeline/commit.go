@@ -36,6 +36,7 @@ func (p *Pipeline) Run(ctx context.Context) error {
 		}
 		select {
 		case <-p.inbox.wake:
+			p.inbox.settle()
 			p.inbox.take(p.waiting.add)
 		case <-due.C:
 			p.inbox.take(p.waiting.add)

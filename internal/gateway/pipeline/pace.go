@@ -9,7 +9,7 @@ import (
 const (
 	fullCommit = 128                    // deliveries that are worth a commit at once
 	worthIt    = 16                     // that are when nobody else comes
-	grace      = 100 * time.Microsecond // a device that reports all its values does so within it
+	together   = 100 * time.Microsecond // what comes within it comes together
 	calm       = 8                      // times the usual distance between deliveries: nobody else will come
 	leastCalm  = time.Millisecond
 )
@@ -62,7 +62,7 @@ func (w *waiting) due() time.Time {
 		return w.first
 	}
 	if w.alone() {
-		return w.first.Add(grace)
+		return w.first
 	}
 	latest := w.first.Add(w.pace.Messages)
 	if since := w.before.at.Add(w.pace.Messages); since.Before(latest) {
@@ -98,7 +98,7 @@ func (w *waiting) look(now time.Time) time.Time {
 
 // alone reports whether the one that waits is the only one there is.
 func (w *waiting) alone() bool {
-	if w.messages > 1 && w.last.Sub(w.first) > grace {
+	if w.messages > 1 && w.last.Sub(w.first) > together {
 		return false
 	}
 	if w.first.Sub(w.before.at) >= w.pace.Messages {

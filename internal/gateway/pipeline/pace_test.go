@@ -46,12 +46,10 @@ func TestALoneSenderIsAnsweredAtOnce(t *testing.T) {
 	for _, distance := range []time.Duration{time.Millisecond, 20 * time.Millisecond, time.Second} {
 		commits, longest := play(every(distance, 50, 1))
 		assert.Len(t, commits, 50)
-		assert.Equal(t, grace, longest)
+		assert.Zero(t, longest)
 	}
 	_, longest := play(every(time.Second, 50, 10))
-	assert.Equal(t, grace, longest, "many that seldom speak")
-	commits, _ := play(every(5*time.Microsecond, 10, 1))
-	assert.Equal(t, []int{10}, commits, "all values of a device")
+	assert.Zero(t, longest, "many that seldom speak")
 }
 
 func TestHeapsOfABusyMachineAreNotACommitEach(t *testing.T) {
@@ -96,5 +94,5 @@ func TestPollsWaitForOthersOrASecond(t *testing.T) {
 	message := &Delivery{Sender: 1, came: polls[0].came.Add(300 * time.Millisecond)}
 	commits, longest = play(append(polls, message))
 	assert.Equal(t, []int{4}, commits, "they go along with a message")
-	assert.Equal(t, 300*time.Millisecond+grace, longest)
+	assert.Equal(t, 300*time.Millisecond, longest)
 }
