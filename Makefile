@@ -25,9 +25,12 @@ web/dist/index.html: web/node_modules/.done $(WEB)
 	cd web && npm run --silent build -- --logLevel warn
 	touch web/dist/.keep $@
 
-# The tests need a browser and peers that nobody here wrote.
+# The tests need a browser and peers that nobody here wrote. Where goroutines share most,
+# they run under the race detector as well, which needs a C compiler.
+RACED := ./internal/store ./internal/gateway/... ./internal/central ./internal/uplink ./internal/clock
 test: debian lint
 	NEXOCUMULA_BINARY=$(CURDIR)/$(BINARY) go test -timeout 14m ./...
+	CGO_ENABLED=1 go test -race -short -timeout 14m $(RACED)
 
 lint: build
 	@unformatted=$$(gofmt -l $(GOFILES)); if [ -n "$$unformatted" ]; then echo "not formatted, run make fmt:"; echo "$$unformatted"; exit 1; fi
@@ -50,7 +53,7 @@ tools:
 	@command -v go >/dev/null || { echo "Go 1.26 or newer is needed: https://go.dev/dl"; exit 1; }
 	@command -v npm >/dev/null || { echo "Node 20.19 or newer with npm is needed"; exit 1; }
 
-PACKAGES := chromium mosquitto mosquitto-clients python3-pymodbus python3-serial-asyncio
+PACKAGES := chromium mosquitto mosquitto-clients python3-pymodbus python3-serial-asyncio gcc libc6-dev
 debian:
 	@missing=""; for p in $(PACKAGES); do dpkg -s $$p >/dev/null 2>&1 || missing="$$missing $$p"; done; \
 	if [ -n "$$missing" ]; then \

@@ -46,7 +46,7 @@ func startProcess(dir, name, configuration string) (*process, error) {
 }
 
 func startDemo(dir string) (*process, error) {
-	return launch(exec.Command(binary(), "demo", "--dir", filepath.Join(dir, "demo"), "--console", "127.0.0.1:0"), "console")
+	return launch(exec.Command(binary(), "demo", "--dir", filepath.Join(dir, "demo"), "--console", "127.0.0.1:0"), "http://")
 }
 
 // launch starts a program and waits until it says something.

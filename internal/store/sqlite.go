@@ -35,7 +35,7 @@ func openSQLite(path string, log *slog.Logger) (writer, reader *gorm.DB, err err
 		return nil, nil, err
 	}
 	shared := []string{"journal_mode(WAL)", "synchronous(FULL)", "busy_timeout(10000)", "journal_size_limit(8388608)", "temp_store(MEMORY)"}
-	writer, err = openPool(path, log, 1, url.Values{"_txlock": {"immediate"}, "_pragma": append([]string{"page_size(1024)", "auto_vacuum(2)"}, append(shared, "cache_size(-2000)")...)})
+	writer, err = openPool(path, log, 1, url.Values{"_txlock": {"immediate"}, "_pragma": append([]string{"auto_vacuum(2)"}, append(shared, "cache_size(-2000)")...)})
 	if err != nil {
 		return nil, nil, err
 	}
