@@ -37,6 +37,15 @@ func uplinkGrid(answer client.Uplinks, now time.Time) grid {
 		if !s.Up && s.LastError != "" {
 			g.notes = append(g.notes, s.Name+": "+s.LastError)
 		}
+		if s.Twin != "" {
+			g.notes = append(g.notes, s.Name+": "+s.Twin)
+		}
+		for _, r := range s.Refused {
+			g.notes = append(g.notes, fmt.Sprintf("%s: the central refuses %s, %d summaries wait: %s", s.Name, r.Path, r.Rows, r.Reason))
+		}
+		if s.GivenUp > 0 {
+			g.notes = append(g.notes, fmt.Sprintf("%s: %d summaries were given up before they could be sent", s.Name, s.GivenUp))
+		}
 		g.rows = append(g.rows, []cell{
 			plain("to"), plain(s.Name + " " + s.Address), state, count(s.BacklogRows), momentOr(s.BacklogSince, "–"),
 			count(s.AckedRows), momentOr(s.AckedAt, "never"), plain(s.LastError),
@@ -45,6 +54,9 @@ func uplinkGrid(answer client.Uplinks, now time.Time) grid {
 	for _, r := range answer.Receiving {
 		if r.LastError != "" {
 			g.notes = append(g.notes, r.Gateway+": "+r.LastError)
+		}
+		if r.Twin != "" {
+			g.notes = append(g.notes, r.Gateway+": "+r.Twin)
 		}
 		state, backlog := yesNo(r.Up, "up", "DOWN"), count(r.BacklogRows)
 		if !r.Up {

@@ -123,7 +123,11 @@ func windowsGrid(answer client.Windows) grid {
 			for _, stat := range stats {
 				row = append(row, statCell(s, stat, i, zone))
 			}
-			row = append(row, plain(s.Unit), yesNo(s.Filled[i], "filled", ""), plain(s.Tier))
+			filled := yesNo(s.Filled[i], "filled", "")
+			if s.Open[i] && !s.Filled[i] {
+				filled.people = "still open"
+			}
+			row = append(row, plain(s.Unit), filled, plain(s.Tier))
 			if shifted {
 				row = append(row, plain(s.Shift))
 			}

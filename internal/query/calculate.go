@@ -97,7 +97,7 @@ func ParseCalculation(text string, inputs []Input) (Calculation, error) {
 	}
 	program, err := expr.Compile(formula, options...)
 	if err != nil {
-		what, _, _ := strings.Cut(err.Error(), "\n") // behind it the formula is drawn once more
+		what, _, _ := strings.Cut(err.Error(), "\n") // after it the formula is drawn once more
 		return Calculation{}, fmt.Errorf("calculation %s, line and column: %s; inputs are %s, functions abs, sqrt, exp, log, round, floor, ceil, min, max", name, what, strings.Join(names, ", "))
 	}
 	return Calculation{Name: name, program: program}, nil

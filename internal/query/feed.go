@@ -19,8 +19,8 @@ const (
 )
 
 // feed brings the reducer what the plan's tier has for the range. Summaries of windows
-// that are still open are not there yet: behind the last one, those of the finer tiers
-// stand in, and behind these the readings, so that an answer goes up to now.
+// that are still open are not there yet: after the last one, those of the finer tiers
+// stand in, and after these the readings, so that an answer goes up to now.
 func feed(ctx context.Context, src Source, s store.Series, p *window.Plan, stats []window.Stat, to *window.Reducer) error {
 	if err := ctx.Err(); err != nil {
 		return err
@@ -88,7 +88,7 @@ func (t *tail) Whole(from, to int64, sum rollup.Summary) error {
 	return t.Reducer.Whole(from, to, sum)
 }
 
-// tellBefore tells the reducer of the last reading ahead of the range. When the
+// tellBefore tells the reducer of the last reading before the range. When the
 // plan's tier has no summary just before it, that is looked for in the finer ones too:
 // it may not be made yet.
 func tellBefore(src Source, s store.Series, p *window.Plan, to *window.Reducer) error {

@@ -132,7 +132,7 @@ func (m Moment) of(ctx context.Context, src Source, s store.Series) (Found, bool
 }
 
 // nearby keeps the reading closest to a moment: of those at or before it the last, of
-// those behind it only one that is closer.
+// those after it only one that is closer.
 type nearby struct {
 	moment int64
 	best   struct {
@@ -141,7 +141,7 @@ type nearby struct {
 		value float64
 	}
 	window bool // there are readings in the moment's window whose times are not known
-	ahead  bool // readings behind the moment count
+	ahead  bool // readings after the moment count
 }
 
 func (n *nearby) take(t int64, v float64) {
@@ -159,7 +159,7 @@ func (n *nearby) scan(ctx context.Context, src Source, s store.Series, tier roll
 	return src.Store.Scan(ctx, s.ID, want, n)
 }
 
-// after looks behind the moment, a stretch at a time, each longer than the last.
+// after looks after the moment, a stretch at a time, each longer than the last.
 func (n *nearby) after(ctx context.Context, src Source, s store.Series, tier rollup.Tier, until int64) error {
 	n.ahead = true
 	from := n.moment - n.moment%max(1, int64(tier))
@@ -171,7 +171,7 @@ func (n *nearby) after(ctx context.Context, src Source, s store.Series, tier rol
 			return err
 		}
 		if n.best != before {
-			return nil // the first there is behind it is the nearest there
+			return nil // the first there is after it is the nearest there
 		}
 		from = to
 	}

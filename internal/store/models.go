@@ -63,7 +63,7 @@ type damagedRow struct {
 	FirstAt int64
 	LastAt  int64
 	Count   int    `gorm:"column:row_count"`
-	Raw     []byte // all payloads, one behind the other
+	Raw     []byte // all payloads, one after the other
 }
 
 func (damagedRow) TableName() string { return "damaged" }

@@ -81,7 +81,7 @@ func followLog(in io.Reader) (lost int, err error) {
 			if !broken {
 				continue
 			}
-			// A log begun anew has frames of the old one behind it. A flip in a salt looks the
+			// A log begun anew has frames of the old one after it. A flip in a salt looks the
 			// same, until frames of this one follow.
 		}
 		if !ours {

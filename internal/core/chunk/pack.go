@@ -52,7 +52,7 @@ func appendBlock(out []byte, v []int64, kind byte) []byte {
 	return out
 }
 
-// putBits sets the bits of d from bit at on; those behind are still zero.
+// putBits sets the bits of d from bit at on; those after it are still zero.
 func putBits(b []byte, at int, d uint64) {
 	shift := at & 7
 	low := binary.LittleEndian.Uint64(b[at>>3:]) | d<<shift

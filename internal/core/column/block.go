@@ -75,7 +75,7 @@ func (b Block) Pick(wanted func(col int) bool) Block {
 	return out
 }
 
-// Append adds all rows of o behind b's, in whatever order.
+// Append adds all rows of o after b's, in whatever order.
 func (b *Block) Append(o Block) {
 	if len(b.Times) == 0 {
 		b.Cols = make([][]float64, len(o.Cols))
@@ -146,7 +146,7 @@ func (b Block) Normalize() Block {
 		order[i] = i
 	}
 	sort.SliceStable(order, func(i, j int) bool { return b.Times[order[i]] < b.Times[order[j]] })
-	kept := order[:0] // never ahead of where it is read
+	kept := order[:0] // never beyond where it is read
 	for k, i := range order {
 		if k+1 < len(order) && b.Times[order[k+1]] == b.Times[i] {
 			continue // a later row of the same time wins
@@ -175,7 +175,7 @@ func (b Block) rowsAt(order []int) Block {
 }
 
 // Merge puts newer over older: where both have a time, newer's row stays. Both
-// must be normalized. When newer begins behind older's end, its rows are simply
+// must be normalized. When newer begins after older's end, its rows are simply
 // appended, which is how live data arrives; otherwise only the rows from newer's
 // begin on are sorted again. Rows that others still see are never overwritten.
 func Merge(older, newer Block) Block {

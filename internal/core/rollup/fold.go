@@ -10,7 +10,7 @@ import (
 
 // Fold is the summary of from <= time < to of a series. rows holds readings in order
 // of time, at least those of the span and those of FreshFor before it, which may still
-// speak for its begin. Without any reading in the span Count is 0; it may be covered
+// speak for its start. Without any reading in the span Count is 0; it may be covered
 // all the same.
 func Fold(rows column.Block, from, to int64, def *series.Definition) (s Summary) {
 	i, j := rows.Search(from), rows.Search(to)

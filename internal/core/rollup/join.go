@@ -19,7 +19,7 @@ type Joiner struct {
 	last  float64
 	at    int64
 
-	now          int64 // nothing is known of what comes behind it
+	now          int64 // nothing is known of what comes after it
 	from, cursor int64 // of the span being reduced
 	sum          Summary
 }

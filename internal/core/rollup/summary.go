@@ -67,7 +67,7 @@ func (s Summary) Steadiness() float64 {
 	return min(1, math.Hypot(s.North, s.East)/s.Count)
 }
 
-// Absorb takes in the readings of another span, which may be before or behind, but must
+// Absorb takes in the readings of another span, which may be before or after, but must
 // not overlap. Moments follow Chan, Golub and LeVeque (1983), which stays accurate when
 // the mean is large beside the spread. What lies between the two, the step from one's
 // last reading to the other's first and the time held in between, is up to the caller:

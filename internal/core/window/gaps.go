@@ -15,7 +15,7 @@ import (
 type Gaps struct {
 	Mode  GapMode
 	Value float64       // of Number only
-	Limit time.Duration // of Carry: how old the value may be at the window's begin; 0: any age
+	Limit time.Duration // of Carry: how old the value may be at the window's start; 0: any age
 }
 
 // GapMode is one of the ways to treat a window without data.
@@ -64,7 +64,7 @@ func (g Gaps) String() string {
 
 // fill puts values into the windows without a reading and marks them; what is known of
 // such a window, as a reading before it still holds, stays. before is the last
-// reading ahead of the range, if there is one.
+// reading before the range, if there is one.
 func (r *Rows) fill(windows []Window, gaps Gaps, stats []Stat, kind series.Kind, before *known) {
 	if gaps.Mode == Leave || gaps.Mode == "" {
 		return

@@ -10,7 +10,7 @@ import (
 type Grid struct {
 	Zone   *time.Location // of calendar steps, hours and days; nil is UTC
 	Width  Step           // zero: the whole range is one window
-	Stride Step           // from one window's begin to the next; zero: Width
+	Stride Step           // from one window's start to the next; zero: Width
 	Origin time.Time      // a window begins here; zero: 1970 by the zone's clocks, weeks on a Monday, fixed widths in UTC
 	Hours  *Hours         // only these of each day
 	Days   Days           // only these of each week; with hours over midnight, the day they begin on
@@ -58,7 +58,7 @@ func (e *TooMany) Error() string {
 }
 
 // Cut is the windows of a range: one from each point of the grid on, the last one at or
-// before the range's begin being the first.
+// before the range's start being the first.
 func (g Grid) Cut(r Range, most int) ([]Window, error) {
 	if g.Zone == nil {
 		g.Zone = time.UTC
@@ -168,7 +168,7 @@ func (g Grid) pieces(windows []Window) []Window {
 	counting := g.counting(first, last)
 	var out []Window
 	for _, w := range windows {
-		i, _ := slices.BinarySearchFunc(counting, w.From+1, func(s Span, t int64) int { // the first that ends behind the window's begin
+		i, _ := slices.BinarySearchFunc(counting, w.From+1, func(s Span, t int64) int { // the first that ends after the window's start
 			if s.To < t {
 				return -1
 			}

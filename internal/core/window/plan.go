@@ -97,7 +97,7 @@ func (p *Plan) noTier(narrowest rollup.Tier) error {
 
 func at(t int64) string { return time.Unix(0, t).UTC().Format(time.RFC3339Nano) }
 
-// From is the begin of the first window.
+// From is the start of the first window.
 func (p *Plan) From() int64 { return p.bounds[0] }
 
 // To is the end of the last.

@@ -63,7 +63,7 @@ func NewReducer(plan *Plan, def *series.Definition, stats []Stat, gaps Gaps) *Re
 	return r
 }
 
-// Before says which reading was the last ahead of the range.
+// Before says which reading was the last before the range.
 func (r *Reducer) Before(at int64, value float64) {
 	r.before = &known{at, value}
 	r.join.Before(at, value)

@@ -13,7 +13,7 @@ import (
 )
 
 // Stat is what a query computes per window: one of the names below, or one with a
-// number behind it, such as p95 or share:1.
+// number after it, such as p95 or share:1.
 type Stat struct {
 	Name  string
 	Value float64 // of duration and share the state, of a percentile the share in percent
@@ -28,7 +28,7 @@ const (
 	aSum                   // values added up
 	aRate                  // a distance per second
 	aNumber                // without the series' unit
-	aTime                  // nanoseconds after the window's begin
+	aTime                  // nanoseconds after the window's start
 )
 
 type statKind struct {
@@ -88,7 +88,7 @@ var kinds = []statKind{
 	{"last_at", aTime, need(rollup.ColLastAt), nil, nil},
 }
 
-// percentile stands for p and a number, and estimate for one with ~ behind it; their
+// percentile stands for p and a number, and estimate for one with ~ after it; their
 // values come from readings and from sketches, not from summaries.
 var (
 	percentile = statKind{"p", aValue, 0, noAngles, nil}
@@ -207,7 +207,7 @@ func (s Stat) IsPercentile() bool { return s.Name == percentile.name }
 // IsEstimate reports a percentile that comes from sketches.
 func (s Stat) IsEstimate() bool { return s.Name == estimate.name }
 
-// IsTime reports a stat that is a time, given in nanoseconds after its window's begin.
+// IsTime reports a stat that is a time, given in nanoseconds after its window's start.
 func (s Stat) IsTime() bool { return s.kind().measure == aTime }
 
 // HasUnit reports a stat whose numbers change with the unit of the series.

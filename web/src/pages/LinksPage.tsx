@@ -37,7 +37,12 @@ export function LinksPage() {
             ["failed attempts", u.failures.toLocaleString("en-GB")],
             ["sent all again", `${u.refills} times`],
           ]}
-          errors={u.up ? [] : [u.last_error]}
+          errors={[
+            ...(u.up ? [] : [u.last_error]),
+            ...(u.twin ? [u.twin] : []),
+            ...u.refused.map((r) => `refused: ${r.path}, ${r.rows} summaries wait: ${r.reason}`),
+            ...(u.given_up ? [`${u.given_up} summaries were given up before they could be sent`] : []),
+          ]}
         />
       ))}
       {receiving.map((u) => (
@@ -57,7 +62,7 @@ export function LinksPage() {
             ["rejects there", u.rejected.toLocaleString("en-GB")],
             ["batches", u.batches.toLocaleString()],
           ]}
-          errors={u.last_error ? [u.last_error] : []}
+          errors={[u.last_error, u.twin].filter(Boolean)}
         />
       ))}
       {health.data?.gateway?.sources.map((s) => (
@@ -74,7 +79,9 @@ export function LinksPage() {
             ["could not be read", s.rejects.toLocaleString("en-GB")],
             ["errors", s.errors.toLocaleString("en-GB")],
           ]}
-          errors={s.faults.map((f) => `${f.place}: ${f.message} (${f.count} times, last ${ago(f.last_at)})`)}
+          errors={s.absent.concat(
+            s.faults.map((f) => `${f.place}: ${f.message} (${f.count} times, last ${ago(f.last_at)})`),
+          )}
         />
       ))}
     </>
