@@ -83,8 +83,11 @@ func TestCommandsAgainstADemo(t *testing.T) {
 			require.NoError(t, err)
 		}
 		assert.Positive(t, got[0])
-		assert.InDelta(t, got[0], got[2]-got[1], 0.3, "what it grew by, and perhaps a step into the first reading")
-		assert.Zero(t, got[3])
+		if got[3] == 0 {
+			assert.InDelta(t, got[0], got[2]-got[1], 0.3, "what it grew by, and perhaps a step into the first reading")
+		} else { // the panel restarted within the day, as it does now and then
+			assert.GreaterOrEqual(t, got[0], got[2])
+		}
 		rows = csvOf(t, "windows", "alder-weir/pump-1/running", "--range", "last 12h", "--width", "whole", "--stats", "share:0,share:1,changes")
 		off, err := strconv.ParseFloat(rows[1][2], 64)
 		require.NoError(t, err)
@@ -217,7 +220,7 @@ func TestWrongCommandLines(t *testing.T) {
 		{[]string{"windows", "a/b", "--from", "noon"}, exitUsage, "is not an RFC 3339 time"},
 		{[]string{"now", "--at", "http://127.0.0.1:1"}, exitNoReach, "asking http://127.0.0.1:1"},
 		{[]string{"check"}, exitUsage, "name the files"},
-		{[]string{"check", bad}, exitUsage, `bad.yaml:3:3: key "sit" is not known here`},
+		{[]string{"check", bad}, exitUsage, `bad.yaml:3:3: gateway: key "sit" is not known here`},
 		{[]string{"run", "--config", bad}, exitUsage, `bad.yaml:3:3`},
 		{[]string{"run", "--config", "/nowhere.yaml"}, exitFailed, "no such file"},
 		{[]string{"demo", "frob"}, exitUsage, "demo outage"},

@@ -231,7 +231,7 @@ func TestWhatCannotBeReadIsKeptAndEverythingElseGoesOn(t *testing.T) {
 		{"buoy/buoy-1/state", `{"at":86400000,"water":{"oxygen":9}}`, "long-mere/buoy-1/oxygen: time stamp 1970-01-02T00:00:00Z is before the year 2000; the device's clock is not set"},
 		{"buoy/buoy 1/state", `{}`, `topic cannot be made a series: series path "long-mere/buoy 1/oxygen", level 2: "buoy 1" holds ' '; use letters, digits, '_', '-' and '.'`},
 		{"barge/1", `9`, "topic matches no messages: entry; those are buoy/{buoy}/state, mast/{quantity}"},
-		{"mast/wind_speed", `NaN`, "long-mere/mast/wind_speed: value is NaN, which is no measurement"},
+		{"mast/wind_speed", `NaN`, "payload \"NaN\" is not a number"},
 		{"mast/wind_speed", `5,2`, `payload "5,2" is not a number`},
 	} {
 		publish(t, ownPort, bad.topic, []string{bad.payload}, "-q", "1")
