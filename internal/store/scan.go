@@ -57,11 +57,12 @@ func (s *Store) Scan(ctx context.Context, id uint32, w Wanted, sink Sink) error 
 		sc.tray = sc.tray.Pick(w.Need.Has)
 	}
 	if err := sc.run(); err != nil {
-		if ctx.Err() == nil {
+		if ctx.Err() == nil && sc.ended == nil {
 			err = s.noted("reading", err)
 		}
 		return fmt.Errorf("reading %s: %w", known.Path, err)
 	}
+	s.well("reading")
 	return s.setAside(sc.broken)
 }
 
@@ -75,6 +76,7 @@ type scan struct {
 	from   int64        // everything before it has been brought
 	tray   column.Block // what is left of it
 	broken []damagedRow
+	ended  error    // what the sink said to end the scan, which is no fault of the store
 	room   *buffers // nil when blocks are kept
 }
 
@@ -193,7 +195,13 @@ func (sc *scan) emit(b column.Block, width int64) error {
 	if b.Len() == 0 {
 		return nil
 	}
-	return sc.sink.Rows(b, width)
+	sc.ended = sc.sink.Rows(b, width)
+	return sc.ended
+}
+
+func (sc *scan) emitWhole(from, to int64, sum rollup.Summary) error {
+	sc.ended = sc.sink.Whole(from, to, sum)
+	return sc.ended
 }
 
 // chunk brings one chunk, with the late rows of the tray that fall into it, from what
@@ -205,7 +213,7 @@ func (sc *scan) chunk(c chunkRow, late column.Block) error {
 	inside := c.FirstAt >= sc.from && c.LastAt < sc.want.To
 	if late.Len() == 0 && inside && sc.want.Cut != nil && !sc.want.Cut(c.FirstAt, c.until()) {
 		if sum, err := c.whole(sc.series.Kind); err == nil {
-			return sc.sink.Whole(c.FirstAt, c.until(), sum)
+			return sc.emitWhole(c.FirstAt, c.until(), sum)
 		}
 	}
 	wholeSteps := c.FirstAt >= sc.from || sc.from == sc.want.From // a step is not cut
@@ -246,7 +254,7 @@ func (sc *scan) steps(c chunkRow) (done bool, err error) {
 	if err := sc.emit(inner, stepWidth); err != nil || !last {
 		return true, err
 	}
-	return true, sc.sink.Whole(steps.Times[n-1], c.until(), rollup.FromRow(steps, n-1, sc.series.Kind))
+	return true, sc.emitWhole(steps.Times[n-1], c.until(), rollup.FromRow(steps, n-1, sc.series.Kind))
 }
 
 // spoilt notes a chunk that cannot be read and brings only what the tray has of its

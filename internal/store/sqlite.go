@@ -34,13 +34,38 @@ func openSQLite(path string, log *slog.Logger) (writer, reader *gorm.DB, err err
 	if err := checkWritable(path); err != nil {
 		return nil, nil, err
 	}
+	if err := create(path, log); err != nil {
+		return nil, nil, err
+	}
 	shared := []string{"journal_mode(WAL)", "synchronous(FULL)", "busy_timeout(10000)", "journal_size_limit(8388608)", "temp_store(MEMORY)"}
-	writer, err = openPool(path, log, 1, url.Values{"_txlock": {"immediate"}, "_pragma": append([]string{"auto_vacuum(2)"}, append(shared, "cache_size(-2000)")...)})
+	writer, err = openPool(path, log, 1, url.Values{"_txlock": {"immediate"}, "_pragma": append(shared, "cache_size(-2000)")})
 	if err != nil {
 		return nil, nil, err
 	}
 	reader, err = openPool(path, log, 4, url.Values{"_txlock": {"deferred"}, "_pragma": append(shared, "cache_size(-1000)")})
 	return writer, reader, err
+}
+
+// pageBytes is small, as every commit writes at least one page.
+const pageBytes = 1024
+
+// create makes a file that is not there yet, or empty, with pages of our size that can be
+// given back. The driver looks at a file before any of its settings counts, so both come
+// into effect by writing the file anew.
+func create(path string, log *slog.Logger) error {
+	if info, err := os.Stat(path); err == nil && info.Size() > 0 {
+		return nil
+	}
+	db, err := openPool(path, log, 1, url.Values{"_pragma": {"busy_timeout(10000)"}})
+	if err != nil {
+		return err
+	}
+	for _, step := range []string{fmt.Sprintf("PRAGMA page_size = %d", pageBytes), "PRAGMA auto_vacuum = 2", "CREATE TABLE first (id integer)", "VACUUM", "DROP TABLE first"} {
+		if err := db.Exec(step).Error; err != nil {
+			return errors.Join(fmt.Errorf("creating the store %s: %w", path, err), closePool(db))
+		}
+	}
+	return closePool(db)
 }
 
 // neverEvicted is the one value for which GORM starts no goroutine to evict prepared
@@ -143,9 +168,8 @@ func isCorrupt(err error) bool {
 }
 
 const (
-	giveBackAtOnce = 256 // pages
-	fewFreePages   = 256
-	pageBytes      = 4096
+	giveBackAtOnce = 1024 // pages
+	fewFreePages   = 1024
 )
 
 // giveBackPages returns free pages to the file system, a few at a time, but for those

@@ -80,7 +80,7 @@ func (s *Sender) read(ctx context.Context, m marks.Mark, most int) (run wire.Run
 	}
 	run.Tier = m.Tier
 	first := &firstRows{most: most}
-	err = s.store.Scan(ctx, m.Series, store.Wanted{Tier: m.Tier, From: m.From, To: m.To, Need: rollup.NeedAll, Keep: true}, first)
+	err = s.store.Scan(context.WithoutCancel(ctx), m.Series, store.Wanted{Tier: m.Tier, From: m.From, To: m.To, Need: rollup.NeedAll, Keep: true}, first)
 	if err != nil && !errors.Is(err, errEnough) {
 		return run, 0, err
 	}

@@ -74,7 +74,9 @@ func (o *office) open(path string) {
 	ctx, cancel := context.WithCancel(context.Background())
 	ended := make(chan struct{})
 	go func() { defer close(ended); _ = r.Run(ctx) }()
+	o.mu.Lock()
 	o.receiver = r
+	o.mu.Unlock()
 	o.stop = func() { cancel(); <-ended; assert.NoError(o.t, o.store.Close()) }
 }
 
@@ -88,7 +90,7 @@ func (o *office) RoundTrip(req *http.Request) (*http.Response, error) {
 	}
 	o.mu.Lock()
 	o.n++
-	how, rate := o.spoil(o.n), o.rate
+	how, rate, receiver := o.spoil(o.n), o.rate, o.receiver
 	o.largest = max(o.largest, len(body))
 	o.mu.Unlock()
 	if rate > 0 {
@@ -104,7 +106,7 @@ func (o *office) RoundTrip(req *http.Request) (*http.Response, error) {
 	if how == "fail" {
 		return answer(http.StatusBadGateway, "a proxy is confused"), nil
 	}
-	reply, err := o.receiver.Receive(strings.TrimPrefix(req.Header.Get("Authorization"), "Bearer "), "a test", body)
+	reply, err := receiver.Receive(strings.TrimPrefix(req.Header.Get("Authorization"), "Bearer "), "a test", body)
 	if how == "lose answer" {
 		return nil, errCut
 	}
