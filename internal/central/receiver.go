@@ -117,7 +117,7 @@ func (r *Receiver) Receive(token, from string, body []byte) (wire.Reply, error) 
 	}
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	now := r.store.Judge().Now()
+	now, before := r.store.Judge().Now(), l.cursor.Rows
 	reply, err := r.take(l, e, from, now)
 	l.seen.Lock()
 	defer l.seen.Unlock()
@@ -128,6 +128,11 @@ func (r *Receiver) Receive(token, from string, body []byte) (wire.Reply, error) 
 		return reply, err
 	}
 	l.show.HeardAt, l.show.Status = now, e.Status
+	if left := e.Status.BacklogRows - int(l.cursor.Rows-before); left > 0 { // what came with it waits no longer
+		l.show.Status.BacklogRows = left
+	} else {
+		l.show.Status.BacklogRows, l.show.Status.BacklogSince = 0, time.Time{}
+	}
 	l.show.Batches, l.show.Rows = l.cursor.Stored, l.cursor.Rows
 	return reply, nil
 }

@@ -57,7 +57,7 @@ type sender struct {
 func (s *sender) send(t *testing.T, r *Receiver, runs ...wire.Run) (wire.Reply, error) {
 	t.Helper()
 	s.number++
-	e := wire.Envelope{Gateway: "long-mere", Session: s.session, Number: s.number, Acked: s.acked}
+	e := wire.Envelope{Gateway: "long-mere", Session: s.session, Number: s.number, Acked: s.acked, Status: wire.Status{BacklogRows: 5}}
 	if len(runs) > 0 {
 		var err error
 		e.Batch, err = wire.EncodeBatch(runs, rollup.Tiers)
@@ -106,6 +106,7 @@ func TestABatchThatComesTwiceChangesNothing(t *testing.T) {
 		assert.Equal(t, l.Gateway == "long-mere", l.Up(time.Now()))
 		if l.Gateway == "long-mere" {
 			assert.EqualValues(t, 4, l.Batches)
+			assert.Equal(t, 3, l.Status.BacklogRows, "of five that waited two came with the last batch")
 		}
 	}
 }
