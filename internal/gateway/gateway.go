@@ -4,9 +4,8 @@ package gateway
 import (
 	"context"
 	"log/slog"
+	"sync"
 	"time"
-
-	"golang.org/x/sync/errgroup"
 
 	"nexocumula/internal/config"
 	"nexocumula/internal/gateway/pipeline"
@@ -14,11 +13,24 @@ import (
 	"nexocumula/internal/store"
 )
 
-// Gateway is one running gateway.
+// Gateway is one running gateway. Its sources and rules may be replaced while it runs; the
+// pipeline and its open windows stay.
 type Gateway struct {
-	Site    string
-	Pipe    *pipeline.Pipeline
-	sources []runner
+	Site string
+	Pipe *pipeline.Pipeline
+	log  *slog.Logger
+
+	mu      sync.Mutex // guards what follows
+	sources []*running
+	running context.Context // of the sources; nil while the gateway does not run
+	failed  chan error      // room for one: a source that cannot go on
+}
+
+// running is a source, and how to end it.
+type running struct {
+	runner
+	stop  context.CancelFunc
+	ended chan struct{}
 }
 
 type runner interface {
@@ -32,11 +44,57 @@ func New(settings config.Gateway, st *store.Store, log *slog.Logger) (*Gateway, 
 	if err != nil {
 		return nil, err
 	}
-	g := &Gateway{Site: settings.Site, Pipe: pipe}
-	for _, s := range settings.Sources {
-		g.sources = append(g.sources, newSource(s, pipe, log))
-	}
+	g := &Gateway{Site: settings.Site, Pipe: pipe, log: log, failed: make(chan error, 1)}
+	g.Use(settings)
 	return g, nil
+}
+
+// Use puts other rules and sources in the place of those there were. The old sources have
+// ended when it returns; what they took in is on its way.
+func (g *Gateway) Use(settings config.Gateway) {
+	g.Pipe.Use(settings.Rules, settings.Keep)
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	g.end()
+	for _, s := range settings.Sources {
+		g.sources = append(g.sources, &running{runner: newSource(s, g.Pipe, g.log)})
+	}
+	g.start()
+}
+
+// start starts the sources once the gateway runs. mu is held.
+func (g *Gateway) start() {
+	if g.running == nil {
+		return
+	}
+	for _, s := range g.sources {
+		ctx, stop := context.WithCancel(g.running)
+		s.stop, s.ended = stop, make(chan struct{})
+		go func() {
+			defer close(s.ended)
+			if err := s.Run(ctx); err != nil {
+				select {
+				case g.failed <- err:
+				default: // one is enough
+				}
+			}
+		}()
+	}
+}
+
+// end ends the sources that run. mu is held.
+func (g *Gateway) end() {
+	for _, s := range g.sources {
+		if s.stop != nil {
+			s.stop()
+		}
+	}
+	for _, s := range g.sources {
+		if s.ended != nil {
+			<-s.ended
+		}
+	}
+	g.sources = nil
 }
 
 func newSource(s config.Source, pipe *pipeline.Pipeline, log *slog.Logger) runner {
@@ -63,23 +121,29 @@ func (g *Gateway) Run(ctx context.Context) error {
 	piped := make(chan error, 1)
 	go func() { piped <- g.Pipe.Run(pipeCtx) }()
 
-	group, groupCtx := errgroup.WithContext(ctx)
-	for _, s := range g.sources {
-		group.Go(func() error { return s.Run(groupCtx) })
+	sourcesCtx, stopSources := context.WithCancel(ctx)
+	defer stopSources()
+	g.mu.Lock()
+	g.running = sourcesCtx
+	g.start()
+	g.mu.Unlock()
+	var err error
+	select {
+	case err = <-g.failed:
+	case <-ctx.Done():
 	}
-	group.Go(func() error { <-groupCtx.Done(); return nil })
-	ended := make(chan struct{})
-	go func() {
-		<-groupCtx.Done()
-		select {
-		case <-time.After(endWithin):
-			stopPipe() // a commit that is tried again and again ends with it
-			g.Pipe.GiveUp()
-		case <-ended:
-		}
-	}()
-	err := group.Wait()
-	close(ended)
+	stopSources()
+	late := time.AfterFunc(endWithin, func() {
+		stopPipe() // a commit that is tried again and again ends with it
+		g.Pipe.GiveUp()
+	})
+	g.mu.Lock()
+	for _, s := range g.sources { // they stay in the list, to be looked at
+		<-s.ended
+	}
+	g.running = nil
+	g.mu.Unlock()
+	late.Stop()
 	stopPipe()
 	if pipeErr := <-piped; err == nil {
 		err = pipeErr
@@ -89,6 +153,8 @@ func (g *Gateway) Run(ctx context.Context) error {
 
 // Sources are how the sources stand, in the order of the configuration.
 func (g *Gateway) Sources() []source.Tally {
+	g.mu.Lock()
+	defer g.mu.Unlock()
 	out := make([]source.Tally, len(g.sources))
 	for i, s := range g.sources {
 		out[i] = s.Tally()

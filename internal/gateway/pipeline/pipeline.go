@@ -71,6 +71,8 @@ type Pipeline struct {
 	sealing  sync.Mutex      // held while a seal runs
 	defining sync.Mutex      // one new series at a time, so that their number stays bounded
 
+	mostSeries int // maxSeries, but in tests
+
 	accepted, rejected atomic.Uint64
 	trouble            atomic.Pointer[string] // what the store says while it cannot be written
 }
@@ -90,7 +92,7 @@ func New(st *store.Store, settings config.Gateway, log *slog.Logger) (*Pipeline,
 	p := &Pipeline{
 		store: st, judge: st.Judge(), tiers: settings.Tiers, log: log,
 		inbox: newInbox(), errands: make(chan func()), stopped: make(chan struct{}),
-		waiting: waiting{pace: settings.Pace}, pending: rollup.NewPending(settings.Tiers),
+		waiting: waiting{pace: settings.Pace}, pending: rollup.NewPending(settings.Tiers), mostSeries: maxSeries,
 	}
 	p.Use(settings.Rules, settings.Keep)
 	if err := p.recover(p.judge.Now().UnixNano()); err != nil {
@@ -175,7 +177,7 @@ func (p *Pipeline) member(r *rules, path series.Path) (*member, error) {
 		return m.(*member), nil
 	}
 	m := r.newMember(path)
-	if _, known := p.store.Find(path); !known && p.store.Count() >= maxSeries {
+	if _, known := p.store.Find(path); !known && p.store.Count() >= p.mostSeries {
 		m.refusal = errTooMany.Error()
 		return m, nil // not remembered: those come without end
 	}

@@ -252,6 +252,26 @@ func TestWithAWrongClockNothingIsAcknowledgedAway(t *testing.T) {
 	assert.EqualValues(t, 3, r.pipe.Accepted())
 }
 
+func TestAFullGatewayKnowsItsOwnSeriesAfterARestart(t *testing.T) {
+	r := newRig(t)
+	require.NoError(t, r.give(map[time.Duration]float64{0: 7}, anHourAgo))
+	r.stop()
+	require.NoError(t, r.store.Close())
+	r.start()
+	r.pipe.mostSeries = 1
+	require.NoError(t, r.give(map[time.Duration]float64{time.Second: 7}, anHourAgo))
+	assert.EqualValues(t, 1, r.pipe.Accepted())
+	d := &Delivery{Readings: []reading.Reading{{Path: "long-mere/buoy-2/oxygen", Time: anHourAgo.UnixNano(), Value: 7, From: &reading.Origin{Source: "own"}}}}
+	done := make(chan error, 1)
+	d.Done = func(err error) { done <- err }
+	r.pipe.Submit(d)
+	require.NoError(t, <-done)
+	kept, err := r.store.Rejects("own", 1)
+	require.NoError(t, err)
+	require.Len(t, kept, 1)
+	assert.Contains(t, kept[0].Reason, "it would be a new series, and this gateway keeps")
+}
+
 func TestTimesOfArrivalNeverRepeatAndFollowTheClock(t *testing.T) {
 	var a arrival
 	now := time.Date(2026, 3, 1, 0, 0, 0, 0, time.UTC)
