@@ -10,6 +10,7 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"syscall"
 	"time"
 
 	"gorm.io/driver/sqlite"
@@ -154,6 +155,9 @@ func checkWritable(path string) error {
 		if errors.Is(err, fs.ErrNotExist) {
 			return nil
 		}
+	}
+	if errors.Is(err, syscall.ENOSPC) {
+		return nil // a full disk is no matter of rights, and may still hold what is there
 	}
 	if pathErr, ok := errors.AsType[*fs.PathError](err); ok {
 		err = pathErr.Err
