@@ -23,8 +23,7 @@ import (
 const (
 	signOfLife   = 5 * time.Second // how often to speak up when there is nothing to send
 	refusedFor   = time.Hour       // how long what the central will not take waits
-	fewestMarks  = 1
-	twinStands   = time.Minute // how long a twin is reported after it was last seen
+	twinStands   = time.Minute     // how long a twin is reported after it was last seen
 	longestPause = 10 * time.Second
 )
 
@@ -239,7 +238,7 @@ func (s *Sender) refused(l load, err error) {
 		s.outbox.Refuse(l.of[0], no.Message, refusedFor)
 		return
 	}
-	s.pace.bytes = max(s.pace.bytes/4, s.pace.perRow*fewestMarks)
+	s.pace.bytes = max(s.pace.bytes/4, s.pace.perRow)
 }
 
 func oneOf(of []marks.Of) bool {

@@ -25,14 +25,14 @@ func (p *Pipeline) Run(ctx context.Context) error {
 	lastSeal := time.Now()
 	for {
 		if now := time.Now(); len(p.waiting.all) > 0 {
-			if p.waiting.due().After(now) {
-				due.Reset(p.waiting.look(now).Sub(now))
-			} else if p.inbox.take(p.waiting.add); !p.waiting.due().After(now) { // with those that came meanwhile
+			if !p.waiting.due().After(now) {
+				p.inbox.take(p.waiting.add) // those that came meanwhile may be worth another moment
+			}
+			if !p.waiting.due().After(now) {
 				p.commit(ctx, p.waiting.take(now))
 				continue
-			} else {
-				continue
 			}
+			due.Reset(p.waiting.look(now).Sub(now))
 		}
 		select {
 		case <-p.inbox.wake:

@@ -18,10 +18,7 @@ type inbox struct {
 	closed bool // nothing more goes in
 }
 
-const (
-	mostInInbox   = 8192 // more make their senders wait
-	mostPerCommit = 8192
-)
+const mostInInbox = 8192 // more make their senders wait
 
 func newInbox() inbox {
 	return inbox{wake: make(chan struct{}, 1), room: make(chan struct{}, mostInInbox)}

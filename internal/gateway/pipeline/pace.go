@@ -16,8 +16,9 @@ const (
 
 // waiting is the deliveries that wait for the next commit, and when that is due.
 //
-// Every commit writes some 8 kB, however little is in it. A lone sender is answered at once: one from whom alone the last commit was, or anybody
-// when that is a while ago. When there are many, a commit waits until it is full, until
+// Every commit writes a few kB, however little is in it. A lone sender is answered at once:
+// one from whom alone the last commit was, or anybody when that is a while ago. When there
+// are many, a commit waits until it is full, until
 // nobody comes any more (senders that wait for their answers fall silent together), or
 // until the pace is up.
 type waiting struct {
@@ -58,10 +59,7 @@ func (w *waiting) due() time.Time {
 	if w.messages == 0 {
 		return w.firstPoll.Add(w.pace.Polls)
 	}
-	if w.messages >= fullCommit {
-		return w.first
-	}
-	if w.alone() {
+	if w.messages >= fullCommit || w.alone() {
 		return w.first
 	}
 	latest := w.first.Add(w.pace.Messages)
