@@ -5,11 +5,13 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"io"
 	"log/slog"
 	"net/http"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -52,6 +54,7 @@ type office struct {
 	store    *store.Store
 	receiver *central.Receiver
 	stop     func()
+	cannot   string // the path of a series that this central cannot read
 
 	mu      sync.Mutex
 	spoil   func(n int) string // what to do with the n-th request
@@ -106,6 +109,9 @@ func (o *office) RoundTrip(req *http.Request) (*http.Response, error) {
 	if how == "fail" {
 		return answer(http.StatusBadGateway, "a proxy is confused"), nil
 	}
+	if o.cannot != "" && o.holds(body, o.cannot) {
+		return answer(http.StatusBadRequest, `{"error":{"code":"malformed","message":"a summary cannot be read"}}`), nil
+	}
 	reply, err := receiver.Receive(strings.TrimPrefix(req.Header.Get("Authorization"), "Bearer "), "a test", body)
 	if how == "lose answer" {
 		return nil, errCut
@@ -116,6 +122,18 @@ func (o *office) RoundTrip(req *http.Request) (*http.Response, error) {
 	}
 	text, _ := json.Marshal(reply)
 	return answer(http.StatusOK, string(text)), nil
+}
+
+// holds says whether a request is about a series.
+func (o *office) holds(body []byte, path string) bool {
+	e, err := wire.DecodeEnvelope(body)
+	require.NoError(o.t, err)
+	if len(e.Batch) == 0 {
+		return false
+	}
+	runs, _, _, err := wire.DecodeBatch(e.Batch)
+	require.NoError(o.t, err)
+	return slices.ContainsFunc(runs, func(r wire.Run) bool { return string(r.Def.Path) == path })
 }
 
 func answer(status int, text string) *http.Response {
@@ -314,6 +332,24 @@ func TestASeriesThatIsRefusedDoesNotHoldUpTheOthers(t *testing.T) {
 		stop()
 		assert.Equal(t, 8, o.count())
 		assert.Equal(t, 4, s.waiting(), "what is refused stays marked")
+	})
+}
+
+func TestOneSeriesThatCannotBeReadIsFoundAmongAHundred(t *testing.T) {
+	together(t, func(t *testing.T, o *office, s *site) {
+		o.cannot = "long-mere/mast/gust-40"
+		for i := range 100 {
+			s.rollOf(series.Definition{Path: series.Path(fmt.Sprintf("long-mere/mast/gust-%02d", i)), Kind: series.Gauge, FreshFor: time.Minute}, 50)
+		}
+		stop := s.run()
+		time.Sleep(5 * time.Minute)
+		stop()
+		assert.Equal(t, 99*50, o.count())
+		refused := s.sender.Outbox().Refused()
+		require.Len(t, refused, 1)
+		assert.EqualValues(t, o.cannot, refused[0].Series)
+		assert.Contains(t, refused[0].Reason, "a summary cannot be read")
+		assert.Equal(t, 50, refused[0].Rows)
 	})
 }
 

@@ -68,11 +68,26 @@ func runOfPump(begin time.Time) (out []pump, grown, restarts, changes int) {
 	return out, grown, restarts, changes
 }
 
+// relayConfig has a central send all that it holds to one above it, which is topConfig's.
+const relayConfig = `  name: north-office
+  uplinks:
+    - { name: head-office, address: "http://127.0.0.1:%[2]s", secret_file: %[1]s/secret }
+`
+
+const topConfig = `
+data: %[1]s/top
+listen: 127.0.0.1:%[2]s
+central:
+  accept:
+    - { gateway: north-office, sites: [long-mere], secret_file: %[1]s/secret }
+`
+
 func TestCountersStatesAndSketchesReachTheCentralInAnyOrder(t *testing.T) {
 	dir := t.TempDir()
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "secret"), []byte("trout"), 0o600))
-	ownPort, centralPort := freePort(t), freePort(t)
-	_, central := service(t, dir, "central", fmt.Sprintf(centralConfig, dir, centralPort))
+	ownPort, centralPort, topPort := freePort(t), freePort(t), freePort(t)
+	_, top := service(t, dir, "top", fmt.Sprintf(topConfig, dir, topPort))
+	_, central := service(t, dir, "central", fmt.Sprintf(centralConfig, dir, centralPort)+fmt.Sprintf(relayConfig, dir, topPort))
 	_, gateway := service(t, dir, "gateway", fmt.Sprintf(pumpConfig, dir, ownPort, centralPort))
 	eventually(t, "the listener is up", func() bool { return reachable(ownPort) })
 
@@ -93,7 +108,7 @@ func TestCountersStatesAndSketchesReachTheCentralInAnyOrder(t *testing.T) {
 		}
 		return answer.Series[0].Whole.Values
 	}
-	for name, c := range map[string]*client.Client{"gateway": gateway, "central": central} {
+	for name, c := range map[string]*client.Client{"gateway": gateway, "central": central, "the central above it": top} {
 		var counter map[string]client.Number
 		eventually(t, name+" has all of it", func() bool {
 			counter = whole(c, client.WindowsQuery{Select: "long-mere/pump-1/total", Stats: []string{"count", "increase", "restarts", "rate"}})
