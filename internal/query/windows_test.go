@@ -154,7 +154,7 @@ func TestRefusalsSayWhatToChange(t *testing.T) {
 		{ask(t, "stony-bek/raceway-1/oxygen", "1m", ""), "unknown_series", "near it are stony-beck/raceway-1/oxygen, "},
 		{labelled, "unknown_series", `no series matches "# with depth=3m"`},
 		{ask(t, "stony-beck/#", "7s", ""), "range", "use a multiple of it, such as 10s"},
-		{ask(t, "stony-beck/#", "1m", "p95"), "range", "percentiles need the readings"},
+		{ask(t, "stony-beck/#", "1m", "p95"), "range", "need the readings"},
 		{ask(t, "stony-beck/#", "1m", "increase"), "stats", "is for series of kind counter; stony-beck/raceway-1/oxygen is a gauge"},
 		{times, "across", "stat min_at is a time"},
 	} {

@@ -112,7 +112,7 @@ func FromRow(b column.Block, i int, kind series.Kind) Summary {
 		First: get(ColFirst), Last: get(ColLast), Covered: time.Duration(get(ColCovered)), Held: get(ColHeld),
 		MinAt: at(ColMinAt), MaxAt: at(ColMaxAt), FirstAt: at(ColFirstAt), LastAt: at(ColLastAt),
 	}
-	s.Since = s.FirstAt
+	s.Growing = time.Duration(s.LastAt - s.FirstAt)
 	switch kind {
 	case series.Bearing:
 		s.North, s.East = get(ColNorth), get(ColEast)

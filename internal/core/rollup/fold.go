@@ -38,7 +38,7 @@ func Fold(rows column.Block, from, to int64, def *series.Definition) (s Summary)
 // add takes one reading in, later than all before; Welford's update (1962).
 func (s *Summary) add(t int64, v float64) {
 	if s.Count == 0 {
-		*s = Summary{Count: 1, Mean: v, Min: v, Max: v, First: v, Last: v, MinAt: t, MaxAt: t, FirstAt: t, LastAt: t, Since: t}
+		*s = Summary{Count: 1, Mean: v, Min: v, Max: v, First: v, Last: v, MinAt: t, MaxAt: t, FirstAt: t, LastAt: t}
 		return
 	}
 	s.Count++
@@ -51,6 +51,7 @@ func (s *Summary) add(t int64, v float64) {
 	if v > s.Max {
 		s.Max, s.MaxAt = v, t
 	}
+	s.Growing += time.Duration(t - s.LastAt)
 	s.Last, s.LastAt = v, t
 }
 

@@ -38,6 +38,9 @@ func (j *Joiner) Before(t int64, value float64) {
 	j.known, j.last, j.at = true, value, t
 }
 
+// Latest is the last reading so far.
+func (j *Joiner) Latest() (at int64, value float64, ok bool) { return j.at, j.last, j.known }
+
 // Begin starts a span.
 func (j *Joiner) Begin(from int64) {
 	j.from, j.cursor, j.sum = from, from, Summary{}
@@ -61,7 +64,7 @@ func (j *Joiner) Add(from, to int64, s Summary) {
 	j.holdUntil(from)
 	if j.known {
 		s.step(j.last, s.First, j.def)
-		s.Since = j.at
+		s.Growing += time.Duration(s.FirstAt - j.at)
 	}
 	if j.sum.Count == 0 && j.sum.Covered == 0 {
 		j.sum = s
@@ -139,7 +142,7 @@ func (j *Joiner) reduce(b column.Block, i, k int, width int64) (s Summary) {
 	if j.def.Kind != series.Gauge {
 		j.ofKind(&s, b.Rows(i, k))
 	}
-	s.Since = s.FirstAt
+	s.Growing = time.Duration(s.LastAt - s.FirstAt)
 	return s
 }
 

@@ -175,7 +175,7 @@ func same(t *testing.T, want, got Summary, offset float64) {
 	t.Helper()
 	require.Equal(t, want.Count, got.Count)
 	exact := func(s Summary) []any {
-		return []any{s.Min, s.Max, s.First, s.Last, s.MinAt, s.MaxAt, s.FirstAt, s.LastAt, s.Covered, s.Increase, s.Restarts, s.Changes, s.States, s.Since}
+		return []any{s.Min, s.Max, s.First, s.Last, s.MinAt, s.MaxAt, s.FirstAt, s.LastAt, s.Covered, s.Increase, s.Restarts, s.Changes, s.States, s.Growing}
 	}
 	require.Equal(t, exact(want), exact(got))
 	require.InDelta(t, want.Mean, got.Mean, 1e-13*(1+math.Abs(want.Mean)))

@@ -32,9 +32,9 @@ type Summary struct {
 	Changes float64
 	States  States
 
-	// Since is the time of the reading from which Increase counts: the one before the
-	// span, if there was one, else the first.
-	Since int64
+	// Growing is the time in which Increase came about: that of all the steps it counts,
+	// the first from the reading before the span, if there was one.
+	Growing time.Duration
 }
 
 // Sum of the readings.
@@ -106,7 +106,7 @@ func (s *Summary) Absorb(o *Summary) {
 	s.North, s.East = s.North+o.North, s.East+o.East
 	s.Increase, s.Restarts = s.Increase+o.Increase, s.Restarts+o.Restarts
 	s.Changes += o.Changes
-	s.Since = min(s.Since, o.Since)
+	s.Growing += o.Growing
 }
 
 // hold takes in that value held for a time.

@@ -7,6 +7,7 @@ package unit
 
 import (
 	"fmt"
+	"math"
 	"slices"
 	"strings"
 )
@@ -19,6 +20,7 @@ type unit struct {
 // Every base is a unit by itself as well.
 var units = []unit{
 	{"Cel", "K", 1, 273.15},
+	{"deg", "rad", math.Pi / 180, 0},
 	{"ms", "s", 1e-3, 0}, {"min", "s", 60, 0}, {"h", "s", 3600, 0},
 	{"MHz", "Hz", 1e6, 0},
 	{"kW", "W", 1000, 0}, {"kVA", "VA", 1000, 0}, {"kvar", "var", 1000, 0},
@@ -43,13 +45,81 @@ var units = []unit{
 	{"bar", "Pa", 1e5, 0}, {"mbar", "Pa", 100, 0}, {"kPa", "Pa", 1000, 0},
 }
 
+// perTime are the names of base units per second; of others it is the name with /s.
+var perTime = map[string]string{"J": "W", "C": "A", "vars": "var", "VAs": "VA"}
+
+var seconds = []struct {
+	name string
+	size float64
+}{{"s", 1}, {"min", 60}, {"h", 3600}, {"d", 86400}}
+
+// find resolves a symbol of the table, one per time, such as kWh/h, or one times a time,
+// such as Cel h.
 func find(symbol string) unit {
 	for _, u := range units {
 		if u.symbol == symbol {
 			return u
 		}
 	}
+	for _, t := range seconds {
+		if of, ok := strings.CutSuffix(symbol, "/"+t.name); ok && of != "" {
+			u := find(of)
+			base := perTime[u.base]
+			if base == "" {
+				base = u.base + "/s"
+			}
+			return unit{symbol, base, u.scale / t.size, 0}
+		}
+		if of, ok := strings.CutSuffix(symbol, " "+t.name); ok && of != "" {
+			u := find(of)
+			if u.offset != 0 {
+				u = unit{of, of, 1, 0} // degrees above another zero, for a time, are another thing
+			}
+			return unit{symbol, timesSecond(u.base), u.scale * t.size, 0}
+		}
+	}
 	return unit{symbol, symbol, 1, 0}
+}
+
+func timesSecond(base string) string {
+	for of, per := range perTime {
+		if per == base {
+			return of
+		}
+	}
+	if of, ok := strings.CutSuffix(base, "/s"); ok && of != "" {
+		return of
+	}
+	return base + " s"
+}
+
+// Per is the symbol of a unit per s, min, h or d.
+func Per(of, time string) string {
+	if of == "" {
+		of = "1"
+	}
+	return of + "/" + time
+}
+
+// TimesSecond is a plain unit for values of a unit times seconds, and how many of it one of
+// these is: l for l/s, m3 for m3/h, kWh for kW.
+func TimesSecond(of string) (symbol string, scale float64) {
+	if of == "kW" {
+		return "kWh", 1.0 / 3600
+	}
+	for _, t := range seconds {
+		if amount, ok := strings.CutSuffix(of, "/"+t.name); ok && amount != "" {
+			return amount, 1 / t.size
+		}
+	}
+	u := find(of)
+	if base := timesSecond(u.base); u.scale == 1 && u.offset == 0 && base != u.base+" s" {
+		return base, 1
+	}
+	if of == "" {
+		return "s", 1
+	}
+	return of + " s", 1
 }
 
 // Conversion turns values into another unit: value·Scale + Offset.

@@ -1,6 +1,7 @@
 package unit
 
 import (
+	"math"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -28,6 +29,15 @@ func TestConversionsByHand(t *testing.T) {
 		{0.02, "/", "%", 2},
 		{8, "mg/l", "kg/m3", 0.008},
 		{3600, "m3/h", "l/s", 1000},
+		{180, "deg", "rad", math.Pi},
+		{3, "kWh/h", "kW", 3},
+		{2, "kWh/s", "kW", 7200},
+		{6, "l/min", "l/s", 0.1},
+		{6, "Cel/h", "K/min", 0.1},
+		{12, "m3/d", "l/s", 12_000.0 / 86400},
+		{1, "l/s h", "m3", 3.6},
+		{7200, "kW s", "kWh", 2},
+		{5, "Cel h", "Cel s", 18_000},
 		{4, "Cel", "Cel", 4},
 		{4, "pH", "pH", 4},
 	} {
@@ -42,11 +52,29 @@ func TestUnitsThatMeasureSomethingElseAreRefused(t *testing.T) {
 		{"Cel", "Pa"}:      "Cel cannot be converted to Pa; possible are K",
 		{"hPa", "m"}:       "possible are Pa, bar, kPa, mbar",
 		{"pH", "Cel"}:      "nor to any other unit known here",
+		{"Cel s", "K s"}:   "cannot be converted",
+		{"kWh", "kW"}:      "cannot be converted",
 		{"", "Cel"}:        "without a unit",
 		{"%RH", "/"}:       "nor to any other",
 		{"Cel", "celsius"}: "possible are K",
 	} {
 		_, err := Convert(pair[0], pair[1])
 		assert.ErrorContains(t, err, wrong)
+	}
+}
+
+func TestValuesTimesSecondsHavePlainUnits(t *testing.T) {
+	for of, want := range map[string]struct {
+		symbol string
+		scale  float64
+	}{"l/s": {"l", 1}, "m3/h": {"m3", 1.0 / 3600}, "W": {"J", 1}, "kW": {"kWh", 1.0 / 3600}, "Cel": {"Cel s", 1}, "mg/l": {"mg/l s", 1}, "": {"s", 1}} {
+		symbol, scale := TimesSecond(of)
+		assert.Equal(t, want.symbol, symbol, of)
+		assert.Equal(t, want.scale, scale, of)
+		c, err := Convert(of+" s", symbol)
+		if of != "" {
+			require.NoError(t, err, of)
+			assert.InEpsilon(t, want.scale, c.Scale, 1e-12, of)
+		}
 	}
 }

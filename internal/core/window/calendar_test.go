@@ -88,30 +88,30 @@ func TestMidnightsThatAreNotOrAreTwice(t *testing.T) {
 
 func TestHoursOfTheDay(t *testing.T) {
 	lisbon := zone(t, "Europe/Lisbon")
-	day, night := Hours{8 * time.Hour, 20 * time.Hour}, Hours{22 * time.Hour, 6 * time.Hour}
+	day, night := []Hours{{8 * time.Hour, 20 * time.Hour}}, []Hours{{22 * time.Hour, 6 * time.Hour}}
 	assert.Equal(t, []string{
 		"03-28T00:00 03-29T00:00, 03-28T08:00 03-28T20:00",
 		"03-29T00:00 03-29T23:00, 03-29T07:00 03-29T19:00",
-	}, cut(t, Grid{Zone: lisbon, Width: Step{Days: 1}, Hours: &day}, "2026-03-28T10:00:00Z", "2026-03-29T20:00:00Z"))
+	}, cut(t, Grid{Zone: lisbon, Width: Step{Days: 1}, Hours: day}, "2026-03-28T10:00:00Z", "2026-03-29T20:00:00Z"))
 	// A night is one window, though midnight lies in it; this one has seven hours.
 	assert.Equal(t, []string{
 		"03-27T22:00 03-28T22:00, 03-27T22:00 03-28T06:00",
 		"03-28T22:00 03-29T21:00, 03-28T22:00 03-29T05:00",
-	}, cut(t, Grid{Zone: lisbon, Width: Step{Days: 1}, Hours: &night}, "2026-03-28T01:00:00Z", "2026-03-29T01:00:00Z"))
+	}, cut(t, Grid{Zone: lisbon, Width: Step{Days: 1}, Hours: night}, "2026-03-28T01:00:00Z", "2026-03-29T01:00:00Z"))
 	// Windows narrower than the hours are cut, or left out.
 	assert.Equal(t, []string{
 		"06-01T05:00 06-01T08:00, 06-01T07:00 06-01T08:00",
 		"06-01T17:00 06-01T20:00, 06-01T17:00 06-01T19:00",
 	}, func() []string {
-		all := cut(t, Grid{Zone: lisbon, Width: Step{Fixed: 3 * time.Hour}, Origin: moment(t, "2026-06-01T02:00:00Z"), Hours: &day}, "2026-06-01T00:00:00Z", "2026-06-02T00:00:00Z")
+		all := cut(t, Grid{Zone: lisbon, Width: Step{Fixed: 3 * time.Hour}, Origin: moment(t, "2026-06-01T02:00:00Z"), Hours: day}, "2026-06-01T00:00:00Z", "2026-06-02T00:00:00Z")
 		return []string{all[0], all[len(all)-1]}
 	}())
 	// Clocks that do not show 01:30, and that show it twice.
-	early := Hours{90 * time.Minute, 3 * time.Hour}
+	early := []Hours{{90 * time.Minute, 3 * time.Hour}}
 	assert.Equal(t, []string{"03-29T00:00 03-29T23:00, 03-29T01:00 03-29T02:00"},
-		cut(t, Grid{Zone: lisbon, Width: Step{Days: 1}, Hours: &early}, "2026-03-29T10:00:00Z", "2026-03-29T11:00:00Z"))
+		cut(t, Grid{Zone: lisbon, Width: Step{Days: 1}, Hours: early}, "2026-03-29T10:00:00Z", "2026-03-29T11:00:00Z"))
 	assert.Equal(t, []string{"10-24T23:00 10-26T00:00, 10-25T00:30 10-25T03:00"},
-		cut(t, Grid{Zone: lisbon, Width: Step{Days: 1}, Hours: &early}, "2026-10-25T10:00:00Z", "2026-10-25T11:00:00Z"))
+		cut(t, Grid{Zone: lisbon, Width: Step{Days: 1}, Hours: early}, "2026-10-25T10:00:00Z", "2026-10-25T11:00:00Z"))
 }
 
 func TestDaysOfTheWeek(t *testing.T) {
@@ -123,10 +123,10 @@ func TestDaysOfTheWeek(t *testing.T) {
 		cut(t, Grid{Width: Step{Days: 7}, Days: weekend}, "2026-03-25T00:00:00Z", "2026-03-26T00:00:00Z"))
 	friday, err := ParseDays("fri")
 	require.NoError(t, err)
-	night := Hours{22 * time.Hour, 6 * time.Hour}
+	night := []Hours{{22 * time.Hour, 6 * time.Hour}}
 	// The night that begins on Friday ends on Saturday; a window is 22:00 to 22:00.
 	assert.Equal(t, []string{"03-27T22:00 03-28T22:00, 03-27T22:00 03-28T06:00"},
-		cut(t, Grid{Width: Step{Days: 1}, Days: friday, Hours: &night}, "2026-03-24T23:00:00Z", "2026-03-30T00:00:00Z"))
+		cut(t, Grid{Width: Step{Days: 1}, Days: friday, Hours: night}, "2026-03-24T23:00:00Z", "2026-03-30T00:00:00Z"))
 	overWeek, err := ParseDays("fri-mon")
 	require.NoError(t, err)
 	assert.Equal(t, "mon,fri,sat,sun", overWeek.String())
@@ -167,7 +167,7 @@ func TestStridesOriginsAndTheNewest(t *testing.T) {
 	_, err = Grid{}.Shifted(windows, width(t, "1000y"))
 	assert.ErrorContains(t, err, "begin before the year 1971")
 	_, err = Grid{Stride: Step{Days: 1}}.Cut(Range{From: moment(t, "2020-01-01T00:00:00Z"), To: moment(t, "2026-01-01T00:00:00Z")}, 1000)
-	assert.ErrorContains(t, err, "give a width as well")
+	assert.ErrorContains(t, err, "stride says nothing of the whole range as one window")
 	for _, wrong := range []string{"", "15", "m", "0h", "-1d", "1.5h", "3 d", "2000y", "1fortnight"} {
 		_, err := ParseStep(wrong)
 		assert.Error(t, err, wrong)
@@ -186,6 +186,9 @@ func TestRangesByName(t *testing.T) {
 		"this week":  {"2026-03-23T00:00:00Z", "2026-03-29T11:30:00Z"},
 		"this-month": {"2026-03-01T00:00:00Z", "2026-03-29T11:30:00Z"},
 		"this year":  {"2026-01-01T00:00:00Z", "2026-03-29T11:30:00Z"},
+		"last week":  {"2026-03-16T00:00:00Z", "2026-03-23T00:00:00Z"},
+		"last-month": {"2026-02-01T00:00:00Z", "2026-03-01T00:00:00Z"},
+		"last year":  {"2025-01-01T00:00:00Z", "2026-01-01T00:00:00Z"},
 	} {
 		r, err := ParseRange(text, now)
 		require.NoError(t, err)
@@ -194,8 +197,13 @@ func TestRangesByName(t *testing.T) {
 	}
 	_, err := ParseRange("recently", now)
 	assert.ErrorContains(t, err, "use last and a duration, such as last 24h, or today, yesterday")
-	assert.ErrorContains(t, Range{From: now, To: now.Add(-1)}.Check(), "reversed")
-	assert.ErrorContains(t, Range{From: now, To: now}.Check(), "empty")
+	_, err = ParseRange("last -1h", now)
+	assert.Error(t, err)
+	_, err = ParseLast("-1h", now)
+	assert.ErrorContains(t, err, "write it without a sign, such as last=1h")
+	assert.ErrorContains(t, Range{From: now, To: now.Add(-1), Exact: true}.Check(), "reversed")
+	assert.ErrorContains(t, Range{From: now, To: now, Exact: true}.Check(), "empty")
+	assert.ErrorContains(t, Range{From: now.Add(time.Hour), To: now}.Check(), "from 2026-03-29T13:30:00+01:00 is not over yet")
 	assert.ErrorContains(t, Range{From: time.Unix(0, 0), To: now}.Check(), "within the years 1971")
 	assert.Equal(t, "5m", Range{From: now, To: now.Add(24 * time.Hour)}.Fitting().String())
 	assert.Equal(t, "1w", Range{From: now, To: now.AddDate(20, 0, 0)}.Fitting().String())

@@ -62,10 +62,14 @@ func (g Gaps) String() string {
 	return string(g.Mode)
 }
 
+// For reports whether the gaps make sense in series of a kind: between two states there is
+// no third one halfway.
+func (g Gaps) For(kind series.Kind) bool { return g.Mode != Join || kind != series.State }
+
 // fill puts values into the windows without a reading and marks them; what is known of
-// such a window, as a reading before it still holds, stays. before is the last
-// reading before the range, if there is one.
-func (r *Rows) fill(windows []Window, gaps Gaps, stats []Stat, kind series.Kind, before *known) {
+// such a window, as a reading before it still holds, stays. before is the last reading
+// before each window.
+func (r *Rows) fill(windows []Window, gaps Gaps, stats []Stat, kind series.Kind, before []known) {
 	if gaps.Mode == Leave || gaps.Mode == "" {
 		return
 	}
@@ -79,11 +83,8 @@ func (r *Rows) fill(windows []Window, gaps Gaps, stats []Stat, kind series.Kind,
 		case Number:
 			r.fillOne(i, stats, kind, func(int) float64 { return gaps.Value })
 		case Carry:
-			if last >= 0 {
-				before = &r.lasts[last]
-			}
-			if before != nil && (gaps.Limit == 0 || windows[i].From-before.at <= int64(gaps.Limit)) {
-				r.fillOne(i, stats, kind, func(int) float64 { return before.value })
+			if b := before[i]; b.yes && (gaps.Limit == 0 || windows[i].Start()-b.at <= int64(gaps.Limit)) {
+				r.fillOne(i, stats, kind, func(stat int) float64 { return r.convert(stat, b.value) })
 			}
 		case Join:
 			next := i
@@ -114,7 +115,7 @@ func between(a, b, share float64, kind series.Kind) float64 {
 func (r *Rows) fillOne(i int, stats []Stat, kind series.Kind, value func(stat int) float64) {
 	r.Filled[i] = true
 	for k, s := range stats {
-		if s.kind().measure == aValue && s.For(kind) && math.IsNaN(r.Stats[k][i]) {
+		if s.IsValue() && s.For(kind) && math.IsNaN(r.Stats[k][i]) {
 			r.Stats[k][i] = value(k)
 		}
 	}

@@ -27,7 +27,7 @@ func NewPlan(windows []Window, tiers []rollup.Tier, readings, exactReadings bool
 	p.segments()
 	if exactReadings {
 		if !readings {
-			return nil, fmt.Errorf("percentiles need the readings themselves, and only summaries are kept here; ask the gateway, or for min, max, mean and sd, or for p95~ where sketches are kept")
+			return nil, fmt.Errorf("percentiles, and how often and when a condition held, need the readings themselves, and only summaries are kept here; ask the gateway, or for min, max, mean and sd, or for p95~ where sketches are kept")
 		}
 		return p, nil
 	}
@@ -57,6 +57,9 @@ func (p *Plan) segments() {
 		if w.Pieces != nil || i > 0 && p.Windows[i-1].To != w.From {
 			simple = false
 		}
+	}
+	if len(p.bounds) == 0 { // all of it was left out of the calendar
+		p.bounds = append(p.bounds, p.Windows[0].From)
 	}
 	slices.Sort(p.bounds)
 	p.bounds = slices.Compact(p.bounds)

@@ -3,33 +3,51 @@ package window
 import (
 	"math"
 	"slices"
+	"time"
 
 	"nexocumula/internal/core/column"
 	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/core/sketch"
+	"nexocumula/internal/core/unit"
 )
 
 // Rows are a query's answer for one series, by column: for each stat a number for
 // each of the plan's windows, NaN where there is none.
 type Rows struct {
 	Stats  [][]float64
-	Empty  []bool // nothing is known of the window, and nothing was put there
-	Filled []bool // there was no data, and gaps says what stands there
+	Times  [][]int64 // of stats that are times: nanoseconds since 1970, 0 where there is none; nil of others
+	Empty  []bool    // nothing is known of the window, and nothing was put there
+	Filled []bool    // there was no data, and gaps says what stands there
 
-	Whole    []float64 // the stats of all windows taken as one
-	Coverage float64   // share of all windows' time
+	// Of stats that summaries tell only bounds of: the least and the most it may be; nil of
+	// others. Where the two are the same, it is what Stats says too.
+	Least, Most [][]float64
+
+	Whole      []float64 // the stats of all windows taken as one
+	WholeTimes []int64
+	WholeLeast []float64
+	WholeMost  []float64
+	Coverage   float64 // share of all windows' time
 
 	Counts     []float64 // readings of each window
 	WholeCount float64
 
 	noReading []bool
-	lasts     []known // of each window, its last reading
+	units     []unit.Conversion // of each stat
 }
 
+// known is a reading, if there is one.
 type known struct {
 	at    int64
 	value float64
+	yes   bool
+}
+
+// Options of a Reducer.
+type Options struct {
+	Gaps  Gaps
+	Units []unit.Conversion // of each stat; nil: as they are stored
 }
 
 // Reducer takes the rows of one series in, in order of time, and reduces them to a row
@@ -38,39 +56,132 @@ type Reducer struct {
 	plan  *Plan
 	def   *series.Definition
 	stats []Stat
-	of    []formula // of each stat
+	of    []formula // of each stat; nil of those that come from elsewhere than a summary
 	gaps  Gaps
 
-	join     *rollup.Joiner
-	before   *known
-	segment  int // the one being reduced
+	join    *rollup.Joiner
+	tracks  []*track // of the conditions among the stats
+	trackOf []int    // of each stat; -1 without
+	segment int      // the one being reduced
+	out     Rows
+	before  []known // of each window, the last reading before it; only when values are carried
+
+	// Only where windows are put together from segments, of each of these.
 	sums     []rollup.Summary
+	sure     [][]spells // of each track
+	may      [][]spells
+	starting []known // the last reading before it
+
 	readings [][]float64 // of each segment, for percentiles
 	sketches []*sketch.Sketch
+	whole    gathered
+}
+
+// gathered is what is known of a window, or of all of them.
+type gathered struct {
+	sum       rollup.Summary
+	sure, may []spells // of each track
+	sorted    []float64
 }
 
 // NewReducer begins the rows of a series.
-func NewReducer(plan *Plan, def *series.Definition, stats []Stat, gaps Gaps) *Reducer {
-	r := &Reducer{plan: plan, def: def, stats: stats, gaps: gaps, join: rollup.NewJoiner(def, Need(stats, def.Kind))}
-	for _, s := range stats {
+func NewReducer(plan *Plan, def *series.Definition, stats []Stat, options Options) *Reducer {
+	r := &Reducer{plan: plan, def: def, stats: stats, gaps: options.Gaps, join: rollup.NewJoiner(def, Need(stats, def.Kind))}
+	r.out = newRows(len(plan.Windows), stats, options.Units)
+	seen := map[condition]int{}
+	for i, s := range stats {
 		r.of = append(r.of, s.formula(def.Kind))
+		r.trackOf = append(r.trackOf, -1)
+		if !s.IsCondition() || !s.For(def.Kind) {
+			continue
+		}
+		c := s.condition(r.out.units[i])
+		if _, ok := seen[c]; !ok {
+			seen[c] = len(r.tracks)
+			r.tracks = append(r.tracks, &track{condition: c, fresh: int64(def.FreshFor), now: math.MaxInt64})
+		}
+		r.trackOf[i] = seen[c]
 	}
-	r.sums = make([]rollup.Summary, 0, len(plan.bounds)-1)
+	if r.gaps.Mode == Carry {
+		r.before = make([]known, len(plan.Windows))
+	}
+	r.whole.sure, r.whole.may = make([]spells, len(r.tracks)), make([]spells, len(r.tracks))
+	if plan.parts != nil {
+		r.sums = make([]rollup.Summary, 0, len(plan.bounds)-1)
+		r.sure, r.may = make([][]spells, len(r.tracks)), make([][]spells, len(r.tracks))
+	}
 	if slices.ContainsFunc(stats, Stat.IsPercentile) {
 		r.readings = make([][]float64, len(plan.bounds)-1)
 	}
-	r.join.Begin(plan.From())
+	r.begin(plan.From())
 	return r
+}
+
+func newRows(n int, stats []Stat, units []unit.Conversion) Rows {
+	if units == nil {
+		units = slices.Repeat([]unit.Conversion{{Scale: 1}}, len(stats))
+	}
+	of := func(wanted func(Stat) bool, more int) [][]float64 {
+		out := make([][]float64, len(stats))
+		for i, s := range stats {
+			if wanted(s) {
+				out[i] = make([]float64, more)
+			}
+		}
+		return out
+	}
+	out := Rows{
+		Stats: of(func(Stat) bool { return true }, n), Times: make([][]int64, len(stats)),
+		Least: of(Stat.bounded, n), Most: of(Stat.bounded, n),
+		Empty: make([]bool, n), Filled: make([]bool, n), Counts: make([]float64, n), noReading: make([]bool, n), units: units,
+		Whole: make([]float64, len(stats)), WholeTimes: make([]int64, len(stats)), WholeLeast: make([]float64, len(stats)), WholeMost: make([]float64, len(stats)),
+	}
+	for i, s := range stats {
+		if s.IsTime() {
+			out.Times[i] = make([]int64, n)
+		}
+	}
+	return out
+}
+
+func (r *Rows) convert(stat int, v float64) float64 {
+	return v*r.units[stat].Scale + r.units[stat].Offset
 }
 
 // Before says which reading was the last before the range.
 func (r *Reducer) Before(at int64, value float64) {
-	r.before = &known{at, value}
 	r.join.Before(at, value)
+	for _, t := range r.tracks {
+		t.before(at, value)
+	}
+	r.begin(r.plan.From())
 }
 
 // Now says which time it is: nothing holds in the future.
-func (r *Reducer) Now(t int64) { r.join.Now(t) }
+func (r *Reducer) Now(t int64) {
+	r.join.Now(t)
+	for _, one := range r.tracks {
+		one.now = t
+	}
+}
+
+// begin starts the segment that begins at an edge.
+func (r *Reducer) begin(edge int64) {
+	r.join.Begin(edge)
+	for _, t := range r.tracks {
+		t.begin(edge)
+	}
+	if r.gaps.Mode != Carry {
+		return
+	}
+	at, value, yes := r.join.Latest()
+	switch {
+	case r.plan.parts != nil:
+		r.starting = append(r.starting[:r.segment], known{at, value, yes})
+	case r.segment < len(r.before):
+		r.before[r.segment] = known{at, value, yes}
+	}
+}
 
 // to goes on to the segment that t lies in.
 func (r *Reducer) to(t int64) {
@@ -79,11 +190,35 @@ func (r *Reducer) to(t int64) {
 	}
 }
 
+// end completes a segment. Where that is a window, its stats are computed at once, so that
+// nothing else of it needs to be kept.
 func (r *Reducer) end() {
+	edge := r.plan.bounds[r.segment+1]
+	sum := r.join.End(edge)
+	var one gathered
+	for k, t := range r.tracks {
+		sure, may := t.end(edge)
+		if r.plan.parts != nil {
+			r.sure[k], r.may[k] = append(r.sure[k], sure), append(r.may[k], may)
+			continue
+		}
+		one.sure, one.may = append(one.sure, sure), append(one.may, may)
+		r.whole.sure[k].then(sure, true)
+		r.whole.may[k].then(may, true)
+	}
+	if r.plan.parts != nil {
+		r.sums = append(r.sums, sum)
+	} else {
+		one.sum = sum
+		if r.readings != nil {
+			one.sorted = r.readings[r.segment]
+			slices.Sort(one.sorted)
+		}
+		r.row(r.segment, &one)
+		r.whole.sum.Absorb(&one.sum)
+	}
 	r.segment++
-	edge := r.plan.bounds[r.segment]
-	r.sums = append(r.sums, r.join.End(edge))
-	r.join.Begin(edge)
+	r.begin(edge)
 }
 
 // Rows takes in readings (width 0), or summaries of windows width long.
@@ -93,11 +228,17 @@ func (r *Reducer) Rows(b column.Block, width int64) error {
 		k := searchFrom(b.Times, i, r.plan.bounds[r.segment+1])
 		if width == 0 {
 			r.join.Readings(b, i, k)
+			for _, t := range r.tracks {
+				t.readings(b, i, k)
+			}
 			if r.readings != nil {
 				r.readings[r.segment] = append(r.readings[r.segment], b.Cols[0][i:k]...)
 			}
 		} else {
 			r.join.Summaries(b, i, k, width)
+			for _, t := range r.tracks {
+				t.summaries(b, i, k, width)
+			}
 		}
 		i = k
 	}
@@ -125,26 +266,37 @@ func (r *Reducer) Whole(from, to int64, s rollup.Summary) error {
 
 // Finish is the rows, once everything has been taken in.
 func (r *Reducer) Finish() Rows {
-	for len(r.sums) < len(r.plan.bounds)-1 {
+	for r.segment < len(r.plan.bounds)-1 {
 		r.end()
 	}
-	n := len(r.plan.Windows)
-	out := Rows{Stats: make([][]float64, len(r.stats)), Empty: make([]bool, n), Filled: make([]bool, n), Counts: make([]float64, n), noReading: make([]bool, n), lasts: make([]known, n)}
-	for i := range out.Stats {
-		out.Stats[i] = make([]float64, n)
+	if r.plan.parts != nil {
+		for i := range r.plan.Windows {
+			one := r.gather(r.plan.parts[i])
+			r.row(i, &one)
+			if r.before != nil && len(r.plan.parts[i]) > 0 {
+				r.before[i] = r.starting[r.plan.parts[i][0]]
+			}
+		}
+		r.whole = r.gather(runs(r.counting()))
+	} else if r.readings != nil {
+		r.whole.sorted = slices.Concat(r.readings...)
+		slices.Sort(r.whole.sorted)
 	}
-	for i := range r.plan.Windows {
-		sum, values := r.window(i)
-		out.Counts[i], out.noReading[i] = sum.Count, sum.Count == 0
-		out.Empty[i] = sum.Count == 0 && sum.Covered == 0
-		out.lasts[i] = known{sum.LastAt, sum.Last}
-		for k := range r.stats {
-			out.Stats[k][i] = r.stat(k, i, sum, values, &r.plan.Windows[i])
+	out := &r.out
+	var length time.Duration
+	for i, yes := range r.counting() {
+		if yes {
+			length += time.Duration(r.plan.bounds[i+1] - r.plan.bounds[i])
 		}
 	}
-	r.whole(&out)
+	for k := range r.stats {
+		out.Whole[k], out.WholeTimes[k] = r.stat(k, -1, &r.whole, length)
+		out.WholeLeast[k], out.WholeMost[k] = r.bounds(k, &r.whole)
+	}
+	out.WholeCount = r.whole.sum.Count
+	out.Coverage = float64(r.whole.sum.Covered) / float64(length)
 	out.fill(r.plan.Windows, r.gaps, r.stats, r.def.Kind, r.before)
-	return out
+	return *out
 }
 
 // Sketch takes in that of a window of rollup.Quarter, which no edge may lie inside of.
@@ -171,25 +323,20 @@ func (r *Reducer) Sketch(start int64, s *sketch.Sketch) error {
 // i is negative; NaN unless they hold all of its readings.
 func (r *Reducer) estimate(p float64, i int, readings float64) float64 {
 	all := sketch.New()
-	take := func(from, to int) {
-		for segment := from; segment < to && segment < len(r.sketches); segment++ {
+	var of []int
+	switch {
+	case i < 0:
+		of = runs(r.counting())
+	case r.plan.parts == nil:
+		of = []int{i, i + 1}
+	default:
+		of = r.plan.parts[i]
+	}
+	for k := 0; k < len(of); k += 2 {
+		for segment := of[k]; segment < of[k+1] && segment < len(r.sketches); segment++ {
 			if r.sketches[segment] != nil && all.Merge(r.sketches[segment]) != nil {
 				readings = math.NaN()
 			}
-		}
-	}
-	switch {
-	case i < 0:
-		for segment, counts := range r.counting() {
-			if counts {
-				take(segment, segment+1)
-			}
-		}
-	case r.plan.parts == nil:
-		take(i, i+1)
-	default:
-		for k := 0; k < len(r.plan.parts[i]); k += 2 {
-			take(r.plan.parts[i][k], r.plan.parts[i][k+1])
 		}
 	}
 	if readings == 0 || all.Count() != readings {
@@ -202,71 +349,87 @@ func (r *Reducer) estimate(p float64, i int, readings float64) float64 {
 	return v
 }
 
-func (r *Reducer) stat(k, i int, sum *rollup.Summary, sorted []float64, w *Window) float64 {
-	if s := r.stats[k]; s.IsEstimate() && s.For(r.def.Kind) {
-		return r.estimate(s.Value, i, sum.Count)
+// row computes what is asked for of window i.
+func (r *Reducer) row(i int, of *gathered) {
+	length := r.plan.Windows[i].Length()
+	out := &r.out
+	out.Counts[i], out.noReading[i] = of.sum.Count, of.sum.Count == 0
+	out.Empty[i] = of.sum.Count == 0 && of.sum.Covered == 0
+	for k := range r.stats {
+		v, at := r.stat(k, i, of, length)
+		out.Stats[k][i] = v
+		if out.Times[k] != nil {
+			out.Times[k][i] = at
+		}
+		if out.Least[k] != nil {
+			out.Least[k][i], out.Most[k][i] = r.bounds(k, of)
+		}
 	}
-	if s := r.stats[k]; s.IsPercentile() && s.For(r.def.Kind) {
-		return Quantile(sorted, s.Value)
-	}
-	return r.of[k](sum, w)
 }
 
-// window puts the segments of one window together.
-func (r *Reducer) window(i int) (sum *rollup.Summary, sorted []float64) {
-	if r.plan.parts == nil {
-		if r.readings != nil {
-			sorted = r.readings[i]
-			slices.Sort(sorted)
+// stat is one stat, in the unit asked for, of window i, or of all of them when i is
+// negative.
+func (r *Reducer) stat(k, i int, of *gathered, length time.Duration) (v float64, at int64) {
+	s, sum := r.stats[k], &of.sum
+	switch {
+	case r.of[k] != nil:
+		v = r.of[k](sum, length)
+	case r.trackOf[k] >= 0:
+		sure, may := &of.sure[r.trackOf[k]], &of.may[r.trackOf[k]]
+		if s.IsTime() {
+			return math.NaN(), s.spellTime(sure)
 		}
-		return &r.sums[i], sorted
+		if v = s.ofSpells(sure, sum.Covered); v != s.ofSpells(may, sum.Covered) {
+			v = math.NaN() // it lies between bounds
+		}
+		return v, 0
+	case s.IsTime():
+		if sum.Count > 0 {
+			at = s.timeOf(sum)
+		}
+		return math.NaN(), at
+	case s.IsEstimate():
+		v = r.estimate(s.Value, i, sum.Count)
+	default:
+		v = Quantile(of.sorted, s.Value)
 	}
-	var all rollup.Summary
-	part := r.plan.parts[i]
-	for k := 0; k < len(part); k += 2 {
-		for segment := part[k]; segment < part[k+1]; segment++ {
-			all.Absorb(&r.sums[segment])
+	if s.HasUnit() {
+		v = s.Convert(v, r.out.units[k].Scale, r.out.units[k].Offset, sum.Count)
+	}
+	return v, 0
+}
+
+func (r *Reducer) bounds(k int, of *gathered) (least, most float64) {
+	if r.trackOf[k] < 0 || !r.stats[k].bounded() {
+		return math.NaN(), math.NaN()
+	}
+	s, t := r.stats[k], r.trackOf[k]
+	return s.ofSpells(&of.sure[t], of.sum.Covered), s.ofSpells(&of.may[t], of.sum.Covered)
+}
+
+// gather puts runs of segments together: where each begins and ends.
+func (r *Reducer) gather(parts []int) gathered {
+	out := gathered{sure: make([]spells, len(r.tracks)), may: make([]spells, len(r.tracks))}
+	for k := 0; k < len(parts); k += 2 {
+		for segment := parts[k]; segment < parts[k+1]; segment++ {
+			out.sum.Absorb(&r.sums[segment])
+			for t := range r.tracks {
+				out.sure[t].then(r.sure[t][segment], segment > parts[k])
+				out.may[t].then(r.may[t][segment], segment > parts[k])
+			}
 			if r.readings != nil {
-				sorted = append(sorted, r.readings[segment]...)
+				out.sorted = append(out.sorted, r.readings[segment]...)
 			}
 		}
 	}
-	slices.Sort(sorted)
-	return &all, sorted
-}
-
-// whole is the stats of all that belongs to any window, each segment once.
-func (r *Reducer) whole(out *Rows) {
-	all := Window{Span: Span{r.plan.From(), r.plan.To()}}
-	if r.plan.parts != nil {
-		all.Pieces = []Span{}
-	}
-	var sum rollup.Summary
-	var values []float64
-	for i, yes := range r.counting() {
-		if !yes {
-			continue
-		}
-		if r.plan.parts != nil {
-			all.Pieces = append(all.Pieces, Span{r.plan.bounds[i], r.plan.bounds[i+1]})
-		}
-		sum.Absorb(&r.sums[i])
-		if r.readings != nil {
-			values = append(values, r.readings[i]...)
-		}
-	}
-	slices.Sort(values)
-	for k := range r.stats {
-		out.Whole = append(out.Whole, r.stat(k, -1, &sum, values, &all))
-	}
-	out.WholeCount = sum.Count
-	out.Coverage = float64(sum.Covered) / float64(all.Length())
+	slices.Sort(out.sorted)
+	return out
 }
 
 // counting says of each segment whether it belongs to any window, and not to a hole
 // between them.
 func (r *Reducer) counting() []bool {
-	out := make([]bool, len(r.sums))
+	out := make([]bool, len(r.plan.bounds)-1)
 	for i := range out {
 		out[i] = r.plan.parts == nil
 	}
@@ -276,6 +439,19 @@ func (r *Reducer) counting() []bool {
 				out[segment] = true
 			}
 		}
+	}
+	return out
+}
+
+// runs are where the runs of true begin and end.
+func runs(of []bool) (out []int) {
+	for i, yes := range of {
+		if yes != (i > 0 && of[i-1]) {
+			out = append(out, i)
+		}
+	}
+	if len(of) > 0 && of[len(of)-1] {
+		out = append(out, len(of))
 	}
 	return out
 }

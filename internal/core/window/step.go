@@ -81,83 +81,23 @@ func (s Step) About() time.Duration {
 	return s.Fixed + time.Duration(s.Days)*24*time.Hour + time.Duration(months)
 }
 
-// From is the time n steps after origin, on the clocks of origin's zone.
+// From is the time n steps after origin, by the clocks of origin's zone unless the step's
+// length is fixed.
 func (s Step) From(origin time.Time, n int) time.Time {
 	if s.Fixed > 0 {
 		return origin.Add(time.Duration(n) * s.Fixed)
 	}
-	year, month, day := origin.Date()
-	if s.Months > 0 {
-		first := time.Date(year, month+time.Month(n*s.Months), 1, 0, 0, 0, 0, time.UTC)
-		last := first.AddDate(0, 1, -1).Day()
-		year, month, day = first.Year(), first.Month(), min(day, last)
-	} else {
-		day += n * s.Days
-	}
-	h, m, sec := origin.Clock()
-	return clock(year, month, day, time.Duration(h)*time.Hour+time.Duration(m)*time.Minute+time.Duration(sec)*time.Second, origin.Location())
+	return when(s.after(reading(origin), n), origin.Location())
 }
 
-// Index is the last n for which From(origin, n) is not after t.
-func (s Step) Index(origin, t time.Time) int {
-	length := t.Sub(origin)
-	if s.Fixed > 0 {
-		n := int(length / s.Fixed)
-		if length%s.Fixed < 0 {
-			n--
-		}
-		return n
+// after is the reading n steps after another; of months that have no such day, on their
+// last.
+func (s Step) after(from time.Time, n int) time.Time {
+	if s.Months == 0 {
+		return from.AddDate(0, 0, n*s.Days).Add(time.Duration(n) * s.Fixed)
 	}
-	n := int(length / s.About())
-	for s.From(origin, n).After(t) {
-		n--
-	}
-	for !s.From(origin, n+1).After(t) {
-		n++
-	}
-	return n
-}
-
-// clock is when the clocks of a zone show a time of day, so long after midnight. Where
-// they show it twice, as when they are set back, it is the first time; where never, the
-// moment at which they are set ahead past it.
-func clock(year int, month time.Month, day int, sinceMidnight time.Duration, zone *time.Location) time.Time {
-	// The clock's reading, taken as if it were UTC; minus an offset it is a real time.
-	reading := time.Date(year, month, day, 0, 0, 0, 0, time.UTC).Add(sinceMidnight)
-	near := time.Date(reading.Year(), reading.Month(), reading.Day(), reading.Hour(), reading.Minute(), reading.Second(), 0, zone)
-	start, end := near.ZoneBounds()
-	var offsets []int
-	if !start.IsZero() {
-		_, before := start.Add(-time.Second).Zone()
-		offsets = append(offsets, before)
-	}
-	_, now := near.Zone()
-	offsets = append(offsets, now)
-	if !end.IsZero() {
-		_, after := end.Zone()
-		offsets = append(offsets, after)
-	}
-	var found time.Time
-	for _, offset := range offsets {
-		t := reading.Add(-time.Duration(offset) * time.Second).In(zone)
-		if _, real := t.Zone(); real == offset && (found.IsZero() || t.Before(found)) {
-			found = t
-		}
-	}
-	if !found.IsZero() {
-		return found
-	}
-	// Never shown: one of the bounds is where the clocks were set past it.
-	for _, bound := range []time.Time{start, end} {
-		if bound.IsZero() {
-			continue
-		}
-		_, before := bound.Add(-time.Second).Zone()
-		_, after := bound.Zone()
-		from, to := bound.UTC().Add(time.Duration(before)*time.Second), bound.UTC().Add(time.Duration(after)*time.Second)
-		if !reading.Before(from) && reading.Before(to) {
-			return bound.In(zone)
-		}
-	}
-	return near
+	year, month, day := from.Date()
+	first := midnight(year, month+time.Month(n*s.Months), 1)
+	last := first.AddDate(0, 1, -1).Day()
+	return first.AddDate(0, 0, min(day, last)-1).Add(from.Sub(midnight(year, month, day)))
 }

@@ -37,7 +37,7 @@ func reduce(t *testing.T, kind series.Kind, gaps string, stats string, pairs ...
 	require.NoError(t, err)
 	asked, err := ParseStats(stats)
 	require.NoError(t, err)
-	r := NewReducer(p, def, asked, g)
+	r := NewReducer(p, def, asked, Options{Gaps: g})
 	require.NoError(t, r.Rows(block, minute))
 	return r.Finish()
 }
@@ -82,14 +82,14 @@ func TestGapsAreTreatedAsAsked(t *testing.T) {
 
 func TestTheWholeRangeIsAWindowToo(t *testing.T) {
 	rows := reduce(t, series.Gauge, "0", "count,mean,max,max_at,sd", 2, 10, 3, 20, 7, 60)
-	assert.Equal(t, []float64{3, 30, 60, float64(7 * minute)}, rows.Whole[:4], "filled rows do not count")
+	assert.Equal(t, []float64{3, 30, 60}, rows.Whole[:3], "filled rows do not count")
+	assert.Equal(t, 7*minute, rows.WholeTimes[3])
 	assert.InDelta(t, math.Sqrt(700), rows.Whole[4], 1e-9) // (400+100+900)/2
 	assert.InDelta(t, 3.0/8, rows.Coverage, 1e-12)
 }
 
 func TestWhatIsAskedForByDefaultStandsInTheFirstPart(t *testing.T) {
-	stats, err := ParseStats("")
-	require.NoError(t, err)
+	stats := Usual(nil)
 	for col := range rollup.ColStates + 1 {
 		assert.Equal(t, col < rollup.Parts[1], Need(stats, series.Gauge).Has(col), col)
 	}
@@ -98,14 +98,17 @@ func TestWhatIsAskedForByDefaultStandsInTheFirstPart(t *testing.T) {
 func TestStatsWithoutAMeaningAreRefusedOrEmpty(t *testing.T) {
 	for text, wrong := range map[string]string{
 		"average": `stat "average" is not known; use some of count, mean`, "mean,mean": "asked for twice", "p101": "not known",
-		"duration": "needs to be told of which state, as in duration:1", "share:on": "a state is a number", "mean:3": "not known",
+		"duration": "needs to be told of which state, as in duration:1", "share:on": "a state is a number", "mean:3": "takes no value", "p1e1": "not known",
+		"mean/h": "mean is not per time", "rate/y": "write rate, rate/min", "above": "needs a number to compare with", "between:9..6": "the lower first", "above:0x1": "a number",
 	} {
 		_, err := ParseStats(text)
 		assert.ErrorContains(t, err, wrong, text)
 	}
-	stats, err := ParseStats("p99.9, duration:2,max_at")
+	stats, err := ParseStats("p99.9, duration:2,max_at,rate/h,between_longest:6..9.5")
 	require.NoError(t, err)
-	assert.Equal(t, []string{"p99.9", "duration:2", "max_at"}, []string{stats[0].String(), stats[1].String(), stats[2].String()})
+	for i, text := range []string{"p99.9", "duration:2", "max_at", "rate/h", "between_longest:6..9.5"} {
+		assert.Equal(t, text, stats[i].String())
+	}
 	rows := reduce(t, series.Bearing, "leave", "min,sd,mean,steadiness", 0, 10, 1, 20)
 	assert.True(t, math.IsNaN(rows.Stats[0][0]) && math.IsNaN(rows.Stats[1][0]), "a circle has no lowest angle")
 	assert.InDelta(t, 15, rows.Stats[2][0], 1e-9)
@@ -150,7 +153,7 @@ func TestPlansPickTheWidestExactTier(t *testing.T) {
 	_, err := NewPlan(cut(7*time.Second), rollup.Tiers, false, false)
 	assert.ErrorContains(t, err, "only summaries of 10s are kept here; use widths and times that are multiples of it, such as 1970-01-01T00:16:30Z")
 	_, err = NewPlan(cut(time.Minute), rollup.Tiers, false, true)
-	assert.ErrorContains(t, err, "percentiles need the readings")
+	assert.ErrorContains(t, err, "need the readings")
 	p, err := NewPlan(cut(time.Minute), rollup.Tiers, true, true)
 	require.NoError(t, err)
 	assert.Equal(t, rollup.Readings, p.Tier)
