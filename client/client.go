@@ -117,6 +117,20 @@ func (c *Client) do(ctx context.Context, call string, query url.Values) (*http.R
 	return nil, &refused.Error
 }
 
+// copy writes an answer as it is to a writer. One that breaks off is an error.
+func (c *Client) copy(ctx context.Context, call string, query url.Values, form string, to io.Writer) error {
+	query.Set("format", form)
+	resp, err := c.do(ctx, call, query)
+	if err != nil {
+		return err
+	}
+	defer resp.Body.Close()
+	if _, err := io.Copy(to, resp.Body); err != nil {
+		return fmt.Errorf("the answer of %s broke off: %w", c.base, plain.Network(err))
+	}
+	return nil
+}
+
 func get[T any](ctx context.Context, c *Client, call string, query url.Values) (out T, err error) {
 	resp, err := c.do(ctx, call, query)
 	if err != nil {

@@ -12,10 +12,10 @@ import (
 type Number float64
 
 // MarshalJSON writes the shortest decimal that reads back the same, or null.
-func (n Number) MarshalJSON() ([]byte, error) { return n.append(nil), nil }
+func (n Number) MarshalJSON() ([]byte, error) { return AppendNumber(nil, float64(n)), nil }
 
-func (n Number) append(out []byte) []byte {
-	f := float64(n)
+// AppendNumber appends what MarshalJSON of a Number writes.
+func AppendNumber(out []byte, f float64) []byte {
 	if math.IsNaN(f) || math.IsInf(f, 0) {
 		return append(out, "null"...)
 	}
@@ -47,7 +47,7 @@ func (n Numbers) MarshalJSON() ([]byte, error) {
 		if i > 0 {
 			out = append(out, ',')
 		}
-		out = Number(f).append(out)
+		out = AppendNumber(out, f)
 	}
 	return append(out, ']'), nil
 }
@@ -134,6 +134,10 @@ type Moment struct {
 	At     time.Time `json:"at"`
 	How    string    `json:"how"`
 	Values []Then    `json:"values"`
+
+	// Unknown are the paths of series of which only summaries are kept, which do not tell
+	// whether there was a reading of that very time.
+	Unknown []string `json:"unknown"`
 }
 
 // Reject is a reading or message that was refused.

@@ -15,7 +15,7 @@ func console(files fs.FS) gin.HandlerFunc {
 	static := http.FileServerFS(files)
 	return func(c *gin.Context) {
 		at := c.Request.URL.Path
-		if strings.HasPrefix(at, "/api/") {
+		if cleaned := path.Clean(at); cleaned == "/api" || strings.HasPrefix(cleaned, "/api/") {
 			fail(c, http.StatusNotFound, "route", at+" is no call of this interface; see /api/openapi.yaml")
 			return
 		}

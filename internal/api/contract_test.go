@@ -165,7 +165,7 @@ func TestAnswersAreAsDescribed(t *testing.T) {
 		{"/api/v1/windows?select=%23&width=7s&stats=count&" + window, 200, `"tier":"readings"`},
 		{"/api/v1/windows?select=%23&from=2026-03-01T07:58:00Z&to=2026-03-01T08:02:00Z&width=1m&gaps=-1&stats=last", 200, `"last":[-1,-1,0,1]`},
 		{"/api/v1/windows", 400, "select is missing"},
-		{"/api/v1/windows?select=%23&from=yesterday", 400, "is not an RFC 3339 time"},
+		{"/api/v1/windows?select=%23&from=yesterday", 400, "is no time; write a date such as"},
 		{"/api/v1/windows?select=%23&to=2026-03-01T08:00:00Z", 400, "from is missing"},
 		{"/api/v1/windows?select=%23&last=1h&" + window, 400, "use one of them"},
 		{"/api/v1/windows?select=%23&from=2026-03-01T09:00:00Z&to=2026-03-01T08:00:00Z", 400, "range is reversed"},
@@ -184,13 +184,13 @@ func TestAnswersAreAsDescribed(t *testing.T) {
 		{"/api/v1/windows?select=%23&unit=K&last=1h", 400, "mg/l cannot be converted to K; possible are g/l, kg/m3"},
 		{"/api/v1/windows?select=%23&stats=increase&last=1h", 400, "is for series of kind counter; stony-beck/raceway-1/oxygen is a gauge"},
 		{"/api/v1/windows?select=%23&widht=1h", 400, `parameter \"widht\" is not known; use some of select`},
-		{"/api/v1/windows?calc=a=b&last=1h", 400, "calculation a, line and column: unknown name b (1:1); inputs are"},
+		{"/api/v1/windows?calc=a=b&last=1h", 400, "input is missing beside calc"},
 		{"/api/v1/windows?input=b=x/y&last=1h", 400, "nothing to calculate"},
 		{"/api/v1/windows?input=b=x/y&calc=a=b&select=%23", 400, "leave it out"},
 		{"/api/v1/windows?select=%23&label=depth&last=1h", 400, "write key=value"},
 		{"/api/v1/windows?select=%23&label=depth=3m&last=1h", 404, "no series matches"},
 		// An hour from 0 to 59: its mean is 29.5; in kg/m3 a thousandth.
-		{"/api/v1/windows?select=%23&width=whole&unit=kg/m3&stats=mean,max_at&" + window, 200, `"mean":[0.0295`},
+		{"/api/v1/windows?select=%23&width=whole&unit=kg/m3&stats=mean,max_at&" + window, 200, `"mean":[0.029`},
 		{"/api/v1/windows?select=%23&width=whole&stats=max_at&" + window, 200, `"max_at":["2026-03-01T08:59:00Z"]`},
 		{"/api/v1/windows?select=%23&width=30m&shift=30m&stats=first&" + window, 200, `"first":[null,0]`},
 		{"/api/v1/windows?select=%23&width=30m&across=max&by=level:1&stats=last&" + window, 200, `"name":"stony-beck"`},
@@ -216,6 +216,40 @@ func TestAnswersAreAsDescribed(t *testing.T) {
 		{"/api/v1/windows?select=%23&last=1h&gaps=guess", 400, "use leave, carry, carry:30m"},
 		{"/api/v1/windows?select=%23&last=soon", 400, "write a whole number"},
 		{"/api/v1/windows?select=nowhere/at/all&last=1h", 404, "no series matches"},
+		// Given twice, or not known anywhere.
+		{"/api/v1/windows?select=%23&width=1h&width=2h", 400, `width is given twice, \"1h\" and \"2h\"`},
+		{"/api/v1/now?selects=%23", 400, `parameter \"selects\" is not known; use some of select, label`},
+		{"/api/v1/now?select=%25zz%zz", 400, "the query cannot be read"},
+		{"/api/v1/windows?select=%zz", 400, "the query cannot be read"},
+		{"/api/v1/health?x=1", 400, "this call takes none"},
+		{"/api/v1/moment?select=%23&at=2026-03-01T08:10:30Z&unit=K", 400, `\"unit\" is not known`},
+		{"/api/v1/windows?select=%23&width=whole&origin=2026-03-01&" + window, 400, "origin says nothing of the whole range"},
+		{"/api/v1/windows?select=%23&width=whole&stride=1h&" + window, 400, "stride says nothing of the whole range"},
+		{"/api/v1/windows?select=%23&stats=p1e1", 400, `\"p1e1\" is not known`},
+		{"/api/v1/windows?input=a=stony-beck/raceway-1/oxygen&calc=a=1", 400, "an input or a calculation before it has this name"},
+		{"/api/v1/windows?select=%23&last=-1h", 400, "write it without a sign, such as last=1h"},
+		{"/api/v1/windows?select=%23&from=2199-01-01", 400, "is not over yet, and without to the range ends now"},
+		{"/api/v1/series?select=b%C3%B6je", 400, `holds 'ö'`},
+		{"/api/v1/windows?select=%23&unit=" + strings.Repeat("x", 40_000), 414, "at most 32768 are read"},
+		{"/api/v1/windows?select=%23&format=xml", 406, "use json, csv or arrow"},
+		// What can be asked.
+		{"/api/v1/windows?select=%23&from=2026-03-01%2008:00&to=2026-03-01%2009:00&zone=Europe/Lisbon&width=whole&stats=count", 200, `"count":[60]`},
+		{"/api/v1/windows?select=%23&from=2026-03-01T08:10:00Z&to=2026-03-01T08:50:00Z&width=30m&stats=count", 200, `"count":[30,30]`},
+		{"/api/v1/windows?select=%23&from=2026-03-01T08:10:00Z&to=2026-03-01T08:50:00Z&width=30m&stats=count&edges=clipped", 200, `"count":[20,20]`},
+		{"/api/v1/windows?select=%23&width=whole&hours=08:00-08:05,08:10-08:15&stats=count,max_at&" + window, 200, `"max_at":["2026-03-01T08:14:00Z"]`},
+		{"/api/v1/windows?select=%23&width=1d&except=2026-03-01&from=2026-03-01&to=2026-03-02", 400, "none of the range"},
+		{"/api/v1/windows?select=%23&width=10m&stats=min,max&then=mean,p50&" + window, 200, `"then":{"max":{"mean":34,"p50":34},"min":{"mean":25,"p50":25}}`},
+		{"/api/v1/windows?select=%23&width=30m&fold=day&stats=mean&" + window, 200, `"places":["08:00","08:30"]`},
+		{"/api/v1/windows?select=%23&width=30m&stats=above:44,above_first:9&" + window, 200, `"above:44":[0,900]`},
+		{"/api/v1/windows?select=%23&width=30m&stats=slope/h&" + window, 200, `"units":{"slope/h":"mg/l/h"}`},
+		{"/api/v1/windows?select=%23&width=whole&stats=mean&gaps=5&unit=g/l&from=2026-03-02&to=2026-03-03", 200, `"mean":[5]`},
+		{"/api/v1/windows?input=o=stony-beck/%2B/oxygen@max&by=level:2&calc=a=o%2B1&calc=b=2*a&width=whole&" + window, 200, `"name":"stony-beck/raceway-1 b"`},
+		{"/api/v1/windows?select=%23&lowest=1&rank=max&stats=min,max&width=whole&" + window, 200, `"rank":1`},
+		{"/api/v1/windows?select=%23&explain=yes&width=15m&" + window, 200, `"explained":{"why":"","read":[{"tier":"1m"`},
+		{"/api/v1/windows?select=%23&explain=yes&width=50s&" + window, 200, "inside a summary of 1m"},
+		{"/api/v1/readings?select=%23&from=2026-03-01T08:00:00Z&to=2026-03-01T08:02:00Z", 200, `[{"time":"2026-03-01T08:00:00Z","value":0},{"time":"2026-03-01T08:01:00Z","value":1}]`},
+		{"/api/v1/readings?select=%23&most=1&format=csv&" + window, 200, "series,time,value,unit\nstony-beck/raceway-1/oxygen,2026-03-01T08:00:00Z,0,mg/l\n"},
+		{"/api/v1/windows?select=%23&width=1h&format=csv&stats=mean,max_at&" + window, 200, "series,start,end,place,mean,max_at,unit,empty,filled,open\nstony-beck/raceway-1/oxygen,2026-03-01T08:00:00Z,2026-03-01T09:00:00Z,,29.5,2026-03-01T08:59:00Z,mg/l,false,false,false\n"},
 	} {
 		status, text := c.get(test.path)
 		where, _ := url.QueryUnescape(test.path)
@@ -306,7 +340,7 @@ func TestAProcessThatIsBothKnowsOfEachSeriesWhetherItsReadingsAreHere(t *testing
 	assert.Contains(t, text, `"count":[60]`)
 	status, text := c.get("/api/v1/windows?select=long-mere/buoy-1/oxygen&from=2026-03-01T08:00:00Z&to=2026-03-01T09:00:00Z&width=1h&stats=count,p95")
 	assert.Equal(t, 400, status, "and refuses what only readings could answer")
-	assert.Contains(t, text, "percentiles need the readings themselves")
+	assert.Contains(t, text, "need the readings themselves")
 	for _, u := range s.Uplinks() {
 		assert.Less(t, u.Backlog.Rows, 100, "the gateway's uplink sends its own series and not those of others")
 	}
@@ -400,7 +434,7 @@ func TestTheStreamTellsAllThenWhatChanged(t *testing.T) {
 
 func TestThePagesOfTheConsoleAndUnknownCalls(t *testing.T) {
 	s := serve(t)
-	for path, status := range map[string]int{"/api/v1/nothing": 404, "/api/v2/now": 404} {
+	for path, status := range map[string]int{"/api/v1/nothing": 404, "/api/v2/now": 404, "//api/v1/now": 404} {
 		resp, err := http.Get(s.Address + path)
 		require.NoError(t, err)
 		text, err := io.ReadAll(resp.Body)
@@ -409,6 +443,10 @@ func TestThePagesOfTheConsoleAndUnknownCalls(t *testing.T) {
 		assert.Equal(t, status, resp.StatusCode, path)
 		assert.Contains(t, string(text), "openapi.yaml", path)
 	}
+	head, err := http.Head(s.Address + "/api/v1/now")
+	require.NoError(t, err)
+	head.Body.Close()
+	assert.Equal(t, "application/json; charset=utf-8", head.Header.Get("Content-Type"))
 	resp, err := http.Post(s.Address+"/api/v1/now", "text/plain", nil)
 	require.NoError(t, err)
 	resp.Body.Close()

@@ -12,7 +12,11 @@ const writeWithin = 30 * time.Second
 // stops reading does not hold its place for ever, however long the answer is.
 func WithDeadlines(within time.Duration, next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		next.ServeHTTP(&patient{w, http.NewResponseController(w), within}, r)
+		p := &patient{w, http.NewResponseController(w), within, false}
+		next.ServeHTTP(p, r)
+		if p.broken {
+			panic(http.ErrAbortHandler) // ends the connection, so that no client takes the answer for whole
+		}
 	})
 }
 
@@ -20,6 +24,22 @@ type patient struct {
 	http.ResponseWriter
 	control *http.ResponseController
 	within  time.Duration
+	broken  bool
+}
+
+// breakOff marks an answer that is not whole.
+func breakOff(w http.ResponseWriter) {
+	for w != nil {
+		if p, ok := w.(*patient); ok {
+			p.broken = true
+			return
+		}
+		inner, ok := w.(interface{ Unwrap() http.ResponseWriter })
+		if !ok {
+			return
+		}
+		w = inner.Unwrap()
+	}
 }
 
 func (p *patient) Write(data []byte) (int, error) {

@@ -3,6 +3,7 @@ package api
 import (
 	"fmt"
 	"net/http"
+	"net/url"
 	"time"
 
 	"github.com/gin-gonic/gin"
@@ -12,18 +13,24 @@ import (
 	"nexocumula/internal/query"
 )
 
+var momentParameters = names{"select", "label*", "at", "zone", "how", "within"}
+
 func (h handlers) moment(c *gin.Context) {
-	q, err := readMoment(c)
+	v, ok := momentParameters.query(c)
+	if !ok {
+		return
+	}
+	q, err := readMoment(v)
 	if err != nil {
 		fail(c, http.StatusBadRequest, "query", err.Error())
 		return
 	}
-	found, err := q.Run(c.Request.Context(), h.source())
+	found, unknown, err := q.Run(c.Request.Context(), h.source())
 	if err != nil {
 		refused(c, err)
 		return
 	}
-	out := client.Moment{At: q.At.UTC(), How: string(q.How), Values: make([]client.Then, len(found))}
+	out := client.Moment{At: q.At.UTC(), How: string(q.How), Values: make([]client.Then, len(found)), Unknown: append([]string{}, unknown...)}
 	for i, f := range found {
 		out.Values[i] = client.Then{
 			Path: string(f.Path), Kind: string(f.Kind), Unit: f.Unit, Time: time.Unix(0, f.Time).UTC(),
@@ -33,15 +40,18 @@ func (h handlers) moment(c *gin.Context) {
 	c.JSON(http.StatusOK, out)
 }
 
-func readMoment(c *gin.Context) (q query.Moment, err error) {
-	v := c.Request.URL.Query()
+func readMoment(v url.Values) (q query.Moment, err error) {
 	if q.Select, err = readSelector(v); err != nil {
 		return q, err
 	}
 	if v.Get("at") == "" {
 		return q, fmt.Errorf("at is missing; name the moment, such as at=2026-03-01T08:00:00Z")
 	}
-	if q.At, err = readTime("at", v.Get("at")); err != nil {
+	zone, err := readZone(v)
+	if err != nil {
+		return q, err
+	}
+	if q.At, err = readTime("at", v.Get("at"), zone); err != nil {
 		return q, err
 	}
 	if q.How, err = query.ParseHow(v.Get("how")); err != nil {

@@ -27,20 +27,23 @@ type route struct {
 	path   string
 	role   Role
 	handle gin.HandlerFunc
+
+	endless bool // an answer that goes on
 }
 
 func (h handlers) routes() []route {
 	return []route{
-		{http.MethodGet, "/api/v1/health", Viewer, h.health},
-		{http.MethodGet, "/api/v1/series", Viewer, h.series},
-		{http.MethodGet, "/api/v1/now", Viewer, h.latest},
-		{http.MethodGet, "/api/v1/stream", Viewer, h.stream},
-		{http.MethodGet, "/api/v1/windows", Viewer, h.windows},
-		{http.MethodGet, "/api/v1/moment", Viewer, h.moment},
-		{http.MethodGet, "/api/v1/rejects", Engineer, h.rejects},
-		{http.MethodGet, "/api/v1/uplinks", Viewer, h.uplinks},
-		{http.MethodPost, "/api/v1/replication", Gateway, h.replication},
-		{http.MethodGet, "/api/openapi.yaml", Anyone, func(c *gin.Context) { c.Data(http.StatusOK, "application/yaml", api.OpenAPI) }},
+		{http.MethodGet, "/api/v1/health", Viewer, h.health, false},
+		{http.MethodGet, "/api/v1/series", Viewer, h.series, false},
+		{http.MethodGet, "/api/v1/now", Viewer, h.latest, false},
+		{http.MethodGet, "/api/v1/stream", Viewer, h.stream, true},
+		{http.MethodGet, "/api/v1/windows", Viewer, h.windows, false},
+		{http.MethodGet, "/api/v1/readings", Viewer, h.readings, false},
+		{http.MethodGet, "/api/v1/moment", Viewer, h.moment, false},
+		{http.MethodGet, "/api/v1/rejects", Engineer, h.rejects, false},
+		{http.MethodGet, "/api/v1/uplinks", Viewer, h.uplinks, false},
+		{http.MethodPost, "/api/v1/replication", Gateway, h.replication, false},
+		{http.MethodGet, "/api/openapi.yaml", Anyone, func(c *gin.Context) { c.Data(http.StatusOK, "application/yaml", api.OpenAPI) }, false},
 	}
 }
 

@@ -45,10 +45,13 @@ func Handler(s Service) http.Handler {
 	router.Use(gin.CustomRecoveryWithWriter(nil, func(c *gin.Context, cause any) {
 		s.Log.Error("a request failed inside", "path", c.Request.URL.Path, "cause", cause)
 		fail(c, http.StatusInternalServerError, "internal", "the service failed while answering; its log says more")
-	}), headers)
+	}), headers, refuseLong)
 	h := handlers{s, new(atomic.Int64), newHub(s.Store)}
 	for _, r := range h.routes() {
 		router.Handle(r.method, r.path, r.handle)
+		if r.method == http.MethodGet && !r.endless {
+			router.HEAD(r.path, r.handle) // the same without its body, which the server leaves out
+		}
 	}
 	router.NoRoute(console(s.Console))
 	router.NoMethod(func(c *gin.Context) {

@@ -1,6 +1,7 @@
 package api
 
 import (
+	"cmp"
 	"fmt"
 	"net/http"
 	"slices"
@@ -14,6 +15,9 @@ import (
 )
 
 func (h handlers) health(c *gin.Context) {
+	if _, ok := (names{}).query(c); !ok {
+		return
+	}
 	out := client.Health{
 		Status: "ok", Troubles: []string{}, Version: h.Version, Started: h.Started.UTC(),
 		Series: h.Store.Count(), Unsealed: h.Store.UnsealedRows(), Damaged: h.Store.Damaged(), Dropped: h.Dropped(),
@@ -110,12 +114,16 @@ func orNever(t time.Time) string {
 const maxRejects = 1000
 
 func (h handlers) rejects(c *gin.Context) {
-	limit, err := strconv.Atoi(c.DefaultQuery("limit", "50"))
-	if err != nil || limit < 1 || limit > maxRejects {
-		fail(c, http.StatusBadRequest, "limit", fmt.Sprintf("limit %q: use 1 to %d", c.Query("limit"), maxRejects))
+	v, ok := names{"source", "limit"}.query(c)
+	if !ok {
 		return
 	}
-	found, err := h.Store.Rejects(c.Query("source"), limit)
+	limit, err := strconv.Atoi(cmp.Or(v.Get("limit"), "50"))
+	if err != nil || limit < 1 || limit > maxRejects {
+		fail(c, http.StatusBadRequest, "limit", fmt.Sprintf("limit %q: use 1 to %d", v.Get("limit"), maxRejects))
+		return
+	}
+	found, err := h.Store.Rejects(v.Get("source"), limit)
 	if err != nil {
 		fail(c, http.StatusInternalServerError, "store", err.Error())
 		return
@@ -128,6 +136,9 @@ func (h handlers) rejects(c *gin.Context) {
 }
 
 func (h handlers) uplinks(c *gin.Context) {
+	if _, ok := (names{}).query(c); !ok {
+		return
+	}
 	out := client.Uplinks{Sending: []client.Sending{}, Receiving: []client.Receiving{}}
 	for _, u := range h.Uplinks() {
 		one := client.Sending{

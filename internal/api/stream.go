@@ -15,7 +15,11 @@ const maxStreams = 500
 // stream sends all latest values at once and from then on those that changed, as
 // Server-Sent Events named "now".
 func (h handlers) stream(c *gin.Context) {
-	selector, err := series.ParseSelector(c.DefaultQuery("select", "#"))
+	v, ok := names{"select"}.query(c)
+	if !ok {
+		return
+	}
+	selector, err := readSelected(v)
 	if err != nil {
 		fail(c, http.StatusBadRequest, "select", err.Error())
 		return

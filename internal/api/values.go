@@ -3,31 +3,30 @@ package api
 import (
 	"errors"
 	"net/http"
-	"strings"
 	"time"
 
 	"github.com/gin-gonic/gin"
 
 	"nexocumula/client"
-	"nexocumula/internal/core/series"
 	"nexocumula/internal/core/span"
 	"nexocumula/internal/query"
 	"nexocumula/internal/store"
 )
 
+var valuesParameters = names{"select", "label*"}
+
 // selected is the series that ?select= names, all of them when it is missing.
 func (h handlers) selected(c *gin.Context) ([]store.Series, bool) {
-	selector, err := series.ParseSelector(c.DefaultQuery("select", "#"))
-	var labels series.Labels
-	if err == nil {
-		labels, err = series.ParseLabels(strings.Join(c.QueryArray("label"), ","))
+	v, ok := valuesParameters.query(c)
+	if !ok {
+		return nil, false
 	}
+	selector, err := readSelected(v)
 	if err != nil {
 		fail(c, http.StatusBadRequest, "select", err.Error())
 		return nil, false
 	}
-	selector = selector.With(labels)
-	if c.Query("select") == "" && labels == "" {
+	if v.Get("select") == "" && len(v["label"]) == 0 {
 		return h.Store.List(selector), true // an empty store is no mistake
 	}
 	found, err := query.Find(h.Store, selector)

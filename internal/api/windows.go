@@ -1,10 +1,10 @@
 package api
 
 import (
-	"encoding/json"
 	"errors"
+	"fmt"
 	"net/http"
-	"time"
+	"strings"
 
 	"github.com/gin-gonic/gin"
 
@@ -12,25 +12,57 @@ import (
 	"nexocumula/internal/query"
 )
 
+// answer is a writer of an answer in one of the forms. Rows are written as they come, so
+// that no answer is ever held whole.
+type answer interface {
+	// begun reports that something was sent, so that it is too late for a refusal.
+	begun() bool
+	// end completes the answer; with a cause it says why the rest is missing, where the
+	// form has room for it.
+	end(cause *client.Error) error
+}
+
 func (h handlers) windows(c *gin.Context) {
 	q, err := readWindows(c, h.now())
 	if err != nil {
 		fail(c, http.StatusBadRequest, "query", err.Error())
 		return
 	}
-	out := &windowsWriter{to: c.Writer, query: q}
-	err = q.Run(c.Request.Context(), h.source(), out)
+	var out interface {
+		answer
+		query.Sink
+	}
+	switch form, err := formOf(c); {
+	case err != nil:
+		fail(c, http.StatusNotAcceptable, "format", err.Error())
+		return
+	case form == asCSV:
+		out = newTable(q, newCSV(c.Writer))
+	case form == asArrow:
+		out = newTable(q, newArrow(c.Writer))
+	default:
+		out = &windowsJSON{to: newBuffered(c.Writer), query: q}
+	}
+	h.complete(c, out, q.Run(c.Request.Context(), h.source(), out))
+}
+
+// complete ends an answer. One that breaks off ends the connection too, lest a client that
+// does not look inside take it for whole.
+func (h handlers) complete(c *gin.Context, out answer, err error) {
 	switch {
-	case err != nil && !out.begun:
+	case err != nil && !out.begun():
 		refused(c, err)
+		return
 	case err == nil:
 		err = out.end(nil)
 	case c.Request.Context().Err() == nil: // the client is still there: say why the rest is missing
 		h.Log.Error("an answer could not be finished", "path", c.Request.URL.Path, "error", err)
-		err = out.end(errorOf(err))
+		_ = out.end(errorOf(err))
 	}
-	if err != nil && out.begun {
-		c.Abort() // nobody is left to tell
+	if err != nil {
+		c.Writer.Flush() // what came so far is right
+		breakOff(c.Writer)
+		c.Abort()
 	}
 }
 
@@ -46,98 +78,36 @@ func errorOf(err error) *client.Error {
 	return &client.Error{Code: "store", Message: err.Error()}
 }
 
-// windowsWriter writes an answer series by series, so that none is ever held whole.
-type windowsWriter struct {
-	to     gin.ResponseWriter
-	query  query.Windows
-	head   query.Head
-	begun  bool
-	series int
-}
+// form is how an answer is written.
+type form string
 
-// Head begins the answer: all of a client.Windows up to its series.
-func (w *windowsWriter) Head(head query.Head) error {
-	w.head = head
-	q := w.query
-	out := client.Windows{
-		From: head.From, To: head.To, Zone: q.Grid.Zone.String(), Width: "whole", Gaps: q.Gaps.String(), Stats: []string{},
-		Starts: make([]time.Time, len(head.Windows)), Ends: make([]time.Time, len(head.Windows)),
-	}
-	if !head.Width.IsZero() {
-		out.Width = head.Width.String()
-	}
-	out.Stride = out.Width
-	if !q.Grid.Stride.IsZero() {
-		out.Stride = q.Grid.Stride.String()
-	}
-	for _, s := range head.Stats {
-		out.Stats = append(out.Stats, s.String())
-	}
-	for i, one := range head.Windows {
-		out.Starts[i], out.Ends[i] = at(one.From), at(one.To)
-	}
-	text, err := json.Marshal(out)
-	if err != nil {
-		return err
-	}
-	w.begun = true
-	w.to.Header().Set("Content-Type", "application/json; charset=utf-8")
-	w.to.WriteHeader(http.StatusOK)
-	const rest = `null}` // of the series, which follow
-	_, err = w.to.Write(append(text[:len(text)-len(rest)], '['))
-	return err
-}
+const (
+	asJSON  form = "json"
+	asCSV   form = "csv"
+	asArrow form = "arrow"
+)
 
-// Series adds one.
-func (w *windowsWriter) Series(rows query.SeriesRows) error {
-	text, err := json.Marshal(seriesWindows(rows))
-	if err != nil {
-		return err
-	}
-	if w.series++; w.series > 1 {
-		text = append([]byte{','}, text...)
-	}
-	_, err = w.to.Write(text)
-	return err
-}
+const (
+	typeJSON  = "application/json; charset=utf-8"
+	typeCSV   = "text/csv; charset=utf-8"
+	typeArrow = "application/vnd.apache.arrow.stream"
+)
 
-func (w *windowsWriter) end(cause *client.Error) error {
-	text := []byte("]}\n")
-	if cause != nil {
-		said, err := json.Marshal(cause)
-		if err != nil {
-			return err
-		}
-		text = append(append([]byte(`],"error":`), said...), "}\n"...)
+// formOf is the form that a call asks for: with format, or else with the header Accept.
+func formOf(c *gin.Context) (form, error) {
+	switch f := form(c.Query("format")); f {
+	case asJSON, asCSV, asArrow:
+		return f, nil
+	case "":
+	default:
+		return "", fmt.Errorf("format %q: use json, csv or arrow", f)
 	}
-	_, err := w.to.Write(text)
-	return err
+	accept := c.GetHeader("Accept")
+	switch {
+	case strings.Contains(accept, "text/csv"):
+		return asCSV, nil
+	case strings.Contains(accept, typeArrow):
+		return asArrow, nil
+	}
+	return asJSON, nil
 }
-
-func seriesWindows(s query.SeriesRows) client.SeriesWindows {
-	out := client.SeriesWindows{
-		Name: s.Name, Kind: string(s.Kind), Unit: s.Unit, Labels: s.Labels.Map(), Tier: s.Tier.String(), Members: s.Members,
-		Coverage: client.Number(s.Coverage), Values: map[string]client.Numbers{}, Times: map[string]client.Times{},
-		Empty: s.Empty, Filled: s.Filled, Open: s.Open,
-		Whole: client.Whole{Values: map[string]client.Number{}, Times: map[string]*time.Time{}},
-	}
-	if !s.Shift.IsZero() {
-		out.Shift = s.Shift.String()
-	}
-	for i, stat := range s.Stats {
-		if s.Times[i] == nil {
-			out.Values[stat] = s.Rows.Stats[i]
-			out.Whole.Values[stat] = client.Number(s.Whole[i])
-			continue
-		}
-		times := make(client.Times, len(s.Times[i]))
-		for k, ns := range s.Times[i] {
-			times[k] = timeOrNil(ns)
-		}
-		out.Times[stat] = times
-		out.Whole.Times[stat] = timeOrNil(s.WholeTimes[i])
-	}
-	return out
-}
-
-func at(ns int64) time.Time { return time.Unix(0, ns).UTC() }

@@ -3,34 +3,30 @@ package api
 import (
 	"fmt"
 	"net/url"
-	"slices"
 	"strconv"
 	"strings"
 	"time"
 
 	"github.com/gin-gonic/gin"
 
-	"nexocumula/internal/core/series"
 	"nexocumula/internal/core/window"
 	"nexocumula/internal/query"
 )
 
-// parameters of /windows; any other is refused, lest a typing error go unnoticed.
-var windowsParameters = []string{
-	"select", "label", "from", "to", "last", "range", "zone", "width", "stride", "origin", "hours", "days", "newest",
-	"stats", "gaps", "unit", "shift", "across", "by", "input", "calc",
+// windowsParameters are those of /windows.
+var windowsParameters = names{
+	"select", "label*", "from", "to", "last", "range", "zone", "width", "stride", "origin", "by_clock", "edges", "hours", "days", "except*", "fold", "newest",
+	"stats", "gaps", "unit*", "shift", "across", "weight", "by", "highest", "lowest", "rank", "then", "input*", "calc*", "explain", "format",
 }
 
 // readWindows reads the query's parameters.
 func readWindows(c *gin.Context, now time.Time) (q query.Windows, err error) {
-	v := c.Request.URL.Query()
-	for name := range v {
-		if !slices.Contains(windowsParameters, name) {
-			return q, fmt.Errorf("parameter %q is not known; use some of %s", name, strings.Join(windowsParameters, ", "))
-		}
+	v, err := windowsParameters.read(c)
+	if err != nil {
+		return q, err
 	}
 	q.Now = now
-	for _, step := range []func(*query.Windows, url.Values, time.Time) error{readWhat, readGrid, readWhen, readHow} {
+	for _, step := range []func(*query.Windows, url.Values, time.Time) error{readWhat, readGrid, readDays, readWhen, readHow, readTogether} {
 		if err := step(&q, v, now); err != nil {
 			return q, err
 		}
@@ -47,15 +43,8 @@ func readWhat(q *query.Windows, v url.Values, _ time.Time) error {
 		}
 		q.Inputs = append(q.Inputs, in)
 	}
-	for _, text := range v["calc"] {
-		calculation, err := query.ParseCalculation(text, q.Inputs)
-		if err != nil {
-			return err
-		}
-		q.Calculations = append(q.Calculations, calculation)
-	}
-	if len(q.Inputs)+len(q.Calculations) > 0 {
-		for _, other := range []string{"select", "stats", "across"} {
+	if len(v["input"])+len(v["calc"]) > 0 {
+		for _, other := range []string{"select", "stats", "across", "label"} {
 			if v.Get(other) != "" {
 				return fmt.Errorf("%s is given beside input and calc, which say which series and stats by themselves; leave it out", other)
 			}
@@ -63,29 +52,28 @@ func readWhat(q *query.Windows, v url.Values, _ time.Time) error {
 		if len(q.Inputs) == 0 {
 			return fmt.Errorf("input is missing beside calc; name the series a formula is about, such as input=in=stony-beck/inlet/flow")
 		}
-		return nil
 	}
 	var err error
+	if q.Calculations, err = query.ParseCalculations(v["calc"], q.Inputs); err != nil || len(q.Inputs) > 0 {
+		return err
+	}
 	q.Select, err = readSelector(v)
 	return err
 }
 
-func readSelector(v url.Values) (series.Selector, error) {
-	if v.Get("select") == "" {
-		return series.Selector{}, fmt.Errorf("select is missing; name the series, such as select=long-mere/+/water_temp")
+// readZone reads the zone whose clocks count.
+func readZone(v url.Values) (*time.Location, error) {
+	zone, err := time.LoadLocation(v.Get("zone"))
+	if err != nil || v.Get("zone") == "Local" {
+		return nil, fmt.Errorf("zone %q is not known; use an IANA name such as Europe/Lisbon, or UTC", v.Get("zone"))
 	}
-	selector, err := series.ParseSelector(v.Get("select"))
-	if err != nil {
-		return selector, err
-	}
-	labels, err := series.ParseLabels(strings.Join(v["label"], ","))
-	return selector.With(labels), err
+	return zone, nil
 }
 
 // readGrid reads how the range is cut.
 func readGrid(q *query.Windows, v url.Values, _ time.Time) (err error) {
-	if q.Grid.Zone, err = time.LoadLocation(v.Get("zone")); err != nil || v.Get("zone") == "Local" {
-		return fmt.Errorf("zone %q is not known; use an IANA name such as Europe/Lisbon, or UTC", v.Get("zone"))
+	if q.Grid.Zone, err = readZone(v); err != nil {
+		return err
 	}
 	switch text := v.Get("width"); text {
 	case "":
@@ -105,32 +93,73 @@ func readGrid(q *query.Windows, v url.Values, _ time.Time) (err error) {
 		}
 	}
 	if text := v.Get("origin"); text != "" {
-		if q.Grid.Origin, err = readTime("origin", text); err != nil {
+		if q.Grid.Origin, err = readTime("origin", text, q.Grid.Zone); err != nil {
 			return err
 		}
 	}
+	if q.Grid.ByClock, err = readYes(v, "by_clock"); err != nil {
+		return err
+	}
+	switch text := v.Get("edges"); text {
+	case "", "whole":
+	case "clipped":
+		q.Grid.Clipped = true
+	default:
+		return fmt.Errorf("edges %q: use whole, for windows that may reach beyond the range, or clipped, for such that end with it", text)
+	}
+	if q.Grid.Fold, err = window.ParseFold(v.Get("fold")); err != nil {
+		return err
+	}
+	if v.Get("newest") != "" {
+		q.Grid.Newest, err = readCount(v, "newest", "how many of the last windows you want")
+	}
+	return err
+}
+
+// readDays reads which hours and days count.
+func readDays(q *query.Windows, v url.Values, _ time.Time) (err error) {
 	if text := v.Get("hours"); text != "" {
-		hours, err := window.ParseHours(text)
-		if err != nil {
+		if q.Grid.Hours, err = window.ParseHours(text); err != nil {
 			return err
 		}
-		q.Grid.Hours = &hours
 	}
 	if text := v.Get("days"); text != "" {
 		if q.Grid.Days, err = window.ParseDays(text); err != nil {
 			return err
 		}
 	}
-	if text := v.Get("newest"); text != "" {
-		if q.Grid.Newest, err = strconv.Atoi(text); err != nil || q.Grid.Newest < 1 {
-			return fmt.Errorf("newest %q: write how many of the last windows you want, from 1", text)
-		}
+	if len(v["except"]) > 0 {
+		q.Grid.Except, err = window.ParseDates(strings.Join(v["except"], ","))
 	}
-	return nil
+	return err
+}
+
+func readYes(v url.Values, name string) (bool, error) {
+	switch text := v.Get(name); text {
+	case "", "no", "false":
+		return false, nil
+	case "yes", "true":
+		return true, nil
+	default:
+		return false, fmt.Errorf("%s %q: write yes or no", name, text)
+	}
+}
+
+func readCount(v url.Values, name, what string) (int, error) {
+	n, err := strconv.Atoi(v.Get(name))
+	if err != nil || n < 1 {
+		return 0, fmt.Errorf("%s %q: write %s, from 1", name, v.Get(name), what)
+	}
+	return n, nil
 }
 
 // readWhen reads the range: from and to, last, or a name; without any the last hour.
 func readWhen(q *query.Windows, v url.Values, now time.Time) (err error) {
+	q.Range, err = readRange(v, now, q.Grid.Zone)
+	return err
+}
+
+func readRange(v url.Values, now time.Time, zone *time.Location) (r window.Range, err error) {
 	var given []string
 	for _, name := range []string{"from", "last", "range"} {
 		if v.Get(name) != "" {
@@ -139,58 +168,81 @@ func readWhen(q *query.Windows, v url.Values, now time.Time) (err error) {
 	}
 	switch {
 	case len(given) > 1:
-		return fmt.Errorf("%s and %s are both given; use one of them", given[0], given[1])
+		return r, fmt.Errorf("%s and %s are both given; use one of them", given[0], given[1])
 	case v.Get("to") != "" && v.Get("from") == "":
-		return fmt.Errorf("from is missing beside to; or use last, such as last=24h")
+		return r, fmt.Errorf("from is missing beside to; or use last, such as last=24h")
 	case v.Get("from") != "":
-		return readEnds(q, v, now)
+		return readEnds(v, now, zone)
+	case v.Get("range") != "":
+		return window.ParseRange(v.Get("range"), now.In(zone))
+	case v.Get("last") != "":
+		return window.ParseLast(v.Get("last"), now.In(zone))
 	}
-	text := v.Get("range")
-	if text == "" {
-		text = "last 1h"
-		if v.Get("last") != "" {
-			text = "last " + v.Get("last")
-		}
-	}
-	q.Range, err = window.ParseRange(text, now.In(q.Grid.Zone))
-	return err
+	return window.ParseLast("1h", now.In(zone))
 }
 
-func readEnds(q *query.Windows, v url.Values, now time.Time) (err error) {
-	q.Range = window.Range{To: now, Exact: v.Get("to") != ""}
-	if q.Range.From, err = readTime("from", v.Get("from")); err != nil || !q.Range.Exact {
-		return err
+func readEnds(v url.Values, now time.Time, zone *time.Location) (r window.Range, err error) {
+	r = window.Range{To: now, Exact: v.Get("to") != ""}
+	if r.From, err = readTime("from", v.Get("from"), zone); err != nil || !r.Exact {
+		return r, err
 	}
-	q.Range.To, err = readTime("to", v.Get("to"))
-	return err
+	r.To, err = readTime("to", v.Get("to"), zone)
+	return r, err
 }
 
-func readTime(name, text string) (time.Time, error) {
-	t, err := time.Parse(time.RFC3339Nano, text)
+func readTime(name, text string, zone *time.Location) (time.Time, error) {
+	t, err := window.ParseTime(text, zone)
 	if err != nil {
-		return t, fmt.Errorf("%s: %q is not an RFC 3339 time such as 2026-03-01T08:00:00Z", name, text)
+		return t, fmt.Errorf("%s: %w", name, err)
 	}
 	return t, nil
 }
 
 // readHow reads the stats and what becomes of them.
 func readHow(q *query.Windows, v url.Values, _ time.Time) (err error) {
-	if len(q.Inputs) == 0 {
-		if q.Stats, err = window.ParseStats(v.Get("stats")); err != nil {
-			return err
-		}
-	}
-	if q.Gaps, err = window.ParseGaps(v.Get("gaps")); err != nil {
+	if q.Stats, err = window.ParseStats(v.Get("stats")); err != nil {
 		return err
 	}
-	if q.Across, err = query.ParseAcross(v.Get("across"), v.Get("by")); err != nil {
+	if q.Gaps, err = window.ParseGaps(v.Get("gaps")); err != nil {
 		return err
 	}
 	if text := v.Get("shift"); text != "" {
 		if q.Shift, err = window.ParseStep(text); err != nil {
 			return fmt.Errorf("shift %w", err)
 		}
+		if q.Grid.Fold != "" {
+			return fmt.Errorf("shift and fold are both given; fold the earlier range in a query of its own")
+		}
 	}
-	q.Unit = v.Get("unit")
-	return nil
+	if q.Units, err = query.ParseUnits(v["unit"]); err != nil {
+		return err
+	}
+	if q.Then, err = query.ParseAgain(v.Get("then")); err != nil {
+		return err
+	}
+	q.Explain, err = readYes(v, "explain")
+	return err
+}
+
+// readTogether reads what becomes of the series among each other.
+func readTogether(q *query.Windows, v url.Values, _ time.Time) (err error) {
+	if q.Across, err = query.ParseAcross(v.Get("across"), v.Get("weight")); err != nil {
+		return err
+	}
+	if q.By, err = query.ParseGrouping(v.Get("by")); err != nil {
+		return err
+	}
+	if q.By != (query.Grouping{}) && q.Across == nil && len(q.Inputs) == 0 {
+		return fmt.Errorf("by %q says how series are grouped, which only across and calculations ask for; give across as well, such as mean", v.Get("by"))
+	}
+	counts := map[string]int{"highest": 0, "lowest": 0}
+	for name := range counts {
+		if v.Get(name) != "" {
+			if counts[name], err = readCount(v, name, "how many series you want"); err != nil {
+				return err
+			}
+		}
+	}
+	q.Rank, err = query.ParseRank(counts["highest"], counts["lowest"], v.Get("rank"))
+	return err
 }

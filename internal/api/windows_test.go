@@ -1,8 +1,10 @@
 package api
 
 import (
-	"encoding/json"
 	"errors"
+	"io"
+	"log/slog"
+	"net/http"
 	"net/http/httptest"
 	"testing"
 	"time"
@@ -16,24 +18,52 @@ import (
 	"nexocumula/internal/query"
 )
 
-func TestAnAnswerThatBreaksOffSaysWhyAndIsStillJSON(t *testing.T) {
-	recorder := httptest.NewRecorder()
-	c, _ := gin.CreateTestContext(recorder)
-	w := &windowsWriter{to: c.Writer, query: query.Windows{Grid: window.Grid{Zone: time.UTC}}}
-	stats, err := window.ParseStats("mean")
-	require.NoError(t, err)
-	require.NoError(t, w.Head(query.Head{Windows: make([]window.Window, 2), Stats: stats}))
-	for _, name := range []string{"a/b", "a/c"} {
-		require.NoError(t, w.Series(query.SeriesRows{
-			Name: name, Stats: []string{"mean"}, Times: make([][]int64, 1), WholeTimes: make([]int64, 1),
-			Rows: window.Rows{Stats: [][]float64{{1, 2}}, Empty: make([]bool, 2), Filled: make([]bool, 2), Whole: []float64{1.5}},
-		}))
+// broken answers every call with two series, and then with what went wrong.
+func broken(t *testing.T) *httptest.Server {
+	router := gin.New()
+	router.GET("/api/v1/windows", func(c *gin.Context) {
+		stats, err := window.ParseStats("mean")
+		require.NoError(t, err)
+		asked := query.Windows{Grid: window.Grid{Zone: time.UTC}}
+		var out interface {
+			answer
+			query.Sink
+		} = &windowsJSON{to: newBuffered(c.Writer), query: asked}
+		switch c.Query("format") {
+		case "csv":
+			out = newTable(asked, newCSV(c.Writer))
+		case "arrow":
+			out = newTable(asked, newArrow(c.Writer))
+		}
+		assert.NoError(t, out.Head(query.Head{Windows: make([]window.Window, 2), Stats: stats}))
+		for _, name := range []string{"a/b", "a/c"} {
+			assert.NoError(t, out.Series(query.SeriesRows{
+				Name: name, Stats: []string{"mean"},
+				Rows: window.Rows{Stats: [][]float64{{1, 2}}, Empty: make([]bool, 2), Filled: make([]bool, 2), Whole: []float64{1.5}},
+			}))
+		}
+		handlers{Service: Service{Log: slog.New(slog.DiscardHandler)}}.complete(c, out, errors.New("the disk is gone"))
+	})
+	server := httptest.NewServer(WithDeadlines(time.Minute, router))
+	t.Cleanup(server.Close)
+	return server
+}
+
+func TestAnAnswerThatBreaksOffIsSeenToByEveryClient(t *testing.T) {
+	server := broken(t)
+	for _, form := range []string{"json", "csv", "arrow"} {
+		resp, err := http.Get(server.URL + "/api/v1/windows?format=" + form)
+		require.NoError(t, err)
+		assert.Equal(t, 200, resp.StatusCode)
+		text, err := io.ReadAll(resp.Body)
+		resp.Body.Close()
+		assert.ErrorIs(t, err, io.ErrUnexpectedEOF, "%s: %q", form, text)
+		if form != "json" {
+			assert.Error(t, client.New(server.URL).WindowsAs(t.Context(), client.WindowsQuery{}, form, io.Discard))
+		}
 	}
-	require.NoError(t, w.end(errorOf(errors.New("the disk is gone"))))
-	var got client.Windows
-	require.NoError(t, json.Unmarshal(recorder.Body.Bytes(), &got))
-	assert.Equal(t, 200, recorder.Code)
-	require.Len(t, got.Series, 2)
+	got, err := client.New(server.URL).Windows(t.Context(), client.WindowsQuery{})
+	assert.ErrorContains(t, err, "the disk is gone")
+	require.Len(t, got.Series, 2, "what came is right")
 	assert.EqualValues(t, []float64{1, 2}, got.Series[1].Values["mean"])
-	assert.Equal(t, "the disk is gone", got.Error.Message)
 }

@@ -2,9 +2,12 @@ package cli
 
 import (
 	"context"
+	"strings"
 	"time"
 
 	"github.com/urfave/cli/v3"
+
+	"nexocumula/internal/core/window"
 )
 
 func momentCommand() *cli.Command {
@@ -14,15 +17,20 @@ func momentCommand() *cli.Command {
 		Flags: []cli.Flag{
 			atFlag, outputFlag,
 			&cli.StringFlag{Name: "how", Value: "before", Usage: "which reading counts: before (the last at or before TIME), at (of that very time) or nearest"},
+			&cli.StringFlag{Name: "zone", Usage: "IANA name of the zone whose clocks TIME is of, if it does not say; UTC when missing"},
 			&cli.StringFlag{Name: "within", Usage: "how far away it may be, such as 10m"},
 		},
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			if cmd.Args().Len() != 2 {
 				return usage("name the series and the time: nexocumula moment SELECTOR TIME, such as stony-beck/+/oxygen 2026-03-01T02:30:00Z")
 			}
-			when, err := time.Parse(time.RFC3339Nano, cmd.Args().Get(1))
+			zone, err := time.LoadLocation(cmd.String("zone"))
 			if err != nil {
-				return usage("%q is not an RFC 3339 time such as 2026-03-01T02:30:00Z", cmd.Args().Get(1))
+				return usage("--zone %q is not known; use an IANA name such as Europe/Lisbon, or UTC", cmd.String("zone"))
+			}
+			when, err := window.ParseTime(cmd.Args().Get(1), zone)
+			if err != nil {
+				return usage("%v", err)
 			}
 			answer, err := ask(cmd).Moment(ctx, selectorArg(cmd), when, cmd.String("how"), cmd.String("within"))
 			if err != nil {
@@ -32,6 +40,10 @@ func momentCommand() *cli.Command {
 			for _, v := range answer.Values {
 				g.rows = append(g.rows, []cell{plain(v.Path), number(v.Value), plain(v.Unit), moment(v.Time), plain(v.Tier), yesNo(v.Sure, "sure", "there may be a closer one")})
 			}
+			for _, path := range answer.Unknown {
+				g.notes = append(g.notes, path+": only summaries are kept here, and they do not tell whether there was a reading of that very time")
+			}
+			g.empty = strings.Join(g.notes, "\n")
 			return show(cmd, answer, g)
 		},
 	}

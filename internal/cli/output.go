@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"math"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -17,14 +18,22 @@ import (
 	"nexocumula/client"
 )
 
-var outputFlag = &cli.StringFlag{
-	Name: "output", Aliases: []string{"o"}, Value: "table", Usage: "table, json or csv",
-	Validator: func(s string) error {
-		if s != "table" && s != "json" && s != "csv" {
-			return fmt.Errorf("output %q: use table, json or csv", s)
-		}
-		return nil
-	},
+var outputFlag = outputs("table", "json", "csv")
+
+// tableFlag is for answers that are tables of numbers, which analysts' tools read as Arrow.
+var tableFlag = outputs("table", "json", "csv", "arrow")
+
+func outputs(forms ...string) *cli.StringFlag {
+	names := strings.Join(forms[:len(forms)-1], ", ") + " or " + forms[len(forms)-1]
+	return &cli.StringFlag{
+		Name: "output", Aliases: []string{"o"}, Value: "table", Usage: names,
+		Validator: func(s string) error {
+			if !slices.Contains(forms, s) {
+				return fmt.Errorf("output %q: use %s", s, names)
+			}
+			return nil
+		},
+	}
 }
 
 // grid is an answer as rows and columns. Cells of people are for tables, cells of

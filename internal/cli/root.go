@@ -34,11 +34,12 @@ func Run(ctx context.Context, args []string, version string, out, errOut io.Writ
 		Writer: out, ErrWriter: errOut,
 		Commands: []*cli.Command{
 			runCommand(version), checkCommand(), demoCommand(args[0], version), simulateCommand(),
-			nowCommand(), seriesCommand(), windowsCommand(), momentCommand(), rejectsCommand(), uplinksCommand(), versionCommand(version),
+			nowCommand(), seriesCommand(), windowsCommand(), readingsCommand(), momentCommand(), rejectsCommand(), uplinksCommand(), versionCommand(version),
 		},
-		Suggest:        true,
-		ExitErrHandler: func(context.Context, *cli.Command, error) {}, // reported below
-		OnUsageError:   func(_ context.Context, _ *cli.Command, err error, _ bool) error { return usage("%v", err) },
+		Suggest:                   true,
+		DisableSliceFlagSeparator: true,                                          // formulas have commas in them
+		ExitErrHandler:            func(context.Context, *cli.Command, error) {}, // reported below
+		OnUsageError:              func(_ context.Context, _ *cli.Command, err error, _ bool) error { return usage("%v", err) },
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			if cmd.Args().Present() {
 				return usage("there is no command %q; see nexocumula --help", cmd.Args().First())
@@ -48,6 +49,7 @@ func Run(ctx context.Context, args []string, version string, out, errOut io.Writ
 	}
 	for _, c := range root.Commands {
 		c.OnUsageError = root.OnUsageError
+		c.DisableSliceFlagSeparator = true // formulas have commas in them
 	}
 	err := root.Run(ctx, args)
 	if err == nil {

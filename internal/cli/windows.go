@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"fmt"
+	"maps"
 	"math"
 	"os"
 	"slices"
@@ -13,38 +14,58 @@ import (
 	"golang.org/x/term"
 
 	"nexocumula/client"
+	"nexocumula/internal/core/window"
 )
+
+// rangeFlags say which time a query is about; windows and readings share them.
+func rangeFlags() []cli.Flag {
+	return []cli.Flag{
+		&cli.StringFlag{Name: "last", Usage: "length of the range up to now, such as 24h, 7d or 1mo; 1h when no range is given"},
+		&cli.StringFlag{Name: "range", Usage: "today, yesterday, or this or last week, month or year, such as 'last week'"},
+		&cli.StringFlag{Name: "from", Usage: "start of the range: a date, a date and a time by the zone's clocks, or RFC 3339"},
+		&cli.StringFlag{Name: "to", Usage: "end of the range, not included; now when missing"},
+		&cli.StringFlag{Name: "zone", Usage: "IANA name of the zone whose clocks and calendar count, such as Europe/Lisbon; UTC when missing"},
+	}
+}
 
 func windowsCommand() *cli.Command {
 	text := func(name, usage string) cli.Flag { return &cli.StringFlag{Name: name, Usage: usage} }
+	list := func(name, usage string) cli.Flag { return &cli.StringSliceFlag{Name: name, Usage: usage} }
+	number := func(name, usage string) cli.Flag { return &cli.IntFlag{Name: name, Usage: usage} }
 	return &cli.Command{
 		Name: "windows", Usage: "stats of series over windows of a range, and on a terminal a chart", ArgsUsage: "[SELECTOR]",
 		Description: "nexocumula windows stony-beck/raceway-4/oxygen --last 24h --width 1h --stats mean,min,max\n" +
 			"nexocumula windows 'long-mere/#' --range yesterday --zone Europe/Lisbon --width 1d --hours 22:00-06:00\n" +
+			"nexocumula windows 'stony-beck/+/oxygen' --range 'last week' --width whole --stats min,below:6 --lowest 3\n" +
 			"nexocumula windows --input in=stony-beck/inlet/flow --input out=stony-beck/outlet/flow --calc loss=in-out",
-		Flags: []cli.Flag{
-			atFlag, outputFlag, labelFlag,
-			text("last", "length of the range up to now, such as 24h, 7d or 1mo; 1h when no range is given"),
-			text("range", "today, yesterday, this week, this month or this year"),
-			text("from", "begin of the range, RFC 3339"),
-			text("to", "end of the range, RFC 3339, not included; now when missing"),
-			text("zone", "IANA name of the zone whose clocks and calendar count, such as Europe/Lisbon; UTC when missing"),
+		Flags: slices.Concat([]cli.Flag{atFlag, tableFlag, labelFlag}, rangeFlags(), []cli.Flag{
 			text("width", "width of a window: 15m, 1d, 1w, 1mo, 1y, or whole for the range as one; one that fits when missing"),
-			text("stride", "from one window's begin to the next's, if that is not the width"),
-			text("origin", "a time at which a window begins, RFC 3339"),
-			text("hours", "only these hours of each day, such as 08:00-20:00 or 22:00-06:00"),
+			text("stride", "from one window's start to the next's, if that is not the width"),
+			text("origin", "a time at which a window begins"),
+			&cli.BoolFlag{Name: "by-clock", Usage: "hours and minutes are those of the zone's clocks, from midnight on"},
+			text("edges", "whole: the first and last window may reach beyond the range; clipped: they end with it"),
+			text("hours", "only these hours of each day, such as 08:00-20:00, 22:00-06:00 or 06:00-09:00,17:00-22:00"),
 			text("days", "only these days of the week, such as mon-fri or sat,sun"),
-			&cli.IntFlag{Name: "newest", Usage: "only so many windows, the last ones"},
-			&cli.StringFlag{Name: "stats", Usage: "some of count, mean, twa, min, max, range, sd, sum, first, last, difference, slope, increase, rate, restarts, changes, duration:STATE, share:STATE, steadiness, coverage, min_at, max_at, first_at, last_at, percentiles such as p95 (from readings) and p95~ (from sketches, within 1 %); mean,min,max,count,coverage when missing"},
+			list("except", "dates that do not count, such as 2026-12-24 or 2026-12-27..2026-12-31"),
+			text("except-file", "a file with such dates, one a line; what follows a # is a remark"),
+			text("fold", "day, week or year: windows of the same place in it are one, as in the mean day"),
+			number("newest", "only so many windows, the last ones"),
+			text("stats", "some of count, mean, twa, min, max, range, sd, sum, integral, first, last, difference, slope, increase, rate, rate/h, restarts, changes, duration:STATE, share:STATE, steadiness, coverage, min_at, max_at, first_at, last_at; above:VALUE, below:VALUE, between:LOW..HIGH and these with _share, _times, _longest, _first, _last; percentiles such as p95 (from readings) and p95~ (from sketches, within 1 %); mean,min,max,count,coverage when missing"),
 			&cli.StringFlag{Name: "gaps", Value: "leave", Usage: "a window without data: leave, carry, carry:30m, join or a number"},
-			text("unit", "convert values to this unit, such as K"),
+			list("unit", "convert to this unit, such as K; STAT=UNIT for one stat, such as rate=kW"),
 			text("shift", "the same windows so much earlier, side by side, such as 1d"),
-			text("across", "one row of many series: their mean, sum, min or max"),
-			text("by", "with across, a row for each level:1, level:2 … or label:KEY"),
-			&cli.StringSliceFlag{Name: "input", Usage: "NAME=PATH or NAME=PATH@STAT: a series for calculations, instead of SELECTOR"},
-			&cli.StringSliceFlag{Name: "calc", Usage: "NAME=FORMULA over the inputs, such as loss=in-out"},
+			text("across", "one row of many series: their mean, sum, min, max, sd, count, or a percentile such as p90"),
+			text("weight", "with across, label:KEY whose number says how much a series counts"),
+			text("by", "with across or calc, a row for each level:1, level:2 … or label:KEY"),
+			number("highest", "only so many series, those with the highest stat of the whole range"),
+			number("lowest", "only so many series, those with the lowest"),
+			text("rank", "the stat that highest and lowest compare; the first when missing"),
+			text("then", "of each stat once more over its windows: mean, min, max, sum, sd, count, p50"),
+			list("input", "NAME=SELECTOR or NAME=SELECTOR@STAT: a series for calculations, instead of SELECTOR"),
+			list("calc", "NAME=FORMULA over the inputs and the calculations before, such as loss=in-out"),
+			&cli.BoolFlag{Name: "explain", Usage: "say what was read for each series, and why not less"},
 			&cli.StringFlag{Name: "chart", Value: "auto", Usage: "auto (on a terminal), always or never"},
-		},
+		}),
 		Action: windows,
 	}
 }
@@ -56,18 +77,30 @@ func windows(ctx context.Context, cmd *cli.Command) error {
 	}
 	q := client.WindowsQuery{
 		Select: selectorArg(cmd), Labels: cmd.StringSlice("label"), Last: cmd.String("last"), Range: cmd.String("range"), Zone: cmd.String("zone"),
-		Width: cmd.String("width"), Stride: cmd.String("stride"), Hours: cmd.String("hours"), Days: cmd.String("days"), Newest: cmd.Int("newest"),
-		Gaps: cmd.String("gaps"), Unit: cmd.String("unit"), Shift: cmd.String("shift"), Across: cmd.String("across"), By: cmd.String("by"),
-		Inputs: inputs, Calculations: cmd.StringSlice("calc"),
+		Width: cmd.String("width"), Stride: cmd.String("stride"), ByClock: cmd.Bool("by-clock"), Edges: cmd.String("edges"),
+		Hours: cmd.String("hours"), Days: cmd.String("days"), Except: cmd.StringSlice("except"), Fold: cmd.String("fold"), Newest: cmd.Int("newest"),
+		Gaps: cmd.String("gaps"), Units: cmd.StringSlice("unit"), Shift: cmd.String("shift"),
+		Across: cmd.String("across"), Weight: cmd.String("weight"), By: cmd.String("by"),
+		Highest: cmd.Int("highest"), Lowest: cmd.Int("lowest"), Rank: cmd.String("rank"),
+		Inputs: inputs, Calculations: cmd.StringSlice("calc"), Explain: cmd.Bool("explain"),
 	}
-	if stats := cmd.String("stats"); stats != "" {
-		q.Stats = strings.Split(stats, ",")
+	for name, to := range map[string]*[]string{"stats": &q.Stats, "then": &q.Then} {
+		if text := cmd.String(name); text != "" {
+			*to = strings.Split(text, ",")
+		}
 	}
-	for name, to := range map[string]*time.Time{"from": &q.From, "to": &q.To, "origin": &q.Origin} {
-		var err error
-		if *to, err = timeFlag(cmd, name); err != nil {
+	if err := timeFlags(cmd, map[string]*time.Time{"from": &q.From, "to": &q.To, "origin": &q.Origin}); err != nil {
+		return err
+	}
+	if path := cmd.String("except-file"); path != "" {
+		dates, err := readDates(path)
+		if err != nil {
 			return err
 		}
+		q.Except = append(q.Except, dates...)
+	}
+	if cmd.String("output") == "arrow" {
+		return ask(cmd).WindowsAs(ctx, q, "arrow", cmd.Root().Writer)
 	}
 	answer, err := ask(cmd).Windows(ctx, q)
 	if err != nil {
@@ -85,27 +118,60 @@ func windows(ctx context.Context, cmd *cli.Command) error {
 	return drawCharts(cmd.Root().Writer, answer)
 }
 
-func timeFlag(cmd *cli.Command, name string) (time.Time, error) {
-	text := cmd.String(name)
-	if text == "" {
-		return time.Time{}, nil
-	}
-	t, err := time.Parse(time.RFC3339Nano, text)
+// readDates reads a list of dates, one a line.
+func readDates(path string) (out []string, err error) {
+	text, err := os.ReadFile(path)
 	if err != nil {
-		return t, usage("--%s %q is not an RFC 3339 time such as 2026-03-01T08:00:00Z", name, text)
+		return nil, usage("--except-file: %v", err)
 	}
-	return t, nil
+	for i, line := range strings.Split(string(text), "\n") {
+		line, _, _ = strings.Cut(line, "#")
+		if line = strings.TrimSpace(line); line == "" {
+			continue
+		}
+		if _, err := window.ParseDates(line); err != nil {
+			return nil, usage("%s, line %d: %v", path, i+1, err)
+		}
+		out = append(out, line)
+	}
+	return out, nil
+}
+
+// timeFlags reads times, by the clocks of --zone where they do not say otherwise.
+func timeFlags(cmd *cli.Command, flags map[string]*time.Time) error {
+	zone, err := time.LoadLocation(cmd.String("zone"))
+	if err != nil {
+		return usage("--zone %q is not known; use an IANA name such as Europe/Lisbon, or UTC", cmd.String("zone"))
+	}
+	for name, to := range flags {
+		if text := cmd.String(name); text != "" {
+			if *to, err = window.ParseTime(text, zone); err != nil {
+				return usage("--%s: %v", name, err)
+			}
+		}
+	}
+	return nil
 }
 
 // windowsGrid has a row for each series and window of which something is known.
 func windowsGrid(answer client.Windows) grid {
-	g := grid{columns: []column{{name: "series"}, {name: "start"}}, empty: "No data in this range."}
+	has := func(what func(client.SeriesWindows) bool) bool { return slices.ContainsFunc(answer.Series, what) }
+	shifted := has(func(s client.SeriesWindows) bool { return s.Shift != "" })
+	ranked := has(func(s client.SeriesWindows) bool { return s.Rank > 0 })
+	g := grid{empty: "No data in this range.", notes: windowsNotes(answer)}
+	if ranked {
+		g.columns = append(g.columns, column{name: "rank", right: true})
+	}
+	g.columns = append(g.columns, column{name: "series"}, column{name: "start"})
+	if len(answer.Places) > 0 {
+		g.columns[len(g.columns)-1].name = "place"
+	}
+	before := len(g.columns)
 	stats := shownStats(answer)
 	for _, stat := range stats {
 		g.columns = append(g.columns, column{name: stat, right: true})
 	}
 	g.columns = append(g.columns, column{name: "unit"}, column{name: "filled"}, column{name: "tier"})
-	shifted := slices.ContainsFunc(answer.Series, func(s client.SeriesWindows) bool { return s.Shift != "" })
 	if shifted {
 		g.columns = append(g.columns, column{name: "earlier"})
 	}
@@ -116,15 +182,22 @@ func windowsGrid(answer client.Windows) grid {
 	for _, s := range answer.Series {
 		first := len(g.rows)
 		for i, start := range answer.Starts {
-			if s.Empty[i] {
+			if s.Empty[i] && !hasNumber(s, i) {
 				continue
 			}
-			row := []cell{plain(s.Name), momentIn(start, zone)}
+			var row []cell
+			if ranked {
+				row = append(row, count(s.Rank))
+			}
+			row = append(row, plain(s.Name), momentIn(start, zone))
+			if len(answer.Places) > 0 {
+				row[len(row)-1] = plain(answer.Places[i])
+			}
 			for _, stat := range stats {
 				row = append(row, statCell(s, stat, i, zone))
 			}
 			filled := yesNo(s.Filled[i], "filled", "")
-			if s.Open[i] && !s.Filled[i] {
+			if i < len(s.Open) && s.Open[i] && !s.Filled[i] {
 				filled.people = "still open"
 			}
 			row = append(row, plain(s.Unit), filled, plain(s.Tier))
@@ -135,11 +208,53 @@ func windowsGrid(answer client.Windows) grid {
 		}
 		for c, stat := range stats {
 			if s.Times[stat] == nil {
-				sameDecimals(g.rows[first:], 2+c)
+				sameDecimals(g.rows[first:], before+c)
 			}
 		}
 	}
 	return g
+}
+
+// windowsNotes are what has no place in a row.
+func windowsNotes(answer client.Windows) (out []string) {
+	add := func(format string, args ...any) {
+		if text := fmt.Sprintf(format, args...); !slices.Contains(out, text) {
+			out = append(out, text)
+		}
+	}
+	for _, s := range answer.Series {
+		for _, stat := range answer.Stats {
+			if unit := s.Units[stat]; unit != "" && unit != s.Unit && unit != "/" {
+				add("%s in %s", stat, unit)
+			}
+		}
+	}
+	for _, s := range answer.Series {
+		for _, stat := range answer.Stats {
+			if again := s.Then[stat]; again != nil {
+				var parts []string
+				for _, name := range slices.Sorted(maps.Keys(again)) {
+					parts = append(parts, name+" "+number(again[name]).people)
+				}
+				add("%s, of the windows' %s: %s", s.Name, stat, strings.Join(parts, ", "))
+			}
+		}
+		for _, path := range s.Silent {
+			add("%s: no reading of %s in this range", s.Name, path)
+		}
+		if e := s.Explained; e != nil {
+			for _, r := range e.Read {
+				add("%s from %s: %d chunks by their synopsis, %d by quarters of an hour, %d opened; %d rows, %d bytes", s.Name, r.Tier, r.Synopses, r.Steps, r.Opened, r.Rows, r.Bytes)
+			}
+			if e.Why != "" {
+				add("%s: not from a wider tier, as %s", s.Name, e.Why)
+			}
+		}
+	}
+	for _, text := range answer.LeftOut {
+		add("left out: %s", text)
+	}
+	return out
 }
 
 // shownStats are the answer's, and how many series a group has data of.
@@ -149,6 +264,12 @@ func shownStats(answer client.Windows) []string {
 		stats = append(slices.Clone(stats), "contributing")
 	}
 	return stats
+}
+
+// hasNumber says that a window of which nothing is known has a number all the same, such as
+// how many series have data in it.
+func hasNumber(s client.SeriesWindows, i int) bool {
+	return s.Members > 0 && i < len(s.Values["contributing"])
 }
 
 func statCell(s client.SeriesWindows, stat string, i int, zone *time.Location) cell {
@@ -162,10 +283,14 @@ func statCell(s client.SeriesWindows, stat string, i int, zone *time.Location) c
 	if values := s.Values[stat]; i < len(values) {
 		v = client.Number(values[i])
 	}
+	if b, ok := s.Bounds[stat]; ok && math.IsNaN(float64(v)) && !math.IsNaN(b.Least[i]) {
+		least, most := number(client.Number(b.Least[i])), number(client.Number(b.Most[i]))
+		return cell{least.script + ".." + most.script, least.people + " to " + most.people}
+	}
 	if math.IsNaN(float64(v)) {
 		return cell{"", "–"}
 	}
-	if stat == "coverage" || stat == "steadiness" || strings.HasPrefix(stat, "share:") {
+	if stat == "coverage" || stat == "steadiness" || strings.HasPrefix(stat, "share:") || strings.Contains(stat, "_share:") {
 		return share(v)
 	}
 	return number(v)

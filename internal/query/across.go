@@ -8,65 +8,68 @@ import (
 	"strconv"
 	"strings"
 
-	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/series"
+	"nexocumula/internal/core/window"
 	"nexocumula/internal/store"
 )
 
 // Across puts the rows of many series together into one, or one for each group.
 type Across struct {
-	Function string // mean, sum, min or max of what the series have in a window
-	Level    int    // series with the same names up to this level of the path are a group; 0: not by path
-	Label    string // series with the same value of this label are a group; "": not by label
+	Function   string  // of what the series have in a window
+	Percentile float64 // when Function is percentile
+	Weight     string  // label whose number says how much a series counts; "": all the same
 }
 
-// Contributing names the stat that says how many series of a group have readings in a window, or what
-// gaps put there.
+// Contributing names the stat that says how many series of a group have readings in a
+// window, or what gaps put there.
 const Contributing = "contributing"
 
-// Functions that Across knows.
-var Functions = []string{"mean", "sum", "min", "max"}
+const percentileOf = "percentile"
 
-// ParseAcross reads a function and by what to group: nothing for all series together,
-// level:2 or label:depth.
-func ParseAcross(function, by string) (*Across, error) {
+var acrossFunctions = []string{"mean", "sum", "min", "max", "sd", "count"}
+
+// ParseAcross reads how series are put together, and the label of their weights.
+func ParseAcross(function, weight string) (*Across, error) {
 	if function == "" {
-		if by != "" {
-			return nil, fmt.Errorf("by %q says how series are grouped, which only across asks for; give across as well, such as mean", by)
+		if weight != "" {
+			return nil, fmt.Errorf("weight %q says how much each series counts across them; give across as well, such as mean", weight)
 		}
 		return nil, nil
 	}
 	out := &Across{Function: function}
-	if !slices.Contains(Functions, function) {
-		return nil, fmt.Errorf("across %q: use %s", function, strings.Join(Functions, ", "))
-	}
-	kind, value, _ := strings.Cut(by, ":")
-	level, err := strconv.Atoi(value)
+	digits, isPercentile := strings.CutPrefix(function, "p")
+	p, err := strconv.ParseFloat(digits, 64)
 	switch {
-	case by == "":
-	case kind == "label" && value != "":
-		out.Label = value
-	case kind == "level" && err == nil && level >= 1:
-		out.Level = level
-	default:
-		return nil, fmt.Errorf("by %q: use level and a number, such as level:1 for the site, or label and a key, such as label:depth", by)
+	case isPercentile && err == nil && p >= 0 && p <= 100 && strings.Trim(digits, "0123456789.") == "":
+		out.Function, out.Percentile = percentileOf, p
+	case !slices.Contains(acrossFunctions, function):
+		return nil, fmt.Errorf("across %q: use %s, or a percentile over the series such as p90", function, strings.Join(acrossFunctions, ", "))
+	}
+	if label, ok := strings.CutPrefix(weight, "label:"); ok && label != "" {
+		out.Weight = label
+	} else if weight != "" {
+		return nil, fmt.Errorf("weight %q: name the label that holds each series' weight, such as label:volume", weight)
+	}
+	if out.Weight != "" && function != "mean" && function != "sum" {
+		return nil, fmt.Errorf("weight goes with across=mean and across=sum; %s takes every series as it is", function)
 	}
 	return out, nil
 }
 
-// group is the name of the group of a series.
-func (a *Across) group(s store.Series) string {
-	switch {
-	case a.Level > 0:
-		levels := strings.Split(string(s.Path), "/")
-		return strings.Join(levels[:min(a.Level, len(levels))], "/")
-	case a.Label != "":
-		if v, ok := s.Labels.Get(a.Label); ok {
-			return a.Label + "=" + v
-		}
-		return "without " + a.Label
+// weightOf is how much a series counts.
+func (a *Across) weightOf(s store.Series) (float64, error) {
+	if a.Weight == "" {
+		return 1, nil
 	}
-	return "all"
+	text, ok := s.Labels.Get(a.Weight)
+	if !ok {
+		return 0, refuse("across", "%s has no label %s, which says how much it counts", s.Path, a.Weight)
+	}
+	v, err := strconv.ParseFloat(text, 64)
+	if err != nil || math.IsNaN(v) || math.IsInf(v, 0) || v < 0 {
+		return 0, refuse("across", "label %s of %s is %q, which is no weight; write a number from 0", a.Weight, s.Path, text)
+	}
+	return v, nil
 }
 
 // across hands out one answer a group.
@@ -74,16 +77,16 @@ func (r runner) across(ctx context.Context, head Head, found []store.Series) err
 	if err := r.checkAcross(found); err != nil {
 		return err
 	}
-	groups := map[string][]store.Series{}
-	var names []string
-	for _, s := range found {
-		name := r.Across.group(s)
-		if groups[name] == nil {
-			names = append(names, name)
+	groups, names := r.By.groups(found)
+	if r.Across.Function == percentileOf {
+		largest := 0
+		for _, members := range groups {
+			largest = max(largest, len(members))
 		}
-		groups[name] = append(groups[name], s)
+		if cells := largest * len(head.Windows) * len(r.Stats); cells > mostCells {
+			return refuse("too_large", "a percentile over %d series keeps %d numbers at once; at most %d are possible: ask for fewer windows or stats, or smaller groups", largest, cells, mostCells)
+		}
 	}
-	slices.Sort(names)
 	if err := r.sink.Head(head); err != nil {
 		return err
 	}
@@ -95,9 +98,9 @@ func (r runner) across(ctx context.Context, head Head, found []store.Series) err
 			}
 			rows.Name = name
 			if i > 0 {
-				rows.Shift = r.Shift
+				rows.Shift, rows.Starts = r.Shift, plan.any().Windows
 			}
-			if err := r.sink.Series(rows); err != nil {
+			if err := r.sink.Series(r.finish(rows)); err != nil {
 				return err
 			}
 		}
@@ -109,14 +112,17 @@ func (r runner) across(ctx context.Context, head Head, found []store.Series) err
 func (r runner) checkAcross(found []store.Series) error {
 	first := found[0]
 	for _, s := range found {
-		if s.Unit != first.Unit && r.Unit == "" {
+		if s.Unit != first.Unit && r.Units.All == "" {
 			return refuse("across", "%s is in %s and %s in %s; name series of one unit, or convert with unit", first.Path, named(first.Unit), s.Path, named(s.Unit))
 		}
 		if (s.Kind == series.Bearing) != (first.Kind == series.Bearing) {
 			return refuse("across", "%s is a %s and %s a %s, which cannot be put together", first.Path, first.Kind, s.Path, s.Kind)
 		}
+		if _, err := r.Across.weightOf(s); err != nil {
+			return err
+		}
 	}
-	if first.Kind == series.Bearing && r.Across.Function != "mean" {
+	if first.Kind == series.Bearing && r.Across.Function != "mean" && r.Across.Function != "count" {
 		return refuse("across", "of bearings there is no %s; use mean, which is that of their directions", r.Across.Function)
 	}
 	for _, s := range r.Stats {
@@ -143,20 +149,29 @@ func (r runner) together(ctx context.Context, members []store.Series, plan plann
 	sums := make([]combined, len(r.Stats))
 	for i, stat := range r.Stats {
 		out.Stats = append(out.Stats, stat.String())
-		sums[i] = newCombined(n+1, r.Across.Function, out.Kind == series.Bearing && stat.HasUnit())
+		sums[i] = newCombined(n+1, *r.Across, len(members))
 	}
 	out.Empty, out.Filled = slices.Repeat([]bool{true}, n), make([]bool, n)
-	withData := make([]float64, n)
+	withData, heard := make([]float64, n), 0.0
 	for _, s := range members {
 		rows, err := r.reduce(ctx, s, plan.of(s), r.Stats)
 		if err != nil {
 			return out, err
 		}
-		out.Unit, out.Open = rows.Unit, rows.Open
+		weight, err := r.Across.weightOf(s)
+		if err != nil {
+			return out, err
+		}
+		out.Unit, out.StatUnits, out.Open, out.Explained = rows.Unit, rows.StatUnits, rows.Open, out.Explained.and(rows.Explained)
 		out.Coverage += rows.Coverage / float64(len(members))
-		for i := range r.Stats {
-			sums[i].add(rows.Rows.Stats[i], rows.Empty)
-			sums[i].addOne(n, rows.Whole[i])
+		for i, stat := range r.Stats {
+			if s.Kind == series.Bearing && stat.IsValue() && sums[i].turn == 0 {
+				sums[i].round(rows.turn)
+			}
+			for k, v := range rows.Rows.Stats[i] {
+				sums[i].add(k, v, weight)
+			}
+			sums[i].add(n, rows.Whole[i], weight)
 		}
 		for k := range n {
 			if rows.Counts[k] > 0 || rows.Filled[k] {
@@ -165,72 +180,105 @@ func (r runner) together(ctx context.Context, members []store.Series, plan plann
 			out.Filled[k] = out.Filled[k] || rows.Filled[k]
 			out.Empty[k] = out.Empty[k] && rows.Empty[k]
 		}
+		if rows.WholeCount > 0 {
+			heard++
+		} else {
+			out.Silent = append(out.Silent, string(s.Path))
+		}
 	}
 	for i := range sums {
 		all := sums[i].finish()
 		out.Rows.Stats = append(out.Rows.Stats, all[:n])
 		out.Whole = append(out.Whole, all[n])
 	}
-	out.Stats, out.Rows.Stats, out.Whole = append(out.Stats, Contributing), append(out.Rows.Stats, withData), append(out.Whole, float64(len(members)))
-	out.Times = make([][]int64, len(out.Stats))
+	out.Stats, out.StatUnits = append(out.Stats, Contributing), append(slices.Clone(out.StatUnits), "")
+	out.Rows.Stats, out.Whole = append(out.Rows.Stats, withData), append(out.Whole, heard)
 	return out, nil
 }
 
-// combined is one stat of many series, window by window.
+// combined is one stat of many series, window by window. A series that has no number in a
+// window does not count there; one without data has a count and a coverage of nothing.
 type combined struct {
-	function    string
-	values      []float64
-	counts      []float64
-	north, east []float64 // of directions only
+	Across
+	values, counts []float64 // counts are of weights
+	squares        []float64 // of sd only: squared distances from the mean
+	north, east    []float64 // of directions only
+	turn           float64   // of directions: a full circle in the unit; 0: no directions
+	all            [][]float64
 }
 
-func newCombined(n int, function string, directions bool) combined {
-	c := combined{function: function, values: make([]float64, n), counts: make([]float64, n)}
-	if directions {
-		c.north, c.east = make([]float64, n), make([]float64, n)
+func newCombined(n int, across Across, members int) combined {
+	c := combined{Across: across, values: make([]float64, n), counts: make([]float64, n)}
+	switch across.Function {
+	case "sd":
+		c.squares = make([]float64, n)
+	case percentileOf:
+		c.all = make([][]float64, n)
+		for i := range c.all {
+			c.all[i] = make([]float64, 0, members)
+		}
 	}
 	return c
 }
 
-// add takes a series in; windows it knows nothing of do not count.
-func (c *combined) add(v []float64, empty []bool) {
-	for i, x := range v {
-		if !empty[i] {
-			c.addOne(i, x)
-		}
-	}
+// round makes directions of the values.
+func (c *combined) round(turn float64) {
+	c.turn, c.north, c.east = turn, make([]float64, len(c.values)), make([]float64, len(c.values))
 }
 
-func (c *combined) addOne(i int, x float64) {
-	if math.IsNaN(x) {
+func (c *combined) add(i int, x, weight float64) {
+	if math.IsNaN(x) || weight == 0 {
 		return
 	}
-	c.counts[i]++
+	c.counts[i] += weight
 	switch {
 	case c.north != nil:
-		sin, cos := math.Sincos(x * math.Pi / 180)
-		c.north[i], c.east[i] = c.north[i]+cos, c.east[i]+sin
-	case c.counts[i] == 1:
-		c.values[i] = x
-	case c.function == "min":
+		sin, cos := math.Sincos(x / c.turn * 2 * math.Pi)
+		c.north[i], c.east[i] = c.north[i]+weight*cos, c.east[i]+weight*sin
+	case c.all != nil:
+		c.all[i] = append(c.all[i], x)
+	case c.squares != nil: // Welford's update (1962)
+		delta := x - c.values[i]
+		c.values[i] += delta / c.counts[i]
+		c.squares[i] += delta * (x - c.values[i])
+	case c.counts[i] == weight:
+		c.values[i] = x * weight
+	case c.Function == "min":
 		c.values[i] = min(c.values[i], x)
-	case c.function == "max":
+	case c.Function == "max":
 		c.values[i] = max(c.values[i], x)
 	default:
-		c.values[i] += x
+		c.values[i] += x * weight
 	}
 }
 
 func (c *combined) finish() []float64 {
 	for i := range c.values {
-		switch {
-		case c.counts[i] == 0:
+		switch n := c.counts[i]; {
+		case c.Function == "count":
+			c.values[i] = n
+		case n == 0:
 			c.values[i] = math.NaN()
 		case c.north != nil:
-			c.values[i] = rollup.Summary{Count: c.counts[i], North: c.north[i], East: c.east[i]}.Direction()
-		case c.function == "mean":
-			c.values[i] /= c.counts[i]
+			c.values[i] = direction(c.north[i], c.east[i], n, c.turn)
+		case c.all != nil:
+			slices.Sort(c.all[i])
+			c.values[i] = window.Quantile(c.all[i], c.Percentile)
+		case c.squares != nil && n < 2:
+			c.values[i] = math.NaN()
+		case c.squares != nil:
+			c.values[i] = math.Sqrt(c.squares[i] / (n - 1))
+		case c.Function == "mean":
+			c.values[i] /= n
 		}
 	}
 	return c.values
+}
+
+// direction of a sum of n unit vectors; NaN when they cancel out.
+func direction(north, east, n, turn float64) float64 {
+	if math.Hypot(north, east) < 1e-9*n {
+		return math.NaN()
+	}
+	return math.Mod(math.Atan2(east, north)/(2*math.Pi)*turn+turn, turn)
 }

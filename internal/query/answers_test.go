@@ -87,14 +87,14 @@ func TestEstimatesStandOnAllReadingsOrAreNotGiven(t *testing.T) {
 	got = answer(t, wide, from(st, false)).series[0]
 	assert.InEpsilon(t, 234, got.Rows.Stats[0][0], 0.011)
 	assert.Equal(t, got.Rows.Stats[0][0], got.Whole[0])
-	wide.Unit = "K"
+	wide.Units.All = "K"
 	got = answer(t, wide, from(st, false)).series[0]
 	assert.InDelta(t, 234+273.15, got.Rows.Stats[0][0], 3)
 	// Hours that leave the middle quarter out.
 	hours, err := window.ParseHours("08:00-08:15")
 	require.NoError(t, err)
 	part := ask(t, "#", "1h", "p50~,count")
-	part.Grid.Hours = &hours
+	part.Grid.Hours = hours
 	got = answer(t, part, from(st, false)).series[0]
 	assert.InEpsilon(t, 144, got.Rows.Stats[0][0], 0.011)
 	assert.EqualValues(t, 90, got.Rows.Stats[1][0])

@@ -7,34 +7,33 @@ import (
 	"slices"
 	"strings"
 
-	"github.com/expr-lang/expr"
-	"github.com/expr-lang/expr/vm"
-
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/core/window"
 	"nexocumula/internal/store"
 )
 
-// Input is a stat of one series under a name that calculations use.
+// Input is a stat of a series under a name that calculations use; of many series, when the
+// query groups them, of the one in each group.
 type Input struct {
-	Name string
-	Path series.Path
-	Stat window.Stat
+	Name   string
+	Select series.Selector
+	Stat   window.Stat
 }
 
-// Calculation is a formula over inputs, evaluated for each window.
+// Calculation is a formula over inputs and over calculations before it, evaluated for each
+// window.
 type Calculation struct {
 	Name    string
-	program *vm.Program
+	formula formula
 }
 
 const (
-	mostFormula = 500
-	mostInputs  = 20
+	mostInputs       = 20
+	mostCalculations = 20
 )
 
 // ParseInput reads name=path, or name=path@stat; the stat is the mean when none is
-// given.
+// given. The path may be a selector.
 func ParseInput(text string) (Input, error) {
 	name, rest, ok := strings.Cut(text, "=")
 	if !ok || !isName(name) {
@@ -44,7 +43,7 @@ func ParseInput(text string) (Input, error) {
 	if !has {
 		statText = "mean"
 	}
-	path, err := series.ParsePath(pathText)
+	selector, err := series.ParseSelector(pathText)
 	if err != nil {
 		return Input{}, fmt.Errorf("input %s: %w", name, err)
 	}
@@ -52,10 +51,10 @@ func ParseInput(text string) (Input, error) {
 	if err != nil {
 		return Input{}, fmt.Errorf("input %s: %w", name, err)
 	}
-	if len(stats) != 1 || stats[0].IsTime() || statText == "" {
+	if len(stats) != 1 || stats[0].IsTime() {
 		return Input{}, fmt.Errorf("input %s: %q is not one stat with a number, such as max", name, statText)
 	}
-	return Input{name, path, stats[0]}, nil
+	return Input{name, selector, stats[0]}, nil
 }
 
 func isName(s string) bool {
@@ -68,169 +67,205 @@ func isName(s string) bool {
 	return s != "" && len(s) <= 40
 }
 
-// functions a formula may use besides operators.
-var functions = map[string]func(float64) float64{
-	"abs": math.Abs, "sqrt": math.Sqrt, "exp": math.Exp, "log": math.Log, "round": math.Round, "floor": math.Floor, "ceil": math.Ceil,
-}
-
-// ParseCalculation reads name=formula over the inputs.
-func ParseCalculation(text string, inputs []Input) (Calculation, error) {
-	name, formula, ok := strings.Cut(text, "=")
-	if !ok || !isName(name) || strings.HasPrefix(formula, "=") {
-		return Calculation{}, fmt.Errorf("calculation %q: write a name of letters and digits, an equals sign and a formula over the inputs, such as loss=in-out", text)
+// ParseCalculations reads each name=formula over the inputs and over those before it.
+func ParseCalculations(texts []string, inputs []Input) ([]Calculation, error) {
+	if len(inputs) > mostInputs || len(texts) > mostCalculations {
+		return nil, fmt.Errorf("there are %d inputs and %d calculations; at most %d of each are possible", len(inputs), len(texts), mostInputs)
 	}
-	if len(formula) > mostFormula {
-		return Calculation{}, fmt.Errorf("calculation %s: the formula has %d characters; at most %d are possible", name, len(formula), mostFormula)
-	}
-	names := make([]string, len(inputs))
-	env := map[string]any{}
-	for i, in := range inputs {
-		names[i] = in.Name
-		env[in.Name] = 0.0
-	}
-	options := []expr.Option{expr.Env(env), expr.DisableAllBuiltins(), expr.EnableBuiltin("min"), expr.EnableBuiltin("max"), expr.MaxNodes(200)}
-	for known, f := range functions {
-		options = append(options, expr.Function(known, func(args ...any) (any, error) {
-			v, err := asNumber(args[0])
-			return f(v), err
-		}, new(func(float64) float64), new(func(int) float64)))
-	}
-	program, err := expr.Compile(formula, options...)
-	if err != nil {
-		what, _, _ := strings.Cut(err.Error(), "\n") // after it the formula is drawn once more
-		return Calculation{}, fmt.Errorf("calculation %s, line and column: %s; inputs are %s, functions abs, sqrt, exp, log, round, floor, ceil, min, max", name, what, strings.Join(names, ", "))
-	}
-	return Calculation{Name: name, program: program}, nil
-}
-
-// asNumber is a formula's outcome; a comparison's is 1 or 0.
-func asNumber(v any) (float64, error) {
-	switch v := v.(type) {
-	case float64:
-		return v, nil
-	case int:
-		return float64(v), nil
-	case bool:
-		if v {
-			return 1, nil
+	var names []string
+	for _, in := range inputs {
+		if slices.Contains(names, in.Name) {
+			return nil, fmt.Errorf("two inputs are named %s; name them apart", in.Name)
 		}
-		return 0, nil
+		names = append(names, in.Name)
 	}
-	return 0, fmt.Errorf("the formula gives %v where a number is wanted", v)
-}
-
-// inputs are the series of the inputs, in their order.
-func (q Windows) inputs(src Source) ([]store.Series, error) {
-	if len(q.Calculations) == 0 {
-		return nil, refuse("calculation", "there are inputs and nothing to calculate; give a calculation, such as loss=in-out")
-	}
-	if len(q.Inputs) > mostInputs {
-		return nil, refuse("calculation", "there are %d inputs; at most %d are possible", len(q.Inputs), mostInputs)
-	}
-	var out []store.Series
-	for i, in := range q.Inputs {
-		if slices.ContainsFunc(q.Inputs[:i], func(other Input) bool { return other.Name == in.Name }) {
-			return nil, refuse("calculation", "two inputs are named %s", in.Name)
+	var out []Calculation
+	for _, text := range texts {
+		name, body, ok := strings.Cut(text, "=")
+		if !ok || !isName(name) || strings.HasPrefix(body, "=") {
+			return nil, fmt.Errorf("calculation %q: write a name of letters and digits, an equals sign and a formula over the inputs, such as loss=in-out", text)
 		}
-		selector, err := series.ParseSelector(string(in.Path))
+		if slices.Contains(names, name) {
+			return nil, fmt.Errorf("calculation %s: an input or a calculation before it has this name; use another", name)
+		}
+		formula, err := parseFormula(body, names)
 		if err != nil {
-			return nil, refuse("calculation", "input %s: %v", in.Name, err)
+			return nil, fmt.Errorf("calculation %s: %w", name, err)
 		}
-		found, err := Find(src.Store, selector)
-		if err != nil {
-			return nil, err
-		}
-		if in.Stat.IsEstimate() && !found[0].Sketch {
-			return nil, refuse("stats", "input %s: of %s no sketches are kept", in.Name, in.Path)
-		}
-		if !in.Stat.For(found[0].Kind) {
-			return nil, refuse("stats", "input %s: stat %s is for series of kind %s; %s is a %s", in.Name, in.Stat, in.Stat.Kinds(), in.Path, found[0].Kind)
-		}
-		out = append(out, found[0])
+		out = append(out, Calculation{name, formula})
+		names = append(names, name)
 	}
 	return out, nil
 }
 
-// calculate hands out one answer a calculation.
-func (r runner) calculate(ctx context.Context, head Head, found []store.Series) error {
-	head.Stats = []window.Stat{{Name: "value"}}
-	begun := false
-	for i, plan := range r.plans {
-		inputs := make([]SeriesRows, len(found))
-		for k, s := range found {
-			one := r
-			one.Unit = ""
-			var err error
-			if inputs[k], err = one.reduce(ctx, s, plan.of(s), []window.Stat{r.Inputs[k].Stat}); err != nil {
-				return err
+// place is where all inputs of the calculations come from.
+type place struct {
+	name   string // of the group; "" without groups
+	inputs []store.Series
+}
+
+// places finds the series of the inputs, for each group one of each; leftOut are the groups
+// that lack one, with the reason.
+func (q Windows) places(src Source) (places []place, leftOut []string, err error) {
+	if len(q.Calculations) == 0 {
+		return nil, nil, refuse("calculation", "there are inputs and nothing to calculate; give a calculation, such as loss=in-out")
+	}
+	grouped := q.By != (Grouping{})
+	byInput := make([]map[string]store.Series, len(q.Inputs)) // nil: one for all
+	common := make([]store.Series, len(q.Inputs))
+	names := map[string]bool{}
+	for i, in := range q.Inputs {
+		found, err := Find(src.Store, in.Select)
+		if err != nil {
+			return nil, nil, err
+		}
+		if err := q.checkInput(in, found); err != nil {
+			return nil, nil, err
+		}
+		wild := strings.ContainsAny(in.Select.String(), "+#")
+		if len(found) == 1 && !(wild && grouped) {
+			common[i] = found[0]
+			continue
+		}
+		if !grouped {
+			return nil, nil, refuse("calculation", "input %s names %d series, such as %s and %s; name one, or calculate for each place with by, such as by=level:2", in.Name, len(found), found[0].Path, found[1].Path)
+		}
+		byInput[i] = map[string]store.Series{}
+		for _, s := range found {
+			name := q.By.of(s)
+			if other, twice := byInput[i][name]; twice {
+				return nil, nil, refuse("calculation", "input %s has two series in %s, %s and %s; name fewer, or group by more levels", in.Name, name, other.Path, s.Path)
+			}
+			byInput[i][name], names[name] = s, true
+		}
+	}
+	if len(names) == 0 {
+		return []place{{inputs: common}}, nil, nil
+	}
+	for _, name := range sorted(names) {
+		one := place{name: name, inputs: slices.Clone(common)}
+		var lacks []string
+		for i, by := range byInput {
+			if by == nil {
+				continue
+			}
+			if s, ok := by[name]; ok {
+				one.inputs[i] = s
+			} else {
+				lacks = append(lacks, q.Inputs[i].Name)
 			}
 		}
-		for _, c := range r.Calculations {
-			rows, err := r.evaluate(c, inputs)
-			if err != nil {
-				return err
-			}
-			rows.Tier, rows.Open = plan.any().Tier, inputs[0].Open
-			if i > 0 {
-				rows.Shift = r.Shift
-			}
-			if !begun { // a formula that fails does so before anything is out
-				begun = true
-				if err := r.sink.Head(head); err != nil {
+		if len(lacks) > 0 {
+			leftOut = append(leftOut, fmt.Sprintf("%s: no series for %s", name, strings.Join(lacks, ", ")))
+			continue
+		}
+		places = append(places, one)
+	}
+	if len(places) == 0 {
+		return nil, nil, refuse("calculation", "no group has a series for every input: %s", strings.Join(leftOut[:min(3, len(leftOut))], "; "))
+	}
+	return places, leftOut, nil
+}
+
+func sorted(names map[string]bool) []string {
+	var out []string
+	for name := range names {
+		out = append(out, name)
+	}
+	slices.Sort(out)
+	return out
+}
+
+func (q Windows) checkInput(in Input, found []store.Series) error {
+	for _, s := range found {
+		if in.Stat.IsEstimate() && !s.Sketch {
+			return refuse("stats", "input %s: of %s no sketches are kept", in.Name, s.Path)
+		}
+		if !in.Stat.For(s.Kind) {
+			return refuse("stats", "input %s: stat %s is for series of kind %s; %s is a %s", in.Name, in.Stat, in.Stat.Kinds(), s.Path, s.Kind)
+		}
+		if !q.Gaps.For(s.Kind) {
+			return refuse("gaps", "input %s: %s is a state, and between two states there is none to join them; use carry", in.Name, s.Path)
+		}
+	}
+	return nil
+}
+
+// calculate hands out one answer for each place and calculation.
+func (r runner) calculate(ctx context.Context, head Head, places []place) error {
+	head.Stats = []window.Stat{{Name: "value"}}
+	if err := r.sink.Head(head); err != nil {
+		return err
+	}
+	for _, p := range places {
+		for i, plan := range r.plans {
+			inputs := make([]SeriesRows, len(p.inputs))
+			for k, s := range p.inputs {
+				one := r
+				one.Units = Units{}
+				var err error
+				if inputs[k], err = one.reduce(ctx, s, plan.of(s), []window.Stat{r.Inputs[k].Stat}); err != nil {
 					return err
 				}
 			}
-			if err := r.sink.Series(rows); err != nil {
-				return err
+			for _, rows := range r.evaluate(inputs) {
+				if p.name != "" {
+					rows.Name = p.name + " " + rows.Name
+				}
+				rows.Tier, rows.Open = plan.any().Tier, inputs[0].Open
+				if i > 0 {
+					rows.Shift, rows.Starts = r.Shift, plan.any().Windows
+				}
+				if err := r.sink.Series(r.finish(rows)); err != nil {
+					return err
+				}
 			}
 		}
 	}
 	return nil
 }
 
-// evaluate applies the formula window by window. Where an input has no number, there is
+// evaluate applies the formulas window by window. Where an input has no number, there is
 // no outcome.
-func (r runner) evaluate(c Calculation, inputs []SeriesRows) (SeriesRows, error) {
+func (r runner) evaluate(inputs []SeriesRows) []SeriesRows {
 	n := len(inputs[0].Empty)
-	out := SeriesRows{Name: c.Name, Kind: series.Gauge, Unit: r.Unit, Stats: []string{"value"}, Times: make([][]int64, 1)}
-	out.Rows = window.Rows{Stats: [][]float64{make([]float64, n)}, Empty: make([]bool, n), Filled: make([]bool, n), Coverage: 1}
-	env := map[string]any{}
-	var machine vm.VM
-	at := func(number func(SeriesRows) float64) (float64, error) {
+	out := make([]SeriesRows, len(r.Calculations))
+	values := make([]float64, len(inputs)+len(out))
+	at := func(input func(SeriesRows) float64, outcome func(i int, v float64)) {
+		complete := true
 		for k, in := range inputs {
-			v := number(in)
-			if math.IsNaN(v) {
-				return v, nil
+			values[k] = input(in)
+			complete = complete && !math.IsNaN(values[k])
+		}
+		for i, c := range r.Calculations {
+			v := math.NaN()
+			if complete {
+				v = c.formula(values)
 			}
-			env[r.Inputs[k].Name] = v
-		}
-		result, err := machine.Run(c.program, env)
-		if err != nil {
-			return 0, refuse("calculation", "calculation %s: %v", c.Name, err)
-		}
-		v, err := asNumber(result)
-		if err != nil {
-			return 0, refuse("calculation", "calculation %s: %v", c.Name, err)
-		}
-		if math.IsInf(v, 0) {
-			v = math.NaN() // a division by nothing has no outcome
-		}
-		return v, nil
-	}
-	for i := range n {
-		v, err := at(func(in SeriesRows) float64 { return in.Rows.Stats[0][i] })
-		if err != nil {
-			return out, err
-		}
-		out.Rows.Stats[0][i], out.Empty[i] = v, math.IsNaN(v)
-		for _, in := range inputs {
-			out.Filled[i] = out.Filled[i] || in.Filled[i]
+			if math.IsInf(v, 0) {
+				v = math.NaN() // a division by nothing has no outcome
+			}
+			values[len(inputs)+i] = v
+			outcome(i, v)
 		}
 	}
+	coverage, filled := 1.0, make([]bool, n)
 	for _, in := range inputs {
-		out.Coverage = min(out.Coverage, in.Coverage)
+		coverage = min(coverage, in.Coverage)
+		for i, yes := range in.Filled {
+			filled[i] = filled[i] || yes
+		}
 	}
-	whole, err := at(func(in SeriesRows) float64 { return in.Whole[0] })
-	out.Whole = []float64{whole}
-	return out, err
+	for i, c := range r.Calculations {
+		out[i] = SeriesRows{Name: c.Name, Kind: series.Gauge, Unit: r.Units.ofCalculation(c.Name), Stats: []string{"value"}}
+		out[i].StatUnits = []string{out[i].Unit}
+		out[i].Rows = window.Rows{Stats: [][]float64{make([]float64, n)}, Empty: make([]bool, n), Filled: filled, Coverage: coverage, Whole: make([]float64, 1)}
+	}
+	for w := range n {
+		at(func(in SeriesRows) float64 { return in.Rows.Stats[0][w] }, func(i int, v float64) {
+			out[i].Rows.Stats[0][w], out[i].Empty[w] = v, math.IsNaN(v)
+		})
+	}
+	at(func(in SeriesRows) float64 { return in.Whole[0] }, func(i int, v float64) { out[i].Whole[0] = v })
+	return out
 }

@@ -15,13 +15,13 @@ import (
 
 const (
 	quarter      = 15 * time.Minute
-	mostSketches = 500_000 // of a series in a query, more than ten years
+	sketchesOnce = 2000 // read at a time
 )
 
 // feed brings the reducer what the plan's tier has for the range. Summaries of windows
 // that are still open are not there yet: after the last one, those of the finer tiers
 // stand in, and after these the readings, so that an answer goes up to now.
-func feed(ctx context.Context, src Source, s store.Series, p *window.Plan, stats []window.Stat, to *window.Reducer) error {
+func feed(ctx context.Context, src Source, s store.Series, p *window.Plan, stats []window.Stat, to *window.Reducer, work *store.Work) error {
 	if err := ctx.Err(); err != nil {
 		return err
 	}
@@ -29,11 +29,12 @@ func feed(ctx context.Context, src Source, s store.Series, p *window.Plan, stats
 		return err
 	}
 	if slices.ContainsFunc(stats, window.Stat.IsEstimate) {
-		if err := feedSketches(src, s, p, to); err != nil {
+		if err := feedSketches(ctx, src, s, p, to); err != nil {
 			return err
 		}
 	}
 	percentiles := slices.ContainsFunc(stats, window.Stat.IsPercentile)
+	conditions := slices.ContainsFunc(stats, window.Stat.IsCondition) // each row counts, and no synopsis
 	tail := &tail{Reducer: to, next: p.From(), bounded: percentiles}
 	tiers := []rollup.Tier{rollup.Readings}
 	if p.Tier != rollup.Readings {
@@ -47,8 +48,8 @@ func feed(ctx context.Context, src Source, s store.Series, p *window.Plan, stats
 		if i > 0 && tail.next > s.LastTime {
 			break // there is nothing newer
 		}
-		want := store.Wanted{Tier: tier, From: tail.next, To: p.To(), Need: window.Need(stats, s.Kind)}
-		if !percentiles {
+		want := store.Wanted{Tier: tier, From: tail.next, To: p.To(), Need: window.Need(stats, s.Kind), Work: work}
+		if !percentiles && !conditions {
 			want.Cut = p.Cut
 			want.Steps = tier == p.Tier && p.MultipleOf(quarter)
 		}
@@ -66,9 +67,6 @@ type tail struct {
 	bounded bool // all readings are kept until the end
 	rows    int
 }
-
-// mostKept is how many readings of a series a query holds at once, for percentiles.
-const mostKept = 20_000_000
 
 func (t *tail) Rows(b column.Block, width int64) error {
 	if t.rows += b.Len(); t.bounded && t.rows > mostKept {
@@ -122,18 +120,27 @@ func tellBefore(src Source, s store.Series, p *window.Plan, to *window.Reducer) 
 }
 
 // feedSketches brings the reducer the sketches of the range.
-func feedSketches(src Source, s store.Series, p *window.Plan, to *window.Reducer) error {
-	all, err := src.Store.Sketches(s.ID, p.From(), p.To(), mostSketches)
-	if err != nil {
-		return err
-	}
-	for _, one := range all {
-		parsed, err := sketch.Parse(one.Data)
-		if err != nil {
-			return fmt.Errorf("%s, sketch of %s: %w", s.Path, time.Unix(0, one.Start).UTC().Format(time.RFC3339), err)
-		}
-		if err := to.Sketch(one.Start, parsed); err != nil {
+func feedSketches(ctx context.Context, src Source, s store.Series, p *window.Plan, to *window.Reducer) error {
+	for from := p.From(); from < p.To(); {
+		if err := ctx.Err(); err != nil {
 			return err
+		}
+		all, err := src.Store.Sketches(s.ID, from, p.To(), sketchesOnce)
+		if err != nil {
+			return err
+		}
+		for _, one := range all {
+			parsed, err := sketch.Parse(one.Data)
+			if err != nil {
+				return fmt.Errorf("%s, sketch of %s: %w", s.Path, time.Unix(0, one.Start).UTC().Format(time.RFC3339), err)
+			}
+			if err := to.Sketch(one.Start, parsed); err != nil {
+				return err
+			}
+			from = one.Start + 1
+		}
+		if len(all) < sketchesOnce {
+			return nil
 		}
 	}
 	return nil

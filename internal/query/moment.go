@@ -57,33 +57,45 @@ type Found struct {
 	Sure bool
 }
 
-// Run is the values there are, by path.
-func (m Moment) Run(ctx context.Context, src Source) ([]Found, error) {
+// Run is the values there are, by path, and the paths of series of which summaries do not
+// tell whether there was a reading of that very time.
+func (m Moment) Run(ctx context.Context, src Source) (found []Found, unknown []string, err error) {
+	ctx, cancel := context.WithTimeout(ctx, src.Limits.MaxTime)
+	defer cancel()
+	found, unknown, err = m.run(ctx, src)
+	return found, unknown, tooSlow(ctx, src, err)
+}
+
+func (m Moment) run(ctx context.Context, src Source) (out []Found, unknown []string, err error) {
 	if m.At.Before(window.Earliest) || m.At.After(window.Latest) {
-		return nil, refuse("range", "%s is not within the years %d to %d", m.At.Format(time.RFC3339), window.Earliest.Year(), window.Latest.Year())
+		return nil, nil, refuse("range", "%s is not within the years %d to %d", m.At.Format(time.RFC3339), window.Earliest.Year(), window.Latest.Year())
 	}
 	found, err := Find(src.Store, m.Select)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	if len(found) > src.Limits.MaxSeries {
-		return nil, refuse("too_large", "%s names %d series; at most %d are answered at once: name fewer", m.Select, len(found), src.Limits.MaxSeries)
+		return nil, nil, refuse("too_large", "%s names %d series; at most %d are answered at once: name fewer", m.Select, len(found), src.Limits.MaxSeries)
 	}
-	var out []Found
 	for _, s := range found {
+		if err := ctx.Err(); err != nil {
+			return nil, nil, err
+		}
 		one, ok, err := m.of(ctx, src, s)
 		if err != nil {
-			return nil, err
+			return nil, nil, err
 		}
 		distance := time.Duration(max(one.Time-m.At.UnixNano(), m.At.UnixNano()-one.Time))
 		if ok && (m.Within == 0 || distance <= m.Within) {
 			out = append(out, one)
+		} else if m.How == Exactly && !one.Sure {
+			unknown = append(unknown, string(s.Path))
 		}
 	}
-	if len(out) == 0 {
-		return nil, refuse("no_value", "no series of %s has a reading %s %s%s", m.Select, m.How, m.At.UTC().Format(time.RFC3339Nano), m.within())
+	if len(out)+len(unknown) == 0 {
+		return nil, nil, refuse("no_value", "no series of %s has a reading %s %s%s", m.Select, m.How, m.At.UTC().Format(time.RFC3339Nano), m.within())
 	}
-	return out, nil
+	return out, unknown, nil
 }
 
 func (m Moment) within() string {

@@ -11,7 +11,6 @@ import (
 	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/core/span"
-	"nexocumula/internal/core/unit"
 	"nexocumula/internal/core/window"
 	"nexocumula/internal/store"
 )
@@ -25,12 +24,17 @@ type Windows struct {
 	Fit    bool // a width that gives a few hundred windows, whatever Grid says
 	Stats  []window.Stat
 	Gaps   window.Gaps
-	Unit   string      // convert to; "" leaves values as they are
+	Units  Units
 	Shift  window.Step // the same windows so much earlier, side by side; zero: no
 	Across *Across     // one row of all series, or of each group of them
+	By     Grouping    // of the series across, or of the inputs
+	Rank   *Rank       // only some series, by how they compare
+	Then   []Again     // of each stat, once more over its windows
 
 	Inputs       []Input // instead of Select
 	Calculations []Calculation
+
+	Explain bool // say what was read
 }
 
 // Source is where a query is answered from.
@@ -76,28 +80,32 @@ type Head struct {
 	Windows  []window.Window
 	Width    window.Step // zero: the whole range is one window
 	Stats    []window.Stat
+	LeftOut  []string // what the query names and no answer is given for, and why
 }
 
 // SeriesRows are the rows of one series, group or calculation.
 type SeriesRows struct {
-	Name    string // path, group or calculation
-	Kind    series.Kind
-	Unit    string
-	Labels  series.Labels
-	Tier    rollup.Tier // the widest that rows were read from; finer ones stand in where it is not made yet
-	Shift   window.Step // so much earlier than the windows say
-	Members int         // series a group was made of
-	Stats   []string    // names of Rows.Stats
+	Name      string // path, group or calculation
+	Kind      series.Kind
+	Unit      string
+	Labels    series.Labels
+	Tier      rollup.Tier     // the widest that rows were read from; finer ones stand in where it is not made yet
+	Shift     window.Step     // so much earlier than the windows say
+	Starts    []window.Window // of a shift, where the windows are
+	Members   int             // series a group was made of
+	Silent    []string        // those of them without any reading in the range
+	Rank      int             // from 1; 0: no ranking
+	Stats     []string        // names of Rows.Stats
+	StatUnits []string        // of each
+	Again     []AgainRow      // stats of stats
+	Explained *Explained
 
 	// Of each window, whether more may still come into it, because its time is not over or
 	// what came last is not summarised, or not here yet.
 	Open []bool
 
-	// Of the stats that are times, by window: nanoseconds since 1970, 0 where there is
-	// none. nil of other stats.
-	Times      [][]int64
-	WholeTimes []int64
 	window.Rows
+	turn float64 // of bearings, a full circle in the unit
 }
 
 // Sink takes an answer piece by piece; an error ends the query.
@@ -123,7 +131,11 @@ func refuse(code, format string, args ...any) error {
 func (q Windows) Run(ctx context.Context, src Source, sink Sink) error {
 	ctx, cancel := context.WithTimeout(ctx, src.Limits.MaxTime)
 	defer cancel()
-	err := q.run(ctx, src, sink)
+	return tooSlow(ctx, src, q.run(ctx, src, sink))
+}
+
+// tooSlow says in words that the time was over.
+func tooSlow(ctx context.Context, src Source, err error) error {
 	if err != nil && errors.Is(ctx.Err(), context.DeadlineExceeded) {
 		return refuse("too_slow", "the answer took longer than %s, the most this service allows: ask for a shorter range, a width that is a multiple of 1m, or fewer series", span.Format(src.Limits.MaxTime))
 	}
@@ -137,27 +149,92 @@ func (q Windows) run(ctx context.Context, src Source, sink Sink) error {
 	if q.Fit {
 		q.Grid.Width = q.Range.Fitting()
 	}
-	found, err := q.series(src)
+	if len(q.Inputs) > 0 {
+		return q.runCalculations(ctx, src, sink)
+	}
+	found, err := Find(src.Store, q.Select)
 	if err != nil {
 		return err
 	}
-	if err := q.check(found, src); err != nil {
+	if q.Stats == nil {
+		q.Stats = window.Usual(kindsOf(found))
+	}
+	if err := q.checkSeries(found, src); err != nil {
 		return err
 	}
-	plans, err := q.plans(src, found)
+	plans, err := q.plans(src, found, q.Stats)
 	if err != nil {
 		return err
 	}
-	head := headOf(plans[0].any().Windows)
-	head.Width, head.Stats = q.Grid.Width, q.Stats
 	r := runner{Windows: q, src: src, plans: plans, sink: sink}
-	switch {
-	case len(q.Calculations) > 0:
-		return r.calculate(ctx, head, found)
-	case q.Across != nil:
-		return r.across(ctx, head, found)
+	if q.Rank != nil {
+		if r.sink, err = newRanked(q, sink); err != nil {
+			return err
+		}
 	}
-	return r.each(ctx, head, found)
+	head := r.head()
+	if q.Across != nil {
+		err = r.across(ctx, head, found)
+	} else {
+		err = r.each(ctx, head, found)
+	}
+	if ranked, ok := r.sink.(*ranked); ok && err == nil {
+		err = ranked.end()
+	}
+	return err
+}
+
+func (q Windows) runCalculations(ctx context.Context, src Source, sink Sink) error {
+	places, leftOut, err := q.places(src)
+	if err != nil {
+		return err
+	}
+	if err := q.Units.check(nil, q.Calculations); err != nil {
+		return err
+	}
+	var found []store.Series
+	for _, p := range places {
+		found = append(found, p.inputs...)
+	}
+	if len(found) > src.Limits.MaxSeries {
+		return refuse("too_large", "the inputs are %d series; at most %d are answered at once: name fewer", len(found), src.Limits.MaxSeries)
+	}
+	var stats []window.Stat
+	for _, in := range q.Inputs {
+		stats = append(stats, in.Stat)
+	}
+	plans, err := q.plans(src, found, stats)
+	if err != nil {
+		return err
+	}
+	r := runner{Windows: q, src: src, plans: plans, sink: sink}
+	if q.Rank != nil {
+		if r.sink, err = newRanked(q, sink); err != nil {
+			return err
+		}
+	}
+	head := r.head()
+	head.LeftOut = leftOut
+	err = r.calculate(ctx, head, places)
+	if ranked, ok := r.sink.(*ranked); ok && err == nil {
+		err = ranked.end()
+	}
+	return err
+}
+
+func kindsOf(found []store.Series) (out []series.Kind) {
+	for _, s := range found {
+		if !slices.Contains(out, s.Kind) {
+			out = append(out, s.Kind)
+		}
+	}
+	return out
+}
+
+func (r runner) head() Head {
+	out := headOf(r.plans[0].any().Windows)
+	out.Width, out.Stats = r.Grid.Width, r.Stats
+	return out
 }
 
 func headOf(windows []window.Window) Head {
@@ -168,37 +245,28 @@ func headOf(windows []window.Window) Head {
 	return Head{From: time.Unix(0, windows[0].From).UTC(), To: time.Unix(0, last).UTC(), Windows: windows}
 }
 
-// series are those the query is about, in order.
-func (q Windows) series(src Source) ([]store.Series, error) {
-	if len(q.Inputs) > 0 {
-		return q.inputs(src)
-	}
-	return Find(src.Store, q.Select)
-}
-
-// check refuses what no plan can help.
-func (q Windows) check(found []store.Series, src Source) error {
+// checkSeries refuses what no plan can help.
+func (q Windows) checkSeries(found []store.Series, src Source) error {
 	if len(found) > src.Limits.MaxSeries {
 		return refuse("too_large", "%s names %d series; at most %d are answered at once: name fewer", q.Select, len(found), src.Limits.MaxSeries)
 	}
-	if len(q.Inputs) > 0 {
-		return nil // checked as they were found
-	}
 	for _, s := range q.Stats {
-		if s.OfOneKind() && !anyOf(found, s) { // others have no number for such series, and tell so
+		if !anyOf(found, s) { // others have no number for such series, and tell so
 			return refuse("stats", "stat %s is for series of kind %s; %s is a %s", s, s.Kinds(), found[0].Path, found[0].Kind)
 		}
+	}
+	if err := q.Units.check(q.Stats, nil); err != nil {
+		return err
 	}
 	for _, s := range found {
 		if !s.Sketch && slices.ContainsFunc(q.Stats, window.Stat.IsEstimate) {
 			return refuse("stats", "of %s no sketches are kept, which p95~ comes from; its gateway makes them where its configuration says sketch: true", s.Path)
 		}
-	}
-	if q.Unit != "" {
-		for _, s := range found {
-			if _, err := unit.Convert(s.Unit, q.Unit); err != nil {
-				return refuse("unit", "%s: %v", s.Path, err)
-			}
+		if !q.Gaps.For(s.Kind) {
+			return refuse("gaps", "%s is a state, and between two states there is none to join them; use carry", s.Path)
+		}
+		if _, err := q.Units.convert(s.Unit, q.Stats); err != nil {
+			return refuse("unit", "%s: %v", s.Path, err)
 		}
 	}
 	return nil
@@ -214,31 +282,25 @@ func anyOf(found []store.Series, stat window.Stat) bool {
 }
 
 // plans are that of the windows and, with a shift, that of the shifted ones.
-func (q Windows) plans(src Source, found []store.Series) ([]planned, error) {
-	count := len(found)
-	each := max(1, src.Limits.MaxRows/max(1, count))
-	windows, err := q.Grid.Cut(q.Range, each)
-	var many *window.TooMany
-	if errors.As(err, &many) {
-		return nil, q.tooLarge(many.Windows, count, src)
+func (q Windows) plans(src Source, found []store.Series, stats []window.Stat) ([]planned, error) {
+	shifts := 1
+	if !q.Shift.IsZero() {
+		shifts = 2
 	}
+	windows, err := q.cut(src, len(found)*shifts)
 	if err != nil {
-		return nil, refuse("range", "%v", err)
+		return nil, err
+	}
+	if err := q.check(size{len(windows), len(found), shifts, q.statsAsked()}, src); err != nil {
+		return nil, err
 	}
 	shifted := [][]window.Window{windows}
-	if !q.Shift.IsZero() {
+	if shifts > 1 {
 		earlier, err := q.Grid.Shifted(windows, q.Shift)
 		if err != nil {
 			return nil, refuse("range", "%v", err)
 		}
 		shifted = append(shifted, earlier)
-	}
-	if len(shifted)*len(windows)*count > src.Limits.MaxRows {
-		return nil, q.tooLarge(len(windows), len(shifted)*count, src)
-	}
-	exact := false
-	for _, s := range q.allStats() {
-		exact = exact || s.IsPercentile()
 	}
 	var out []planned
 	for _, w := range shifted {
@@ -247,7 +309,7 @@ func (q Windows) plans(src Source, found []store.Series) ([]planned, error) {
 			if !slices.ContainsFunc(found, func(s store.Series) bool { return s.Collected == collected }) {
 				continue
 			}
-			plan, err := q.plan(src, w, count, collected, exact)
+			plan, err := q.plan(src, w, len(found), collected, stats)
 			if err != nil {
 				return nil, err
 			}
@@ -262,42 +324,14 @@ func (q Windows) plans(src Source, found []store.Series) ([]planned, error) {
 	return out, nil
 }
 
-func (q Windows) plan(src Source, windows []window.Window, count int, readings, exact bool) (*window.Plan, error) {
+// plan is that of series whose readings are here, or of those of which only summaries are.
+func (q Windows) plan(src Source, windows []window.Window, count int, readings bool, stats []window.Stat) (*window.Plan, error) {
+	exact := slices.ContainsFunc(stats, func(s window.Stat) bool { return s.NeedsReadings() || readings && s.IsCondition() })
 	plan, err := window.NewPlan(windows, src.Tiers, readings, exact)
 	if err != nil {
 		return nil, refuse("range", "%v", q.narrow(src, err))
 	}
-	if slices.ContainsFunc(q.allStats(), window.Stat.IsEstimate) && !plan.MultipleOf(quarter) {
-		return nil, refuse("range", "sketches, which p95~ comes from, are of quarters of an hour; use widths and times that are multiples of 15m")
-	}
-	if most := 20 * src.Limits.MaxRows; plan.Merges()*count > most {
-		return nil, refuse("too_large", "%d overlapping windows are put together from %d parts, at most %d are possible: use a wider stride or a narrower width", len(windows), plan.Merges()*count, most)
-	}
-	return plan, nil
-}
-
-// narrow says what would work in place of a width that no tier fills.
-func (q Windows) narrow(src Source, err error) error {
-	finest := src.Tiers[0].Width()
-	width := q.Grid.Width.Fixed
-	if width%finest == 0 {
-		return err
-	}
-	return fmt.Errorf("width %s cannot be answered exactly: only summaries of %s are kept here; use a multiple of it, such as %s, or ask the gateway, which has the readings",
-		q.Grid.Width, span.Format(finest), span.Format(max(finest, width/finest*finest)))
-}
-
-func (q Windows) tooLarge(windows, count int, src Source) error {
-	return refuse("too_large", "%d windows of %d series are %d rows; at most %d rows and %d series are answered at once: ask for a shorter range, a wider width than %s, or fewer series",
-		windows, count, windows*count, src.Limits.MaxRows, src.Limits.MaxSeries, q.Grid.Width)
-}
-
-func (q Windows) allStats() []window.Stat {
-	all := q.Stats
-	for _, in := range q.Inputs {
-		all = append(all[:len(all):len(all)], in.Stat)
-	}
-	return all
+	return plan, q.checkPlan(plan, count, slices.ContainsFunc(stats, window.Stat.IsEstimate), src)
 }
 
 // runner has what the ways to answer have in common.
@@ -320,9 +354,9 @@ func (r runner) each(ctx context.Context, head Head, found []store.Series) error
 				return err
 			}
 			if i > 0 {
-				rows.Shift = r.Shift
+				rows.Shift, rows.Starts = r.Shift, plan.of(s).Windows
 			}
-			if err := r.sink.Series(rows); err != nil {
+			if err := r.sink.Series(r.finish(rows)); err != nil {
 				return err
 			}
 		}
@@ -330,30 +364,38 @@ func (r runner) each(ctx context.Context, head Head, found []store.Series) error
 	return nil
 }
 
-// reduce is the rows of one series, in the unit that was asked for.
+// finish adds what is computed of a whole row.
+func (r runner) finish(rows SeriesRows) SeriesRows {
+	rows.Again = again(rows, r.Then)
+	return rows
+}
+
+// reduce is the rows of one series, in the units that were asked for.
 func (r runner) reduce(ctx context.Context, s store.Series, plan *window.Plan, stats []window.Stat) (SeriesRows, error) {
-	out := SeriesRows{Name: string(s.Path), Kind: s.Kind, Unit: s.Unit, Labels: s.Labels, Tier: plan.Tier}
-	reducer := window.NewReducer(plan, &s.Definition, stats, r.Gaps)
+	out := SeriesRows{Name: string(s.Path), Kind: s.Kind, Labels: s.Labels, Tier: plan.Tier}
+	into, err := r.Units.convert(s.Unit, stats)
+	if err != nil {
+		return out, refuse("unit", "%s: %v", s.Path, err)
+	}
+	out.Unit, out.StatUnits = into.unit, into.units
+	reducer := window.NewReducer(plan, &s.Definition, stats, window.Options{Gaps: r.Gaps, Units: into.by})
 	if !r.Now.IsZero() {
 		reducer.Now(r.Now.UnixNano())
 	}
-	if err := feed(ctx, r.src, s, plan, stats, reducer); err != nil {
+	work := store.Work{}
+	if err := feed(ctx, r.src, s, plan, stats, reducer, &work); err != nil {
 		return out, err
 	}
 	out.Rows = reducer.Finish()
 	out.Open = r.open(s, plan.Windows)
-	out.Times, out.WholeTimes = make([][]int64, len(stats)), make([]int64, len(stats))
 	for i, stat := range stats {
 		out.Stats = append(out.Stats, stat.String())
-		if stat.IsTime() {
-			out.Times[i] = absolute(out.Rows.Stats[i], plan.Windows)
-			out.WholeTimes[i] = absolute(out.Whole[i:i+1], plan.Windows[:1])[0]
+		if s.Kind == series.Bearing && stat.IsValue() {
+			out.turn = 360 * into.by[i].Scale
 		}
 	}
-	if r.Unit != "" && r.Unit != s.Unit {
-		if err := convert(&out, stats, r.Unit); err != nil {
-			return out, err
-		}
+	if r.Explain {
+		out.Explained = explain(plan, r.src.Tiers, work)
 	}
 	return out, nil
 }
@@ -376,17 +418,6 @@ func (r runner) open(s store.Series, windows []window.Window) []bool {
 	}
 	for i, w := range windows {
 		out[i] = w.To > settled.UnixNano()
-	}
-	return out
-}
-
-// absolute makes times of what is counted from the windows' starts.
-func absolute(since []float64, windows []window.Window) []int64 {
-	out := make([]int64, len(since))
-	for i, v := range since {
-		if v == v { // not NaN
-			out[i] = windows[i].From + int64(v)
-		}
 	}
 	return out
 }

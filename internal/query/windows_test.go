@@ -7,6 +7,7 @@ import (
 	"log/slog"
 	"math"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
@@ -223,9 +224,11 @@ func TestManySeriesBecomeOne(t *testing.T) {
 	put(t, st, def("long-mere/hill/wind", series.Bearing, "deg", ""), constant(20))
 	run := func(selector, function, by, unit string) (map[string]float64, error) {
 		q := ask(t, selector, "1h", "mean")
-		q.Unit = unit
+		q.Units.All = unit
 		var err error
-		q.Across, err = ParseAcross(function, by)
+		q.Across, err = ParseAcross(function, "")
+		require.NoError(t, err)
+		q.By, err = ParseGrouping(by)
 		require.NoError(t, err)
 		var got collected
 		err = q.Run(t.Context(), from(st, true), &got)
@@ -267,16 +270,12 @@ func TestCalculationsByHand(t *testing.T) {
 	// In half an hour a counts up to 179, then to 359; b is 1.
 	for formula, want := range map[string][]float64{
 		"a - b": {178, 358}, "(a+b)*2": {360, 720}, "a > 200": {0, 1}, "a > 200 ? a : b": {1, 359}, "max(a, 300)": {300, 359},
-		"sqrt(a+b-180) + abs(-b)": {1, math.Sqrt(180) + 1}, "a/(b-1)": {math.NaN(), math.NaN()}, "a % 100 == 79": {1, 0},
+		"sqrt(a+b-180) + abs(-b)": {1, math.Sqrt(180) + 1}, "a/(b-1)": {math.NaN(), math.NaN()}, "a % 100 == 79": {1, 0}, "not (a > 200) and b == 1": {1, 0}, "pow(b + 1, 3) / 3": {8.0 / 3, 8.0 / 3},
 	} {
-		calculation, err := ParseCalculation("x="+formula, inputs)
-		if formula == "a % 100 == 79" {
-			assert.Error(t, err, "a remainder is for whole numbers")
-			continue
-		}
+		calculations, err := ParseCalculations([]string{"x=" + formula}, inputs)
 		require.NoError(t, err, formula)
 		q := ask(t, "#", "30m", "")
-		q.Select, q.Stats, q.Inputs, q.Calculations = series.Selector{}, nil, inputs, []Calculation{calculation}
+		q.Select, q.Stats, q.Inputs, q.Calculations = series.Selector{}, nil, inputs, calculations
 		got := answer(t, q, from(st, true)).series[0]
 		assert.Equal(t, "x", got.Name)
 		for i := range want {
@@ -284,13 +283,15 @@ func TestCalculationsByHand(t *testing.T) {
 		}
 	}
 	for text, wrong := range map[string]string{
-		"x": "write a name", "2x=a": "write a name", "x=a+": "unexpected token", "x=c*2": "unknown name c", "x=len(a)": "unknown name len",
-		"x=a+'b'": "invalid operation", "x=" + fmt.Sprintf("%0600d", 1): "at most 500",
+		"x": "write a name", "2x=a": "write a name", "x=a+": "unexpected token", "x=c*2": "unknown name c at character 1", "x=len(a)": "unknown function len",
+		"x=a+'b'": "something that is no number at character 3", "x=" + fmt.Sprintf("%0600d", 1): "at most 500", "a=b": "an input or a calculation before it has this name",
+		"x=let v=1..900; sum(v,{#+a})": "no number", "x=a in 1..3": "unknown operator in", "x=a|abs()": "unknown function", "x=max(a)": "max with 1 numbers", "x=$env": "unknown name", "x=a?.b": "no number",
+		"x=" + strings.Repeat("-", 300) + "a": "more than 200 parts",
 	} {
-		_, err := ParseCalculation(text, inputs)
+		_, err := ParseCalculations([]string{text}, inputs)
 		assert.ErrorContains(t, err, wrong, text)
 	}
-	for text, wrong := range map[string]string{"a": "write a name", "a=b": "1 level(s)", "a=b/c@median": "not known", "a=b/c@min_at": "not one stat", "a=b/c@": "not one stat"} {
+	for text, wrong := range map[string]string{"a": "write a name", "a=b/c@median": "not known", "a=b/c@min_at": "not one stat", "a=b/c@": "not one stat"} {
 		_, err := ParseInput(text)
 		assert.ErrorContains(t, err, wrong, text)
 	}
@@ -309,11 +310,15 @@ func TestSummariesDoNotTellOfEveryReading(t *testing.T) {
 	require.NoError(t, st.Append(store.Batch{Entries: []store.Entry{{Series: ids[0], Tier: rollup.TenSecond, Rows: rows}}}))
 	selector, err := series.ParseSelector("a/b")
 	require.NoError(t, err)
-	got, err := Moment{Select: selector, At: begin.Add(2500 * time.Millisecond), How: Before}.Run(t.Context(), from(st, false))
+	got, _, err := Moment{Select: selector, At: begin.Add(2500 * time.Millisecond), How: Before}.Run(t.Context(), from(st, false))
 	require.NoError(t, err)
 	assert.EqualValues(t, 1, got[0].Value)
 	assert.False(t, got[0].Sure)
-	got, err = Moment{Select: selector, At: begin.Add(time.Second), How: Exactly}.Run(t.Context(), from(st, false))
+	none, unknown, err := Moment{Select: selector, At: begin.Add(2500 * time.Millisecond), How: Exactly}.Run(t.Context(), from(st, false))
+	require.NoError(t, err)
+	assert.Empty(t, none)
+	assert.Equal(t, []string{"a/b"}, unknown)
+	got, _, err = Moment{Select: selector, At: begin.Add(time.Second), How: Exactly}.Run(t.Context(), from(st, false))
 	require.NoError(t, err)
 	assert.True(t, got[0].Sure)
 }
@@ -343,7 +348,7 @@ func TestTheValueAtAMoment(t *testing.T) {
 	} {
 		selector, err := series.ParseSelector("#")
 		require.NoError(t, err)
-		got, err := Moment{Select: selector, At: begin.Add(test.at), How: test.how}.Run(t.Context(), from(st, test.readings))
+		got, _, err := Moment{Select: selector, At: begin.Add(test.at), How: test.how}.Run(t.Context(), from(st, test.readings))
 		if test.value == nil {
 			assert.ErrorContains(t, err, "no series of # has a reading "+string(test.how), test)
 			continue

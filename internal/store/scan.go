@@ -29,6 +29,8 @@ type Wanted struct {
 	// Keep says that the sink keeps what it gets; otherwise a block lives only until the
 	// next comes.
 	Keep bool
+	// Work, if given, takes what was read.
+	Work *Work
 }
 
 // Sink takes what a Scan brings, in order of time. Blocks share memory with the store
@@ -49,7 +51,8 @@ func (s *Store) Scan(ctx context.Context, id uint32, w Wanted, sink Sink) error 
 		return nil // what is not in the catalogue has no rows
 	}
 	at := place{id, w.Tier}
-	sc := scan{store: s, db: s.reader.WithContext(ctx), series: known, at: at, want: w, sink: sink, tray: s.inTray(at, w.From, w.To)}
+	sc := scan{store: s, db: s.reader.WithContext(ctx), series: known, at: at, want: w, sink: sink, tray: s.inTray(at, w.From, w.To), work: w.Work.of(w.Tier)}
+	sc.work.Rows += sc.tray.Len()
 	if !w.Keep {
 		sc.room = &buffers{}
 	}
@@ -78,6 +81,7 @@ type scan struct {
 	broken []damagedRow
 	ended  error    // what the sink said to end the scan, which is no fault of the store
 	room   *buffers // nil when blocks are kept
+	work   *TierWork
 }
 
 // listAtOnce is how many chunks a scan knows of at a time.
@@ -213,6 +217,8 @@ func (sc *scan) chunk(c chunkRow, late column.Block) error {
 	inside := c.FirstAt >= sc.from && c.LastAt < sc.want.To
 	if late.Len() == 0 && inside && sc.want.Cut != nil && !sc.want.Cut(c.FirstAt, c.until()) {
 		if sum, err := c.whole(sc.series.Kind); err == nil {
+			sc.work.Synopses++
+			sc.work.Bytes += len(c.Whole)
 			return sc.emitWhole(c.FirstAt, c.until(), sum)
 		}
 	}
@@ -230,6 +236,9 @@ func (sc *scan) chunk(c chunkRow, late column.Block) error {
 	if err != nil {
 		return sc.spoilt(c, err, late)
 	}
+	sc.work.Opened++
+	sc.work.Rows += rows.Len()
+	sc.work.Bytes += c.size()
 	rows = rows.Between(sc.from, sc.want.To)
 	return sc.emit(column.Merge(rows, late), c.Tier)
 }
@@ -248,6 +257,8 @@ func (sc *scan) steps(c chunkRow) (done bool, err error) {
 	if err != nil {
 		return false, nil
 	}
+	sc.work.Steps++
+	sc.work.Bytes += len(c.Step0) + len(c.Step1)
 	n := steps.Len()
 	last := n-1 >= 0 && steps.Times[n-1] >= sc.want.From && steps.Times[n-1] < sc.want.To
 	inner := steps.Rows(0, n-1).Between(sc.want.From, sc.want.To)

@@ -42,9 +42,9 @@ func CheckLevel(level string) error {
 	if strings.Trim(level, ".") == "" {
 		return fmt.Errorf("%q names no place; dots alone mean a folder elsewhere", level)
 	}
-	for i := 0; i < len(level); i++ {
-		if !levelByte(level[i]) {
-			return fmt.Errorf("%q holds %q; use letters, digits, '_', '-' and '.'", level, level[i])
+	for _, letter := range level {
+		if letter > 127 || !levelByte(byte(letter)) {
+			return fmt.Errorf("%q holds %q; use the letters a to z, digits, '_', '-' and '.'", level, letter)
 		}
 	}
 	return nil

@@ -96,7 +96,7 @@ func (r *Rows) fill(windows []Window, gaps Gaps, stats []Stat, kind series.Kind,
 			}
 			share := float64(i-last) / float64(next-last)
 			r.fillOne(i, stats, kind, func(stat int) float64 {
-				return between(r.Stats[stat][last], r.Stats[stat][next], share, kind)
+				return between(r.Stats[stat][last], r.Stats[stat][next], share, kind, 360*r.units[stat].Scale)
 			})
 		}
 	}
@@ -105,9 +105,10 @@ func (r *Rows) fill(windows []Window, gaps Gaps, stats []Stat, kind series.Kind,
 	}
 }
 
-func between(a, b, share float64, kind series.Kind) float64 {
+// between is the straight line from a to b; on a circle of a turn the short way round.
+func between(a, b, share float64, kind series.Kind, turn float64) float64 {
 	if kind == series.Bearing {
-		return math.Mod(a+share*(math.Mod(b-a+540, 360)-180)+360, 360) // the short way round
+		return math.Mod(a+share*(math.Mod(b-a+1.5*turn, turn)-turn/2)+turn, turn)
 	}
 	return a + share*(b-a)
 }

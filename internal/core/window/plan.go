@@ -124,3 +124,23 @@ func (p *Plan) Cut(from, to int64) bool {
 
 // MultipleOf reports whether all edges are multiples of a width.
 func (p *Plan) MultipleOf(width time.Duration) bool { return p.fits(int64(width)) }
+
+// Segments is how many there are.
+func (p *Plan) Segments() int { return len(p.bounds) - 1 }
+
+// Why says why rows of the plan's tier are read and not of a wider one of those that are
+// kept; "" when there is none.
+func (p *Plan) Why(tiers []rollup.Tier) string {
+	for _, tier := range tiers {
+		if tier <= p.Tier {
+			continue
+		}
+		for _, b := range p.bounds {
+			if b%int64(tier) != 0 {
+				return fmt.Sprintf("a window has an edge at %s, inside a summary of %s", at(b), span.Format(tier.Width()))
+			}
+		}
+		return "the stats need the readings themselves"
+	}
+	return ""
+}

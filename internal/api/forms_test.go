@@ -1,0 +1,82 @@
+package api_test
+
+import (
+	"bytes"
+	"math"
+	"net/http"
+	"testing"
+	"time"
+
+	"github.com/apache/arrow-go/v18/arrow/array"
+	"github.com/apache/arrow-go/v18/arrow/ipc"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"nexocumula/client"
+)
+
+var hour = client.WindowsQuery{Select: "#", From: begin, To: begin.Add(time.Hour), Width: "15m", Stats: []string{"mean", "sd", "max_at"}}
+
+func TestArrowHasWhatJSONHas(t *testing.T) {
+	c := client.New(serve(t).Address)
+	q := hour
+	q.To = begin.Add(2 * time.Hour) // the second hour is empty
+	want, err := c.Windows(t.Context(), q)
+	require.NoError(t, err)
+	var body bytes.Buffer
+	require.NoError(t, c.WindowsAs(t.Context(), q, "arrow", &body))
+	stream, err := ipc.NewReader(&body)
+	require.NoError(t, err)
+	defer stream.Release()
+	require.True(t, stream.Next())
+	record := stream.RecordBatch()
+	assert.Equal(t, []string{"series", "start", "end", "place", "mean", "sd", "max_at", "unit", "empty", "filled", "open"}, names(record.Schema().NumFields(), record.ColumnName))
+	require.EqualValues(t, 8, record.NumRows())
+	for i := range 8 {
+		assert.Equal(t, "stony-beck/raceway-1/oxygen", record.Column(0).(*array.String).Value(i))
+		assert.Equal(t, want.Starts[i].UnixNano(), int64(record.Column(1).(*array.Timestamp).Value(i)))
+		mean := want.Series[0].Values["mean"][i]
+		assert.Equal(t, math.IsNaN(mean), record.Column(4).IsNull(i))
+		if !math.IsNaN(mean) {
+			assert.Equal(t, mean, record.Column(4).(*array.Float64).Value(i))
+			assert.Equal(t, want.Series[0].Times["max_at"][i].UnixNano(), int64(record.Column(6).(*array.Timestamp).Value(i)))
+		}
+		assert.Equal(t, want.Series[0].Empty[i], record.Column(8).(*array.Boolean).Value(i))
+	}
+	assert.False(t, stream.Next())
+	require.NoError(t, stream.Err())
+
+	body.Reset()
+	require.NoError(t, c.ReadingsAs(t.Context(), client.ReadingsQuery{Select: "#", From: begin, To: begin.Add(time.Hour)}, "arrow", &body))
+	readings, err := ipc.NewReader(&body)
+	require.NoError(t, err)
+	defer readings.Release()
+	sum := 0.0
+	for readings.Next() {
+		for _, v := range readings.RecordBatch().Column(2).(*array.Float64).Values() {
+			sum += v
+		}
+	}
+	assert.EqualValues(t, 59*30, sum)
+}
+
+func names(n int, of func(int) string) (out []string) {
+	for i := range n {
+		out = append(out, of(i))
+	}
+	return out
+}
+
+// The form can also be asked for as HTTP has it.
+func TestTheHeaderAcceptChoosesTheForm(t *testing.T) {
+	s := serve(t)
+	for accept, want := range map[string]string{"text/csv": "text/csv; charset=utf-8", "application/vnd.apache.arrow.stream": "application/vnd.apache.arrow.stream", "*/*": "application/json; charset=utf-8"} {
+		req, err := http.NewRequest(http.MethodGet, s.Address+"/api/v1/windows?select=%23&width=15m&from=2026-03-01&to=2026-03-02", nil)
+		require.NoError(t, err)
+		req.Header.Set("Accept", accept)
+		resp, err := http.DefaultClient.Do(req)
+		require.NoError(t, err)
+		resp.Body.Close()
+		assert.Equal(t, want, resp.Header.Get("Content-Type"))
+	}
+}

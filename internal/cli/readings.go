@@ -1,0 +1,51 @@
+package cli
+
+import (
+	"context"
+	"slices"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"nexocumula/client"
+)
+
+func readingsCommand() *cli.Command {
+	return &cli.Command{
+		Name: "readings", Usage: "the readings of a range themselves, where they are kept", ArgsUsage: "SELECTOR",
+		Description: "nexocumula readings stony-beck/raceway-4/oxygen --last 10m\n" +
+			"nexocumula readings 'stony-beck/#' --range yesterday -o arrow > yesterday.arrows",
+		Flags: slices.Concat([]cli.Flag{atFlag, tableFlag, labelFlag}, rangeFlags(), []cli.Flag{
+			&cli.StringFlag{Name: "unit", Usage: "convert values to this unit, such as K"},
+			&cli.IntFlag{Name: "most", Usage: "of each series at most so many, the first ones"},
+		}),
+		Action: func(ctx context.Context, cmd *cli.Command) error {
+			if cmd.Args().Len() != 1 {
+				return usage("name the series: nexocumula readings SELECTOR, such as stony-beck/+/oxygen")
+			}
+			q := client.ReadingsQuery{
+				Select: selectorArg(cmd), Labels: cmd.StringSlice("label"), Last: cmd.String("last"), Range: cmd.String("range"), Zone: cmd.String("zone"),
+				Unit: cmd.String("unit"), Most: cmd.Int("most"),
+			}
+			if err := timeFlags(cmd, map[string]*time.Time{"from": &q.From, "to": &q.To}); err != nil {
+				return err
+			}
+			if form := cmd.String("output"); form == "csv" || form == "arrow" {
+				return ask(cmd).ReadingsAs(ctx, q, form, cmd.Root().Writer) // as it comes: there may be millions
+			}
+			answer, err := ask(cmd).Readings(ctx, q)
+			if err != nil {
+				return err
+			}
+			g := grid{columns: []column{{name: "series"}, {name: "time"}, {name: "value", right: true}, {name: "unit"}}, empty: "No readings in this range."}
+			for _, s := range answer.Series {
+				for _, r := range s.Readings {
+					at := moment(r.Time)
+					at.people = r.Time.UTC().Format("2006-01-02 15:04:05.999Z")
+					g.rows = append(g.rows, []cell{plain(s.Path), at, number(r.Value), plain(s.Unit)})
+				}
+			}
+			return show(cmd, answer, g)
+		},
+	}
+}

@@ -1,0 +1,200 @@
+package query
+
+import (
+	"cmp"
+	"fmt"
+	"math"
+	"slices"
+
+	"nexocumula/internal/core/window"
+)
+
+// Rank hands out only so many series, those with the highest or the lowest stat of the
+// whole range, in that order.
+type Rank struct {
+	Highest bool
+	Most    int
+	By      string // stat; "": the first asked for
+}
+
+const mostRanked = 200
+
+// ParseRank reads how many of the highest, or of the lowest, and by which stat.
+func ParseRank(highest, lowest int, by string) (*Rank, error) {
+	switch {
+	case highest == 0 && lowest == 0 && by != "":
+		return nil, fmt.Errorf("rank says by which stat series are compared; give highest or lowest as well, such as lowest=3")
+	case highest == 0 && lowest == 0:
+		return nil, nil
+	case highest != 0 && lowest != 0:
+		return nil, fmt.Errorf("highest and lowest are both given; use one of them")
+	case highest < 0 || lowest < 0 || max(highest, lowest) > mostRanked:
+		return nil, fmt.Errorf("write how many series you want, 1 to %d", mostRanked)
+	}
+	return &Rank{highest > 0, max(highest, lowest), by}, nil
+}
+
+// ranked is a sink that keeps the best so far, and hands them on in the end.
+type ranked struct {
+	Rank
+	to    Sink
+	stat  int
+	names []string
+	head  Head
+	best  []SeriesRows
+	none  []string
+}
+
+func newRanked(q Windows, to Sink) (*ranked, error) {
+	out := &ranked{Rank: *q.Rank, to: to}
+	if !q.Shift.IsZero() {
+		return nil, refuse("rank", "series and their shifted windows cannot be ranked together; leave shift out")
+	}
+	names := []string{"value"}
+	if len(q.Calculations) == 0 {
+		names = names[:0]
+		for _, s := range q.Stats {
+			names = append(names, s.String())
+		}
+	}
+	if out.By != "" {
+		if out.stat = slices.Index(names, out.By); out.stat < 0 {
+			return nil, refuse("rank", "rank %s is not among the stats asked for; ask for it as well", out.By)
+		}
+	}
+	if len(q.Stats) > 0 && q.Stats[out.stat].IsTime() {
+		return nil, refuse("rank", "stat %s is a time; rank by one with a number", q.Stats[out.stat])
+	}
+	return out, nil
+}
+
+// Head keeps it until it is known which series had no number.
+func (r *ranked) Head(h Head) error {
+	if cells := r.Most * len(h.Windows) * len(h.Stats); cells > mostCells {
+		return refuse("too_large", "%d series of %d windows and %d stats are %d numbers to be ranked at once; at most %d are possible: ask for fewer, or for the whole range as one window", r.Most, len(h.Windows), len(h.Stats), cells, mostCells)
+	}
+	r.head = h
+	return nil
+}
+
+func (r *ranked) Series(rows SeriesRows) error {
+	v := rows.Whole[r.stat]
+	if math.IsNaN(v) {
+		r.head.LeftOut = append(r.head.LeftOut, rows.Name+": no number to rank it by")
+		return nil
+	}
+	at, _ := slices.BinarySearchFunc(r.best, v, func(one SeriesRows, v float64) int {
+		order := cmp.Compare(one.Whole[r.stat], v)
+		if r.Highest {
+			order = -order
+		}
+		if order == 0 {
+			return -1 // of equals the first stays first
+		}
+		return order
+	})
+	if at < r.Most {
+		r.best = slices.Insert(r.best, at, rows)
+		r.best = r.best[:min(len(r.best), r.Most)]
+	}
+	return nil
+}
+
+func (r *ranked) end() error {
+	if err := r.to.Head(r.head); err != nil {
+		return err
+	}
+	for i, rows := range r.best {
+		rows.Rank = i + 1
+		if err := r.to.Series(rows); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Again is a function over the windows of a stat: the mean of the daily minima, say.
+type Again struct {
+	Name string
+	of   func(sorted []float64) float64
+}
+
+// AgainRow is what they came to, of each stat of a series; NaN of stats that are times.
+type AgainRow struct {
+	Name   string
+	Values []float64
+}
+
+// ParseAgain reads a comma-separated list of mean, min, max, sum, sd, count and percentiles
+// such as p50.
+func ParseAgain(text string) (out []Again, err error) {
+	if text == "" {
+		return nil, nil
+	}
+	stats, err := window.ParseStats(text)
+	if err != nil {
+		return nil, fmt.Errorf("then: %w", err)
+	}
+	for _, s := range stats {
+		one := Again{Name: s.String()}
+		switch {
+		case s.IsPercentile():
+			one.of = func(v []float64) float64 { return window.Quantile(v, s.Value) }
+		case againFunctions[s.Name] != nil:
+			one.of = againFunctions[s.Name]
+		default:
+			return nil, fmt.Errorf("then %q: of the windows' stats there are mean, min, max, sum, sd, count and percentiles such as p50", s)
+		}
+		out = append(out, one)
+	}
+	return out, nil
+}
+
+var againFunctions = map[string]func(sorted []float64) float64{
+	"count": func(v []float64) float64 { return float64(len(v)) },
+	"sum":   total,
+	"min":   func(v []float64) float64 { return window.Quantile(v, 0) },
+	"max":   func(v []float64) float64 { return window.Quantile(v, 100) },
+	"mean":  func(v []float64) float64 { return total(v) / float64(len(v)) },
+	"sd": func(v []float64) float64 {
+		mean, squares := total(v)/float64(len(v)), 0.0
+		for _, x := range v {
+			squares += (x - mean) * (x - mean)
+		}
+		if len(v) < 2 {
+			return math.NaN()
+		}
+		return math.Sqrt(squares / float64(len(v)-1))
+	},
+}
+
+func total(v []float64) (sum float64) {
+	for _, x := range v {
+		sum += x
+	}
+	return sum
+}
+
+// again computes them over the windows that have a number.
+func again(rows SeriesRows, functions []Again) (out []AgainRow) {
+	for _, f := range functions {
+		one := AgainRow{Name: f.Name, Values: make([]float64, len(rows.Stats))}
+		for i := range rows.Stats {
+			var known []float64
+			if rows.Times == nil || i >= len(rows.Times) || rows.Times[i] == nil {
+				for _, v := range rows.Rows.Stats[i] {
+					if !math.IsNaN(v) {
+						known = append(known, v)
+					}
+				}
+			}
+			slices.Sort(known)
+			one.Values[i] = f.of(known)
+			if len(known) == 0 && f.Name != "count" {
+				one.Values[i] = math.NaN()
+			}
+		}
+		out = append(out, one)
+	}
+	return out
+}
