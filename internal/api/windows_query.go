@@ -50,7 +50,7 @@ func readWhat(q *query.Windows, v url.Values, _ time.Time) error {
 			}
 		}
 		if len(q.Inputs) == 0 {
-			return fmt.Errorf("input is missing beside calc; name the series a formula is about, such as input=in=stony-beck/inlet/flow")
+			return fmt.Errorf("input is missing beside calc; name the series a formula is about, such as input=inlet=stony-beck/inlet/flow")
 		}
 	}
 	var err error

@@ -37,7 +37,7 @@ func windowsCommand() *cli.Command {
 		Description: "nexocumula windows stony-beck/raceway-4/oxygen --last 24h --width 1h --stats mean,min,max\n" +
 			"nexocumula windows 'long-mere/#' --range yesterday --zone Europe/Lisbon --width 1d --hours 22:00-06:00\n" +
 			"nexocumula windows 'stony-beck/+/oxygen' --range 'last week' --width whole --stats min,below:6 --lowest 3\n" +
-			"nexocumula windows --input in=stony-beck/inlet/flow --input out=stony-beck/outlet/flow --calc loss=in-out",
+			"nexocumula windows --input inlet=stony-beck/inlet/flow --input outlet=stony-beck/outlet/flow --calc loss=inlet-outlet",
 		Flags: slices.Concat([]cli.Flag{atFlag, tableFlag, labelFlag}, rangeFlags(), []cli.Flag{
 			text("width", "width of a window: 15m, 1d, 1w, 1mo, 1y, or whole for the range as one; one that fits when missing"),
 			text("stride", "from one window's start to the next's, if that is not the width"),
@@ -62,7 +62,7 @@ func windowsCommand() *cli.Command {
 			text("rank", "the stat that highest and lowest compare; the first when missing"),
 			text("then", "of each stat once more over its windows: mean, min, max, sum, sd, count, p50"),
 			list("input", "NAME=SELECTOR or NAME=SELECTOR@STAT: a series for calculations, instead of SELECTOR"),
-			list("calc", "NAME=FORMULA over the inputs and the calculations before, such as loss=in-out"),
+			list("calc", "NAME=FORMULA over the inputs and the calculations before, such as loss=inlet-outlet"),
 			&cli.BoolFlag{Name: "explain", Usage: "say what was read for each series, and why not less"},
 			&cli.StringFlag{Name: "chart", Value: "auto", Usage: "auto (on a terminal), always or never"},
 		}),
@@ -244,7 +244,7 @@ func windowsNotes(answer client.Windows) (out []string) {
 		}
 		if e := s.Explained; e != nil {
 			for _, r := range e.Read {
-				add("%s from %s: %d chunks by their synopsis, %d by quarters of an hour, %d opened; %d rows, %d bytes", s.Name, r.Tier, r.Synopses, r.Steps, r.Opened, r.Rows, r.Bytes)
+				add("%s from %s: %s", s.Name, r.Tier, readText(r))
 			}
 			if e.Why != "" {
 				add("%s: not from a wider tier, as %s", s.Name, e.Why)
@@ -255,6 +255,22 @@ func windowsNotes(answer client.Windows) (out []string) {
 		add("left out: %s", text)
 	}
 	return out
+}
+
+func readText(r client.Read) string {
+	var parts []string
+	for _, one := range []struct {
+		n    int
+		text string
+	}{{r.Synopses, "%d chunks by their synopsis"}, {r.Steps, "%d chunks by quarters of an hour"}, {r.Opened, "%d chunks opened"}, {r.Rows, "%d rows"}, {r.Bytes, "%d bytes"}} {
+		if one.n > 0 {
+			parts = append(parts, fmt.Sprintf(one.text, one.n))
+		}
+	}
+	if len(parts) == 0 {
+		return "nothing"
+	}
+	return strings.Join(parts, ", ")
 }
 
 // shownStats are the answer's, and how many series a group has data of.

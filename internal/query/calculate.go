@@ -37,7 +37,7 @@ const (
 func ParseInput(text string) (Input, error) {
 	name, rest, ok := strings.Cut(text, "=")
 	if !ok || !isName(name) {
-		return Input{}, fmt.Errorf("input %q: write a name of letters and digits, an equals sign and a series path, such as in=stony-beck/inlet/flow, and perhaps @ and a stat", text)
+		return Input{}, fmt.Errorf("input %q: write a name of letters and digits that is no word of a formula such as in, an equals sign and a series path, such as inlet=stony-beck/inlet/flow, and perhaps @ and a stat", text)
 	}
 	pathText, statText, has := strings.Cut(rest, "@")
 	if !has {
@@ -57,7 +57,13 @@ func ParseInput(text string) (Input, error) {
 	return Input{name, selector, stats[0]}, nil
 }
 
+// words that formulas read as something else than a name.
+var words = []string{"in", "not", "and", "or", "true", "false", "nil", "let", "if", "else", "matches", "contains", "startsWith", "endsWith"}
+
 func isName(s string) bool {
+	if slices.Contains(words, s) {
+		return false
+	}
 	for i, c := range s {
 		letter := c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c == '_'
 		if !letter && (i == 0 || c < '0' || c > '9') {
@@ -83,7 +89,7 @@ func ParseCalculations(texts []string, inputs []Input) ([]Calculation, error) {
 	for _, text := range texts {
 		name, body, ok := strings.Cut(text, "=")
 		if !ok || !isName(name) || strings.HasPrefix(body, "=") {
-			return nil, fmt.Errorf("calculation %q: write a name of letters and digits, an equals sign and a formula over the inputs, such as loss=in-out", text)
+			return nil, fmt.Errorf("calculation %q: write a name of letters and digits that is no word of a formula such as in, an equals sign and a formula over the inputs, such as loss=inlet-outlet", text)
 		}
 		if slices.Contains(names, name) {
 			return nil, fmt.Errorf("calculation %s: an input or a calculation before it has this name; use another", name)
@@ -108,7 +114,7 @@ type place struct {
 // that lack one, with the reason.
 func (q Windows) places(src Source) (places []place, leftOut []string, err error) {
 	if len(q.Calculations) == 0 {
-		return nil, nil, refuse("calculation", "there are inputs and nothing to calculate; give a calculation, such as loss=in-out")
+		return nil, nil, refuse("calculation", "there are inputs and nothing to calculate; give a calculation, such as loss=inlet-outlet")
 	}
 	grouped := q.By != (Grouping{})
 	byInput := make([]map[string]store.Series, len(q.Inputs)) // nil: one for all

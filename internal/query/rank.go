@@ -37,12 +37,10 @@ func ParseRank(highest, lowest int, by string) (*Rank, error) {
 // ranked is a sink that keeps the best so far, and hands them on in the end.
 type ranked struct {
 	Rank
-	to    Sink
-	stat  int
-	names []string
-	head  Head
-	best  []SeriesRows
-	none  []string
+	to   Sink
+	stat int
+	head Head
+	best []SeriesRows
 }
 
 func newRanked(q Windows, to Sink) (*ranked, error) {

@@ -17,6 +17,7 @@ import (
 
 	"github.com/chromedp/chromedp"
 
+	"nexocumula/test/asking"
 	"nexocumula/test/browser"
 )
 
@@ -60,7 +61,7 @@ func takeAll(binary, folder string) error {
 	defer closeTab()
 	s.tab = tab
 	time.Sleep(25 * time.Second) // let some live windows close, and a probe glitch
-	for _, take := range []func() error{s.pages, s.commands, s.outage} {
+	for _, take := range []func() error{s.asking, s.pages, s.commands, s.outage} {
 		if err := take(); err != nil {
 			return err
 		}
@@ -92,11 +93,7 @@ func (s *studio) startDemo() (stop func(), err error) {
 			return nil, fmt.Errorf("the demo ended early: %w\n%s", err, said.String())
 		}
 	}
-	for _, line := range strings.Split(said.String(), "\n") {
-		if fields := strings.Fields(line); len(fields) > 3 && fields[0] == "Console" {
-			s.console[fields[len(fields)-2]] = fields[len(fields)-1]
-		}
-	}
+	s.console = asking.Consoles(said.String())
 	go func() {
 		for {
 			if _, err := out.Read(buffer); err != nil {
@@ -106,6 +103,11 @@ func (s *studio) startDemo() (stop func(), err error) {
 	}()
 	s.said = strings.NewReplacer(" --dir "+s.demo, "", s.demo, "nexocumula-demo", s.binary, "nexocumula").Replace(said.String())
 	return stop, nil
+}
+
+// asking writes the answers into docs/asking.md, which stands beside the pictures.
+func (s *studio) asking() error {
+	return asking.Demo{Binary: s.binary, Consoles: s.console}.Refresh(filepath.Join(s.folder, "..", "asking.md"))
 }
 
 func (s *studio) take(name string, steps ...chromedp.Action[chromedp.Void]) error {
