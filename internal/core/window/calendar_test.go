@@ -208,3 +208,95 @@ func TestRangesByName(t *testing.T) {
 	assert.Equal(t, "5m", Range{From: now, To: now.Add(24 * time.Hour)}.Fitting().String())
 	assert.Equal(t, "1w", Range{From: now, To: now.AddDate(20, 0, 0)}.Fitting().String())
 }
+
+// Samoa went over the date line: there was no 2011-12-30.
+func TestADayThatNeverWasIsNoWindow(t *testing.T) {
+	apia := zone(t, "Pacific/Apia")
+	assert.Equal(t, []string{"12-29T10:00 12-30T10:00", "12-30T10:00 12-31T10:00"},
+		cut(t, Grid{Zone: apia, Width: Step{Days: 1}}, "2011-12-29T12:00:00Z", "2011-12-30T12:00:00Z"))
+	assert.Equal(t, []string{"12-28T10:00 12-29T10:00", "12-31T10:00 01-01T10:00"}, // the even days by its clocks: the 28th and the 1st, as there is no 30th
+		cut(t, Grid{Zone: apia, Width: Step{Days: 1}, Stride: Step{Days: 2}, Origin: moment(t, "2011-12-24T10:00:00Z")}, "2011-12-28T12:00:00Z", "2012-01-01T12:00:00Z"))
+}
+
+func TestStepsByTheClockFollowIt(t *testing.T) {
+	lisbon := zone(t, "Europe/Lisbon")
+	assert.Equal(t, []string{"03-29T00:00 03-29T11:00", "03-29T11:00 03-29T23:00"}, // eleven hours, and twelve
+		cut(t, Grid{Zone: lisbon, Width: Step{Fixed: 12 * time.Hour}, ByClock: true}, "2026-03-29T00:00:00Z", "2026-03-29T23:00:00Z"))
+	assert.Len(t, cut(t, Grid{Zone: lisbon, Width: Step{Fixed: time.Hour}, ByClock: true}, "2026-03-29T00:00:00Z", "2026-03-29T23:00:00Z"), 23)
+	assert.Equal(t, []string{"10-24T23:00 10-25T00:00", "10-25T00:00 10-25T02:00", "10-25T02:00 10-25T03:00"}, // from one to two there are two hours
+		cut(t, Grid{Zone: lisbon, Width: Step{Fixed: time.Hour}, ByClock: true}, "2026-10-24T23:00:00Z", "2026-10-25T03:00:00Z"))
+}
+
+func TestShiftedWindowsShowNoHourTwice(t *testing.T) {
+	for _, test := range []struct {
+		zone, from, to, by string
+		width              time.Duration
+	}{
+		{"Europe/Lisbon", "2026-03-29T22:00:00Z", "2026-03-30T12:00:00Z", "1d", time.Hour},
+		{"Europe/Lisbon", "2026-10-24T20:00:00Z", "2026-10-26T12:00:00Z", "1d", 30 * time.Minute},
+		{"America/Sao_Paulo", "2018-02-17T00:00:00Z", "2018-02-20T00:00:00Z", "1d", 15 * time.Minute},
+		{"Pacific/Apia", "2011-12-29T00:00:00Z", "2012-01-03T00:00:00Z", "1d", time.Hour},
+		{"UTC", "2026-03-25T00:00:00Z", "2026-04-02T00:00:00Z", "1mo", time.Hour},
+		{"Europe/Lisbon", "2026-03-25T00:00:00Z", "2026-04-02T00:00:00Z", "1w", 10 * time.Minute},
+	} {
+		g := Grid{Zone: zone(t, test.zone), Width: Step{Fixed: test.width}}
+		windows, err := g.Cut(Range{From: moment(t, test.from), To: moment(t, test.to), Exact: true}, 10_000)
+		require.NoError(t, err)
+		shifted, err := g.Shifted(windows, width(t, test.by))
+		require.NoError(t, err)
+		for i := 1; i < len(shifted); i++ {
+			require.LessOrEqual(t, shifted[i-1].To, shifted[i].From, "%v", test)
+		}
+		assert.Less(t, shifted[0].From, shifted[len(shifted)-1].To)
+		var length time.Duration
+		for _, w := range shifted {
+			length += w.Length()
+		}
+		assert.Equal(t, time.Duration(shifted[len(shifted)-1].To-shifted[0].From), length, "and leave none out: %v", test)
+	}
+}
+
+func TestHolidaysAndFolds(t *testing.T) {
+	dates, err := ParseDates("2026-03-28, 2026-03-30..2026-03-31")
+	require.NoError(t, err)
+	assert.Equal(t, []string{"03-27T00:00 03-28T00:00, 03-27T00:00 03-28T00:00", "03-29T00:00 03-30T00:00, 03-29T00:00 03-30T00:00"},
+		cut(t, Grid{Width: Step{Days: 1}, Except: dates}, "2026-03-27T00:00:00Z", "2026-04-01T00:00:00Z"))
+	for _, wrong := range []string{"", "28.3.2026", "2026-03-30..2026-03-29", "1999-01-01..2026-01-01"} {
+		_, err := ParseDates(wrong)
+		assert.ErrorContains(t, err, "except", wrong)
+	}
+	march := Range{From: moment(t, "2026-03-02T00:00:00Z"), To: moment(t, "2026-03-16T00:00:00Z"), Exact: true} // two weeks, from a Monday
+	for fold, places := range map[Fold][2]string{FoldDay: {"00:00", "18:00"}, FoldWeek: {"Mon 00:00", "Sun 18:00"}} {
+		windows, err := Grid{Width: Step{Fixed: 6 * time.Hour}, Fold: fold}.Cut(march, 1000)
+		require.NoError(t, err)
+		assert.Equal(t, places, [2]string{windows[0].Place, windows[len(windows)-1].Place})
+		var all time.Duration
+		for _, w := range windows {
+			all += w.Length()
+		}
+		assert.Equal(t, 14*wholeDay, all)
+	}
+	year := Range{From: moment(t, "2024-01-01T00:00:00Z"), To: moment(t, "2026-01-01T00:00:00Z"), Exact: true}
+	windows, err := Grid{Width: Step{Months: 1}, Fold: FoldYear}.Cut(year, 1000)
+	require.NoError(t, err)
+	assert.Equal(t, []any{12, "Feb", 57 * wholeDay}, []any{len(windows), windows[1].Place, windows[1].Length()}) // 29 and 28 days
+	for _, wrong := range []Grid{{Fold: FoldDay}, {Fold: FoldDay, Width: Step{Days: 1}}, {Fold: FoldDay, Width: Step{Fixed: 7 * time.Hour}}, {Fold: FoldWeek, Width: Step{Days: 2}},
+		{Fold: FoldYear, Width: Step{Months: 5}}, {Fold: FoldDay, Width: Step{Fixed: time.Hour}, Stride: Step{Fixed: time.Minute}}, {Fold: FoldDay, Width: Step{Fixed: time.Hour}, Clipped: true}} {
+		_, err := wrong.Cut(march, 1000)
+		assert.ErrorContains(t, err, "fold", "%+v", wrong)
+	}
+}
+
+func TestTimesAsPeopleWriteThem(t *testing.T) {
+	lisbon := zone(t, "Europe/Lisbon")
+	for text, want := range map[string]string{
+		"2026-10-24": "2026-10-23T23:00:00Z", "2026-10-24 06:00": "2026-10-24T05:00:00Z", "2026-10-24T06:00:30": "2026-10-24T05:00:30Z", "2026-10-24T06:00:00Z": "2026-10-24T06:00:00Z",
+		"2026-10-25 01:30": "2026-10-25T00:30:00Z", "2026-03-29 01:30": "2026-03-29T01:00:00Z", // shown twice: the first time; never: the moment of the change
+	} {
+		at, err := ParseTime(text, lisbon)
+		require.NoError(t, err)
+		assert.Equal(t, want, at.UTC().Format(time.RFC3339), text)
+	}
+	_, err := ParseTime("24.10.2026", lisbon)
+	assert.ErrorContains(t, err, "write a date such as 2026-03-01")
+}
