@@ -233,5 +233,5 @@ func decodeValues(string) (Row, error) {
 		}
 		p.add(ours, float64(passes*values)/time.Since(begun).Seconds())
 	}
-	return p.row("values/s", 1, "copying the decoded values", ">= 1/8", func(ratio float64) bool { return ratio >= 1.0/8 }), nil
+	return p.row("values/s", 1, "copying the decoded values", ">= 1/6", func(ratio float64) bool { return ratio >= 1.0/6 }), nil
 }

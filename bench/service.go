@@ -56,66 +56,114 @@ func fetch(url string) (int64, error) {
 
 const wideSeries = 1000
 
-// windowsWide reduces a day of 1-min summaries of many series to quarters of an hour,
-// all stats, through HTTP, beside reading the same chunks from the file.
-func windowsWide(dir string) (Row, error) {
+var wideDay = time.Date(2026, 3, 2, 0, 0, 0, 0, time.UTC)
+
+// dayOfMinutes writes a day of 1-min summaries of series, and seals it.
+func dayOfMinutes(dir string, paths []string) error {
 	st, err := openStore(filepath.Join(dir, service.StoreFile))
 	if err != nil {
-		return Row{}, err
+		return err
 	}
 	field := sim.Field{Seed: 1}
-	begin := time.Date(2026, 3, 2, 0, 0, 0, 0, time.UTC)
 	var entries []store.Entry
-	for i, path := range many(wideSeries) {
+	var model []column.Block // of hours that differ; making ten thousand would take an hour
+	for i, path := range paths {
 		id, err := defineOne(st, path, series.Gauge)
 		if err != nil {
-			return Row{}, err
+			return err
 		}
-		known, _ := st.Get(id)
-		out := rollup.NewBlock(series.Gauge, 1440)
-		for m := range 1440 {
-			raw, start := column.New(1, 6), begin.Add(time.Duration(m)*time.Minute)
-			for k := range 6 {
-				at := start.Add(time.Duration(k) * 10 * time.Second)
-				raw.Add(at.UnixNano(), field.LakeTemp(at.Add(time.Duration(i)*time.Hour), i%4, 3))
-			}
-			rollup.Fold(raw, start.UnixNano(), start.UnixNano()+int64(time.Minute), &known.Definition).AddTo(&out, start.UnixNano(), series.Gauge)
+		if known, _ := st.Get(id); len(model) < 96 {
+			model = append(model, dayOf(field, i, &known.Definition))
 		}
-		entries = append(entries, store.Entry{Series: id, Tier: rollup.Minute, Rows: out})
+		entries = append(entries, store.Entry{Series: id, Tier: rollup.Minute, Rows: model[i%len(model)]})
 	}
 	for i := 0; i < len(entries); i += 100 {
 		if err := st.Append(store.Batch{Entries: entries[i : i+100]}); err != nil {
-			return Row{}, err
+			return err
 		}
 	}
 	if err := st.Seal(nil); err != nil {
-		return Row{}, err
+		return err
 	}
-	if err := st.Close(); err != nil {
-		return Row{}, err
+	return st.Close()
+}
+
+func dayOf(field sim.Field, i int, def *series.Definition) column.Block {
+	out := rollup.NewBlock(series.Gauge, 1440)
+	for m := range 1440 {
+		raw, start := column.New(1, 6), wideDay.Add(time.Duration(m)*time.Minute)
+		for k := range 6 {
+			at := start.Add(time.Duration(k) * 10 * time.Second)
+			raw.Add(at.UnixNano(), field.LakeTemp(at.Add(time.Duration(i)*15*time.Minute), i%4, 3))
+		}
+		rollup.Fold(raw, start.UnixNano(), start.UnixNano()+int64(time.Minute), def).AddTo(&out, start.UnixNano(), series.Gauge)
 	}
+	return out
+}
+
+// besideReading times calls of a service on a prepared store, each beside reading the
+// bytes of the chunks that it needs from the file.
+func besideReading(dir string, rounds int, columns string, calls ...string) ([]pairs, error) {
 	address, stop, err := central(dir)
 	if err != nil {
-		return Row{}, err
+		return nil, err
 	}
-	url := address + "/api/v1/windows?select=bench/%23&width=15m&from=2026-03-02T00:00:00Z&to=2026-03-03T00:00:00Z" +
-		"&stats=count,mean,twa,min,max,range,sd,sum,first,last,difference,slope,coverage,min_at,max_at,first_at,last_at"
 	db, err := openRows(filepath.Join(dir, service.StoreFile))
 	if err != nil {
+		return nil, err
+	}
+	var out []pairs
+	for _, call := range calls {
+		p, err := inTurn(rounds, func() error { _, err := fetch(address + call); return err }, func() error {
+			var all []struct{ Whole, Step0, Step1, Part0, Part1, Part2 []byte }
+			return db.Raw("SELECT " + columns + " FROM chunks").Scan(&all).Error
+		})
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, p)
+	}
+	if err := closeRows(db); err != nil {
+		return nil, err
+	}
+	return out, stop()
+}
+
+// windowsWide reduces a day of 1-min summaries of many series to quarters of an hour,
+// all stats, through HTTP in two forms, beside reading the same chunks from the file.
+func windowsWide(dir string) ([]Row, error) {
+	if err := dayOfMinutes(dir, many(wideSeries)); err != nil {
+		return nil, err
+	}
+	call := "/api/v1/windows?select=bench/%23&width=15m&from=2026-03-02&to=2026-03-03" +
+		"&stats=count,mean,twa,min,max,range,sd,sum,first,last,difference,slope,coverage,min_at,max_at,first_at,last_at&format="
+	all, err := besideReading(dir, 7, "whole, step0, step1, part0, part1, part2", call+"json", call+"arrow")
+	if err != nil {
+		return nil, err
+	}
+	atMost := func(p pairs, most float64) Row {
+		return p.row("ms", 1e3, "reading the same chunks from the file", fmt.Sprintf("<= %.0f", most), func(ratio float64) bool { return ratio <= most })
+	}
+	json, arrow := atMost(all[0], 8), atMost(all[1], 4)
+	json.Name, arrow.Name = "windows_wide_json", "windows_wide_arrow"
+	return []Row{json, arrow}, nil
+}
+
+// acrossMany puts ten thousand series of a day together by site, beside reading the
+// bytes that tell of them.
+func acrossMany(dir string) (Row, error) {
+	paths := make([]string, 10_000)
+	for i := range paths {
+		paths[i] = fmt.Sprintf("bench/site-%02d/station-%04d/value", i/100, i%100)
+	}
+	if err := dayOfMinutes(dir, paths); err != nil {
 		return Row{}, err
 	}
-	p, err := inTurn(5, func() error { _, err := fetch(url); return err }, func() error {
-		var all []struct{ Whole, Step0, Step1, Part0, Part1, Part2 []byte }
-		return db.Raw("SELECT whole, step0, step1, part0, part1, part2 FROM chunks").Scan(&all).Error
-	})
+	all, err := besideReading(dir, 5, "whole, step0", "/api/v1/windows?select=bench/%23&width=1h&from=2026-03-02&to=2026-03-03&stats=mean&across=mean&by=level:2")
 	if err != nil {
 		return Row{}, err
 	}
-	row := p.row("ms", 1e3, "reading the same chunks from the file", "known", known)
-	if err := closeRows(db); err != nil {
-		return Row{}, err
-	}
-	return row, stop()
+	return all[0].row("ms", 1e3, "reading the same bytes from the file", "<= 4", func(ratio float64) bool { return ratio <= 4 }), nil
 }
 
 // nowMany is the latest values of 50,000 series over HTTP, beside encoding the same JSON

@@ -4,6 +4,7 @@ import (
 	"bufio"
 	"context"
 	"fmt"
+	"io"
 	"net"
 	"os"
 	"os/exec"
@@ -11,6 +12,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"syscall"
 	"time"
 
@@ -207,7 +209,7 @@ func wear(dir string, series int, period time.Duration, clients int, burst bool)
 	failed := make(chan error, clients)
 	for k := range clients {
 		wait.Go(func() {
-			if err := speak(ctx, listen, k, clients, series, period, burst); err != nil && ctx.Err() == nil {
+			if err := speak(ctx, listen, k, clients, series, period, burst, func(time.Duration) {}); err != nil && ctx.Err() == nil {
 				failed <- err
 			}
 		})
@@ -271,8 +273,8 @@ func freePort() (string, error) {
 }
 
 // speak is one connection: it publishes its share of the series once a period, with QoS 1,
-// without waiting for one acknowledgement before the next message.
-func speak(ctx context.Context, address string, k, clients, series int, period time.Duration, burst bool) error {
+// without waiting for one acknowledgement before the next message; acked is told how long each took.
+func speak(ctx context.Context, address string, k, clients, series int, period time.Duration, burst bool, acked func(time.Duration)) error {
 	var conn net.Conn
 	var err error
 	for range 100 { // the listener opens a moment after the service says that it runs
@@ -289,12 +291,14 @@ func speak(ctx context.Context, address string, k, clients, series int, period t
 	if err := connect(in, out, fmt.Sprintf("wear-%d", k)); err != nil {
 		return err
 	}
+	var sent [1 << 16]atomic.Int64 // by packet identifier
 	go func() {
 		var ack [4]byte
 		for {
-			if _, err := in.Read(ack[:]); err != nil {
+			if _, err := io.ReadFull(in, ack[:]); err != nil {
 				return
 			}
+			acked(time.Duration(time.Now().UnixNano() - sent[int(ack[2])<<8|int(ack[3])].Load()))
 		}
 	}()
 	begun := time.Now()
@@ -317,6 +321,7 @@ func speak(ctx context.Context, address string, k, clients, series int, period t
 			payload := fmt.Appendf(nil, "%.2f", 8+float64((i*7+n*13)%400)/100)
 			message := append([]byte{0x32, byte(2 + len(topic) + 2 + len(payload)), byte(len(topic) >> 8), byte(len(topic))}, topic...)
 			message = append(append(message, byte(id>>8), byte(id)), payload...)
+			sent[id].Store(time.Now().UnixNano())
 			if _, err := out.Write(message); err != nil {
 				return err
 			}

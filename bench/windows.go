@@ -63,16 +63,21 @@ func (c *collect) Series(s query.SeriesRows) error {
 }
 
 func windowsYearHourly(dir string) (Row, error) {
-	return windowsYear(dir, "1h", 8760, "start / 3600000000000", 100)
+	return windowsYear(dir, window.Grid{Width: window.Step{Fixed: time.Hour}}, 8760, "start / 3600000000000", 150)
+}
+
+// foldedYear is the mean day of a year.
+func foldedYear(dir string) (Row, error) {
+	return windowsYear(dir, window.Grid{Width: window.Step{Fixed: time.Hour}, Fold: window.FoldDay}, 24, "start / 3600000000000 % 24", 100)
 }
 
 func windowsYearMonthly(dir string) (Row, error) {
-	return windowsYear(dir, "1mo", 12, "strftime('%Y-%m', start / 1000000000, 'unixepoch')", 1000)
+	return windowsYear(dir, window.Grid{Width: window.Step{Months: 1}}, 12, "strftime('%Y-%m', start / 1000000000, 'unixepoch')", 1000)
 }
 
 // windowsYear reduces a year of 1-min summaries of one series to mean, min and max, beside
 // SQL's GROUP BY over an indexed table of the same summaries.
-func windowsYear(dir, width string, windows int, group string, goal float64) (Row, error) {
+func windowsYear(dir string, grid window.Grid, windows int, group string, goal float64) (Row, error) {
 	st, err := openStore(filepath.Join(dir, "ours.db"))
 	if err != nil {
 		return Row{}, err
@@ -99,17 +104,13 @@ func windowsYear(dir, width string, windows int, group string, goal float64) (Ro
 		if err != nil {
 			return err
 		}
-		step, err := window.ParseStep(width)
-		if err != nil {
-			return err
-		}
 		stats, err := window.ParseStats("mean,min,max")
 		if err != nil {
 			return err
 		}
 		q := query.Windows{
 			Select: selector, Range: window.Range{From: yearBegin, To: yearBegin.AddDate(1, 0, 0), Exact: true},
-			Grid: window.Grid{Width: step}, Stats: stats,
+			Grid: grid, Stats: stats,
 		}
 		var got collect
 		err = q.Run(context.Background(), query.Source{Store: st, Tiers: rollup.Tiers, Limits: config.Queries{MaxRows: 500_000, MaxSeries: 10, MaxTime: time.Minute}}, &got)

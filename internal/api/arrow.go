@@ -7,7 +7,6 @@ import (
 	"github.com/apache/arrow-go/v18/arrow/array"
 	"github.com/apache/arrow-go/v18/arrow/ipc"
 	"github.com/apache/arrow-go/v18/arrow/memory"
-	"github.com/gin-gonic/gin"
 
 	"nexocumula/internal/query"
 )
@@ -21,7 +20,7 @@ type arrowRows struct {
 	stream *ipc.Writer
 }
 
-func newArrow(c gin.ResponseWriter) *arrowRows { return &arrowRows{to: newBuffered(c)} }
+func newArrow(to *buffered) *arrowRows { return &arrowRows{to: to} }
 
 func (w *arrowRows) begun() bool { return w.to.begun }
 

@@ -6,8 +6,6 @@ import (
 	"strconv"
 	"time"
 
-	"github.com/gin-gonic/gin"
-
 	"nexocumula/client"
 	"nexocumula/internal/query"
 )
@@ -19,10 +17,7 @@ type csvRows struct {
 	row []string
 }
 
-func newCSV(c gin.ResponseWriter) *csvRows {
-	to := newBuffered(c)
-	return &csvRows{to: to, csv: csv.NewWriter(to)}
-}
+func newCSV(to *buffered) *csvRows { return &csvRows{to: to, csv: csv.NewWriter(to)} }
 
 func (w *csvRows) begun() bool { return w.to.begun }
 

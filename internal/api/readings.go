@@ -36,7 +36,7 @@ func (h handlers) readings(c *gin.Context) {
 		fail(c, http.StatusNotAcceptable, "format", err.Error())
 		return
 	}
-	to := newBuffered(c.Writer)
+	to := newBuffered(c.Writer, h.turns)
 	var out readingsAnswer
 	switch form {
 	case asCSV:

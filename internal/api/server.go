@@ -46,7 +46,7 @@ func Handler(s Service) http.Handler {
 		s.Log.Error("a request failed inside", "path", c.Request.URL.Path, "cause", cause)
 		fail(c, http.StatusInternalServerError, "internal", "the service failed while answering; its log says more")
 	}), headers, refuseLong)
-	h := handlers{s, new(atomic.Int64), newHub(s.Store)}
+	h := handlers{s, new(atomic.Int64), newHub(s.Store), newTurns()}
 	for _, r := range h.routes() {
 		router.Handle(r.method, r.path, r.handle)
 		if r.method == http.MethodGet && !r.endless {
@@ -64,6 +64,7 @@ type handlers struct {
 	Service
 	streams *atomic.Int64 // live streams open now
 	hub     *hub
+	turns   turns
 }
 
 // Uplink is how an uplink stands and what waits for it.

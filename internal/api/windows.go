@@ -28,6 +28,7 @@ func (h handlers) windows(c *gin.Context) {
 		fail(c, http.StatusBadRequest, "query", err.Error())
 		return
 	}
+	to := newBuffered(c.Writer, h.turns)
 	var out interface {
 		answer
 		query.Sink
@@ -37,11 +38,11 @@ func (h handlers) windows(c *gin.Context) {
 		fail(c, http.StatusNotAcceptable, "format", err.Error())
 		return
 	case form == asCSV:
-		out = newTable(q, newCSV(c.Writer))
+		out = newTable(q, newCSV(to))
 	case form == asArrow:
-		out = newTable(q, newArrow(c.Writer))
+		out = newTable(q, newArrow(to))
 	default:
-		out = &windowsJSON{to: newBuffered(c.Writer), query: q}
+		out = &windowsJSON{to: to, query: q}
 	}
 	h.complete(c, out, q.Run(c.Request.Context(), h.source(), out))
 }

@@ -14,6 +14,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"nexocumula/client"
+	"nexocumula/internal/config"
 	"nexocumula/internal/core/window"
 	"nexocumula/internal/query"
 )
@@ -25,15 +26,18 @@ func broken(t *testing.T) *httptest.Server {
 		stats, err := window.ParseStats("mean")
 		require.NoError(t, err)
 		asked := query.Windows{Grid: window.Grid{Zone: time.UTC}}
+		turns := newTurns()
+		turns <- struct{}{}
+		to := newBuffered(c.Writer, turns)
 		var out interface {
 			answer
 			query.Sink
-		} = &windowsJSON{to: newBuffered(c.Writer), query: asked}
+		} = &windowsJSON{to: to, query: asked}
 		switch c.Query("format") {
 		case "csv":
-			out = newTable(asked, newCSV(c.Writer))
+			out = newTable(asked, newCSV(to))
 		case "arrow":
-			out = newTable(asked, newArrow(c.Writer))
+			out = newTable(asked, newArrow(to))
 		}
 		assert.NoError(t, out.Head(query.Head{Windows: make([]window.Window, 2), Stats: stats}))
 		for _, name := range []string{"a/b", "a/c"} {
@@ -66,4 +70,35 @@ func TestAnAnswerThatBreaksOffIsSeenToByEveryClient(t *testing.T) {
 	assert.ErrorContains(t, err, "the disk is gone")
 	require.Len(t, got.Series, 2, "what came is right")
 	assert.EqualValues(t, []float64{1, 2}, got.Series[1].Values["mean"])
+}
+
+func TestAQueryWaitsForItsTurnAndNotForEver(t *testing.T) {
+	h := handlers{Service: Service{Queries: config.Queries{MaxTime: time.Millisecond}}, turns: make(turns, 1)}
+	gin.SetMode(gin.ReleaseMode)
+	router := gin.New()
+	router.GET("/", h.inTurn(func(c *gin.Context) { c.Status(http.StatusNoContent) }))
+	ask := func() *httptest.ResponseRecorder {
+		out := httptest.NewRecorder()
+		router.ServeHTTP(out, httptest.NewRequest(http.MethodGet, "/", nil))
+		return out
+	}
+	assert.Equal(t, http.StatusNoContent, ask().Code)
+	h.turns <- struct{}{}
+	busy := ask()
+	assert.Equal(t, http.StatusServiceUnavailable, busy.Code)
+	assert.Contains(t, busy.Body.String(), "other queries have kept the service busy")
+	reader, writer := io.Pipe() // a client that does not read
+	written := make(chan error, 1)
+	go func() {
+		_, err := unhurried{writer, h.turns}.Write([]byte("x"))
+		written <- err
+	}()
+	for !h.turns.enter(t.Context(), time.Minute) { // its turn is free meanwhile
+		t.Fatal("the turn was kept")
+	}
+	h.turns.leave()
+	_, err := reader.Read(make([]byte, 1))
+	require.NoError(t, err)
+	require.NoError(t, <-written)
+	assert.Len(t, h.turns, 1, "and is taken again")
 }

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"strings"
+	"time"
 
 	"gorm.io/gorm"
 
@@ -84,6 +85,9 @@ type scan struct {
 	work   *TierWork
 }
 
+// stepsAtOnce is a range so short that the steps of its chunks are read with the list of them.
+const stepsAtOnce = int64(3 * 24 * time.Hour)
+
 // listAtOnce is how many chunks a scan knows of at a time.
 const listAtOnce = 64
 
@@ -130,6 +134,11 @@ func (sc *scan) list() (out []chunkRow, err error) {
 	if sc.want.Cut != nil {
 		columns += ", whole"
 	}
+	var steps []string
+	if sc.want.Steps && sc.want.To-sc.from <= stepsAtOnce { // there are one or two chunks, and they will be wanted of them
+		steps = stepNames(sc.want.Need)
+		columns += ", " + strings.Join(steps, ", ")
+	}
 	rows, err := sc.db.Raw("SELECT "+columns+" FROM chunks WHERE series = ? AND tier = ? AND first_at < ? AND last_at >= ? ORDER BY first_at LIMIT ?",
 		sc.at.series, int64(sc.at.tier), sc.want.To, sc.from, listAtOnce).Rows()
 	if err != nil {
@@ -139,7 +148,8 @@ func (sc *scan) list() (out []chunkRow, err error) {
 	for rows.Next() {
 		c := chunkRow{Series: sc.at.series, Tier: int64(sc.at.tier)}
 		into := []any{&c.ID, &c.FirstAt, &c.LastAt, &c.Count, &c.Steps, &c.Checksum, &c.Whole}
-		if err := rows.Scan(into[:6+strings.Count(columns, "whole")]...); err != nil {
+		into = append(into[:6+strings.Count(columns, "whole")], []any{&c.Step0, &c.Step1}[:len(steps)]...)
+		if err := rows.Scan(into...); err != nil {
 			return nil, err
 		}
 		out = append(out, c)
@@ -152,7 +162,7 @@ func (sc *scan) fetchSteps(chunks []chunkRow) error {
 	var wanted []uint64
 	place := map[uint64]int{}
 	for i, c := range chunks {
-		if sc.want.Steps && c.Steps > 0 && (sc.want.Cut == nil || sc.want.Cut(c.FirstAt, c.until())) {
+		if sc.want.Steps && c.Steps > 0 && c.Step0 == nil && (sc.want.Cut == nil || sc.want.Cut(c.FirstAt, c.until())) {
 			wanted = append(wanted, c.ID)
 			place[c.ID] = i
 		}

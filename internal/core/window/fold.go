@@ -54,28 +54,38 @@ func (f Fold) check(g Grid) error {
 	return nil
 }
 
-// place is where a window stands, for people and to sort by.
-func (f Fold) place(w Window, width Step, zone *time.Location) (text string, order int) {
-	at := time.Unix(0, w.From).In(zone)
-	minutes := at.Hour()*60 + at.Minute()
-	clock := at.Format("15:04")
-	if width.Fixed%time.Minute != 0 {
-		clock = at.Format("15:04:05")
+// place is where a window that begins at a time stands: a number to sort by.
+func (f Fold) place(at time.Time) int {
+	hour, minute, second := at.Clock()
+	seconds := (hour*60+minute)*60 + second
+	switch f {
+	case FoldWeek:
+		return (int(at.Weekday())+6)%7*86400 + seconds
+	case FoldYear:
+		return (int(at.Month())*100+at.Day())*86400 + seconds
 	}
-	seconds := minutes*60 + at.Second()
+	return seconds
+}
+
+// called is the place for people.
+func (f Fold) called(at time.Time, width Step) string {
+	clock := "15:04"
+	if width.Fixed%time.Minute != 0 {
+		clock = "15:04:05"
+	}
 	switch {
 	case f == FoldDay:
-		return clock, seconds
+		return at.Format(clock)
 	case f == FoldWeek && width.Days > 0:
-		return at.Format("Mon"), (int(at.Weekday()) + 6) % 7
+		return at.Format("Mon")
 	case f == FoldWeek:
-		return at.Format("Mon ") + clock, (int(at.Weekday())+6)%7*86400 + seconds
+		return at.Format("Mon " + clock)
 	case width.Months > 0:
-		return at.Format("Jan"), int(at.Month())
+		return at.Format("Jan")
 	case width.Days > 0:
-		return at.Format("01-02"), int(at.Month())*100 + at.Day()
+		return at.Format("01-02")
 	}
-	return at.Format("01-02 ") + clock, (int(at.Month())*100+at.Day())*86400 + seconds
+	return at.Format("01-02 " + clock)
 }
 
 // fold puts windows of one place together.
@@ -86,14 +96,19 @@ func (g Grid) fold(windows []Window) ([]Window, error) {
 	}
 	byPlace := map[int]*folded{}
 	for _, w := range windows {
-		text, order := g.Fold.place(w, g.Width, g.Zone)
+		at := time.Unix(0, w.From).In(g.Zone)
+		order := g.Fold.place(at)
 		f := byPlace[order]
 		if f == nil {
-			f = &folded{Window{Span: w.Span, Pieces: []Span{}, Place: text}, order}
+			f = &folded{Window{Span: w.Span, Pieces: []Span{}, Place: g.Fold.called(at, g.Width)}, order}
 			byPlace[order] = f
 		}
 		f.To = max(f.To, w.To)
-		f.Pieces = append(f.Pieces, w.spans()...)
+		if w.Pieces == nil {
+			f.Pieces = append(f.Pieces, w.Span)
+		} else {
+			f.Pieces = append(f.Pieces, w.Pieces...)
+		}
 	}
 	all := make([]*folded, 0, len(byPlace))
 	for _, f := range byPlace {

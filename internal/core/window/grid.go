@@ -154,15 +154,16 @@ func (g Grid) steps(r Range, most int) ([]Window, error) {
 		return g.clip(fixed(edges.at(n).UnixNano(), r.To.UnixNano(), int64(stride.Fixed), int64(g.Width.Fixed)), r), nil
 	}
 	var out []Window
-	for ; ; n++ {
-		start := edges.at(n)
-		if !start.Before(r.To) {
-			return g.clip(out, r), nil
-		}
-		if end := edges.end(n); end.After(start) {
+	for start := edges.at(n); start.Before(r.To); n++ {
+		end := edges.end(n)
+		if end.After(start) {
 			out = append(out, Window{Span: Span{start.UnixNano(), end.UnixNano()}})
 		}
+		if start = end; g.Width != stride {
+			start = edges.at(n + 1)
+		}
 	}
+	return g.clip(out, r), nil
 }
 
 // clip ends the windows where the range does, if that was asked for.
@@ -184,42 +185,69 @@ func (g Grid) clip(windows []Window, r Range) []Window {
 type edges struct {
 	zone          *time.Location
 	origin        time.Time
+	shown         time.Time // what the clocks show then
 	width, stride Step
 	byClock       bool
 	plain         bool // all lengths are fixed
+
+	// Readings of safe[0] <= reading < safe[1] are so far from any change of the clocks that
+	// they stand for one time, offset earlier.
+	safe   [2]time.Time
+	offset time.Duration
 }
 
-func (g Grid) edges(stride Step) edges {
-	return edges{
-		zone: g.Zone, origin: g.origin(stride), width: g.Width, stride: stride, byClock: g.ByClock,
+// when is as the function, and fast between changes of the clocks.
+func (e *edges) when(reading time.Time) time.Time {
+	if !reading.Before(e.safe[0]) && reading.Before(e.safe[1]) {
+		return reading.Add(-e.offset).In(e.zone)
+	}
+	at := when(reading, e.zone)
+	start, end := at.ZoneBounds()
+	_, seconds := at.Zone()
+	e.offset = time.Duration(seconds) * time.Second
+	const away = 26 * time.Hour // more than any two offsets lie apart
+	if start.IsZero() {
+		start = Earliest.AddDate(-100, 0, 0)
+	}
+	if end.IsZero() {
+		end = Latest.AddDate(100, 0, 0)
+	}
+	e.safe = [2]time.Time{start.UTC().Add(e.offset + away), end.UTC().Add(e.offset - away)}
+	return at
+}
+
+func (g Grid) edges(stride Step) *edges {
+	origin := g.origin(stride)
+	return &edges{
+		zone: g.Zone, origin: origin, shown: reading(origin), width: g.Width, stride: stride, byClock: g.ByClock,
 		plain: stride.Fixed > 0 && g.Width.Fixed > 0 && !g.ByClock,
 	}
 }
 
 // at is where window n begins.
-func (e edges) at(n int) time.Time {
+func (e *edges) at(n int) time.Time {
 	if e.stride.Fixed > 0 && !e.byClock {
 		return e.origin.Add(time.Duration(n) * e.stride.Fixed)
 	}
-	return when(e.stride.after(reading(e.origin), n), e.zone)
+	return e.when(e.stride.after(e.shown, n))
 }
 
 // end is where window n ends. It is counted on from what the clock ought to show at its
 // start, lest a start that the clocks left out lead to another day's window.
-func (e edges) end(n int) time.Time {
+func (e *edges) end(n int) time.Time {
 	switch {
 	case e.width == e.stride:
 		return e.at(n + 1)
 	case e.width.Fixed > 0 && !e.byClock:
 		return e.at(n).Add(e.width.Fixed)
 	case e.stride.Fixed > 0 && !e.byClock:
-		return when(e.width.after(reading(e.at(n)), 1), e.zone)
+		return e.when(e.width.after(reading(e.at(n)), 1))
 	}
-	return when(e.width.after(e.stride.after(reading(e.origin), n), 1), e.zone)
+	return e.when(e.width.after(e.stride.after(e.shown, n), 1))
 }
 
 // index is the last n whose window begins at t or before it.
-func (e edges) index(t time.Time) int {
+func (e *edges) index(t time.Time) int {
 	if e.stride.Fixed > 0 && !e.byClock {
 		length := t.Sub(e.origin)
 		n := int(length / e.stride.Fixed)
@@ -228,7 +256,7 @@ func (e edges) index(t time.Time) int {
 		}
 		return n
 	}
-	n := int(reading(t.In(e.zone)).Sub(reading(e.origin)) / e.stride.About())
+	n := int(reading(t.In(e.zone)).Sub(e.shown) / e.stride.About())
 	for e.at(n).After(t) {
 		n--
 	}

@@ -57,6 +57,7 @@ type Reducer struct {
 	def   *series.Definition
 	stats []Stat
 	of    []formula // of each stat; nil of those that come from elsewhere than a summary
+	kinds []*statKind
 	gaps  Gaps
 
 	join    *rollup.Joiner
@@ -90,7 +91,7 @@ func NewReducer(plan *Plan, def *series.Definition, stats []Stat, options Option
 	r.out = newRows(len(plan.Windows), stats, options.Units)
 	seen := map[condition]int{}
 	for i, s := range stats {
-		r.of = append(r.of, s.formula(def.Kind))
+		r.of, r.kinds = append(r.of, s.formula(def.Kind)), append(r.kinds, s.kind())
 		r.trackOf = append(r.trackOf, -1)
 		if !s.IsCondition() || !s.For(def.Kind) {
 			continue
@@ -117,9 +118,12 @@ func NewReducer(plan *Plan, def *series.Definition, stats []Stat, options Option
 	return r
 }
 
+// stored is the conversion of what stays as it is.
+var stored = unit.Conversion{Scale: 1}
+
 func newRows(n int, stats []Stat, units []unit.Conversion) Rows {
 	if units == nil {
-		units = slices.Repeat([]unit.Conversion{{Scale: 1}}, len(stats))
+		units = slices.Repeat([]unit.Conversion{stored}, len(stats))
 	}
 	of := func(wanted func(Stat) bool, more int) [][]float64 {
 		out := make([][]float64, len(stats))
@@ -376,14 +380,14 @@ func (r *Reducer) stat(k, i int, of *gathered, length time.Duration) (v float64,
 		v = r.of[k](sum, length)
 	case r.trackOf[k] >= 0:
 		sure, may := &of.sure[r.trackOf[k]], &of.may[r.trackOf[k]]
-		if s.IsTime() {
+		if r.kinds[k].measure == aTime {
 			return math.NaN(), s.spellTime(sure)
 		}
 		if v = s.ofSpells(sure, sum.Covered); v != s.ofSpells(may, sum.Covered) {
 			v = math.NaN() // it lies between bounds
 		}
 		return v, 0
-	case s.IsTime():
+	case r.kinds[k].measure == aTime:
 		if sum.Count > 0 {
 			at = s.timeOf(sum)
 		}
@@ -393,8 +397,8 @@ func (r *Reducer) stat(k, i int, of *gathered, length time.Duration) (v float64,
 	default:
 		v = Quantile(of.sorted, s.Value)
 	}
-	if s.HasUnit() {
-		v = s.Convert(v, r.out.units[k].Scale, r.out.units[k].Offset, sum.Count)
+	if c := r.out.units[k]; c != stored && r.kinds[k].measure <= aProduct {
+		v = s.Convert(v, c.Scale, c.Offset, sum.Count)
 	}
 	return v, 0
 }

@@ -293,7 +293,7 @@ func (s Stat) timeOf(sum *rollup.Summary) int64 {
 
 // condition is that of the stat, of values of which another unit's are value·scale + offset.
 func (s Stat) condition(c unit.Conversion) condition {
-	stored := func(v float64) float64 {
+	in := func(v float64) float64 {
 		if c == (unit.Conversion{}) {
 			return v
 		}
@@ -301,12 +301,12 @@ func (s Stat) condition(c unit.Conversion) condition {
 	}
 	switch s.kind().takes {
 	case aBand:
-		return condition{stored(s.Value), stored(s.High)}
+		return condition{in(s.Value), in(s.High)}
 	default:
 		if strings.HasPrefix(s.Name, "above") {
-			return above(stored(s.Value))
+			return above(in(s.Value))
 		}
-		return below(stored(s.Value))
+		return below(in(s.Value))
 	}
 }
 
