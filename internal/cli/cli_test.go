@@ -101,6 +101,23 @@ func TestCommandsAgainstADemo(t *testing.T) {
 		assert.Equal(t, 4, code)
 		assert.Contains(t, said, "stat min is for series of kind gauge, counter, state", "a circle has no lowest angle")
 	})
+	t.Run("days that do not count, from a file", func(t *testing.T) {
+		file := filepath.Join(t.TempDir(), "holidays.txt")
+		yesterday := time.Now().UTC().AddDate(0, 0, -1).Format(time.DateOnly)
+		require.NoError(t, os.WriteFile(file, []byte("# nets were changed\n"+yesterday+" # all day\n\n"), 0o600))
+		_, said, code := typed(t, "windows", "long-mere/buoy-1/oxygen", "--range", "yesterday", "--width", "1d", "--except-file", file, at)
+		assert.Equal(t, 4, code)
+		assert.Contains(t, said, "none of the range lies in the hours and days that count")
+		require.NoError(t, os.WriteFile(file, []byte("yesterday\n"), 0o600))
+		_, said, code = typed(t, "windows", "long-mere/buoy-1/oxygen", "--except-file", file, at)
+		assert.Equal(t, 2, code)
+		assert.Contains(t, said, "holidays.txt, line 1")
+	})
+	t.Run("readings", func(t *testing.T) {
+		_, said, code := typed(t, "readings", "long-mere/buoy-1/oxygen", "--last", "1h", at)
+		assert.Equal(t, 4, code)
+		assert.Contains(t, said, "only summaries are kept here; ask its gateway")
+	})
 	t.Run("windows by the calendar", func(t *testing.T) {
 		out, _, code := typed(t, "windows", "long-mere/buoy-1/oxygen", "--range", "yesterday", "--zone", "Asia/Kolkata", "--width", "1d", "--hours", "22:00-06:00", "--days", "mon-sun", at)
 		assert.Zero(t, code)
