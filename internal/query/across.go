@@ -153,8 +153,13 @@ func (r runner) together(ctx context.Context, members []store.Series, plan plann
 	}
 	out.Empty, out.Filled = slices.Repeat([]bool{true}, n), make([]bool, n)
 	withData, heard := make([]float64, n), 0.0
-	for _, s := range members {
-		rows, err := r.reduce(ctx, s, plan.of(s), r.Stats)
+	one := r
+	one.plans = []planned{plan}
+	for at, s := range members {
+		if err := one.readAhead(ctx, at, members, r.Stats); err != nil {
+			return out, err
+		}
+		rows, err := one.reduce(ctx, s, plan.of(s), r.Stats)
 		if err != nil {
 			return out, err
 		}

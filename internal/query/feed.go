@@ -8,6 +8,7 @@ import (
 
 	"nexocumula/internal/core/column"
 	"nexocumula/internal/core/rollup"
+	"nexocumula/internal/core/series"
 	"nexocumula/internal/core/sketch"
 	"nexocumula/internal/core/window"
 	"nexocumula/internal/store"
@@ -21,7 +22,7 @@ const (
 // feed brings the reducer what the plan's tier has for the range. Summaries of windows
 // that are still open are not there yet: after the last one, those of the finer tiers
 // stand in, and after these the readings, so that an answer goes up to now.
-func feed(ctx context.Context, src Source, s store.Series, p *window.Plan, stats []window.Stat, to *window.Reducer, work *store.Work) error {
+func feed(ctx context.Context, src Source, s store.Series, p *window.Plan, stats []window.Stat, ahead *store.Ahead, to *window.Reducer, work *store.Work) error {
 	if err := ctx.Err(); err != nil {
 		return err
 	}
@@ -34,7 +35,6 @@ func feed(ctx context.Context, src Source, s store.Series, p *window.Plan, stats
 		}
 	}
 	percentiles := slices.ContainsFunc(stats, window.Stat.IsPercentile)
-	conditions := slices.ContainsFunc(stats, window.Stat.IsCondition) // each row counts, and no synopsis
 	tail := &tail{Reducer: to, next: p.From(), bounded: percentiles}
 	tiers := []rollup.Tier{rollup.Readings}
 	if p.Tier != rollup.Readings {
@@ -48,16 +48,26 @@ func feed(ctx context.Context, src Source, s store.Series, p *window.Plan, stats
 		if i > 0 && tail.next > s.LastTime {
 			break // there is nothing newer
 		}
-		want := store.Wanted{Tier: tier, From: tail.next, To: p.To(), Need: window.Need(stats, s.Kind), Work: work}
-		if !percentiles && !conditions {
-			want.Cut = p.Cut
-			want.Steps = tier == p.Tier && p.MultipleOf(quarter)
+		want := firstWanted(p, stats, s.Kind)
+		want.Work, want.Ahead = work, ahead
+		if i > 0 {
+			want.Tier, want.From, want.Steps = tier, tail.next, false
 		}
 		if err := src.Store.Scan(ctx, s.ID, want, tail); err != nil {
 			return err
 		}
 	}
 	return nil
+}
+
+// firstWanted is what is wanted of a series first, of the plan's tier.
+func firstWanted(p *window.Plan, stats []window.Stat, kind series.Kind) store.Wanted {
+	out := store.Wanted{Tier: p.Tier, From: p.From(), To: p.To(), Need: window.Need(stats, kind)}
+	if !slices.ContainsFunc(stats, func(s window.Stat) bool { return s.IsPercentile() || s.IsCondition() }) { // of these each row counts, and no synopsis
+		out.Cut = p.Cut
+		out.Steps = p.MultipleOf(quarter)
+	}
+	return out
 }
 
 // tail passes everything on and remembers where it ended.

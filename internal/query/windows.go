@@ -50,6 +50,8 @@ type Reader interface {
 	List(series.Selector) []store.Series
 	// Scan brings a series' rows to the sink, in order of time.
 	Scan(context.Context, uint32, store.Wanted, store.Sink) error
+	// Ahead reads what Scans of many series that want the same will need.
+	Ahead(context.Context, []uint32, store.Wanted) (*store.Ahead, error)
 	// LastBefore is the last reading before t that the rows of a tier tell of.
 	LastBefore(id uint32, tier rollup.Tier, t int64) (at int64, value float64, ok bool, err error)
 	// Sketches are those of a series with from <= start < to, in order, at most so many.
@@ -340,6 +342,34 @@ type runner struct {
 	src   Source
 	plans []planned
 	sink  Sink
+	ahead map[*window.Plan]*store.Ahead
+}
+
+// togetherAtOnce is how many series are read of at once.
+const togetherAtOnce = 128
+
+// readAhead reads of the next series what their scans will need, when it is time to.
+func (r *runner) readAhead(ctx context.Context, i int, of []store.Series, stats []window.Stat) error {
+	if i%togetherAtOnce != 0 {
+		return nil
+	}
+	next := of[i:min(len(of), i+togetherAtOnce)]
+	r.ahead = map[*window.Plan]*store.Ahead{}
+	for _, plans := range r.plans {
+		ids := map[*window.Plan][]uint32{}
+		for _, s := range next {
+			if s.Kind == next[0].Kind { // the columns differ from kind to kind
+				ids[plans.of(s)] = append(ids[plans.of(s)], s.ID)
+			}
+		}
+		for plan, same := range ids {
+			var err error
+			if r.ahead[plan], err = r.src.Store.Ahead(ctx, same, firstWanted(plan, stats, next[0].Kind)); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
 }
 
 // each hands out the rows of one series after the other.
@@ -347,7 +377,10 @@ func (r runner) each(ctx context.Context, head Head, found []store.Series) error
 	if err := r.sink.Head(head); err != nil {
 		return err
 	}
-	for _, s := range found {
+	for n, s := range found {
+		if err := r.readAhead(ctx, n, found, r.Stats); err != nil {
+			return err
+		}
 		for i, plan := range r.plans {
 			rows, err := r.reduce(ctx, s, plan.of(s), r.Stats)
 			if err != nil {
@@ -383,7 +416,7 @@ func (r runner) reduce(ctx context.Context, s store.Series, plan *window.Plan, s
 		reducer.Now(r.Now.UnixNano())
 	}
 	work := store.Work{}
-	if err := feed(ctx, r.src, s, plan, stats, reducer, &work); err != nil {
+	if err := feed(ctx, r.src, s, plan, stats, r.ahead[plan], reducer, &work); err != nil {
 		return out, err
 	}
 	out.Rows = reducer.Finish()

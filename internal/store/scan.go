@@ -30,6 +30,8 @@ type Wanted struct {
 	// Keep says that the sink keeps what it gets; otherwise a block lives only until the
 	// next comes.
 	Keep bool
+	// Ahead, if given, has what was read of this series with others.
+	Ahead *Ahead
 	// Work, if given, takes what was read.
 	Work *Work
 }
@@ -52,7 +54,11 @@ func (s *Store) Scan(ctx context.Context, id uint32, w Wanted, sink Sink) error 
 		return nil // what is not in the catalogue has no rows
 	}
 	at := place{id, w.Tier}
-	sc := scan{store: s, db: s.reader.WithContext(ctx), series: known, at: at, want: w, sink: sink, tray: s.inTray(at, w.From, w.To), work: w.Work.of(w.Tier)}
+	sc := scan{store: s, db: s.reader.WithContext(ctx), series: known, at: at, want: w, sink: sink, work: w.Work.of(w.Tier)}
+	var together bool
+	if sc.tray, sc.ahead, together = w.Ahead.of(id, w); !together {
+		sc.tray = s.inTray(at, w.From, w.To)
+	}
 	sc.work.Rows += sc.tray.Len()
 	if !w.Keep {
 		sc.room = &buffers{}
@@ -83,6 +89,7 @@ type scan struct {
 	ended  error    // what the sink said to end the scan, which is no fault of the store
 	room   *buffers // nil when blocks are kept
 	work   *TierWork
+	ahead  []chunkRow // the first list, when it was read with others
 }
 
 // stepsAtOnce is a range so short that the steps of its chunks are read with the list of them.
@@ -130,15 +137,11 @@ func (sc *scan) run() error {
 
 // list is the next chunks, in order, without their parts.
 func (sc *scan) list() (out []chunkRow, err error) {
-	columns := "id, first_at, last_at, row_count, steps, checksum"
-	if sc.want.Cut != nil {
-		columns += ", whole"
+	if sc.ahead != nil {
+		out, sc.ahead = sc.ahead, nil
+		return out, nil
 	}
-	var steps []string
-	if sc.want.Steps && sc.want.To-sc.from <= stepsAtOnce { // there are one or two chunks, and they will be wanted of them
-		steps = stepNames(sc.want.Need)
-		columns += ", " + strings.Join(steps, ", ")
-	}
+	columns, steps := listColumns(sc.want, sc.from)
 	rows, err := sc.db.Raw("SELECT "+columns+" FROM chunks WHERE series = ? AND tier = ? AND first_at < ? AND last_at >= ? ORDER BY first_at LIMIT ?",
 		sc.at.series, int64(sc.at.tier), sc.want.To, sc.from, listAtOnce).Rows()
 	if err != nil {
@@ -147,9 +150,7 @@ func (sc *scan) list() (out []chunkRow, err error) {
 	defer rows.Close()
 	for rows.Next() {
 		c := chunkRow{Series: sc.at.series, Tier: int64(sc.at.tier)}
-		into := []any{&c.ID, &c.FirstAt, &c.LastAt, &c.Count, &c.Steps, &c.Checksum, &c.Whole}
-		into = append(into[:6+strings.Count(columns, "whole")], []any{&c.Step0, &c.Step1}[:len(steps)]...)
-		if err := rows.Scan(into...); err != nil {
+		if err := rows.Scan(c.listed(columns, steps)...); err != nil {
 			return nil, err
 		}
 		out = append(out, c)

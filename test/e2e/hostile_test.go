@@ -159,7 +159,9 @@ func TestNoQueryTakesMoreThanItsTimeAndItsMemory(t *testing.T) {
 			continue
 		}
 		require.NoError(t, err)
-		var refused struct{ Error struct{ Code, Message string } }
+		var refused struct {
+			Error struct{ Code, Message string }
+		}
 		assert.NoError(t, json.Unmarshal(text, &refused), "%v: %s", v, text)
 		assert.NotEmpty(t, refused.Error.Message, "%v", v)
 		assert.Less(t, resp.StatusCode, 500, "%v: %s", v, text)

@@ -76,6 +76,7 @@ type Reducer struct {
 	readings [][]float64 // of each segment, for percentiles
 	sketches []*sketch.Sketch
 	whole    gathered
+	one      gathered // the window being completed; kept, so that none is allocated for each
 }
 
 // gathered is what is known of a window, or of all of them.
@@ -198,8 +199,8 @@ func (r *Reducer) to(t int64) {
 // nothing else of it needs to be kept.
 func (r *Reducer) end() {
 	edge := r.plan.bounds[r.segment+1]
-	sum := r.join.End(edge)
-	var one gathered
+	one := &r.one
+	one.sum, one.sure, one.may = r.join.End(edge), one.sure[:0], one.may[:0]
 	for k, t := range r.tracks {
 		sure, may := t.end(edge)
 		if r.plan.parts != nil {
@@ -211,14 +212,13 @@ func (r *Reducer) end() {
 		r.whole.may[k].then(may, true)
 	}
 	if r.plan.parts != nil {
-		r.sums = append(r.sums, sum)
+		r.sums = append(r.sums, one.sum)
 	} else {
-		one.sum = sum
 		if r.readings != nil {
 			one.sorted = r.readings[r.segment]
 			slices.Sort(one.sorted)
 		}
-		r.row(r.segment, &one)
+		r.row(r.segment, one)
 		r.whole.sum.Absorb(&one.sum)
 	}
 	r.segment++
