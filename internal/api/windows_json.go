@@ -165,10 +165,13 @@ func (w *windowsJSON) columns(s query.SeriesRows) {
 			w.to.text("}")
 		})
 	}
-	for name, flags := range map[string][]bool{"empty": s.Empty, "filled": s.Filled, "open": s.Open} {
+	flags := func(name string, of []bool) {
 		w.to.text(`,"` + name + `":`)
-		column(w.to, n, func(out []byte, i int) []byte { return strconv.AppendBool(out, i < len(flags) && flags[i]) })
+		column(w.to, n, func(out []byte, i int) []byte { return strconv.AppendBool(out, i < len(of) && of[i]) })
 	}
+	flags("empty", s.Empty)
+	flags("filled", s.Filled)
+	flags("open", s.Open)
 }
 
 func (w *windowsJSON) end(cause *client.Error) error {

@@ -33,6 +33,9 @@ func chart(answer client.Windows, s client.SeriesWindows) string {
 		return ""
 	}
 	caption := fmt.Sprintf("%s, %s of %s windows, %s to %s", s.Name, stat, answer.Width, answer.From.Format("01-02 15:04Z"), answer.To.Format("01-02 15:04Z"))
+	if n := len(answer.Places); n > 0 {
+		caption = fmt.Sprintf("%s, %s of %s windows, folded from %s to %s", s.Name, stat, answer.Width, answer.Places[0], answer.Places[n-1])
+	}
 	if s.Shift != "" {
 		caption += ", " + s.Shift + " earlier"
 	}
@@ -47,6 +50,9 @@ func chart(answer client.Windows, s client.SeriesWindows) string {
 func spread(answer client.Windows, values client.Numbers) []float64 {
 	length := float64(answer.To.Sub(answer.From))
 	place := func(i int) (from, to int) {
+		if n := len(answer.Places); n > 0 { // folded: all of them are spread over the whole range
+			return i * chartColumns / n, max(i*chartColumns/n+1, (i+1)*chartColumns/n)
+		}
 		from = int(float64(answer.Starts[i].Sub(answer.From)) / length * chartColumns)
 		to = int(math.Ceil(float64(answer.Ends[i].Sub(answer.From)) / length * chartColumns))
 		return min(from, chartColumns-1), min(max(to, from+1), chartColumns)

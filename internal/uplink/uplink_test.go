@@ -384,6 +384,7 @@ func TestOverASlowLinkThePresentDoesNotWaitForThePast(t *testing.T) {
 		s.roll(past)
 		require.NoError(t, s.store.Seal(nil))
 		stop := s.run()
+		synctest.Wait() // the past is on its way before the present comes
 		late := time.Duration(0)
 		for s.waiting() > 500 {
 			s.roll(1)

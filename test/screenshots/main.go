@@ -175,6 +175,8 @@ func (s *studio) commands() error {
 		{"cli-now", "central", []string{"now", "long-mere/#"}},
 		{"cli-windows", "central", []string{"windows", "stony-beck/raceway-4/oxygen", "--last", "2d", "--width", "3h", "--chart", "always"}},
 		{"cli-windows-nights", "central", []string{"windows", "stony-beck/+/oxygen", "--range", "last 7d", "--zone", "Europe/Lisbon", "--width", "1d", "--hours", "22:00-06:00", "--across", "min", "--stats", "min,coverage", "--chart", "always"}},
+		{"cli-windows-day", "central", []string{"windows", "stony-beck/raceway-4/oxygen", "--last", "7d", "--width", "1h", "--fold", "day", "--stats", "mean,min,below:6", "--chart", "always"}},
+		{"cli-readings", "stony-beck", []string{"readings", "stony-beck/raceway-4/oxygen", "--last", "90s"}},
 		{"cli-moment", "central", []string{"moment", "long-mere/+/oxygen", time.Now().UTC().Add(-5 * time.Hour).Truncate(time.Minute).Format(time.RFC3339)}},
 		{"cli-rejects", "stony-beck", []string{"rejects"}},
 	} {

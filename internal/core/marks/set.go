@@ -117,9 +117,10 @@ func (s *Set) Each(visit func(Mark)) {
 
 // Oldest is when the oldest summary marked was made; 0 without any.
 func (s *Set) Oldest() (since int64) {
+	first := true
 	s.Each(func(m Mark) {
-		if since == 0 || m.Since < since {
-			since = m.Since
+		if first || m.Since < since {
+			since, first = m.Since, false
 		}
 	})
 	return since

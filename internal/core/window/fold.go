@@ -54,14 +54,20 @@ func (f Fold) check(g Grid) error {
 	return nil
 }
 
-// place is where a window that begins at a time stands: a number to sort by.
-func (f Fold) place(at time.Time) int {
+// place is where a window that begins at a time stands: a number to sort by. Whole days are
+// the same whenever they begin, as after an hour that was left out.
+func (f Fold) place(at time.Time, width Step) int {
 	hour, minute, second := at.Clock()
 	seconds := (hour*60+minute)*60 + second
-	switch f {
-	case FoldWeek:
+	if width.Fixed == 0 {
+		seconds = 0
+	}
+	switch {
+	case f == FoldWeek:
 		return (int(at.Weekday())+6)%7*86400 + seconds
-	case FoldYear:
+	case f == FoldYear && width.Months > 0:
+		return int(at.Month())
+	case f == FoldYear:
 		return (int(at.Month())*100+at.Day())*86400 + seconds
 	}
 	return seconds
@@ -97,7 +103,7 @@ func (g Grid) fold(windows []Window) ([]Window, error) {
 	byPlace := map[int]*folded{}
 	for _, w := range windows {
 		at := time.Unix(0, w.From).In(g.Zone)
-		order := g.Fold.place(at)
+		order := g.Fold.place(at, g.Width)
 		f := byPlace[order]
 		if f == nil {
 			f = &folded{Window{Span: w.Span, Pieces: []Span{}, Place: g.Fold.called(at, g.Width)}, order}
