@@ -39,11 +39,13 @@ func readingsCommand() *cli.Command {
 			}
 			g := grid{columns: []column{{name: "series"}, {name: "time"}, {name: "value", right: true}, {name: "unit"}}, empty: "No readings in this range."}
 			for _, s := range answer.Series {
+				first := len(g.rows)
 				for _, r := range s.Readings {
 					at := moment(r.Time)
 					at.people = r.Time.UTC().Format("2006-01-02 15:04:05.999Z")
 					g.rows = append(g.rows, []cell{plain(s.Path), at, number(r.Value), plain(s.Unit)})
 				}
+				sameDecimals(g.rows[first:], 2)
 			}
 			return show(cmd, answer, g)
 		},
