@@ -118,17 +118,7 @@ func (w *readingsJSON) end(cause *client.Error) error {
 	if w.series > 0 {
 		w.to.text("]}")
 	}
-	w.to.text("]")
-	if cause != nil {
-		said, err := json.Marshal(cause)
-		if err != nil {
-			return err
-		}
-		w.to.text(`,"error":`)
-		w.to.add(said)
-	}
-	w.to.text("}\n")
-	return w.to.flush()
+	return w.to.endJSON(cause)
 }
 
 // readingsCSV writes RFC 4180.

@@ -5,8 +5,6 @@ import (
 	"fmt"
 	"math"
 	"slices"
-
-	"nexocumula/internal/core/window"
 )
 
 // Rank hands out only so many series, those with the highest or the lowest stat of the
@@ -109,90 +107,4 @@ func (r *ranked) end() error {
 		}
 	}
 	return nil
-}
-
-// Again is a function over the windows of a stat: the mean of the daily minima, say.
-type Again struct {
-	Name string
-	of   func(sorted []float64) float64
-}
-
-// AgainRow is what they came to, of each stat of a series; NaN of stats that are times.
-type AgainRow struct {
-	Name   string
-	Values []float64
-}
-
-// ParseAgain reads a comma-separated list of mean, min, max, sum, sd, count and percentiles
-// such as p50.
-func ParseAgain(text string) (out []Again, err error) {
-	if text == "" {
-		return nil, nil
-	}
-	stats, err := window.ParseStats(text)
-	if err != nil {
-		return nil, fmt.Errorf("then: %w", err)
-	}
-	for _, s := range stats {
-		one := Again{Name: s.String()}
-		switch {
-		case s.IsPercentile():
-			one.of = func(v []float64) float64 { return window.Quantile(v, s.Value) }
-		case againFunctions[s.Name] != nil:
-			one.of = againFunctions[s.Name]
-		default:
-			return nil, fmt.Errorf("then %q: of the windows' stats there are mean, min, max, sum, sd, count and percentiles such as p50", s)
-		}
-		out = append(out, one)
-	}
-	return out, nil
-}
-
-var againFunctions = map[string]func(sorted []float64) float64{
-	"count": func(v []float64) float64 { return float64(len(v)) },
-	"sum":   total,
-	"min":   func(v []float64) float64 { return window.Quantile(v, 0) },
-	"max":   func(v []float64) float64 { return window.Quantile(v, 100) },
-	"mean":  func(v []float64) float64 { return total(v) / float64(len(v)) },
-	"sd": func(v []float64) float64 {
-		mean, squares := total(v)/float64(len(v)), 0.0
-		for _, x := range v {
-			squares += (x - mean) * (x - mean)
-		}
-		if len(v) < 2 {
-			return math.NaN()
-		}
-		return math.Sqrt(squares / float64(len(v)-1))
-	},
-}
-
-func total(v []float64) (sum float64) {
-	for _, x := range v {
-		sum += x
-	}
-	return sum
-}
-
-// again computes them over the windows that have a number.
-func again(rows SeriesRows, functions []Again) (out []AgainRow) {
-	for _, f := range functions {
-		one := AgainRow{Name: f.Name, Values: make([]float64, len(rows.Stats))}
-		for i := range rows.Stats {
-			var known []float64
-			if rows.Times == nil || i >= len(rows.Times) || rows.Times[i] == nil {
-				for _, v := range rows.Rows.Stats[i] {
-					if !math.IsNaN(v) {
-						known = append(known, v)
-					}
-				}
-			}
-			slices.Sort(known)
-			one.Values[i] = f.of(known)
-			if len(known) == 0 && f.Name != "count" {
-				one.Values[i] = math.NaN()
-			}
-		}
-		out = append(out, one)
-	}
-	return out
 }

@@ -169,21 +169,12 @@ func (q Windows) run(ctx context.Context, src Source, sink Sink) error {
 		return err
 	}
 	r := runner{Windows: q, src: src, plans: plans, sink: sink}
-	if q.Rank != nil {
-		if r.sink, err = newRanked(q, sink); err != nil {
-			return err
+	return r.ranked(func(r runner) error {
+		if q.Across != nil {
+			return r.across(ctx, r.head(), found)
 		}
-	}
-	head := r.head()
-	if q.Across != nil {
-		err = r.across(ctx, head, found)
-	} else {
-		err = r.each(ctx, head, found)
-	}
-	if ranked, ok := r.sink.(*ranked); ok && err == nil {
-		err = ranked.end()
-	}
-	return err
+		return r.each(ctx, r.head(), found)
+	})
 }
 
 func (q Windows) runCalculations(ctx context.Context, src Source, sink Sink) error {
@@ -210,18 +201,27 @@ func (q Windows) runCalculations(ctx context.Context, src Source, sink Sink) err
 		return err
 	}
 	r := runner{Windows: q, src: src, plans: plans, sink: sink}
-	if q.Rank != nil {
-		if r.sink, err = newRanked(q, sink); err != nil {
-			return err
-		}
+	return r.ranked(func(r runner) error {
+		head := r.head()
+		head.LeftOut = leftOut
+		return r.calculate(ctx, head, places)
+	})
+}
+
+// ranked has a query answered, by way of a ranking if that was asked for.
+func (r runner) ranked(answer func(runner) error) error {
+	if r.Rank == nil {
+		return answer(r)
 	}
-	head := r.head()
-	head.LeftOut = leftOut
-	err = r.calculate(ctx, head, places)
-	if ranked, ok := r.sink.(*ranked); ok && err == nil {
-		err = ranked.end()
+	best, err := newRanked(r.Windows, r.sink)
+	if err != nil {
+		return err
 	}
-	return err
+	r.sink = best
+	if err := answer(r); err != nil {
+		return err
+	}
+	return best.end()
 }
 
 func kindsOf(found []store.Series) (out []series.Kind) {

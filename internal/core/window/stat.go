@@ -293,12 +293,7 @@ func (s Stat) timeOf(sum *rollup.Summary) int64 {
 
 // condition is that of the stat, of values of which another unit's are value·scale + offset.
 func (s Stat) condition(c unit.Conversion) condition {
-	in := func(v float64) float64 {
-		if c == (unit.Conversion{}) {
-			return v
-		}
-		return (v - c.Offset) / c.Scale
-	}
+	in := func(v float64) float64 { return (v - c.Offset) / c.Scale }
 	switch s.kind().takes {
 	case aBand:
 		return condition{in(s.Value), in(s.High)}
