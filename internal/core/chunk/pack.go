@@ -175,7 +175,29 @@ func unpack(v []int64, data []byte, width int, base int64) {
 	}
 	mask := uint64(1)<<width - 1
 	shift := uint(width) & 63 // known to be no more than a word has
-	each := 57 / width        // integers that a word has whole, wherever in its first byte they begin
+	if width <= 8 {           // eight of them are whole bytes, and lie in one word
+		for len(v) >= 8 {
+			word := binary.LittleEndian.Uint64(data)
+			eight := (*[8]int64)(v)
+			eight[0] = base + int64(word&mask)
+			word >>= shift
+			eight[1] = base + int64(word&mask)
+			word >>= shift
+			eight[2] = base + int64(word&mask)
+			word >>= shift
+			eight[3] = base + int64(word&mask)
+			word >>= shift
+			eight[4] = base + int64(word&mask)
+			word >>= shift
+			eight[5] = base + int64(word&mask)
+			word >>= shift
+			eight[6] = base + int64(word&mask)
+			word >>= shift
+			eight[7] = base + int64(word&mask)
+			v, data = v[8:], data[width:]
+		}
+	}
+	each := 57 / width // integers that a word has whole, wherever in its first byte they begin
 	at := uint(0)
 	for len(v) > 0 {
 		word := binary.LittleEndian.Uint64(data[at>>3:]) >> (at & 7)

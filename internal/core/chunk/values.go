@@ -264,13 +264,24 @@ func (q *quotients) of(out []float64, v []int64, last int64, differences bool) (
 	var furthest uint64
 	out = out[:len(v)]
 	if q.looked && differences {
-		low, table := q.low, q.table
+		table := q.table
+		k := uint64(last - q.low)
+		for len(v) >= 4 && len(out) >= 4 {
+			d, o := (*[4]int64)(v), (*[4]float64)(out)
+			k0 := k + uint64(d[0])
+			k1 := k0 + uint64(d[1])
+			k2 := k1 + uint64(d[2])
+			k = k2 + uint64(d[3])
+			o[0], o[1], o[2], o[3] = table[k0%lookups], table[k1%lookups], table[k2%lookups], table[k%lookups]
+			furthest = max(furthest, k0, k1, k2, k)
+			v, out = v[4:], out[4:]
+		}
 		for i, d := range v {
-			last += d
-			k := uint64(last - low)
+			k += uint64(d)
 			furthest = max(furthest, k)
 			out[i] = table[k%lookups]
 		}
+		last = int64(k) + q.low
 		return last, furthest <= q.span
 	}
 	if differences {
