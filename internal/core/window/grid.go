@@ -32,14 +32,6 @@ type Window struct {
 	Place  string // of a folded window: in the day, the week or the year
 }
 
-// spans are the pieces, or the window itself.
-func (w *Window) spans() []Span {
-	if w.Pieces == nil {
-		return []Span{w.Span}
-	}
-	return w.Pieces
-}
-
 // Start is when that begins of the window which counts.
 func (w *Window) Start() int64 {
 	if len(w.Pieces) > 0 {
@@ -153,8 +145,11 @@ func (g Grid) steps(r Range, most int) ([]Window, error) {
 	if edges.plain {
 		return g.clip(fixed(edges.at(n).UnixNano(), r.To.UnixNano(), int64(stride.Fixed), int64(g.Width.Fixed)), r), nil
 	}
-	var out []Window
+	out := make([]Window, 0, r.To.Sub(r.From)/stride.About()+2)
 	for start := edges.at(n); start.Before(r.To); n++ {
+		if edges.evenUntil(n, r.To) { // the rest is by the clocks what it is by time
+			return g.clip(append(out, fixed(start.UnixNano(), r.To.UnixNano(), int64(stride.Fixed), int64(g.Width.Fixed))...), r), nil
+		}
 		end := edges.end(n)
 		if end.After(start) {
 			out = append(out, Window{Span: Span{start.UnixNano(), end.UnixNano()}})
@@ -214,6 +209,16 @@ func (e *edges) when(reading time.Time) time.Time {
 	}
 	e.safe = [2]time.Time{start.UTC().Add(e.offset + away), end.UTC().Add(e.offset - away)}
 	return at
+}
+
+// evenUntil reports whether the clocks go on evenly from window n on until to and a window
+// longer, so that fixed lengths are the same by the clocks and by time.
+func (e *edges) evenUntil(n int, to time.Time) bool {
+	if e.stride.Fixed == 0 || e.width != e.stride || e.stride.Fixed > wholeDay {
+		return false
+	}
+	from, until := e.stride.after(e.shown, n), reading(to.In(e.zone)).Add(e.stride.Fixed)
+	return !from.Before(e.safe[0]) && from.Before(e.safe[1]) && until.Before(e.safe[1])
 }
 
 func (g Grid) edges(stride Step) *edges {

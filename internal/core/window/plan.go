@@ -44,36 +44,63 @@ func NewPlan(windows []Window, tiers []rollup.Tier, readings, exactReadings bool
 }
 
 func (p *Plan) segments() {
-	simple := true
-	p.bounds = make([]int64, 0, 2*len(p.Windows))
+	simple, most := true, 1
 	for i := range p.Windows {
 		w := &p.Windows[i]
-		if w.Pieces == nil {
-			p.bounds = append(p.bounds, w.From, w.To)
-		}
-		for _, s := range w.Pieces {
-			p.bounds = append(p.bounds, s.From, s.To)
-		}
+		most = max(most, len(w.Pieces))
 		if w.Pieces != nil || i > 0 && p.Windows[i-1].To != w.From {
 			simple = false
 		}
 	}
+	p.bounds = make([]int64, 0, len(p.Windows)+most)
+	p.eachPiece(most, func(_ int, s Span) {
+		if n := len(p.bounds); n == 0 || p.bounds[n-1] != s.From {
+			p.bounds = append(p.bounds, s.From)
+		}
+		p.bounds = append(p.bounds, s.To)
+	})
 	if len(p.bounds) == 0 { // all of it was left out of the calendar
 		p.bounds = append(p.bounds, p.Windows[0].From)
 	}
-	slices.Sort(p.bounds)
+	if !slices.IsSorted(p.bounds) {
+		slices.Sort(p.bounds)
+	}
 	p.bounds = slices.Compact(p.bounds)
 	if simple {
 		return
 	}
 	p.parts = make([][]int, len(p.Windows))
-	for i, w := range p.Windows {
-		for _, s := range w.spans() {
-			from, _ := slices.BinarySearch(p.bounds, s.From)
-			to, _ := slices.BinarySearch(p.bounds, s.To)
-			p.parts[i] = append(p.parts[i], from, to)
+	next := 0
+	p.eachPiece(most, func(window int, s Span) {
+		from := p.place(s.From, next)
+		next = p.place(s.To, from+1)
+		p.parts[window] = append(p.parts[window], from, next)
+	})
+}
+
+// eachPiece goes through the pieces of all windows: the first of each, then the second of
+// each. So those of folded windows come in order of time, or nearly.
+func (p *Plan) eachPiece(most int, do func(window int, s Span)) {
+	for k := range most {
+		for i := range p.Windows {
+			w := &p.Windows[i]
+			switch {
+			case k < len(w.Pieces):
+				do(i, w.Pieces[k])
+			case k == 0 && w.Pieces == nil:
+				do(i, w.Span)
+			}
 		}
 	}
+}
+
+// place is which of the bounds an edge is; near a guess it is found first.
+func (p *Plan) place(edge int64, guess int) int {
+	if guess < len(p.bounds) && p.bounds[guess] == edge {
+		return guess
+	}
+	at, _ := slices.BinarySearch(p.bounds, edge)
+	return at
 }
 
 func (p *Plan) fits(width int64) bool {
