@@ -18,6 +18,7 @@ require (
 	github.com/go-openapi/jsonpointer v1.0.2
 	github.com/goccy/go-yaml v1.19.2
 	github.com/guptarohit/asciigraph v0.10.0
+	github.com/itchyny/timefmt-go v0.1.9
 	github.com/jedib0t/go-pretty/v6 v6.8.3
 	github.com/klauspost/compress v1.20.3
 	github.com/mochi-mqtt/server/v2 v2.7.9

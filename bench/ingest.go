@@ -17,6 +17,7 @@ import (
 	"nexocumula/internal/config"
 	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/series"
+	"nexocumula/internal/gateway"
 	"nexocumula/internal/service"
 )
 
@@ -105,7 +106,7 @@ gateway:
 // gatewayListener measures a gateway and checks that every acknowledged reading is in
 // its store.
 func gatewayListener(dir string) (perSecond float64, err error) {
-	settings, err := config.Parse("bench.yaml", fmt.Appendf(nil, gatewayConfig, dir))
+	settings, err := config.Parse("bench.yaml", fmt.Appendf(nil, gatewayConfig, dir), gateway.Kinds)
 	if err != nil {
 		return 0, err
 	}

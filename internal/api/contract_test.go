@@ -30,6 +30,7 @@ import (
 	"nexocumula/internal/core/reading"
 	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/series"
+	"nexocumula/internal/gateway"
 	"nexocumula/internal/service"
 	"nexocumula/internal/store"
 	"nexocumula/internal/wire"
@@ -57,7 +58,7 @@ func serve(t *testing.T) *service.Service {
 	t.Helper()
 	dir := t.TempDir()
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "secret"), []byte("trout"), 0o600))
-	settings, err := config.Parse("both.yaml", []byte(strings.ReplaceAll(bothConfig, "DIR", dir)))
+	settings, err := config.Parse("both.yaml", []byte(strings.ReplaceAll(bothConfig, "DIR", dir)), gateway.Kinds)
 	require.NoError(t, err)
 	s, err := service.Open(settings, "test", slog.New(slog.DiscardHandler))
 	require.NoError(t, err)

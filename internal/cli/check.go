@@ -7,6 +7,8 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"nexocumula/internal/config"
+	"nexocumula/internal/config/shape"
+	"nexocumula/internal/gateway"
 )
 
 func checkCommand() *cli.Command {
@@ -18,10 +20,10 @@ func checkCommand() *cli.Command {
 			if !cmd.Args().Present() {
 				return usage("name the files to check: nexocumula check FILE ...")
 			}
-			var problems config.Problems
+			var problems shape.Problems
 			for _, path := range cmd.Args().Slice() {
-				settings, err := config.Load(path)
-				if found, ok := err.(config.Problems); ok {
+				settings, err := config.Load(path, gateway.Kinds)
+				if found, ok := err.(shape.Problems); ok {
 					problems = append(problems, found...)
 				} else if err != nil {
 					return err

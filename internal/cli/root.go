@@ -10,7 +10,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"nexocumula/client"
-	"nexocumula/internal/config"
+	"nexocumula/internal/config/shape"
 )
 
 // Exit codes.
@@ -33,7 +33,7 @@ func Run(ctx context.Context, args []string, version string, out, errOut io.Writ
 			"Exit codes: 0 done, 1 failed, 2 wrong command line or configuration, 3 service not reached, 4 service refused.",
 		Writer: out, ErrWriter: errOut,
 		Commands: []*cli.Command{
-			runCommand(version), checkCommand(), demoCommand(args[0], version), simulateCommand(),
+			runCommand(version), checkCommand(), keysCommand(), demoCommand(args[0], version), simulateCommand(),
 			nowCommand(), seriesCommand(), windowsCommand(), readingsCommand(), momentCommand(), rejectsCommand(), uplinksCommand(), versionCommand(version),
 		},
 		Suggest:                   true,
@@ -65,7 +65,7 @@ func usage(format string, args ...any) error { return usageError{fmt.Errorf(form
 
 func exitCode(err error) int {
 	var wrong usageError
-	var problems config.Problems
+	var problems shape.Problems
 	var refused *client.Error
 	var network *net.OpError
 	switch {

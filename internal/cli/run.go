@@ -11,6 +11,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"nexocumula/internal/config"
+	"nexocumula/internal/gateway"
 	"nexocumula/internal/service"
 )
 
@@ -32,7 +33,7 @@ func runCommand(version string) *cli.Command {
 		Usage: "run the gateway, the central, or both, that a configuration describes",
 		Flags: []cli.Flag{configFlag, verboseFlag},
 		Action: func(ctx context.Context, cmd *cli.Command) error {
-			settings, err := config.Load(cmd.String("config"))
+			settings, err := config.Load(cmd.String("config"), gateway.Kinds)
 			if err != nil {
 				return err
 			}

@@ -4,6 +4,7 @@ import (
 	"slices"
 	"time"
 
+	"nexocumula/internal/config/shape"
 	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/core/span"
@@ -12,14 +13,14 @@ import (
 // leastKept leaves late readings time to be summarised.
 const leastKept = 24 * time.Hour
 
-func (c *checker) keep(at string, raw keepFile) Keep {
+func (raw keepFile) check(at shape.Place) Keep {
 	out := Keep{
-		Select: parsed(c, at+".select", raw.Select, series.ParseSelector),
-		Tier:   parsed(c, at+".tier", raw.Tier, ParseTier),
-		For:    parsed(c, at+".for", raw.For, span.Parse),
+		Select: shape.Parsed(at.Key("select"), raw.Select, series.ParseSelector),
+		Tier:   shape.Parsed(at.Key("tier"), raw.Tier, ParseTier),
+		For:    shape.Parsed(at.Key("for"), raw.For, span.Parse),
 	}
 	if out.For != 0 && out.For < leastKept {
-		c.report(at+".for", "%s is too short: keep rows for %s at least, so that late readings can still be summarised", raw.For, span.Format(leastKept))
+		at.Key("for").Wrong("%s is too short: keep rows for %s at least, so that late readings can still be summarised", raw.For, span.Format(leastKept))
 	}
 	return out
 }
@@ -43,22 +44,22 @@ func (e errTier) Error() string {
 // Limits of a query where the file says nothing.
 var defaultQueries = Queries{MaxRows: 500_000, MaxSeries: 10_000, MaxTime: 30 * time.Second}
 
-func (c *checker) queries(raw queriesFile) Queries {
+func (raw queriesFile) check(at shape.Place) Queries {
 	out := defaultQueries
 	for _, n := range []struct {
-		at  string
+		key string
 		raw *int
 		to  *int
-	}{{"$.queries.max_rows", raw.MaxRows, &out.MaxRows}, {"$.queries.max_series", raw.MaxSeries, &out.MaxSeries}} {
+	}{{"max_rows", raw.MaxRows, &out.MaxRows}, {"max_series", raw.MaxSeries, &out.MaxSeries}} {
 		if n.raw == nil {
 			continue
 		}
 		if *n.raw < 1 || *n.raw > 10_000_000 {
-			c.report(n.at, "%d is not possible; use 1 to 10000000", *n.raw)
+			at.Key(n.key).Wrong("%d is not possible; use 1 to 10000000", *n.raw)
 		}
 		*n.to = *n.raw
 	}
-	out.MaxTime = c.duration("$.queries.max_time", raw.MaxTime, out.MaxTime)
+	out.MaxTime = at.Key("max_time").Duration(raw.MaxTime, out.MaxTime)
 	return out
 }
 

@@ -1,4 +1,4 @@
-package config
+package config_test
 
 import (
 	"os"
@@ -10,9 +10,11 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"nexocumula/internal/core/decode"
+	"nexocumula/internal/config"
+	"nexocumula/internal/config/shape"
 	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/series"
+	"nexocumula/internal/gateway"
 )
 
 const good = `data: ./data
@@ -44,7 +46,7 @@ gateway:
 
 func TestAGoodFileBecomesSettings(t *testing.T) {
 	t.Setenv("TROUT", "secret")
-	s, err := Parse("good.yaml", []byte(good))
+	s, err := config.Parse("good.yaml", []byte(good), gateway.Kinds)
 	require.NoError(t, err)
 	assert.Equal(t, "127.0.0.1:8460", s.Listen, "loopback unless told otherwise")
 	assert.Nil(t, s.Central)
@@ -52,22 +54,16 @@ func TestAGoodFileBecomesSettings(t *testing.T) {
 	assert.Equal(t, 90*time.Second, g.Rules[0].FreshFor)
 	assert.EqualValues(t, 65536, g.Rules[1].Wrap)
 	assert.Equal(t, series.Labels("panel=a,site=b"), g.Rules[1].Labels)
-	assert.Equal(t, Queries{MaxRows: 1000, MaxSeries: 10_000, MaxTime: 5 * time.Second}, s.Queries)
+	assert.Equal(t, config.Queries{MaxRows: 1000, MaxSeries: 10_000, MaxTime: 5 * time.Second}, s.Queries)
 	days := func(path series.Path, tier rollup.Tier) time.Duration {
-		return KeptFor(g.Keep, path, tier) / (24 * time.Hour)
+		return config.KeptFor(g.Keep, path, tier) / (24 * time.Hour)
 	}
 	assert.EqualValues(t, 90, days("long-mere/buoy/oxygen", rollup.Readings))
 	assert.EqualValues(t, 30, days("long-mere/buoy/oxygen", rollup.TenSecond))
 	assert.Zero(t, days("alder-weir/pump/power", rollup.Readings), "what no line names is kept for good")
-	message := g.Sources[0].Listener.Messages[0]
-	assert.Equal(t, decode.Template("long-mere/{buoy}/oxygen"), message.Fields[0].Series)
-	assert.EqualValues(t, 6, message.Fields[0].Calibrate.Apply(3))
-	registers := g.Sources[1].Modbus.Registers
-	assert.Equal(t, decode.LowWordFirst, registers[0].WordOrder)
-	assert.EqualValues(t, 1, registers[0].Unit)
-	assert.EqualValues(t, 9, registers[1].Unit)
-	assert.Equal(t, decode.Bool, registers[1].Type)
-	assert.Equal(t, Uplink{Name: "head-office", Address: "https://central:8460", Tiers: rollup.Tiers, Token: "secret"}, g.Uplinks[0])
+	assert.Equal(t, [2]string{"lake", "mqtt_listener"}, [2]string{g.Sources[0].Name, g.Sources[0].Kind})
+	assert.Equal(t, [2]string{"panel", "modbus"}, [2]string{g.Sources[1].Name, g.Sources[1].Kind})
+	assert.Equal(t, config.Uplink{Name: "head-office", Address: "https://central:8460", Tiers: rollup.Tiers, Token: "secret"}, g.Uplinks[0])
 }
 
 func TestEveryMistakeIsNamedWithItsPlace(t *testing.T) {
@@ -82,8 +78,8 @@ func TestEveryMistakeIsNamedWithItsPlace(t *testing.T) {
 		{"fresh_for: 90s", "fresh_for: soon", `gateway.series[0].fresh_for: duration "soon": write a whole number`},
 		{"address: 127.0.0.1:1883", "address: nowhere", `f.yaml:14:18: gateway.sources[0].mqtt_listener.address: "nowhere" is not an address to listen at`},
 		{"time: /at", "time: at", "is not a JSON Pointer (RFC 6901)"},
-		{`series: "{buoy}/oxygen"`, `series: "{boy}/oxygen"`, "uses {boy}, which the topic does not bind (it binds {buoy})"},
-		{"payload: json", "payload: xml", `payload form "xml" is not known; use number or json`},
+		{`series: "{buoy}/oxygen"`, `series: "{boy}/oxygen"`, "uses {boy}, which neither topic nor payload binds (there is {buoy})"},
+		{"payload: json", "payload: xml", `payload form "xml" is not known; use number, text, json`},
 		{"tcp://10.0.0.7:502", "10.0.0.7", "write tcp://host:port"},
 		{"type: uint32", "type: uint24", `register type "uint24" is not known`},
 		{"table: coil", "table: relay", `f.yaml:23:22: gateway.sources[1].modbus.registers[1].table: table "relay" is not known; use coil, discrete_input, holding or input`},
@@ -107,19 +103,19 @@ func TestEveryMistakeIsNamedWithItsPlace(t *testing.T) {
 		{"site: long-mere", "site: long-mere\n  site: other", "f.yaml:8:3"},
 	} {
 		require.Contains(t, good, test.from)
-		_, err := Parse("f.yaml", []byte(strings.Replace(good, test.from, test.to, 1)))
-		var problems Problems
+		_, err := config.Parse("f.yaml", []byte(strings.Replace(good, test.from, test.to, 1)), gateway.Kinds)
+		var problems shape.Problems
 		require.ErrorAs(t, err, &problems, test.to)
 		assert.ErrorContains(t, err, test.wrong, test.to)
 	}
 }
 
 func TestAllMistakesAreNamedAtOnce(t *testing.T) {
-	_, err := Parse("f.yaml", []byte("gateway:\n  site: ''\n  sources:\n    - { name: a }\n"))
-	var problems Problems
+	_, err := config.Parse("f.yaml", []byte("gateway:\n  site: ''\n  sources:\n    - { name: a }\n"), gateway.Kinds)
+	var problems shape.Problems
 	require.ErrorAs(t, err, &problems)
 	assert.Len(t, problems, 3)
-	_, err = Parse("f.yaml", []byte("datum: d\ngateway:\n  site: a b\n  colour: blue\n  sources:\n    - name: p\n      modbus:\n        adress: x\n        unit: one\n        registers: none\n  uplinks: 7\nlisten: [1]\n"))
+	_, err = config.Parse("f.yaml", []byte("datum: d\ngateway:\n  site: a b\n  colour: blue\n  sources:\n    - name: p\n      modbus:\n        adress: x\n        unit: one\n        registers: none\n  uplinks: 7\nlisten: [1]\n"), gateway.Kinds)
 	require.ErrorAs(t, err, &problems)
 	for i, wrong := range []string{
 		`f.yaml:1:1: key "datum" is not known here; did you mean data?`,
@@ -138,10 +134,10 @@ func TestAllMistakesAreNamedAtOnce(t *testing.T) {
 		assert.Contains(t, problems[i].Error(), wrong)
 	}
 	assert.Len(t, problems, 11)
-	s, err := Parse("f.yaml", []byte("data: d\nx-common: &all { unit: m }\n"))
+	s, err := config.Parse("f.yaml", []byte("data: d\nx-common: &all { unit: m }\n"), gateway.Kinds)
 	assert.ErrorContains(t, err, "x-common", "unknown keys are refused, whatever they hold")
 	assert.Empty(t, s.Data)
-	_, err = Parse("empty.yaml", nil)
+	_, err = config.Parse("empty.yaml", nil, gateway.Kinds)
 	assert.ErrorContains(t, err, "neither gateway: nor central:")
 }
 
@@ -149,15 +145,15 @@ func TestSecretsComeFromFiles(t *testing.T) {
 	dir := t.TempDir()
 	file := filepath.Join(dir, "token")
 	text := "data: d\ncentral:\n  accept: [{ gateway: long-mere, secret_file: " + file + " }]\n"
-	_, err := Parse("c.yaml", []byte(text))
+	_, err := config.Parse("c.yaml", []byte(text), gateway.Kinds)
 	assert.ErrorContains(t, err, "c.yaml:3:47: central.accept[0].secret_file: the secret cannot be read")
 	require.NoError(t, os.WriteFile(file, []byte(" \n"), 0o600))
-	_, err = Parse("c.yaml", []byte(text))
+	_, err = config.Parse("c.yaml", []byte(text), gateway.Kinds)
 	assert.ErrorContains(t, err, "is empty where a secret should be")
 	require.NoError(t, os.WriteFile(file, []byte("trout\n"), 0o600))
-	s, err := Parse("c.yaml", []byte(text))
+	s, err := config.Parse("c.yaml", []byte(text), gateway.Kinds)
 	require.NoError(t, err)
-	assert.Equal(t, []Accept{{Gateway: "long-mere", Sites: []string{"long-mere"}, Token: "trout"}}, s.Central.Accept)
-	_, err = Load(filepath.Join(dir, "none.yaml"))
+	assert.Equal(t, []config.Accept{{Gateway: "long-mere", Sites: []string{"long-mere"}, Token: "trout"}}, s.Central.Accept)
+	_, err = config.Load(filepath.Join(dir, "none.yaml"), gateway.Kinds)
 	assert.ErrorContains(t, err, "reading the configuration")
 }

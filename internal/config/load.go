@@ -5,13 +5,14 @@ import (
 	"io"
 	"os"
 
-	"github.com/goccy/go-yaml/parser"
+	"nexocumula/internal/config/shape"
 )
 
 const maxFile = 4 << 20
 
-// Load reads and checks the file at path. Mistakes come back as Problems.
-func Load(path string) (Settings, error) {
+// Load reads and checks the file at path. Mistakes come back as shape.Problems. kinds are
+// the sources that a gateway may have.
+func Load(path string, kinds []SourceKind) (Settings, error) {
 	f, err := os.Open(path)
 	if err != nil {
 		return Settings{}, fmt.Errorf("reading the configuration: %w", err)
@@ -24,22 +25,20 @@ func Load(path string) (Settings, error) {
 	if len(text) > maxFile {
 		return Settings{}, fmt.Errorf("reading the configuration: %s is larger than %d bytes", path, maxFile)
 	}
-	return Parse(path, text)
+	return Parse(path, text, kinds)
 }
 
 // Parse checks the text of a file; name is what problems are reported with. Files
-// that hold secrets are read.
-func Parse(name string, text []byte) (Settings, error) {
-	tree, err := parser.ParseBytes(text, 0)
-	if err != nil {
-		return Settings{}, fromYAML(name, err)
-	}
+// that it names are read.
+func Parse(name string, text []byte, kinds []SourceKind) (Settings, error) {
 	var raw file
-	c := &checker{file: name, tree: tree}
-	c.read(&raw)
-	settings := c.settings(raw)
-	if len(c.problems) > 0 {
-		return Settings{}, c.problems.inOrder()
+	f, at, err := shape.Read(name, text, &raw)
+	if err != nil {
+		return Settings{}, err
+	}
+	settings := raw.check(at, kinds)
+	if err := f.Err(); err != nil {
+		return Settings{}, err
 	}
 	return settings, nil
 }

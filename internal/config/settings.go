@@ -3,8 +3,6 @@ package config
 import (
 	"time"
 
-	"nexocumula/internal/core/calibrate"
-	"nexocumula/internal/core/decode"
 	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/screen"
 	"nexocumula/internal/core/series"
@@ -68,73 +66,11 @@ type Rule struct {
 	Limits   screen.Limits
 }
 
-// Source is where readings come from; exactly one of the pointers is set.
+// Source is where readings come from.
 type Source struct {
 	Name     string
-	Listener *Listener
-	Broker   *Broker
-	Modbus   *Modbus
-}
-
-// Listener is an MQTT listener that devices connect to.
-type Listener struct {
-	Address    string
-	MaxPayload int // bytes
-	MaxClients int // connected at the same time
-	Messages   []Message
-}
-
-// Broker is an existing MQTT broker to subscribe at.
-type Broker struct {
-	Address  string // tcp://host:port
-	ClientID string
-	User     string
-	Password string
-	Messages []Message
-}
-
-// Message says how messages of a topic become readings.
-type Message struct {
-	Topic   decode.Topic
-	Decode  decode.Decoder
-	OwnTime bool // the payload says when it was measured
-	Fields  []Field
-}
-
-// Field is one value of a message: what it is called, and how it is calibrated.
-type Field struct {
-	Series    decode.Template
-	Calibrate calibrate.Curve
-}
-
-// Modbus is a device, or several unit ids behind one address, to poll.
-type Modbus struct {
-	Address   string // tcp://host:port
-	Every     time.Duration
-	Timeout   time.Duration
-	Registers []Register
-}
-
-// Table is one of Modbus's four.
-type Table string
-
-// The tables.
-const (
-	Coil     Table = "coil"
-	Discrete Table = "discrete_input"
-	Holding  Table = "holding"
-	Input    Table = "input"
-)
-
-// Register is one value of a device.
-type Register struct {
-	Unit      uint8
-	Table     Table
-	Address   uint16 // counted from 0, as on the wire
-	Type      decode.Type
-	WordOrder decode.WordOrder
-	Series    series.Path
-	Calibrate calibrate.Curve
+	Kind     string // its key in the file
+	Settings any    // as its kind checked them
 }
 
 // Uplink is a central to replicate to.

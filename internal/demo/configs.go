@@ -10,6 +10,7 @@ import (
 	"text/template"
 
 	"nexocumula/internal/config"
+	"nexocumula/internal/gateway"
 )
 
 //go:embed configs/*.yaml
@@ -39,7 +40,7 @@ func configure(dir, name string, p places) (config.Settings, error) {
 	if err := os.WriteFile(path, []byte(text.String()), 0o640); err != nil {
 		return config.Settings{}, fmt.Errorf("writing the demo's configuration: %w", err)
 	}
-	return config.Load(path)
+	return config.Load(path, gateway.Kinds)
 }
 
 // marker is the file that says a folder is the demo's own, to be emptied at a start.

@@ -28,14 +28,9 @@ type Gateway struct {
 
 // running is a source, and how to end it.
 type running struct {
-	runner
+	source.Source
 	stop  context.CancelFunc
 	ended chan struct{}
-}
-
-type runner interface {
-	Run(ctx context.Context) error
-	Tally() source.Tally
 }
 
 // New makes a gateway on an open store; Run starts it.
@@ -57,7 +52,7 @@ func (g *Gateway) Use(settings config.Gateway) {
 	defer g.mu.Unlock()
 	g.end()
 	for _, s := range settings.Sources {
-		g.sources = append(g.sources, &running{runner: newSource(s, g.Pipe, g.log)})
+		g.sources = append(g.sources, &running{Source: s.Settings.(source.Settings).Open(s.Name, g.Pipe, g.log)})
 	}
 	g.start()
 }
@@ -95,17 +90,6 @@ func (g *Gateway) end() {
 		}
 	}
 	g.sources = nil
-}
-
-func newSource(s config.Source, pipe *pipeline.Pipeline, log *slog.Logger) runner {
-	switch {
-	case s.Listener != nil:
-		return source.NewListener(s.Name, *s.Listener, pipe, log)
-	case s.Broker != nil:
-		return source.NewBroker(s.Name, *s.Broker, pipe, log)
-	default:
-		return source.NewModbus(s.Name, *s.Modbus, pipe, log)
-	}
 }
 
 // endWithin is how long the sources have to end by themselves when the gateway stops.

@@ -24,7 +24,7 @@ gateway:
   sources:
     - name: own
       mqtt_listener: { address: "`+address+`", messages: [{ topic: "mast/wind", series: mast/`+quantity+` }] }
-`))
+`), Kinds)
 	require.NoError(t, err)
 	return *s.Gateway
 }

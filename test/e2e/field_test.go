@@ -223,9 +223,9 @@ func TestWhatCannotBeReadIsKeptAndEverythingElseGoesOn(t *testing.T) {
 	eventually(t, "the listener is up", func() bool { return reachable(ownPort) })
 
 	for _, bad := range []struct{ topic, payload, reason string }{
-		{"buoy/buoy-1/state", `{"at":1,`, "payload is not JSON: byte 8"},
+		{"buoy/buoy-1/state", `{"at":1,`, "payload is not JSON: it ends after 8 bytes"},
 		{"buoy/buoy-1/state", `{"at":1700000000000,"water":{}}`, "long-mere/buoy-1/oxygen: payload has nothing at /water/oxygen"},
-		{"buoy/buoy-1/state", `{"at":"noon","water":{"oxygen":9}}`, `payload has the text "noon" at /at where a time in unix_ms should be`},
+		{"buoy/buoy-1/state", `{"at":"noon","water":{"oxygen":9}}`, `the time at /at: the text "noon" where a time in unix_ms should be`},
 		{"buoy/buoy-1/state", `{"at":1700000000000,"water":{"oxygen":"high"}}`, `long-mere/buoy-1/oxygen: payload has the text "high" at /water/oxygen where a number should be`},
 		{"buoy/buoy-1/state", `{"at":1700000000000,"water":{"oxygen":-99.9}}`, "long-mere/buoy-1/oxygen: value -99.9 is below the range's low end 0"},
 		{"buoy/buoy-1/state", `{"at":86400000,"water":{"oxygen":9}}`, "long-mere/buoy-1/oxygen: time stamp 1970-01-02T00:00:00Z is before the year 2000; the device's clock is not set"},

@@ -17,6 +17,7 @@ import (
 	"nexocumula/internal/core/reading"
 	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/series"
+	"nexocumula/internal/core/unit"
 	"nexocumula/internal/store"
 )
 
@@ -151,6 +152,10 @@ func (p *Pipeline) screen(d *Delivery) error {
 			}
 			now = p.judge.Now().UnixNano()
 		}
+		if reason := m.intoUnit(&one); reason != "" {
+			d.Rejects = append(d.Rejects, one.From.Reject(now, fmt.Sprintf("%s: %s", one.Path, reason)))
+			continue
+		}
 		if reason := m.rule.Limits.Refuse(one.Value, one.Time, now); reason != "" {
 			d.Rejects = append(d.Rejects, one.From.Reject(now, fmt.Sprintf("%s: %s", one.Path, reason)))
 			continue
@@ -158,6 +163,19 @@ func (p *Pipeline) screen(d *Delivery) error {
 		d.screened = append(d.screened, screened{m, one.Time, one.Value})
 	}
 	return nil
+}
+
+// intoUnit converts a reading whose sender says its unit into that of the series.
+func (m *member) intoUnit(one *reading.Reading) (refusal string) {
+	if one.Unit == "" || one.Unit == m.def.Unit || m.def.Unit == "" {
+		return ""
+	}
+	c, err := unit.Convert(one.Unit, m.def.Unit)
+	if err != nil {
+		return fmt.Sprintf("the sender says its unit is %s, the series' is %s: %v", one.Unit, m.def.Unit, err)
+	}
+	one.Value = one.Value*c.Scale + c.Offset
+	return ""
 }
 
 // maxSeries bounds what senders of ever new topics can make a gateway keep.

@@ -9,7 +9,7 @@ import (
 // Tally is what a source has done since the start, for people to look at.
 type Tally struct {
 	Name      string
-	Form      string // mqtt_listener, mqtt_broker or modbus
+	Form      string // the key of its part of the configuration
 	Address   string
 	Up        bool      // listening, connected, or answering
 	Messages  uint64    // messages or polls that arrived
@@ -37,13 +37,14 @@ const (
 	faultsStand = time.Hour
 )
 
-// counter is a Tally that many goroutines write.
-type counter struct {
+// Counter is a Tally that many goroutines write.
+type Counter struct {
 	mu    sync.Mutex
 	tally Tally
 }
 
-func (c *counter) Tally() Tally {
+// Tally is how it stands now.
+func (c *Counter) Tally() Tally {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	out := c.tally
@@ -51,15 +52,17 @@ func (c *counter) Tally() Tally {
 	return out
 }
 
-func (c *counter) change(f func(t *Tally)) {
+// Change changes it.
+func (c *Counter) Change(f func(t *Tally)) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	f(&c.tally)
 }
 
-func (c *counter) arrived(readings, rejects int) {
+// Arrived counts a message and what it brought.
+func (c *Counter) Arrived(readings, rejects int) {
 	now := time.Now()
-	c.change(func(t *Tally) {
+	c.Change(func(t *Tally) {
 		t.Messages++
 		t.Readings += uint64(readings)
 		t.Rejects += uint64(rejects)
@@ -67,11 +70,12 @@ func (c *counter) arrived(readings, rejects int) {
 	})
 }
 
-func (c *counter) acked() { c.change(func(t *Tally) { t.Acked++ }) }
+// Acked counts a message that is on disk.
+func (c *Counter) Acked() { c.Change(func(t *Tally) { t.Acked++ }) }
 
-// failed notes that something went wrong at a place.
-func (c *counter) failed(place, text string) {
-	c.change(func(t *Tally) {
+// Failed notes that something went wrong at a place.
+func (c *Counter) Failed(place, text string) {
+	c.Change(func(t *Tally) {
 		t.Errors++
 		t.LastError = place + ": " + text
 		now := Fault{Place: place, Text: text, Count: 1, LastAt: time.Now()}
@@ -84,4 +88,5 @@ func (c *counter) failed(place, text string) {
 	})
 }
 
-func (c *counter) up(up bool) { c.change(func(t *Tally) { t.Up = up }) }
+// Up says whether the source is listening, connected, or answering.
+func (c *Counter) Up(up bool) { c.Change(func(t *Tally) { t.Up = up }) }

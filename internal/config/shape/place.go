@@ -1,0 +1,139 @@
+package shape
+
+import (
+	"fmt"
+	"net"
+	"os"
+	"strings"
+	"time"
+
+	"nexocumula/internal/core/span"
+)
+
+// Place is where something stands in a file, or should stand. What is wrong there is
+// reported with its line.
+type Place struct {
+	file *File
+	path string
+}
+
+const root = "$"
+
+// Key is the place of a key below.
+func (p Place) Key(name string) Place { return Place{p.file, p.path + "." + name} }
+
+// Item is the place of an element of a list.
+func (p Place) Item(i int) Place { return Place{p.file, fmt.Sprintf("%s[%d]", p.path, i)} }
+
+// Wrong reports a mistake. When the key is not there, it is reported where it should be.
+func (p Place) Wrong(format string, args ...any) {
+	text := fmt.Sprintf(format, args...)
+	if p.path != root {
+		text = strings.TrimPrefix(p.path, root+".") + ": " + text
+	}
+	out := Problem{File: p.file.name, Line: 1, Column: 1, Text: text}
+	for at := p.path; at != root && at != ""; at = at[:max(0, strings.LastIndexAny(at, ".["))] {
+		if line, column, ok := p.file.position(at); ok {
+			out.Line, out.Column = line, column
+			break
+		}
+	}
+	p.file.problems = append(p.file.problems, out)
+}
+
+// Parsed reports what parse says of what stands at a place.
+func Parsed[F, T any](at Place, from F, parse func(F) (T, error)) T {
+	v, err := parse(from)
+	if err != nil {
+		at.Wrong("%v", err)
+	}
+	return v
+}
+
+// Duration reads a length of time.
+func (p Place) Duration(text string, otherwise time.Duration) time.Duration {
+	if text == "" {
+		return otherwise
+	}
+	return Parsed(p, text, span.Parse)
+}
+
+// Within reads a length of time that has bounds.
+func (p Place) Within(text string, otherwise, least, most time.Duration) time.Duration {
+	out := p.Duration(text, otherwise)
+	if out != 0 && (out < least || out > most) {
+		p.Wrong("%s is not possible; use %s to %s", text, span.Format(least), span.Format(most))
+	}
+	return out
+}
+
+// Count reads a whole number that has bounds; 0 stands for none given.
+func (p Place) Count(n, otherwise, least, most int, what string) int {
+	if n == 0 {
+		return otherwise
+	}
+	if n < least || n > most {
+		p.Wrong("%d %s not possible; use %d to %d", n, what, least, most)
+	}
+	return n
+}
+
+// HostPort checks an address to listen at.
+func (p Place) HostPort(address string) {
+	if _, port, err := net.SplitHostPort(address); err != nil || port == "" {
+		p.Wrong("%q is not an address to listen at; write host:port, such as 127.0.0.1:8460", address)
+	}
+}
+
+// Secret says where a secret is; it is never in the file itself.
+type Secret struct {
+	File string `yaml:"secret_file" says:"a file that holds the secret"`
+	Env  string `yaml:"secret_env" says:"or the environment variable that does"`
+}
+
+// Secret reads a secret from where the file says it is.
+func (p Place) Secret(s Secret, needed bool) string {
+	switch {
+	case s.File != "" && s.Env != "":
+		p.Key("secret_env").Wrong("give secret_file or secret_env, not both")
+	case s.File != "":
+		return p.Key("secret_file").Private(s.File)
+	case s.Env != "":
+		text := os.Getenv(s.Env)
+		if text == "" {
+			p.Key("secret_env").Wrong("the environment variable %s is not set", s.Env)
+		}
+		return text
+	case needed:
+		p.Key("secret_file").Wrong("a secret is needed: give secret_file: with a file that holds it, or secret_env: with a variable's name")
+	}
+	return ""
+}
+
+// Private reads a file that nobody but its owner and group may.
+func (p Place) Private(file string) string {
+	text, err := os.ReadFile(file)
+	switch {
+	case err != nil:
+		p.Wrong("the secret cannot be read: %v", err)
+	case strings.TrimSpace(string(text)) == "":
+		p.Wrong("the file %s is empty where a secret should be", file)
+	default:
+		if err := OnlyOwner(file); err != nil {
+			p.Wrong("%v", err)
+		}
+	}
+	return strings.TrimSpace(string(text))
+}
+
+// OnlyOwner refuses a file with a secret that everybody on this machine may read.
+func OnlyOwner(file string) error {
+	about, err := os.Stat(file)
+	if err != nil {
+		return err
+	}
+	if mode := about.Mode().Perm(); mode&0o007 != 0 {
+		return fmt.Errorf("everybody on this machine may read or write %s (mode %04o), which holds a secret; run chmod 640 %s, or 600", file, mode, file)
+	}
+	return nil
+}

@@ -1,0 +1,95 @@
+package shape
+
+import (
+	"cmp"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/goccy/go-yaml"
+	"github.com/goccy/go-yaml/ast"
+)
+
+// Problem is one mistake in a file.
+type Problem struct {
+	File         string
+	Line, Column int
+	Text         string
+}
+
+// Error is file:line:column: text.
+func (p Problem) Error() string {
+	return fmt.Sprintf("%s:%d:%d: %s", p.File, p.Line, p.Column, p.Text)
+}
+
+// Problems are all mistakes of a file, by line and column.
+type Problems []Problem
+
+func (p Problems) inOrder() Problems {
+	slices.SortStableFunc(p, func(a, b Problem) int { return cmp.Or(cmp.Compare(a.Line, b.Line), cmp.Compare(a.Column, b.Column)) })
+	return p
+}
+
+// Error is a line for each.
+func (p Problems) Error() string {
+	lines := make([]string, len(p))
+	for i, one := range p {
+		lines[i] = one.Error()
+	}
+	return strings.Join(lines, "\n")
+}
+
+// File is a file that has been read, and what is wrong with it.
+type File struct {
+	name     string
+	tree     *ast.File
+	anchors  map[string]ast.Node
+	problems Problems
+}
+
+// Err is all that is wrong, or nil.
+func (f *File) Err() error {
+	if len(f.problems) == 0 {
+		return nil
+	}
+	return f.problems.inOrder()
+}
+
+// reportAt notes a problem of a node.
+func (f *File) reportAt(node ast.Node, path, format string, args ...any) {
+	text := fmt.Sprintf(format, args...)
+	if path != root {
+		text = strings.TrimPrefix(path, root+".") + ": " + text
+	}
+	p := Problem{File: f.name, Line: 1, Column: 1, Text: text}
+	if token := node.GetToken(); token != nil {
+		p.Line, p.Column = token.Position.Line, token.Position.Column
+	}
+	f.problems = append(f.problems, p)
+}
+
+func (f *File) position(path string) (line, column int, ok bool) {
+	where, err := yaml.PathString(path)
+	if err != nil {
+		return 0, 0, false
+	}
+	node, err := where.FilterFile(f.tree)
+	if err != nil || node == nil || node.GetToken() == nil {
+		return 0, 0, false
+	}
+	at := node.GetToken().Position
+	if m, isMap := node.(*ast.MappingNode); isMap && len(m.Values) > 0 {
+		at = m.Values[0].Key.GetToken().Position
+	}
+	return at.Line, at.Column, true
+}
+
+// fromYAML turns an error of the YAML package into a problem.
+func fromYAML(file string, err error) error {
+	var at yaml.Error
+	if errors.As(err, &at) && at.GetToken() != nil {
+		return Problems{{File: file, Line: at.GetToken().Position.Line, Column: at.GetToken().Position.Column, Text: at.GetMessage()}}
+	}
+	return Problems{{File: file, Line: 1, Column: 1, Text: err.Error()}}
+}

@@ -1,0 +1,31 @@
+package gateway
+
+import (
+	"nexocumula/internal/config"
+	"nexocumula/internal/config/shape"
+	"nexocumula/internal/gateway/modbus"
+	"nexocumula/internal/gateway/mqtt"
+	"nexocumula/internal/gateway/payload"
+)
+
+// Kinds are the ways to collect.
+var Kinds = []config.SourceKind{mqtt.ListenerKind, mqtt.BrokerKind, modbus.Kind}
+
+// KeyList is what a part of the configuration may have.
+type KeyList struct {
+	Name string // of a source or a payload form
+	Says string
+	Keys []shape.Key
+}
+
+// KeyLists are those of all sources, of messages, and of all payload forms.
+func KeyLists() (out []KeyList) {
+	for _, k := range Kinds {
+		out = append(out, KeyList{k.Key, k.Says, shape.Keys(k.Shape())})
+	}
+	out = append(out, KeyList{"messages", "which topics become which series; the first that matches counts", payload.MessageKeys()})
+	for _, f := range payload.Forms() {
+		out = append(out, KeyList{"payload: " + f.Name, f.Says, f.Keys})
+	}
+	return out
+}

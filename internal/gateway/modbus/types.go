@@ -1,0 +1,93 @@
+package modbus
+
+import (
+	"fmt"
+	"math"
+	"strings"
+)
+
+// types are those of values in registers. Modbus itself only knows bits and 16-bit words;
+// wider values and other readings of them are conventions of devices.
+var types = []valueType{
+	{"bool", 1, func(bits uint64, _ int) (float64, error) { return truth(bits != 0), nil }},
+	{"uint16", 1, unsigned}, {"uint32", 2, unsigned}, {"uint48", 3, unsigned}, {"uint64", 4, unsigned},
+	{"int16", 1, signed}, {"int32", 2, signed}, {"int48", 3, signed}, {"int64", 4, signed},
+	{"float32", 2, func(bits uint64, _ int) (float64, error) { return float64(math.Float32frombits(uint32(bits))), nil }},
+	{"float64", 4, func(bits uint64, _ int) (float64, error) { return math.Float64frombits(bits), nil }},
+	{"bcd16", 1, decimals}, {"bcd32", 2, decimals}, {"bcd64", 4, decimals},
+	{"magnitude16", 1, magnitude}, {"magnitude32", 2, magnitude},
+}
+
+// valueType is how registers become a number. 64-bit integers beyond 2^53 lose their
+// lowest bits.
+type valueType struct {
+	name  string
+	words int // registers that a value takes
+	read  func(bits uint64, words int) (float64, error)
+}
+
+func typeNamed(name string) (valueType, error) {
+	known := make([]string, len(types))
+	for i, t := range types {
+		if known[i] = t.name; t.name == name {
+			return t, nil
+		}
+	}
+	return types[1], fmt.Errorf("register type %q is not known; use %s", name, strings.Join(known, ", "))
+}
+
+func truth(yes bool) float64 {
+	if yes {
+		return 1
+	}
+	return 0
+}
+
+func unsigned(bits uint64, _ int) (float64, error) { return float64(bits), nil }
+
+// signed is in two's complement.
+func signed(bits uint64, words int) (float64, error) {
+	unused := 64 - 16*words
+	return float64(int64(bits<<unused) >> unused), nil
+}
+
+// decimals are four bits a digit.
+func decimals(bits uint64, words int) (float64, error) {
+	n := uint64(0)
+	for i := 4*words - 1; i >= 0; i-- {
+		digit := bits >> (4 * i) & 15
+		if digit > 9 {
+			return 0, fmt.Errorf("0x%0*X is no binary coded decimal: it holds the digit %X", 4*words, bits, digit)
+		}
+		n = 10*n + digit
+	}
+	return float64(n), nil
+}
+
+// magnitude has its sign in the highest bit and the size in the others.
+func magnitude(bits uint64, words int) (float64, error) {
+	sign := uint64(1) << (16*words - 1)
+	if bits&sign != 0 {
+		return -float64(bits &^ sign), nil
+	}
+	return float64(bits), nil
+}
+
+// order says in which order a device has the words of a wide value, and the bytes of a
+// word. Modbus itself has the high byte first (Modbus Application Protocol 1.1b3, 4.2) and
+// says nothing of words.
+type order struct{ lowWordFirst, lowByteFirst bool }
+
+func (o order) bits(words []uint16) (bits uint64) {
+	for i := range words {
+		word := words[i]
+		if o.lowWordFirst {
+			word = words[len(words)-1-i]
+		}
+		if o.lowByteFirst {
+			word = word<<8 | word>>8
+		}
+		bits = bits<<16 | uint64(word)
+	}
+	return bits
+}

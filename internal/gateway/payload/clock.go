@@ -1,0 +1,226 @@
+package payload
+
+import (
+	"encoding/json"
+	"fmt"
+	"math"
+	"math/big"
+	"strings"
+	"time"
+
+	"github.com/itchyny/timefmt-go"
+
+	"nexocumula/internal/config/shape"
+	"nexocumula/internal/core/span"
+)
+
+// timeKeys say when a payload says that it was measured.
+type timeKeys struct {
+	Time      string `yaml:"time" is:"arrival" says:"where the time stands"`
+	TimeForm  string `yaml:"time_form" is:"rfc3339" says:"or unix_s, unix_ms, unix_us, unix_ns; uptime_s, uptime_ms since the device's start, with clock; or a layout in the letters of C's strftime, such as \"%d.%m.%Y %H:%M:%S\""`
+	TimeZone  string `yaml:"time_zone" is:"UTC" says:"of a layout that says none itself, such as Europe/Berlin"`
+	Clock     string `yaml:"clock" says:"where the payload says what the device's clock showed as it was sent"`
+	Tolerance string `yaml:"clock_tolerance" is:"1m" says:"by how much that may differ from the arrival before it is reported"`
+	Correct   bool   `yaml:"correct_clock" is:"false" says:"true moves the times of such a payload by what its clock is off; the origin keeps the device's own"`
+}
+
+// when is what a payload says of its time.
+type when struct {
+	at        int64 // by the device's clock, nanoseconds since 1970
+	shown     int64 // what that clock showed as the payload was sent; 0: not known
+	uptime    bool  // the clock counts from the device's start
+	relative  bool  // at is counted from the arrival
+	tolerance time.Duration
+	correct   bool
+}
+
+// time is when it was measured, given when it arrived; off is by how much the device's
+// clock is ahead, when that is worth telling.
+func (w *when) time(arrived int64) (at int64, off time.Duration) {
+	switch {
+	case w.relative:
+		return arrived + w.at, 0
+	case w.shown == 0 && !w.uptime:
+		return w.at, 0
+	}
+	ahead := w.shown - arrived
+	if w.uptime {
+		return w.at - ahead, 0
+	}
+	if time.Duration(ahead).Abs() <= w.tolerance {
+		return w.at, 0
+	}
+	if w.correct {
+		return w.at - ahead, time.Duration(ahead)
+	}
+	return w.at, time.Duration(ahead)
+}
+
+// absolute reports whether the payload alone says when.
+func (w *when) absolute() bool { return w != nil && !w.relative && !w.uptime }
+
+// clock reads times as the configuration says.
+type clock struct {
+	time, shown string // places
+	form        func(v any) (int64, error)
+	like        when
+}
+
+func (k timeKeys) clock(at shape.Place, f *fields, place func(at shape.Place, text string) string) clock {
+	out := clock{like: when{tolerance: at.Key("clock_tolerance").Duration(k.Tolerance, time.Minute), correct: k.Correct}}
+	if k.Time != "" {
+		out.time, f.ownTimes = place(at.Key("time"), k.Time), true
+	}
+	if k.Clock != "" {
+		out.shown = place(at.Key("clock"), k.Clock)
+	}
+	zone := time.UTC
+	if k.TimeZone != "" {
+		zone = shape.Parsed(at.Key("time_zone"), k.TimeZone, time.LoadLocation)
+	}
+	out.like.uptime = strings.HasPrefix(k.TimeForm, "uptime")
+	out.form = timeForm(at.Key("time_form"), k.TimeForm, zone)
+	switch {
+	case k.Time == "" && (k.TimeForm != "" || k.Clock != ""):
+		at.Key("time").Wrong("time_form and clock say how to read a time; say with time: where it stands")
+	case out.like.uptime && k.Clock == "":
+		at.Key("clock").Wrong("%s counts from the device's start; say with clock: where the payload says how long it runs as it sends", k.TimeForm)
+	case k.Correct && k.Clock == "":
+		at.Key("clock").Wrong("to correct a clock, say with clock: where the payload says what it shows as it sends")
+	}
+	return out
+}
+
+var counted = map[string]int64{"unix_s": 1e9, "unix_ms": 1e6, "unix_us": 1e3, "unix_ns": 1, "uptime_s": 1e9, "uptime_ms": 1e6}
+
+func timeForm(at shape.Place, form string, zone *time.Location) func(any) (int64, error) {
+	if unit, ok := counted[form]; ok {
+		return func(v any) (int64, error) { return countedTime(v, form, unit) }
+	}
+	switch {
+	case form == "" || form == "rfc3339":
+		return func(v any) (int64, error) {
+			return textTime(v, "an RFC 3339 time such as 2026-03-01T08:00:00Z", func(text string) (time.Time, error) { return time.Parse(time.RFC3339Nano, text) })
+		}
+	case strings.Contains(form, "%"):
+		sample := timefmt.Format(time.Date(2026, 3, 1, 8, 0, 0, 0, zone), form)
+		if _, err := timefmt.ParseInLocation(sample, form, zone); err != nil {
+			at.Wrong("the layout %q cannot be read back: %v", form, err)
+		}
+		return func(v any) (int64, error) {
+			return textTime(v, "a time such as "+sample, func(text string) (time.Time, error) { return layoutTime(text, form, zone) })
+		}
+	}
+	at.Wrong("time form %q is not known; use rfc3339, unix_s, unix_ms, unix_us, unix_ns, uptime_s, uptime_ms, or a layout such as \"%%d.%%m.%%Y %%H:%%M:%%S\"", form)
+	return nil
+}
+
+// layoutTime refuses days that a month does not have: the package counts on into the next.
+func layoutTime(text, layout string, zone *time.Location) (time.Time, error) {
+	t, err := timefmt.ParseInLocation(text, layout, zone)
+	if err == nil && !strings.EqualFold(bare.Replace(text), bare.Replace(timefmt.Format(t, layout))) {
+		err = fmt.Errorf("there is no such day")
+	}
+	return t, err
+}
+
+// bare leaves out what a time may be written with or without.
+var bare = strings.NewReplacer("0", "", " ", "", ":", "", "+", "", "Z", "", "z", "")
+
+// read is nil when the payload says no time.
+func (c clock) read(find func(place string) (any, error)) (*when, error) {
+	if c.time == "" {
+		return nil, nil
+	}
+	out := c.like
+	for place, into := range map[string]*int64{c.time: &out.at, c.shown: &out.shown} {
+		if place == "" {
+			continue
+		}
+		v, err := find(place)
+		if err == nil {
+			*into, err = c.form(v)
+		}
+		if err != nil {
+			return nil, fmt.Errorf("the time at %s: %w", place, err)
+		}
+	}
+	if c.time == c.shown {
+		out.shown = out.at
+	}
+	return &out, nil
+}
+
+func textTime(v any, such string, parse func(string) (time.Time, error)) (int64, error) {
+	if t, ok := v.(time.Time); ok {
+		return within(t)
+	}
+	text, ok := v.(string)
+	if !ok {
+		return 0, fmt.Errorf("%s where %s should be", describe(v), such)
+	}
+	t, err := parse(strings.TrimSpace(text))
+	if err != nil {
+		return 0, fmt.Errorf("%q where %s should be", clip(text), such)
+	}
+	return within(t)
+}
+
+func within(t time.Time) (int64, error) {
+	if t.Year() < 1678 || t.Year() > 2261 {
+		return 0, fmt.Errorf("the year %d cannot be", t.Year())
+	}
+	return t.UnixNano(), nil
+}
+
+// countedTime reads a number of units since 1970, or since a device's start, exactly.
+func countedTime(v any, form string, unit int64) (int64, error) {
+	wrong := fmt.Errorf("%s where a time in %s should be", describe(v), form)
+	var text string
+	switch v := v.(type) {
+	case time.Time:
+		return within(v)
+	case json.Number:
+		text = v.String()
+	case string:
+		text = v
+	case float64:
+		whole, frac := math.Modf(v)
+		if math.IsNaN(v) || math.Abs(whole) >= float64(math.MaxInt64/unit) {
+			return 0, wrong
+		}
+		nanos := math.Round(frac * float64(unit))
+		if math.Abs(whole)*float64(unit) > 1<<53 { // a float64 has no more of it than microseconds
+			nanos = 1000 * math.Round(nanos/1000)
+		}
+		return int64(whole)*unit + int64(nanos), nil
+	case int64:
+		if v > math.MaxInt64/unit || v < math.MinInt64/unit {
+			return 0, wrong
+		}
+		return v * unit, nil
+	default:
+		return 0, wrong
+	}
+	if len(text) > 40 || !numeral.MatchString(text) || strings.ContainsAny(text, "eE") && len(text) > 25 {
+		return 0, wrong
+	}
+	exact, _, err := big.ParseFloat(text, 10, 128, big.ToNearestEven)
+	if err != nil {
+		return 0, wrong
+	}
+	exact.Mul(exact, new(big.Float).SetInt64(unit)).Add(exact, big.NewFloat(math.Copysign(0.5, float64(exact.Sign()))))
+	n, _ := exact.Int64()
+	if n == math.MaxInt64 || n == math.MinInt64 {
+		return 0, wrong
+	}
+	return n, nil
+}
+
+// offBy is for people how much a clock is ahead or behind.
+func offBy(ahead time.Duration) string {
+	if ahead < 0 {
+		return span.Format((-ahead).Round(time.Second)) + " behind"
+	}
+	return span.Format(ahead.Round(time.Second)) + " ahead"
+}

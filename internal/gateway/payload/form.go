@@ -1,0 +1,149 @@
+package payload
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"nexocumula/internal/config/shape"
+	"nexocumula/internal/core/calibrate"
+)
+
+// forms are all there are.
+var forms = []form{
+	{"number", "one number, with or without its unit behind it; true, false", keysOf[numberKeys]},
+	{"text", "numbers between separators, by column or by name", keysOf[textKeys]},
+	{"json", "JSON (RFC 8259), picked by JSON Pointers (RFC 6901)", keysOf[jsonKeys]},
+	{"cbor", "CBOR (RFC 8949), picked in the same way", keysOf[cborKeys]},
+	{"senml_json", "SenML (RFC 8428) in JSON", keysOf[senmlJSONKeys]},
+	{"senml_cbor", "SenML (RFC 8428) in CBOR", keysOf[senmlCBORKeys]},
+}
+
+// form is a way payloads are written.
+type form struct {
+	name, says string
+	keys       func() keys
+}
+
+// keys are what a form has to know. The struct that they are filled into says what belongs
+// into the file.
+type keys interface {
+	// decoder checks the keys. What values are called and which names the payload binds is
+	// told to the fields.
+	decoder(at shape.Place, f *fields) decoder
+}
+
+func keysOf[K any, P interface {
+	*K
+	keys
+}]() keys {
+	return P(new(K))
+}
+
+// decoder takes a payload apart and calls emit for each value; its error says why nothing
+// of the payload can be used.
+type decoder func(payload []byte, emit func(value)) error
+
+// value is one value of a payload.
+type value struct {
+	field int      // which of the fields
+	names []string // what the payload binds, as the fields have it
+	when  *when    // nil: the payload says none
+	raw   float64
+	unit  string // as the payload says; "": it does not
+	err   error  // why it cannot be read
+	at    string // where it stands, for people; "": the field says it all
+}
+
+// noField is the field of what stands for none of them.
+const noField = -1
+
+func formNamed(name string) (form, error) {
+	known := make([]string, len(forms))
+	for i, f := range forms {
+		if known[i] = f.name; f.name == name {
+			return f, nil
+		}
+	}
+	return form{}, fmt.Errorf("payload form %q is not known; use %s or %s", name, strings.Join(known[:len(known)-1], ", "), known[len(known)-1])
+}
+
+// Form is a way payloads are written, for people.
+type Form struct {
+	Name, Says string
+	Keys       []shape.Key
+}
+
+// Forms are all there are.
+func Forms() (out []Form) {
+	for _, f := range forms {
+		out = append(out, Form{f.name, f.says, shape.Keys(f.keys())})
+	}
+	return out
+}
+
+// MessageKeys are those of all messages, whatever their form.
+func MessageKeys() []shape.Key { return shape.Keys(&messageKeys{}) }
+
+// fieldKeys say what a value is called, and how it is calibrated.
+type fieldKeys struct {
+	Series string   `yaml:"series" is:"required" says:"station/quantity, with {name}s filled in"`
+	Scale  *float64 `yaml:"scale" is:"1" says:"value × scale + offset"`
+	Offset float64  `yaml:"offset" is:"0" says:""`
+}
+
+// fields are what a message's values are called.
+type fields struct {
+	site     string
+	topic    []string // names that the topic binds
+	payload  []string // and those that the payload does
+	all      []field
+	ownTimes bool // the payload says when it was measured
+}
+
+type field struct {
+	series    Template
+	names     []string // that a payload binds, in the order of a value's
+	byPayload bool     // the series' name depends on them
+	calibrate calibrate.Curve
+}
+
+// bind tells which names the payload binds, before fields use them.
+func (f *fields) bind(at shape.Place, names ...string) {
+	for _, name := range names {
+		if slices.Contains(f.topic, name) || slices.Contains(f.payload, name) {
+			at.Wrong("{%s} is bound twice: the topic or another key binds it too", name)
+		}
+		f.payload = append(f.payload, name)
+	}
+}
+
+// add checks a field and returns its number.
+func (f *fields) add(at shape.Place, k fieldKeys) int {
+	out := field{calibrate: linear(k.Scale, k.Offset), names: slices.Clone(f.payload)}
+	template := shape.Parsed(at.Key("series"), k.Series, func(text string) (Template, error) {
+		return ParseTemplate(text, slices.Concat(f.topic, f.payload))
+	})
+	out.series = Template(f.site + "/" + string(template))
+	out.byPayload = slices.ContainsFunc(f.payload, func(name string) bool { return strings.Contains(k.Series, "{"+name+"}") })
+	f.all = append(f.all, out)
+	return len(f.all) - 1
+}
+
+// mostValues bounds what one payload can make of itself.
+const mostValues = 100_000
+
+func tooMany(records, fields int) error {
+	if records*fields > mostValues {
+		return fmt.Errorf("payload holds %d records of %d value(s); at most %d values are taken from one message", records, fields, mostValues)
+	}
+	return nil
+}
+
+func linear(scale *float64, offset float64) calibrate.Curve {
+	l := calibrate.Linear{Scale: 1, Offset: offset}
+	if scale != nil {
+		l.Scale = *scale
+	}
+	return l
+}

@@ -1,0 +1,269 @@
+package payload
+
+import (
+	"bytes"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"strings"
+	"time"
+
+	"github.com/go-openapi/jsonpointer"
+
+	"nexocumula/internal/config/shape"
+)
+
+// jsonKeys are those of payloads that are one document, as of JSON.
+type jsonKeys struct {
+	Records string `yaml:"records" is:"one" says:"JSON Pointer to an array of records, each with its own time, names and values; / is the whole document. Pointers begin in the record; what is not there is looked for in the whole document"`
+
+	timeKeys `yaml:",inline"`
+	bindKeys `yaml:",inline"`
+	Values   []jsonValue `yaml:"values" is:"required" says:"list"`
+}
+
+type jsonValue struct {
+	At        string `yaml:"at" says:"JSON Pointer to the value"`
+	MembersOf string `yaml:"members_of" says:"instead of at: JSON Pointer to an object each of whose members is a value; {key} is its key, for use in series"`
+	fieldKeys `yaml:",inline"`
+}
+
+func (k *jsonKeys) decoder(at shape.Place, f *fields) decoder {
+	return k.documents(at, f, "json", readJSON)
+}
+
+// documents decodes payloads that parse makes a document of.
+func (k *jsonKeys) documents(at shape.Place, f *fields, form string, parse func([]byte) (any, error)) decoder {
+	r := documentReader{parse: parse}
+	if k.Records == "/" {
+		k.Records = ""
+		r.many = true
+	}
+	r.many = r.many || k.Records != ""
+	r.records = shape.Parsed(at.Key("records"), k.Records, parsePointer)
+	r.pointers = map[string]pointer{}
+	place := func(at shape.Place, text string) string {
+		r.pointers[text] = shape.Parsed(at, text, parsePointer)
+		return text
+	}
+	r.clock = k.timeKeys.clock(at, f, place)
+	r.names = k.bindKeys.check(at, f, place)
+	if len(k.Values) == 0 {
+		at.Key("values").Wrong("a %s payload needs values:, a list of {at: JSON Pointer, series: path}", form)
+	}
+	own := f.payload
+	for i, v := range k.Values {
+		at := at.Key("values").Item(i)
+		of := jsonField{pointer: shape.Parsed(at.Key("at"), v.At, parsePointer)}
+		if v.MembersOf != "" {
+			if of.members = true; v.At != "" {
+				at.Key("at").Wrong("give at or members_of, not both")
+			}
+			of.pointer = shape.Parsed(at.Key("members_of"), strings.TrimSuffix(v.MembersOf, "/"), parsePointer)
+			f.payload = append(own[:len(own):len(own)], "key")
+		}
+		f.add(at, v.fieldKeys)
+		f.payload = own
+		r.fields = append(r.fields, of)
+	}
+	return r.decode
+}
+
+type documentReader struct {
+	parse    func([]byte) (any, error)
+	many     bool
+	records  pointer
+	pointers map[string]pointer
+	clock    clock
+	names    []string
+	fields   []jsonField
+}
+
+type jsonField struct {
+	pointer
+	members bool
+}
+
+func (r *documentReader) decode(payload []byte, emit func(value)) error {
+	root, err := r.parse(payload)
+	if err != nil {
+		return err
+	}
+	if !r.many {
+		return r.record(root, root, emit)
+	}
+	found, err := r.records.in(root)
+	if err != nil {
+		return err
+	}
+	records, ok := found.([]any)
+	if !ok {
+		return fmt.Errorf("payload has %s at %q where an array of records should be", describe(found), r.records.text)
+	}
+	if err := tooMany(len(records), len(r.fields)); err != nil {
+		return err
+	}
+	for i, record := range records {
+		at := fmt.Sprintf("record %d", i+1)
+		err := r.record(root, record, func(v value) {
+			v.at = at
+			emit(v)
+		})
+		if err != nil {
+			emit(value{field: noField, err: err, at: at})
+		}
+	}
+	return nil
+}
+
+// record decodes one; what is not in it is looked for around it. Without a time or names
+// nothing of it can be used.
+func (r *documentReader) record(root, record any, emit func(value)) error {
+	find := func(p pointer) (any, error) {
+		v, err := p.in(record)
+		if err != nil && r.many {
+			if around, wider := p.in(root); wider == nil {
+				return around, nil
+			}
+		}
+		return v, err
+	}
+	byPlace := func(place string) (any, error) { return find(r.pointers[place]) }
+	when, err := r.clock.read(byPlace)
+	if err != nil {
+		return err
+	}
+	names, err := boundIn(r.names, byPlace)
+	if err != nil {
+		return err
+	}
+	for i, of := range r.fields {
+		v := value{field: i, names: names, when: when}
+		var found any
+		found, v.err = find(of.pointer)
+		switch {
+		case v.err != nil:
+		case of.members:
+			r.members(v, of, found, emit)
+			continue
+		default:
+			v.raw, v.err = numberIn(found, of.text)
+		}
+		emit(v)
+	}
+	return nil
+}
+
+func (r *documentReader) members(like value, of jsonField, found any, emit func(value)) {
+	object, ok := found.(map[string]any)
+	if !ok {
+		like.err = fmt.Errorf("payload has %s at %s where an object should be", describe(found), of.text)
+		emit(like)
+		return
+	}
+	for key, member := range object {
+		v := like
+		v.names = append(like.names[:len(like.names):len(like.names)], key)
+		v.raw, v.err = numberIn(member, of.text+"/"+key)
+		emit(v)
+	}
+}
+
+// readJSON parses a payload. The error gives the byte at which it stopped being JSON.
+func readJSON(payload []byte) (root any, err error) {
+	parser := json.NewDecoder(bytes.NewReader(payload))
+	parser.UseNumber()
+	if err = parser.Decode(&root); err == nil {
+		if _, more := parser.Token(); more != io.EOF {
+			return nil, fmt.Errorf("payload is not JSON: byte %d: there is more behind its end", parser.InputOffset())
+		}
+		return root, nil
+	}
+	if syntax, ok := errors.AsType[*json.SyntaxError](err); ok {
+		return nil, fmt.Errorf("payload is not JSON: byte %d: %w", syntax.Offset, err)
+	}
+	if errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {
+		return nil, fmt.Errorf("payload is not JSON: it ends after %d bytes", len(payload))
+	}
+	return nil, fmt.Errorf("payload is not JSON: %w", err)
+}
+
+// pointer is a checked JSON Pointer.
+type pointer struct {
+	text    string
+	pointer jsonpointer.Pointer
+	key     string // set when the pointer is one plain member, the common case
+}
+
+func parsePointer(s string) (pointer, error) {
+	p, err := jsonpointer.New(s)
+	if err != nil {
+		return pointer{}, fmt.Errorf("%q is not a JSON Pointer (RFC 6901), such as /water/temp: %w", s, err)
+	}
+	out := pointer{text: s, pointer: p}
+	if tokens := p.DecodedTokens(); len(tokens) == 1 {
+		out.key = tokens[0]
+	}
+	return out, nil
+}
+
+// in is what a document has there.
+func (p pointer) in(document any) (any, error) {
+	if object, ok := document.(map[string]any); ok && p.key != "" {
+		if v, ok := object[p.key]; ok {
+			return v, nil
+		}
+		return nil, fmt.Errorf("payload has nothing at %s", p.text)
+	}
+	v, _, err := p.pointer.Get(document)
+	if err != nil {
+		return nil, fmt.Errorf("payload has nothing at %s", p.text)
+	}
+	return v, nil
+}
+
+// numberIn is a number, or 1 and 0 for true and false.
+func numberIn(v any, place string) (float64, error) {
+	switch v := v.(type) {
+	case json.Number:
+		n, err := v.Float64()
+		if err != nil {
+			return 0, fmt.Errorf("payload has %s at %s, which is no number that can be kept", clip(v.String()), place)
+		}
+		return n, nil
+	case float64:
+		return v, nil
+	case int64:
+		return float64(v), nil
+	case bool:
+		if v {
+			return 1, nil
+		}
+		return 0, nil
+	}
+	return 0, fmt.Errorf("payload has %s at %s where a number should be", describe(v), place)
+}
+
+func describe(v any) string {
+	switch v := v.(type) {
+	case nil:
+		return "null"
+	case string:
+		return fmt.Sprintf("the text %q", clip(v))
+	case json.Number:
+		return "the number " + clip(v.String())
+	case float64, int64:
+		return fmt.Sprintf("the number %v", v)
+	case bool:
+		return fmt.Sprint(v)
+	case []byte:
+		return fmt.Sprintf("%d bytes", len(v))
+	case time.Time:
+		return "a time"
+	case []any:
+		return "an array"
+	default:
+		return "an object"
+	}
+}

@@ -1,0 +1,244 @@
+package payload
+
+import (
+	"errors"
+	"fmt"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"nexocumula/internal/config/shape"
+	"nexocumula/internal/core/reading"
+	"nexocumula/internal/core/series"
+)
+
+// messageKeys are what all messages have, whatever their form.
+type messageKeys struct {
+	Topic   string `yaml:"topic" is:"required" says:"levels may be {name} (any one, for use in series), +, or # at the end"`
+	Payload string `yaml:"payload" is:"number" says:"how it is written; each form has keys of its own"`
+}
+
+// Message says how messages of a topic become readings.
+type Message struct {
+	Topic  Topic
+	decode decoder
+	fields fields
+}
+
+// ReadMessages checks the messages of a source; the first that matches a topic counts.
+func ReadMessages(at shape.Place, site string, parts []shape.Part) (out []Message) {
+	if len(parts) == 0 {
+		at.Wrong("say which topics become which series")
+	}
+	for _, part := range parts {
+		out = append(out, readMessage(part, site))
+	}
+	return out
+}
+
+func readMessage(part shape.Part, site string) Message {
+	raw := messageKeys{Payload: "number"}
+	if text, there := part.Text("payload"); there {
+		raw.Payload = text
+	}
+	form, err := formNamed(raw.Payload)
+	if err != nil {
+		part.Key("payload").Wrong("%v", err)
+		return Message{} // which keys belong here is not known
+	}
+	keys := form.keys()
+	part.Fill(nil, &raw, keys)
+	m := Message{Topic: shape.Parsed(part.Key("topic"), raw.Topic, ParseTopic)}
+	m.fields = fields{site: site, topic: m.Topic.Names()}
+	m.decode = keys.decoder(part.Place, &m.fields)
+	return m
+}
+
+// Messages turns messages into readings. It is safe for concurrent use.
+type Messages struct {
+	source string
+	forms  []Message
+
+	// routes remembers what a topic resolved to; topics come again and again.
+	routes sync.Map // topic → *route
+	known  atomic.Int64
+}
+
+// NewMessages are those of a source.
+func NewMessages(source string, forms []Message) *Messages {
+	return &Messages{source: source, forms: forms}
+}
+
+// maxRoutes bounds what senders of ever new topics can make us remember.
+const maxRoutes = 100_000
+
+// route is what a topic resolves to: how its payloads are decoded, and what their fields
+// are called.
+type route struct {
+	message *Message // nil: no pattern matches
+	bound   map[string]string
+	series  []series.Path // per field of the form; "" of those whose name depends on the payload
+	reason  string        // why the topic cannot be used, when message is nil
+
+	mu     sync.Mutex
+	called map[string]series.Path // by field and names that payloads bound
+}
+
+func (m *Messages) route(topic string) *route {
+	if r, ok := m.routes.Load(topic); ok {
+		return r.(*route)
+	}
+	r := m.resolve(topic)
+	if m.known.Load() < maxRoutes {
+		topic = strings.Clone(topic)
+		if _, had := m.routes.LoadOrStore(topic, r); !had {
+			m.known.Add(1)
+		}
+	}
+	return r
+}
+
+func (m *Messages) resolve(topic string) *route {
+	for i := range m.forms {
+		form := &m.forms[i]
+		bound, ok := form.Topic.Match(topic)
+		if !ok {
+			continue
+		}
+		for name, level := range bound {
+			bound[name] = strings.Clone(level)
+		}
+		r := &route{message: form, bound: bound}
+		for _, f := range form.fields.all {
+			var path series.Path
+			if !f.byPayload {
+				var err error
+				if path, err = f.series.Path(bound); err != nil {
+					return &route{reason: fmt.Sprintf("topic cannot be made a series: %v", err)}
+				}
+			}
+			r.series = append(r.series, path)
+		}
+		return r
+	}
+	known := make([]string, len(m.forms))
+	for i, f := range m.forms {
+		known[i] = f.Topic.String()
+	}
+	return &route{reason: "topic matches no messages: entry; those are " + strings.Join(known, ", ")}
+}
+
+// maxCalled bounds what payloads that bind ever new names can make a route remember.
+const maxCalled = 10_000
+
+// path is what a value's series is called.
+func (r *route) path(v value) (series.Path, error) {
+	if v.field == noField {
+		return "", nil
+	}
+	if p := r.series[v.field]; p != "" {
+		return p, nil
+	}
+	key := fmt.Sprint(v.field, "\x00", strings.Join(v.names, "\x00"))
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if p, ok := r.called[key]; ok {
+		return p, nil
+	}
+	bound := make(map[string]string, len(r.bound)+len(v.names))
+	for name, level := range r.bound {
+		bound[name] = level
+	}
+	for i, name := range r.message.fields.all[v.field].names {
+		if i < len(v.names) {
+			bound[name] = strings.Clone(v.names[i])
+		}
+	}
+	p, err := r.message.fields.all[v.field].series.Path(bound)
+	if err == nil && len(r.called) < maxCalled {
+		if r.called == nil {
+			r.called = map[string]series.Path{}
+		}
+		r.called[key] = p
+	}
+	return p, err
+}
+
+// Decoded is what a message brought.
+type Decoded struct {
+	Readings []reading.Reading
+	Rejects  []reading.Reject
+	Clock    string // what is wrong with the sender's clock; "" when nothing is known to be
+}
+
+// Arrived is a message.
+type Arrived struct {
+	Topic    string
+	Payload  []byte
+	At       int64 // nanoseconds since 1970
+	Retained bool  // kept by a broker from who knows when
+}
+
+// mostRejects of one message are kept one by one.
+const mostRejects = 20
+
+// Decode reads one message. Values that cannot be read are rejects; the others of the same
+// message count.
+func (m *Messages) Decode(a Arrived) (out Decoded) {
+	from := &reading.Origin{Source: m.source, Place: a.Topic, Raw: a.Payload}
+	r := m.route(a.Topic)
+	if r.message == nil {
+		out.Rejects = []reading.Reject{from.Reject(a.At, r.reason)}
+		return out
+	}
+	out.Readings = make([]reading.Reading, 0, len(r.series))
+	more := 0
+	err := r.message.decode(a.Payload, func(v value) {
+		path, err := r.path(v)
+		called := string(path)
+		if err != nil {
+			called = "a name in the payload cannot be made a series"
+		}
+		switch {
+		case v.err != nil:
+			err = v.err
+		case a.Retained && !v.when.absolute():
+			err = errors.New("message was retained by the broker and has no time of its own, so its age is unknown")
+		}
+		if err == nil {
+			out.Readings = append(out.Readings, r.reading(a, v, path, from, &out.Clock))
+		} else if len(out.Rejects) < mostRejects {
+			out.Rejects = append(out.Rejects, from.Reject(a.At, inPlace(called, v.at, err)))
+		} else {
+			more++
+		}
+	})
+	if err != nil {
+		return Decoded{Rejects: []reading.Reject{from.Reject(a.At, err.Error())}}
+	}
+	if more > 0 {
+		out.Rejects[mostRejects-1].Reason += fmt.Sprintf("; %d more values of this message are wrong too", more)
+	}
+	return out
+}
+
+func inPlace(called, at string, err error) string {
+	for _, one := range []string{at, called} {
+		if one != "" {
+			err = fmt.Errorf("%s: %w", one, err)
+		}
+	}
+	return err.Error()
+}
+
+func (r *route) reading(a Arrived, v value, path series.Path, from *reading.Origin, clock *string) reading.Reading {
+	out := reading.Reading{Path: path, Time: a.At, Value: r.message.fields.all[v.field].calibrate.Apply(v.raw), Unit: v.unit, From: from}
+	if v.when != nil {
+		var off time.Duration
+		if out.Time, off = v.when.time(a.At); off != 0 {
+			*clock = "the sender's clock is " + offBy(off)
+		}
+	}
+	return out
+}

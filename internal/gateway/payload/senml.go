@@ -1,0 +1,310 @@
+package payload
+
+import (
+	"encoding/json"
+	"fmt"
+	"math"
+	"regexp"
+	"slices"
+	"strings"
+
+	"nexocumula/internal/config/shape"
+)
+
+// senmlKeys say which of SenML's names become which series.
+type senmlKeys struct {
+	Values []senmlValue `yaml:"values" is:"required" says:"list; the first whose name matches counts"`
+}
+
+type senmlValue struct {
+	Name      string `yaml:"name" is:"required" says:"as it is after bn is put before n; {name} takes one part, up to the next of / : ; or a blank"`
+	fieldKeys `yaml:",inline"`
+}
+
+type (
+	senmlJSONKeys struct {
+		senmlKeys `yaml:",inline"`
+	}
+	senmlCBORKeys struct {
+		senmlKeys `yaml:",inline"`
+	}
+)
+
+func (k *senmlJSONKeys) decoder(at shape.Place, f *fields) decoder {
+	return k.packs(at, f, readJSON, func(label string) string { return label })
+}
+
+// senmlLabels are CBOR's (RFC 8428, 6, table 4).
+var senmlLabels = map[string]string{
+	"-1": "bver", "-2": "bn", "-3": "bt", "-4": "bu", "-5": "bv", "-6": "bs",
+	"0": "n", "1": "u", "2": "v", "3": "vs", "4": "vb", "5": "s", "6": "t", "7": "ut", "8": "vd",
+}
+
+func (k *senmlCBORKeys) decoder(at shape.Place, f *fields) decoder {
+	return k.packs(at, f, readCBOR, func(label string) string {
+		if name, ok := senmlLabels[label]; ok {
+			return name
+		}
+		return label
+	})
+}
+
+func (k *senmlKeys) packs(at shape.Place, f *fields, parse func([]byte) (any, error), label func(string) string) decoder {
+	f.ownTimes = true
+	r := senmlReader{parse: parse, label: label}
+	if len(k.Values) == 0 {
+		at.Key("values").Wrong("SenML needs values:, a list of {name: its name, series: path}")
+	}
+	for i, v := range k.Values {
+		at := at.Key("values").Item(i)
+		name := shape.Parsed(at.Key("name"), v.Name, parseSenMLName)
+		f.payload = nil
+		f.bind(at.Key("name"), name.binds...)
+		f.add(at, v.fieldKeys)
+		r.fields = append(r.fields, name)
+	}
+	return r.decode
+}
+
+// senmlName is a pattern over SenML's names.
+type senmlName struct {
+	text    string
+	pattern *regexp.Regexp
+	binds   []string
+}
+
+var placeholder = regexp.MustCompile(`\{[^{}]*\}`)
+
+func parseSenMLName(text string) (senmlName, error) {
+	out := senmlName{text: text}
+	if text == "" {
+		return out, fmt.Errorf("say which name, such as urn:dev:ow:10e2073a01080063:temp or urn:dev:{station}:{quantity}")
+	}
+	pattern, rest := "^", text
+	for {
+		at := placeholder.FindStringIndex(rest)
+		if at == nil {
+			break
+		}
+		name, ok, err := bracedName(rest[at[0]:at[1]])
+		if err != nil || !ok || slices.Contains(out.binds, name) {
+			return out, fmt.Errorf("name %q: %s must be a name in braces, each once", text, rest[at[0]:at[1]])
+		}
+		pattern += regexp.QuoteMeta(rest[:at[0]]) + `([^/:;\s]+)`
+		out.binds, rest = append(out.binds, name), rest[at[1]:]
+	}
+	var err error
+	out.pattern, err = regexp.Compile(pattern + regexp.QuoteMeta(rest) + "$")
+	return out, err
+}
+
+type senmlReader struct {
+	parse  func([]byte) (any, error)
+	label  func(string) string
+	fields []senmlName
+}
+
+// Limits of RFC 8428.
+const (
+	senmlVersion  = 10
+	senmlAbsolute = 1 << 28 // times before this, in s, are counted from now (4.5.3)
+)
+
+// senmlBase is what base fields say for the records that follow (RFC 8428, 4.1).
+type senmlBase struct {
+	name, unit  string
+	time, value float64
+	timeText    any // bt as it stands there, for times without a t of their own
+}
+
+func (r *senmlReader) decode(payload []byte, emit func(value)) error {
+	root, err := r.parse(payload)
+	if err != nil {
+		return err
+	}
+	records, ok := root.([]any)
+	if !ok {
+		return fmt.Errorf("payload is %s where SenML's array of records should be", describe(root))
+	}
+	if err := tooMany(len(records), 1); err != nil {
+		return err
+	}
+	var base senmlBase
+	var values []value
+	for i, one := range records {
+		record, err := r.record(one)
+		if err == nil {
+			err = base.take(record)
+		}
+		var v value
+		var is bool
+		if err == nil {
+			v, is, err = r.resolve(base, record)
+		}
+		if err != nil {
+			return fmt.Errorf("payload: record %d: %w", i+1, err)
+		}
+		if is {
+			v.at = fmt.Sprintf("record %d", i+1)
+			values = append(values, v)
+		}
+	}
+	for _, v := range values {
+		emit(v)
+	}
+	return nil
+}
+
+// senmlKnown are the labels of RFC 8428, table 1, with what each holds.
+var senmlKnown = map[string]string{
+	"bn": "text", "bt": "number", "bu": "text", "bv": "number", "bs": "number", "bver": "number",
+	"n": "text", "u": "text", "v": "number", "vs": "text", "vb": "bool", "vd": "data", "s": "number", "t": "number", "ut": "number",
+}
+
+// record checks the labels of one, and what they hold.
+func (r *senmlReader) record(one any) (map[string]any, error) {
+	found, ok := one.(map[string]any)
+	if !ok {
+		return nil, fmt.Errorf("%s where an object should be", describe(one))
+	}
+	out := make(map[string]any, len(found))
+	for label, v := range found {
+		label = r.label(label)
+		wanted, known := senmlKnown[label]
+		if !known && strings.HasSuffix(label, "_") {
+			return nil, fmt.Errorf("%q must be understood (RFC 8428, 4.4), and is not", clip(label))
+		}
+		if !known {
+			continue
+		}
+		switch v.(type) {
+		case string:
+			ok = wanted == "text" || wanted == "data"
+		case []byte:
+			ok = wanted == "data"
+		case bool:
+			ok = wanted == "bool"
+		case json.Number, float64, int64:
+			ok = wanted == "number"
+		default:
+			ok = false
+		}
+		if !ok {
+			return nil, fmt.Errorf("%s is %s where %s should be", label, describe(v), map[string]string{"text": "a text", "number": "a number", "bool": "true or false", "data": "data"}[wanted])
+		}
+		out[label] = v
+	}
+	return out, nil
+}
+
+func (b *senmlBase) take(record map[string]any) error {
+	if v, ok := record["bver"]; ok {
+		if n, _ := numberIn(v, "bver"); n < 1 || n > senmlVersion {
+			return fmt.Errorf("its version is %v; versions up to %d are understood", n, senmlVersion)
+		}
+	}
+	if v, ok := record["bn"].(string); ok {
+		b.name = v
+	}
+	if v, ok := record["bu"].(string); ok {
+		b.unit = v
+	}
+	var err error
+	for label, into := range map[string]*float64{"bv": &b.value, "bt": &b.time} {
+		if v, ok := record[label]; ok && err == nil {
+			*into, err = numberIn(v, label)
+		}
+	}
+	if v, ok := record["bt"]; ok {
+		b.timeText = v
+	}
+	return err
+}
+
+// resolve is the value of a record, if it has one.
+func (r *senmlReader) resolve(base senmlBase, record map[string]any) (v value, is bool, err error) {
+	text, _ := record["n"].(string)
+	name := base.name + text
+	for _, label := range []string{"v", "vb", "vs", "vd"} {
+		if _, ok := record[label]; ok {
+			if is {
+				return v, false, fmt.Errorf("it has two values")
+			}
+			is = true
+		}
+	}
+	if _, sum := record["s"]; !is && !sum {
+		return v, false, nil // base fields alone
+	}
+	if name == "" {
+		return v, false, fmt.Errorf("it has neither n nor a bn before it")
+	}
+	v = r.called(name)
+	if u, ok := record["u"].(string); ok {
+		v.unit = u
+	} else {
+		v.unit = base.unit
+	}
+	if v.when, err = base.when(record); err != nil {
+		return v, false, err
+	}
+	if v.err == nil {
+		v.raw, v.err = base.number(record)
+	}
+	return v, true, nil
+}
+
+func (b *senmlBase) number(record map[string]any) (float64, error) {
+	if v, ok := record["v"]; ok {
+		n, err := numberIn(v, "v")
+		return b.value + n, err
+	}
+	if v, ok := record["vb"]; ok {
+		return numberIn(v, "vb")
+	}
+	for label, what := range map[string]string{"vs": "a text", "vd": "data", "s": "a sum and no value"} {
+		if _, ok := record[label]; ok {
+			return 0, fmt.Errorf("has %s where a number should be", what)
+		}
+	}
+	return 0, nil
+}
+
+// when follows RFC 8428, 4.5.3.
+func (b *senmlBase) when(record map[string]any) (*when, error) {
+	own, had := record["t"]
+	seconds, exact := b.time, b.timeText
+	if had {
+		t, err := numberIn(own, "t")
+		if err != nil {
+			return nil, err
+		}
+		if seconds += t; b.timeText == nil || b.time == 0 {
+			exact = own
+		} else {
+			exact = nil
+		}
+	}
+	if math.Abs(seconds) < senmlAbsolute {
+		return &when{relative: true, at: int64(math.Round(seconds * 1e9))}, nil
+	}
+	if exact == nil {
+		from, err := countedTime(b.timeText, "s", 1e9)
+		if err != nil {
+			return nil, err
+		}
+		more, err := countedTime(own, "s", 1e9)
+		return &when{at: from + more}, err
+	}
+	at, err := countedTime(exact, "s", 1e9)
+	return &when{at: at}, err
+}
+
+func (r *senmlReader) called(name string) value {
+	for i, of := range r.fields {
+		if found := of.pattern.FindStringSubmatch(name); found != nil {
+			return value{field: i, names: found[1:]}
+		}
+	}
+	return value{field: noField, err: fmt.Errorf("no values: entry takes the name %q", clip(name))}
+}

@@ -1,0 +1,36 @@
+// Package source is what all ways to collect have in common: how they are configured,
+// opened, run, and counted.
+package source
+
+import (
+	"context"
+	"log/slog"
+
+	"nexocumula/internal/config"
+	"nexocumula/internal/config/shape"
+	"nexocumula/internal/gateway/pipeline"
+)
+
+// Source collects.
+type Source interface {
+	// Run collects until ctx ends. An error is of what cannot be put right by waiting.
+	Run(ctx context.Context) error
+	Tally() Tally
+}
+
+// Settings are a source's, checked.
+type Settings interface {
+	// Open makes the source; Run starts it.
+	Open(name string, into *pipeline.Pipeline, log *slog.Logger) Source
+}
+
+// Kind is a way to collect: the key of its part of the configuration, and how that is
+// checked. F is the shape of that part.
+func Kind[F any](key, says string, check func(at shape.Place, site string, raw F) Settings) config.SourceKind {
+	return config.SourceKind{
+		Key:   key,
+		Says:  says,
+		Shape: func() any { return new(F) },
+		Check: func(at shape.Place, site string, raw any) any { return check(at, site, *raw.(*F)) },
+	}
+}

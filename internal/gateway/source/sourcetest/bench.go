@@ -1,0 +1,61 @@
+// Package sourcetest is what the tests of all sources need.
+package sourcetest
+
+import (
+	"context"
+	"log/slog"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"nexocumula/internal/config"
+	"nexocumula/internal/core/reading"
+	"nexocumula/internal/core/rollup"
+	"nexocumula/internal/gateway/pipeline"
+	"nexocumula/internal/store"
+)
+
+// Bench is a pipeline on a store of its own, for sources to speak to.
+type Bench struct {
+	t     *testing.T
+	Store *store.Store
+	Pipe  *pipeline.Pipeline
+}
+
+// New makes one for a test.
+func New(t *testing.T) *Bench {
+	st, err := store.Open(filepath.Join(t.TempDir(), "s.db"), slog.New(slog.DiscardHandler), store.Options{})
+	require.NoError(t, err)
+	pipe, err := pipeline.New(st, config.Gateway{Tiers: rollup.Tiers, Pace: config.Pace{Messages: 20 * time.Millisecond, Polls: 20 * time.Millisecond}}, slog.New(slog.DiscardHandler))
+	require.NoError(t, err)
+	b := &Bench{t, st, pipe}
+	b.Run(pipe.Run)
+	t.Cleanup(func() { assert.NoError(t, st.Close()) })
+	return b
+}
+
+// Run runs something until the test ends.
+func (b *Bench) Run(run func(context.Context) error) {
+	ctx, cancel := context.WithCancel(context.Background())
+	done := make(chan error, 1)
+	go func() { done <- run(ctx) }()
+	b.t.Cleanup(func() {
+		cancel()
+		assert.NoError(b.t, <-done)
+	})
+}
+
+// Rejects are those on disk, the newest first.
+func (b *Bench) Rejects() []reading.Reject {
+	all, err := b.Store.Rejects("", 100)
+	require.NoError(b.t, err)
+	return all
+}
+
+// Eventually waits for something to happen.
+func (b *Bench) Eventually(what string, happened func() bool) {
+	require.Eventually(b.t, happened, time.Minute, 5*time.Millisecond, what)
+}
