@@ -2,12 +2,11 @@ package mqtt
 
 import (
 	"context"
+	"crypto/tls"
 	"fmt"
 	"log/slog"
 	"sync"
 	"time"
-
-	paho "github.com/eclipse/paho.mqtt.golang"
 
 	"nexocumula/internal/gateway/payload"
 	"nexocumula/internal/gateway/pipeline"
@@ -16,7 +15,8 @@ import (
 )
 
 // broker is a client of an existing MQTT broker, with a session that outlives the
-// connection: what arrives there while we are away is delivered afterwards.
+// connection: what arrives there while we are away is delivered afterwards. broker_v3.go
+// and broker_v5.go speak the two versions of the protocol.
 type broker struct {
 	source.Counter
 	name     string
@@ -30,95 +30,84 @@ type broker struct {
 func newBroker(name string, settings brokerSettings, pipe *pipeline.Pipeline, log *slog.Logger) *broker {
 	b := &broker{name: name, settings: settings, pipe: pipe, acks: acks{wake: make(chan struct{}, 1)}, log: log.With("source", name)}
 	b.messages = payload.NewMessages(name, settings.messages)
-	b.Change(func(t *source.Tally) { *t = source.Tally{Name: name, Form: "mqtt_broker", Address: settings.address} })
+	b.Change(func(t *source.Tally) {
+		*t = source.Tally{Name: name, Form: "mqtt_broker", Address: settings.address.String()}
+	})
 	return b
 }
 
-const maxReconnectWait = 30 * time.Second
+const (
+	connectWithin    = 10 * time.Second
+	keepAlive        = 30 * time.Second
+	firstRetry       = 2 * time.Second
+	maxReconnectWait = 30 * time.Second
+)
 
 // Run stays connected, as well as it can, until ctx ends.
 func (b *broker) Run(ctx context.Context) error {
-	options := paho.NewClientOptions().
-		AddBroker(b.settings.address).SetClientID(b.settings.clientID).
-		SetUsername(b.settings.user).SetPassword(b.settings.password).
-		SetCleanSession(false).SetAutoAckDisabled(true).SetOrderMatters(true).
-		SetConnectRetry(true).SetConnectRetryInterval(2 * time.Second).
-		SetAutoReconnect(true).SetMaxReconnectInterval(maxReconnectWait).
-		SetConnectTimeout(10 * time.Second).SetKeepAlive(30 * time.Second).
-		SetDefaultPublishHandler(b.take).
-		SetOnConnectHandler(b.subscribe).
-		SetConnectionLostHandler(func(_ paho.Client, err error) {
-			b.Up(false)
-			b.Failed(b.settings.address, fmt.Sprintf("connection lost: %v", plain.Network(err)))
-			b.log.Warn("connection to the broker lost; reconnecting", "address", b.settings.address, "error", err)
-		}).
-		SetConnectionNotificationHandler(func(_ paho.Client, n paho.ConnectionNotification) {
-			if f, ok := n.(paho.ConnectionNotificationFailed); ok {
-				b.Failed(b.settings.address, fmt.Sprintf("connecting: %v", plain.Network(f.Reason)))
-			}
-		})
 	acking := make(chan struct{})
 	go func() { defer close(acking); b.acks.run(ctx) }()
 	defer func() { <-acking }()
-	client := paho.NewClient(options)
-	client.Connect()
-	<-ctx.Done()
-	b.Up(false)
-	client.Disconnect(250)
-	return nil
-}
-
-// subscribe asks for every topic the configuration names, at QoS 1.
-func (b *broker) subscribe(client paho.Client) {
-	filters := map[string]byte{}
-	for _, m := range b.settings.messages {
-		filters[m.Topic.Filter()] = 1
+	defer b.Up(false)
+	if b.settings.version == 5 {
+		return b.runV5(ctx)
 	}
-	token := client.SubscribeMultiple(filters, b.take)
-	go func() {
-		token.Wait()
-		if err := token.Error(); err != nil {
-			b.Failed(b.settings.address, fmt.Sprintf("subscribing: %v", err))
-			b.log.Error("the broker could not be asked for the topics", "error", err)
-			return
-		}
-		b.Up(b.granted(token))
-	}()
+	return b.runV3(ctx)
 }
 
-// notGranted is the SUBACK code of a refused subscription (MQTT 3.1.1, 3.9.3).
-const notGranted = 0x80
+// place is the broker, for people.
+func (b *broker) place() string { return b.settings.address.String() }
+
+// tlsNow are the certificates for a connection to be made now; nil without TLS.
+func (b *broker) tlsNow() *tls.Config {
+	if b.settings.tls == nil {
+		return nil
+	}
+	return b.settings.tls.Client(b.settings.server)
+}
+
+func (b *broker) lost(err error) {
+	b.Up(false)
+	b.Failed(b.place(), fmt.Sprintf("connection lost: %v", plain.Network(err)))
+	b.log.Warn("connection to the broker lost; reconnecting", "address", b.place(), "error", err)
+}
 
 // granted reports whether the broker grants all topics; each that it does not is a fault.
-func (b *broker) granted(token paho.Token) bool {
+func (b *broker) granted(codes map[string]byte) bool {
 	all := true
-	if sub, ok := token.(*paho.SubscribeToken); ok {
-		for topic, code := range sub.Result() {
-			if code >= notGranted {
-				all = false
-				b.Failed("topic "+topic, fmt.Sprintf("the broker refuses the subscription (code 0x%02x); may user %q read it there?", code, b.settings.user))
-				b.log.Error("the broker refuses a subscription", "topic", topic, "code", code)
-			}
+	for topic, code := range codes {
+		if code >= notGranted {
+			all = false
+			b.Failed("topic "+topic, fmt.Sprintf("the broker refuses the subscription (code 0x%02x%s); may user %q read it there?", code, inWords(code), b.settings.user))
+			b.log.Error("the broker refuses a subscription", "topic", topic, "code", code)
 		}
 	}
 	return all
 }
 
+// arrival is a message from the broker.
+type arrival struct {
+	topic    string
+	payload  []byte
+	retained bool
+	ack      func()
+}
+
 // take is called for one message after the other.
-func (b *broker) take(_ paho.Client, m paho.Message) {
-	arrived, err := b.pipe.Arrive()
+func (b *broker) take(m arrival) {
+	at, err := b.pipe.Arrive()
 	if err != nil {
 		return // not acknowledged: the broker keeps it
 	}
 	d := &pipeline.Delivery{Sender: b, Done: func(err error) {
 		if err == nil {
-			b.acks.add(func() { m.Ack(); b.Acked() })
+			b.acks.add(func() { m.ack(); b.Acked() })
 		}
 	}}
-	got := b.messages.Decode(payload.Arrived{Topic: m.Topic(), Payload: m.Payload(), At: arrived, Retained: m.Retained()})
+	got := b.messages.Decode(payload.Arrived{Topic: m.topic, Payload: m.payload, At: at, Retained: m.retained})
 	d.Readings, d.Rejects = got.Readings, got.Rejects
 	if got.Clock != "" {
-		b.Failed("topic "+m.Topic(), got.Clock)
+		b.Failed("topic "+m.topic, got.Clock)
 	}
 	b.Arrived(len(d.Readings), len(d.Rejects))
 	b.pipe.Submit(d)

@@ -2,6 +2,7 @@ package mqtt
 
 import (
 	"context"
+	"crypto/tls"
 	"encoding/base64"
 	"errors"
 	"fmt"
@@ -38,8 +39,9 @@ type listener struct {
 	pipe     *pipeline.Pipeline
 	log      *slog.Logger
 	server   *mqtt.Server
-	ackers   sync.Map // *mqtt.Client → *acker, from a client's first message on
+	devices  sync.Map // *mqtt.Client → *device
 	doubles  doubles
+	presence presence
 }
 
 func newListener(name string, settings listenerSettings, pipe *pipeline.Pipeline, log *slog.Logger) *listener {
@@ -67,6 +69,9 @@ func (l *listener) Run(ctx context.Context) error {
 	}
 	open = &guard{Listener: open, most: int64(l.settings.maxClients), refuse: func(remote, why string) { l.Failed("connection limit", remote+" was turned away: "+why) }}
 	l.Change(func(t *source.Tally) { t.Address = open.Addr().String() })
+	if l.settings.tls != nil {
+		open = tls.NewListener(open, l.settings.tls.Server(l.settings.needCert))
+	}
 	if err := l.server.AddListener(listeners.NewNet(l.name, open)); err != nil {
 		return fmt.Errorf("source %s: %w", l.name, err)
 	}
@@ -74,7 +79,7 @@ func (l *listener) Run(ctx context.Context) error {
 		return fmt.Errorf("source %s: %w", l.name, err)
 	}
 	l.Up(true)
-	<-ctx.Done()
+	l.watch(ctx)
 	l.Up(false)
 	return l.server.Close()
 }
@@ -86,21 +91,19 @@ func (l *listener) ID() string { return "nexocumula" }
 // message.
 func (l *listener) Provides(b byte) bool {
 	switch b {
-	case mqtt.OnConnect, mqtt.OnConnectAuthenticate, mqtt.OnACLCheck, mqtt.OnPacketRead, mqtt.OnPublish, mqtt.OnSessionEstablish, mqtt.OnDisconnect:
+	case mqtt.OnConnect, mqtt.OnConnectAuthenticate, mqtt.OnACLCheck, mqtt.OnPacketRead, mqtt.OnPublish, mqtt.OnSessionEstablish, mqtt.OnSessionEstablished, mqtt.OnDisconnect, mqtt.OnWillSent:
 		return true
 	}
 	return false
 }
 
-// OnConnectAuthenticate lets every device in.
-func (l *listener) OnConnectAuthenticate(*mqtt.Client, packets.Packet) bool { return true }
-
-// OnACLCheck lets devices publish and not subscribe.
-func (l *listener) OnACLCheck(_ *mqtt.Client, _ string, write bool) bool { return write }
-
 // OnConnect ends the wait for a connection to say who it is.
 func (l *listener) OnConnect(cl *mqtt.Client, _ packets.Packet) error {
-	if c, ok := cl.Net.Conn.(*guarded); ok {
+	conn := cl.Net.Conn
+	if secure, ok := conn.(*tls.Conn); ok {
+		conn = secure.NetConn()
+	}
+	if c, ok := conn.(*guarded); ok {
 		c.introduce()
 	}
 	return nil
@@ -116,8 +119,9 @@ func (l *listener) OnSessionEstablish(cl *mqtt.Client, pk packets.Packet) {
 
 // OnDisconnect ends the acknowledging of a client, and says why a connection was lost.
 func (l *listener) OnDisconnect(cl *mqtt.Client, err error, _ bool) {
-	if a, ok := l.ackers.LoadAndDelete(cl); ok {
-		a.(*acker).close()
+	if d, ok := l.devices.LoadAndDelete(cl); ok {
+		d.(*device).close()
+		l.present(cl, d.(*device), false)
 	}
 	if err == nil {
 		return
@@ -169,6 +173,12 @@ func (l *listener) OnPublish(cl *mqtt.Client, pk packets.Packet) (packets.Packet
 			return pk, packets.ErrRejectPacket // sent again before it was on disk: the first one will be acknowledged
 		}
 	}
+	sender := l.device(cl)
+	if why := sender.over(len(pk.Payload)); why != "" {
+		l.Failed("device "+cl.ID, why)
+		l.sendAway(cl, packets.ErrMessageRateTooHigh)
+		return pk, packets.ErrRejectPacket
+	}
 	d := &pipeline.Delivery{Sender: cl.ID}
 	if topic, ok := strings.CutPrefix(pk.TopicName, forbidden); ok {
 		name, _ := base64.RawURLEncoding.DecodeString(topic) // as OnPacketRead wrote it
@@ -183,9 +193,7 @@ func (l *listener) OnPublish(cl *mqtt.Client, pk packets.Packet) (packets.Packet
 	}
 	l.Arrived(len(d.Readings), len(d.Rejects))
 	if qos > 0 {
-		if _, had := l.ackers.Load(cl); !had {
-			l.ackers.Store(cl, newAcker(cl)) // of this client's own goroutine, as is OnDisconnect
-		}
+		sender.acks(cl) // from its first message on
 	}
 	d.Done = func(err error) { l.committed(cl, qos, id, mine, err) }
 	l.pipe.Submit(d)
@@ -208,62 +216,11 @@ func (l *listener) committed(cl *mqtt.Client, qos byte, id uint16, mine *double,
 	if qos == 0 || err != nil {
 		return
 	}
-	if a, ok := l.ackers.Load(cl); ok {
-		a.(*acker).ack(qos, id)
+	if d, ok := l.devices.Load(cl); ok {
+		d.(*device).acks(cl).ack(qos, id)
 	} else if !cl.Closed() {
 		once := newAcker(cl) // it came back and has sent nothing yet
 		once.ack(qos, id)
 		once.close()
 	}
-}
-
-// doubles are the QoS 2 messages on their way to disk, by client and packet identifier.
-type doubles struct {
-	mu    sync.Mutex
-	under map[string]map[uint16]*double
-}
-
-type double struct {
-	client string
-	id     uint16
-}
-
-// begin is nil when a message with the identifier is on its way already.
-func (d *doubles) begin(client string, id uint16) *double {
-	d.mu.Lock()
-	defer d.mu.Unlock()
-	if d.under == nil {
-		d.under = map[string]map[uint16]*double{}
-	}
-	if d.under[client][id] != nil {
-		return nil
-	}
-	if d.under[client] == nil {
-		d.under[client] = map[uint16]*double{}
-	}
-	mine := &double{client, id}
-	d.under[client][id] = mine
-	return mine
-}
-
-// end reports whether the message is still one of its client's session.
-func (d *doubles) end(mine *double) bool {
-	d.mu.Lock()
-	defer d.mu.Unlock()
-	ids := d.under[mine.client]
-	if ids[mine.id] != mine {
-		return false
-	}
-	delete(ids, mine.id)
-	if len(ids) == 0 {
-		delete(d.under, mine.client)
-	}
-	return true
-}
-
-// forget drops what a client has under way.
-func (d *doubles) forget(client string) {
-	d.mu.Lock()
-	defer d.mu.Unlock()
-	delete(d.under, client)
 }

@@ -7,6 +7,7 @@ import (
 	"io"
 	"log/slog"
 	"net"
+	"net/url"
 	"runtime"
 	"strings"
 	"testing"
@@ -52,22 +53,22 @@ func listen(b *sourcetest.Bench, clients int) *listener {
 	return l
 }
 
-// device speaks MQTT 3.1.1 by hand.
-type device struct {
+// handmade speaks MQTT 3.1.1 by hand.
+type handmade struct {
 	t *testing.T
 	net.Conn
 	in *bufio.Reader
 }
 
-func dial(t *testing.T, l *listener) *device {
+func dial(t *testing.T, l *listener) *handmade {
 	conn, err := net.Dial("tcp", l.Tally().Address)
 	require.NoError(t, err)
 	t.Cleanup(func() { conn.Close() })
 	require.NoError(t, conn.SetReadDeadline(time.Now().Add(time.Minute)))
-	return &device{t, conn, bufio.NewReader(conn)}
+	return &handmade{t, conn, bufio.NewReader(conn)}
 }
 
-func (d *device) connect(id string, clean bool) *device {
+func (d *handmade) connect(id string, clean bool) *handmade {
 	flags := byte(0)
 	if clean {
 		flags = 2
@@ -79,19 +80,19 @@ func (d *device) connect(id string, clean bool) *device {
 	return d
 }
 
-func (d *device) send(b []byte) {
+func (d *handmade) send(b []byte) {
 	_, err := d.Write(b)
 	require.NoError(d.t, err)
 }
 
-func (d *device) read(n int) []byte {
+func (d *handmade) read(n int) []byte {
 	b := make([]byte, n)
 	_, err := io.ReadFull(d.in, b)
 	require.NoError(d.t, err)
 	return b
 }
 
-func (d *device) publish(qos byte, id uint16, topic, payload string) {
+func (d *handmade) publish(qos byte, id uint16, topic, payload string) {
 	body := append([]byte{byte(len(topic) >> 8), byte(len(topic))}, topic...)
 	if qos > 0 {
 		body = append(body, byte(id>>8), byte(id))
@@ -112,7 +113,7 @@ func (d *device) publish(qos byte, id uint16, topic, payload string) {
 }
 
 // answered waits for the acknowledgement of a message.
-func (d *device) answered(packet byte, id uint16) {
+func (d *handmade) answered(packet byte, id uint16) {
 	got := d.read(4)
 	require.Equal(d.t, []byte{packet << 4, 2, byte(id >> 8), byte(id)}, got)
 }
@@ -184,7 +185,7 @@ func TestConnectionsThatFailLeaveNothingBehind(t *testing.T) {
 	}
 	b.Eventually("their goroutines end", func() bool { return runtime.NumGoroutine() <= before+5 })
 	ackers := 0
-	l.ackers.Range(func(any, any) bool { ackers++; return true })
+	l.devices.Range(func(any, any) bool { ackers++; return true })
 	assert.Zero(t, ackers)
 }
 
@@ -220,7 +221,6 @@ func (r *refusing) OnACLCheck(_ *mqtt.Client, topic string, _ bool) bool {
 }
 
 func TestASubscriptionThatTheBrokerRefusesIsNotCalledUp(t *testing.T) {
-	b := sourcetest.New(t)
 	server := mqtt.New(&mqtt.Options{Logger: slog.New(slog.DiscardHandler)})
 	require.NoError(t, server.AddHook(&refusing{}, nil))
 	open, err := net.Listen("tcp", "127.0.0.1:0")
@@ -228,11 +228,15 @@ func TestASubscriptionThatTheBrokerRefusesIsNotCalledUp(t *testing.T) {
 	require.NoError(t, server.AddListener(listeners.NewNet("b", open)))
 	require.NoError(t, server.Serve())
 	defer server.Close()
-	broker := newBroker("site", brokerSettings{address: "tcp://" + open.Addr().String(), clientID: "c", user: "eel", messages: lake()}, b.Pipe, slog.New(slog.DiscardHandler))
-	b.Run(broker.Run)
-	b.Eventually("it is a fault", func() bool { return len(broker.Tally().Faults) == 2 })
-	assert.Contains(t, broker.Tally().LastError, `the broker refuses the subscription (code 0x80); may user "eel" read it there?`)
-	assert.False(t, broker.Tally().Up)
+	for version, wrong := range map[int]string{4: "(code 0x80)", 5: "(code 0x87, not authorized)"} {
+		b := sourcetest.New(t)
+		settings := brokerSettings{address: &url.URL{Scheme: "tcp", Host: open.Addr().String()}, version: version, clientID: fmt.Sprint("c", version), user: "eel", unacked: 100, messages: lake()}
+		broker := newBroker("site", settings, b.Pipe, slog.New(slog.DiscardHandler))
+		b.Run(broker.Run)
+		b.Eventually("it is a fault", func() bool { return len(broker.Tally().Faults) == 2 })
+		assert.Contains(t, broker.Tally().LastError, "the broker refuses the subscription "+wrong+`; may user "eel" read it there?`)
+		assert.False(t, broker.Tally().Up)
+	}
 }
 
 func TestAnAcknowledgementThatBlocksHoldsUpNobodyElse(t *testing.T) {

@@ -2,8 +2,12 @@ package mqtt
 
 import (
 	"log/slog"
+	"net"
 	"net/url"
+	"slices"
+	"strings"
 
+	"nexocumula/internal/certs"
 	"nexocumula/internal/config/shape"
 	"nexocumula/internal/gateway/payload"
 	"nexocumula/internal/gateway/pipeline"
@@ -17,17 +21,28 @@ var ListenerKind = source.Kind("mqtt_listener", "an MQTT 3.1.1 and 5 listener th
 var BrokerKind = source.Kind("mqtt_broker", "a client of an existing MQTT broker, with a session that outlives the connection; what the broker had retained counts only with a time of its own", checkBroker)
 
 type listenerKeys struct {
-	Address    string       `yaml:"address" is:"required" says:"host:port to listen at"`
-	MaxPayload int          `yaml:"max_payload" is:"262144" says:"bytes"`
-	MaxClients int          `yaml:"max_clients" is:"1000" says:"connected at the same time"`
-	Messages   []shape.Part `yaml:"messages" is:"required" says:"list; see messages"`
+	Address      string           `yaml:"address" is:"required" says:"host:port to listen at"`
+	TLS          *listenerTLS     `yaml:"tls" says:"certificates; without them anybody on the way can read along"`
+	Accounts     string           `yaml:"accounts" says:"file with a line name:hash for each account, as nexocumula password makes them; read again when it changes"`
+	Permissions  []permissionKeys `yaml:"permissions" is:"everywhere" says:"list; a device may publish where one of them allows it"`
+	OpenToAnyone bool             `yaml:"open_to_anyone" is:"false" says:"true lets devices without account publish from other machines too"`
+	Presence     string           `yaml:"presence" says:"series that is 1 while a device is connected and 0 when it is not, such as {client}/online, with {client} and {account}"`
+	MaxPayload   int              `yaml:"max_payload" is:"262144" says:"bytes"`
+	MaxClients   int              `yaml:"max_clients" is:"1000" says:"connected at the same time"`
+	MessageRate  int              `yaml:"messages_per_second" is:"any" says:"of one device; who sends more is told so and sent away, and may come back"`
+	ByteRate     int              `yaml:"bytes_per_second" is:"any" says:"of one device, likewise"`
+	Messages     []shape.Part     `yaml:"messages" is:"required" says:"list; see messages"`
 }
 
 type brokerKeys struct {
-	Address      string `yaml:"address" is:"required" says:"tcp://host:port"`
-	ClientID     string `yaml:"client_id" is:"nexocumula-SITE" says:"what the broker knows the session by"`
-	User         string `yaml:"user" says:"name of the account there"`
+	Address      string     `yaml:"address" is:"required" says:"tcp://host:port, or tls://host:port"`
+	TLS          *brokerTLS `yaml:"tls" says:"certificates, of an address that begins with tls://"`
+	Version      string     `yaml:"version" is:"3.1.1" says:"of MQTT; or 5"`
+	ClientID     string     `yaml:"client_id" is:"nexocumula-SITE" says:"what the broker knows the session by"`
+	User         string     `yaml:"user" says:"name of the account there"`
 	shape.Secret `yaml:",inline"`
+	Share        string       `yaml:"share" says:"name of a shared subscription, of which each message goes to one of its clients only; with version 5"`
+	MostUnacked  int          `yaml:"most_unacknowledged" is:"1000" says:"messages that the broker sends before it waits for acknowledgements; with version 5"`
 	Messages     []shape.Part `yaml:"messages" is:"required" says:"list; see messages"`
 }
 
@@ -40,10 +55,17 @@ const (
 
 // listenerSettings are checked.
 type listenerSettings struct {
-	address    string
-	maxPayload int // bytes
-	maxClients int // connected at the same time
-	messages   []payload.Message
+	address     string
+	tls         *certs.Holder
+	needCert    bool
+	accounts    *accounts // nil: none
+	permissions []permission
+	presence    payload.Template
+	maxPayload  int // bytes
+	maxClients  int // connected at the same time
+	messageRate int // a second, of one device; 0: any
+	byteRate    int
+	messages    []payload.Message
 }
 
 func (s listenerSettings) Open(name string, into *pipeline.Pipeline, log *slog.Logger) source.Source {
@@ -52,20 +74,53 @@ func (s listenerSettings) Open(name string, into *pipeline.Pipeline, log *slog.L
 
 func checkListener(at shape.Place, site string, raw listenerKeys) source.Settings {
 	at.Key("address").HostPort(raw.Address)
-	return listenerSettings{
-		address:    raw.Address,
-		maxPayload: at.Key("max_payload").Count(raw.MaxPayload, defaultMaxPayload, 1, largestPayload, "bytes is"),
-		maxClients: at.Key("max_clients").Count(raw.MaxClients, defaultMaxClients, 1, mostClients, "clients are"),
-		messages:   payload.ReadMessages(at.Key("messages"), site, raw.Messages),
+	out := listenerSettings{
+		address:     raw.Address,
+		tls:         raw.TLS.check(at.Key("tls")),
+		maxPayload:  at.Key("max_payload").Count(raw.MaxPayload, defaultMaxPayload, 1, largestPayload, "bytes is"),
+		maxClients:  at.Key("max_clients").Count(raw.MaxClients, defaultMaxClients, 1, mostClients, "clients are"),
+		messageRate: at.Key("messages_per_second").Count(raw.MessageRate, 0, 1, 1e6, "messages a second are"),
+		byteRate:    at.Key("bytes_per_second").Count(raw.ByteRate, 0, 1, 1e9, "bytes a second are"),
+		messages:    payload.ReadMessages(at.Key("messages"), site, raw.Messages),
 	}
+	byCert := raw.TLS != nil && raw.TLS.ClientCA != ""
+	out.needCert = byCert && raw.Accounts == ""
+	if raw.Accounts != "" {
+		out.accounts = shape.Parsed(at.Key("accounts"), raw.Accounts, openAccounts)
+	}
+	for i, p := range raw.Permissions {
+		out.permissions = append(out.permissions, p.check(at.Key("permissions").Item(i)))
+	}
+	if raw.Presence != "" {
+		out.presence = shape.Parsed(at.Key("presence"), raw.Presence, func(text string) (payload.Template, error) {
+			t, err := payload.ParseTemplate(text, []string{"client", "account"})
+			return payload.Template(site + "/" + string(t)), err
+		})
+	}
+	if raw.Accounts == "" && !byCert && !raw.OpenToAnyone && !loopback(raw.Address) {
+		at.Key("address").Wrong("at %s any machine that reaches this one could publish without saying who it is; give accounts:, or tls: with client_ca:, or say open_to_anyone: true", raw.Address)
+	}
+	return out
+}
+
+// loopback reports whether only this machine reaches an address.
+func loopback(address string) bool {
+	host, _, err := net.SplitHostPort(address)
+	ip := net.ParseIP(host)
+	return err == nil && (host == "localhost" || ip != nil && ip.IsLoopback())
 }
 
 // brokerSettings are checked.
 type brokerSettings struct {
-	address  string // tcp://host:port
+	address  *url.URL // tcp://host:port or tls://host:port
+	tls      *certs.Holder
+	server   string // name that its certificate must have
+	version  int    // of MQTT: 4 for 3.1.1, or 5
 	clientID string
 	user     string
 	password string
+	share    string
+	unacked  uint16
 	messages []payload.Message
 }
 
@@ -73,15 +128,53 @@ func (s brokerSettings) Open(name string, into *pipeline.Pipeline, log *slog.Log
 	return newBroker(name, s, into, log)
 }
 
+// filters are what to subscribe to.
+func (s brokerSettings) filters() (out []string) {
+	for _, m := range s.messages {
+		filter := m.Topic.Filter()
+		if s.share != "" {
+			filter = "$share/" + s.share + "/" + filter
+		}
+		if !slices.Contains(out, filter) {
+			out = append(out, filter)
+		}
+	}
+	return out
+}
+
+const mostUnacked = 1000
+
 func checkBroker(at shape.Place, site string, raw brokerKeys) source.Settings {
-	if u, err := url.Parse(raw.Address); err != nil || u.Scheme != "tcp" || u.Hostname() == "" || u.Port() == "" {
-		at.Key("address").Wrong("%q is not the address of a broker; write tcp://host:port", raw.Address)
+	u, err := url.Parse(raw.Address)
+	if err != nil || u.Scheme != "tcp" && u.Scheme != "tls" || u.Hostname() == "" || u.Port() == "" {
+		at.Key("address").Wrong("%q is not the address of a broker; write tcp://host:port, or tls://host:port", raw.Address)
+		u = &url.URL{}
 	}
 	if raw.ClientID == "" {
 		raw.ClientID = "nexocumula-" + site
 	}
-	return brokerSettings{
-		address: raw.Address, clientID: raw.ClientID, user: raw.User, password: at.Secret(raw.Secret, false),
+	out := brokerSettings{
+		address: u, clientID: raw.ClientID, user: raw.User, password: at.Secret(raw.Secret, false),
+		tls: raw.TLS.check(at.Key("tls"), u.Scheme == "tls"), server: u.Hostname(), share: raw.Share,
+		unacked:  uint16(at.Key("most_unacknowledged").Count(raw.MostUnacked, mostUnacked, 1, 65535, "messages are")),
 		messages: payload.ReadMessages(at.Key("messages"), site, raw.Messages),
 	}
+	if raw.TLS != nil && raw.TLS.ServerName != "" {
+		out.server = raw.TLS.ServerName
+	}
+	switch raw.Version {
+	case "", "3.1.1":
+		out.version = 4
+		if raw.Share != "" || raw.MostUnacked != 0 {
+			at.Key("version").Wrong("share and most_unacknowledged are of MQTT 5; say version: 5, if the broker speaks it")
+		}
+	case "5", "5.0":
+		out.version = 5
+	default:
+		at.Key("version").Wrong("version %s of MQTT is not known; use 3.1.1 or 5", raw.Version)
+	}
+	if strings.ContainsAny(raw.Share, "/+#") {
+		at.Key("share").Wrong("%q is no name of a shared subscription; leave out /, + and #", raw.Share)
+	}
+	return out
 }

@@ -1,0 +1,140 @@
+package mqtt
+
+import (
+	"crypto/tls"
+	"fmt"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	mqtt "github.com/mochi-mqtt/server/v2"
+	"github.com/mochi-mqtt/server/v2/packets"
+	"golang.org/x/time/rate"
+
+	"nexocumula/internal/gateway/payload"
+	"nexocumula/internal/gateway/pipeline"
+)
+
+// device is a client of the listener that has been let in.
+type device struct {
+	account         string
+	messages, bytes *rate.Limiter // nil: any number
+
+	mu    sync.Mutex
+	acker *acker // from its first message on
+}
+
+// accountOf is the name of a client's certificate, or the one that it gives.
+func accountOf(cl *mqtt.Client) (name string, byCert bool) {
+	if secure, ok := cl.Net.Conn.(*tls.Conn); ok {
+		if chains := secure.ConnectionState().VerifiedChains; len(chains) > 0 {
+			return chains[0][0].Subject.CommonName, true
+		}
+	}
+	return string(cl.Properties.Username), false
+}
+
+// OnConnectAuthenticate lets devices in that have an account, or where there are none, all.
+func (l *listener) OnConnectAuthenticate(cl *mqtt.Client, pk packets.Packet) bool {
+	name, byCert := accountOf(cl)
+	if !byCert && l.settings.accounts != nil {
+		if !l.settings.accounts.let(name, pk.Connect.Password) {
+			l.Failed("device "+cl.ID, fmt.Sprintf("turned away from %s: account %q is not known, or its password is another", cl.Net.Remote, name))
+			return false
+		}
+	}
+	if other, ok := l.server.Clients.Get(cl.ID); ok && l.guarded() {
+		if before, _ := accountOf(other); before != name {
+			l.Failed("device "+cl.ID, fmt.Sprintf("turned away from %s: account %q uses the client id of account %q", cl.Net.Remote, name, before))
+			return false
+		}
+	}
+	return true
+}
+
+// guarded reports whether devices have accounts.
+func (l *listener) guarded() bool { return l.settings.accounts != nil || l.settings.needCert }
+
+// OnACLCheck lets devices publish where they may, and not subscribe.
+func (l *listener) OnACLCheck(cl *mqtt.Client, topic string, write bool) bool {
+	if !write {
+		return false
+	}
+	account, _ := accountOf(cl)
+	if !strings.HasPrefix(topic, forbidden) && !allows(l.settings.permissions, account, cl.ID, topic) {
+		l.reject(topic, fmt.Sprintf("device %s, account %q, may not publish here; permissions: say where it may", cl.ID, account), nil)
+		return false
+	}
+	return true
+}
+
+// OnSessionEstablished begins a device's stay.
+func (l *listener) OnSessionEstablished(cl *mqtt.Client, _ packets.Packet) {
+	d := &device{}
+	d.account, _ = accountOf(cl)
+	if n := l.settings.messageRate; n > 0 {
+		d.messages = rate.NewLimiter(rate.Limit(n), n)
+	}
+	if n := l.settings.byteRate; n > 0 {
+		d.bytes = rate.NewLimiter(rate.Limit(n), max(n, l.settings.maxPayload))
+	}
+	l.devices.Store(cl, d)
+	l.present(cl, d, true)
+}
+
+func (l *listener) device(cl *mqtt.Client) *device {
+	if d, ok := l.devices.Load(cl); ok {
+		return d.(*device)
+	}
+	return &device{}
+}
+
+// over says what a device sends too much of.
+func (d *device) over(size int) string {
+	switch {
+	case d.messages != nil && !d.messages.Allow():
+		return fmt.Sprintf("sends more than messages_per_second allows, %v; it was sent away", d.messages.Limit())
+	case d.bytes != nil && !d.bytes.AllowN(time.Now(), size):
+		return fmt.Sprintf("sends more than bytes_per_second allows, %v; it was sent away", d.bytes.Limit())
+	}
+	return ""
+}
+
+// sendAway ends a connection, with the reason where the protocol has one.
+func (l *listener) sendAway(cl *mqtt.Client, why packets.Code) {
+	if cl.Properties.ProtocolVersion < 5 {
+		cl.Stop(why)
+		return
+	}
+	_ = l.server.DisconnectClient(cl, why) // it ends, whether it hears this or not
+}
+
+func (d *device) acks(cl *mqtt.Client) *acker {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if d.acker == nil {
+		d.acker = newAcker(cl)
+	}
+	return d.acker
+}
+
+func (d *device) close() {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if d.acker != nil {
+		d.acker.close()
+	}
+}
+
+// OnWillSent takes the last will of a device in, as if it had sent it.
+func (l *listener) OnWillSent(cl *mqtt.Client, pk packets.Packet) {
+	account, _ := accountOf(cl)
+	at, err := l.pipe.Arrive()
+	if err != nil || !allows(l.settings.permissions, account, cl.ID, pk.TopicName) {
+		return
+	}
+	got := l.messages.Decode(payload.Arrived{Topic: pk.TopicName, Payload: slices.Clone(pk.Payload), At: at})
+	l.Arrived(len(got.Readings), len(got.Rejects))
+	l.pipe.Submit(&pipeline.Delivery{Sender: cl.ID, Readings: got.Readings, Rejects: got.Rejects})
+}
