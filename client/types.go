@@ -86,14 +86,15 @@ func (t Times) MarshalJSON() ([]byte, error) {
 
 // Series is one series of the catalogue.
 type Series struct {
-	Path      string            `json:"path"`
-	Kind      string            `json:"kind"`
-	Unit      string            `json:"unit"`
-	Labels    map[string]string `json:"labels"`
-	FreshFor  string            `json:"fresh_for"` // how long one reading speaks for the series
-	Wrap      float64           `json:"wrap"`      // of counters: steps until it begins again from 0; 0 when it is not known to
-	FirstSeen *time.Time        `json:"first_seen"`
-	LastSeen  *time.Time        `json:"last_seen"`
+	Path      string             `json:"path"`
+	Kind      string             `json:"kind"`
+	Unit      string             `json:"unit"`
+	Labels    map[string]string  `json:"labels"`
+	FreshFor  string             `json:"fresh_for"` // how long one reading speaks for the series
+	Wrap      float64            `json:"wrap"`      // of counters: steps until it begins again from 0; 0 when it is not known to
+	States    map[string]float64 `json:"states"`    // of states: the value of each name
+	FirstSeen *time.Time         `json:"first_seen"`
+	LastSeen  *time.Time         `json:"last_seen"`
 }
 
 // SeriesList is the answer of /series.
@@ -108,6 +109,7 @@ type Value struct {
 	Unit  string    `json:"unit"`
 	Time  time.Time `json:"time"`
 	Value Number    `json:"value"`
+	State string    `json:"state"` // what a state of that value is called; empty: it has no name
 	AgeMS int64     `json:"age_ms"`
 	Fresh bool      `json:"fresh"` // no older than the series' fresh_for
 }
@@ -125,8 +127,9 @@ type Then struct {
 	Unit  string    `json:"unit"`
 	Time  time.Time `json:"time"`
 	Value Number    `json:"value"`
-	Tier  string    `json:"tier"` // what it was read from
-	Sure  bool      `json:"sure"` // false: summaries do not tell whether there was a closer reading
+	State string    `json:"state"` // what a state of that value is called; empty: it has no name
+	Tier  string    `json:"tier"`  // what it was read from
+	Sure  bool      `json:"sure"`  // false: summaries do not tell whether there was a closer reading
 }
 
 // Moment is the answer of /moment.

@@ -90,6 +90,7 @@ type SeriesAbout struct {
 	Coverage Number            `json:"coverage"` // share of the windows' time that readings speak for
 	Whole    Whole             `json:"whole"`
 
+	States        map[string]float64           `json:"states,omitempty"`         // of a state: the value of each name
 	ShiftedStarts []time.Time                  `json:"shifted_starts,omitempty"` // of a shift, where its windows begin
 	Silent        []string                     `json:"silent,omitempty"`         // series of a group without any reading in the range
 	Rank          int                          `json:"rank,omitempty"`           // from 1
@@ -140,10 +141,11 @@ type Readings struct {
 
 // SeriesReadings are those of one series, in order of time.
 type SeriesReadings struct {
-	Path     string    `json:"path"`
-	Kind     string    `json:"kind"`
-	Unit     string    `json:"unit"`
-	Readings []Reading `json:"readings"`
+	Path     string             `json:"path"`
+	Kind     string             `json:"kind"`
+	Unit     string             `json:"unit"`
+	States   map[string]float64 `json:"states,omitempty"` // of a state: the value of each name
+	Readings []Reading          `json:"readings"`
 }
 
 // Reading is one of them.

@@ -34,7 +34,7 @@ func (h handlers) moment(c *gin.Context) {
 	for i, f := range found {
 		out.Values[i] = client.Then{
 			Path: string(f.Path), Kind: string(f.Kind), Unit: f.Unit, Time: time.Unix(0, f.Time).UTC(),
-			Value: client.Number(f.Value), Tier: f.Tier.String(), Sure: f.Sure,
+			Value: client.Number(f.Value), State: f.States.Name(f.Value), Tier: f.Tier.String(), Sure: f.Sure,
 		}
 	}
 	c.JSON(http.StatusOK, out)

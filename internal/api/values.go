@@ -57,7 +57,7 @@ func (h handlers) series(c *gin.Context) {
 	out := client.SeriesList{Series: make([]client.Series, len(found))}
 	for i, s := range found {
 		out.Series[i] = client.Series{
-			Path: string(s.Path), Kind: string(s.Kind), Unit: s.Unit, Labels: s.Labels.Map(), FreshFor: span.Format(s.FreshFor), Wrap: s.Wrap,
+			Path: string(s.Path), Kind: string(s.Kind), Unit: s.Unit, Labels: s.Labels.Map(), FreshFor: span.Format(s.FreshFor), Wrap: s.Wrap, States: s.States.Map(),
 			FirstSeen: timeOrNil(s.FirstSeen), LastSeen: timeOrNil(s.LastTime),
 		}
 	}
@@ -82,7 +82,7 @@ func latest(found []store.Series, now time.Time) client.Now {
 		age := now.Sub(time.Unix(0, s.LastTime))
 		out.Values = append(out.Values, client.Value{
 			Path: string(s.Path), Kind: string(s.Kind), Unit: s.Unit,
-			Time: time.Unix(0, s.LastTime).UTC(), Value: client.Number(s.LastValue), AgeMS: age.Milliseconds(), Fresh: age <= s.FreshFor,
+			Time: time.Unix(0, s.LastTime).UTC(), Value: client.Number(s.LastValue), State: s.States.Name(s.LastValue), AgeMS: age.Milliseconds(), Fresh: age <= s.FreshFor,
 		})
 	}
 	return out

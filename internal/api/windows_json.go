@@ -77,6 +77,9 @@ func aboutSeries(s query.SeriesRows) client.SeriesAbout {
 		Coverage: client.Number(s.Coverage), Rank: s.Rank, Silent: s.Silent, Units: map[string]string{},
 		Whole: client.Whole{Values: map[string]client.Number{}, Times: map[string]*time.Time{}},
 	}
+	if s.States != "" {
+		out.States = s.States.Map()
+	}
 	if !s.Shift.IsZero() {
 		out.Shift = s.Shift.String()
 		for _, one := range s.Starts {

@@ -38,7 +38,7 @@ func momentCommand() *cli.Command {
 			}
 			g := grid{columns: []column{{name: "series"}, {name: "value", right: true}, {name: "unit"}, {name: "time"}, {name: "from"}, {name: "sure"}}}
 			for _, v := range answer.Values {
-				g.rows = append(g.rows, []cell{plain(v.Path), number(v.Value), plain(v.Unit), moment(v.Time), plain(v.Tier), yesNo(v.Sure, "sure", "there may be a closer one")})
+				g.rows = append(g.rows, []cell{plain(v.Path), stateOr(v.State, v.Value), plain(v.Unit), moment(v.Time), plain(v.Tier), yesNo(v.Sure, "sure", "there may be a closer one")})
 			}
 			for _, path := range answer.Unknown {
 				g.notes = append(g.notes, path+": only summaries are kept here, and they do not tell whether there was a reading of that very time")

@@ -23,7 +23,7 @@ func nowCommand() *cli.Command {
 			}
 			for _, v := range answer.Values {
 				g.rows = append(g.rows, []cell{
-					plain(v.Path), number(v.Value), plain(v.Unit), {fmt.Sprint(v.AgeMS), age(time.Duration(v.AgeMS) * time.Millisecond)},
+					plain(v.Path), stateOr(v.State, v.Value), plain(v.Unit), {fmt.Sprint(v.AgeMS), age(time.Duration(v.AgeMS) * time.Millisecond)},
 					yesNo(v.Fresh, "fresh", "STALE"), moment(v.Time),
 				})
 			}

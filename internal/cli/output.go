@@ -141,6 +141,25 @@ func number(n client.Number) cell {
 	return cell{strconv.FormatFloat(f, 'g', -1, 64), brief(f)}
 }
 
+// stateOr is what a state is called, and for scripts its value too.
+func stateOr(name string, n client.Number) cell {
+	c := number(n)
+	if name != "" {
+		c.people = name
+	}
+	return c
+}
+
+// nameIn is what a state of a value is called.
+func nameIn(states map[string]float64, v client.Number) string {
+	for name, value := range states {
+		if value == float64(v) {
+			return name
+		}
+	}
+	return ""
+}
+
 func brief(f float64) string {
 	digits := 3
 	if a := math.Abs(f); a != 0 && a < 10 {

@@ -43,9 +43,11 @@ func readingsCommand() *cli.Command {
 				for _, r := range s.Readings {
 					at := moment(r.Time)
 					at.people = r.Time.UTC().Format("2006-01-02 15:04:05.999Z")
-					g.rows = append(g.rows, []cell{plain(s.Path), at, number(r.Value), plain(s.Unit)})
+					g.rows = append(g.rows, []cell{plain(s.Path), at, stateOr(nameIn(s.States, r.Value), r.Value), plain(s.Unit)})
 				}
-				sameDecimals(g.rows[first:], 2)
+				if len(s.States) == 0 {
+					sameDecimals(g.rows[first:], 2)
+				}
 			}
 			return show(cmd, answer, g)
 		},

@@ -309,6 +309,9 @@ func statCell(s client.SeriesWindows, stat string, i int, zone *time.Location) c
 	if stat == "coverage" || stat == "steadiness" || strings.HasPrefix(stat, "share:") || strings.Contains(stat, "_share:") {
 		return share(v)
 	}
+	if slices.Contains([]string{"first", "last", "min", "max"}, stat) {
+		return stateOr(nameIn(s.States, v), v)
+	}
 	return number(v)
 }
 

@@ -104,6 +104,9 @@ func (raw seriesFile) check(at shape.Place) Rule {
 	if out.Sketch = raw.Sketch; raw.Sketch && (out.Kind == series.Bearing || out.Kind == series.State) {
 		at.Key("sketch").Wrong("a sketch estimates percentiles, which a %s does not have", out.Kind)
 	}
+	if out.States = shape.Parsed(at.Key("states"), raw.States, series.MakeStateNames); raw.States != nil && out.Kind != series.State {
+		at.Key("states").Wrong("names of states are for kind: state; this series is a %s", out.Kind)
+	}
 	out.Labels = shape.Parsed(at.Key("labels"), raw.Labels, series.MakeLabels)
 	if raw.Low != nil && raw.High != nil && *raw.Low > *raw.High {
 		at.Key("low").Wrong("the low end %v is above the high end %v", *raw.Low, *raw.High)

@@ -42,16 +42,17 @@ type paceFile struct {
 }
 
 type seriesFile struct {
-	Select   string            `yaml:"select"`
-	Kind     string            `yaml:"kind"`
-	Unit     string            `yaml:"unit"`
-	Low      *float64          `yaml:"low"`
-	High     *float64          `yaml:"high"`
-	FreshFor string            `yaml:"fresh_for"`
-	MaxAhead string            `yaml:"max_ahead"`
-	Wrap     float64           `yaml:"wrap"`
-	Labels   map[string]string `yaml:"labels"`
-	Sketch   bool              `yaml:"sketch"`
+	Select   string             `yaml:"select"`
+	Kind     string             `yaml:"kind"`
+	Unit     string             `yaml:"unit"`
+	Low      *float64           `yaml:"low"`
+	High     *float64           `yaml:"high"`
+	FreshFor string             `yaml:"fresh_for"`
+	MaxAhead string             `yaml:"max_ahead"`
+	Wrap     float64            `yaml:"wrap"`
+	Labels   map[string]string  `yaml:"labels"`
+	Sketch   bool               `yaml:"sketch"`
+	States   map[string]float64 `yaml:"states"`
 }
 
 type uplinkFile struct {

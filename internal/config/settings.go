@@ -62,6 +62,7 @@ type Rule struct {
 	FreshFor time.Duration
 	Wrap     float64 // of counters: steps until it begins again from 0
 	Labels   series.Labels
+	States   series.StateNames
 	Sketch   bool
 	Limits   screen.Limits
 }

@@ -91,6 +91,7 @@ type SeriesRows struct {
 	Kind      series.Kind
 	Unit      string
 	Labels    series.Labels
+	States    series.StateNames
 	Tier      rollup.Tier     // the widest that rows were read from; finer ones stand in where it is not made yet
 	Shift     window.Step     // so much earlier than the windows say
 	Starts    []window.Window // of a shift, where the windows are
@@ -405,7 +406,7 @@ func (r runner) finish(rows SeriesRows) SeriesRows {
 
 // reduce is the rows of one series, in the units that were asked for.
 func (r runner) reduce(ctx context.Context, s store.Series, plan *window.Plan, stats []window.Stat) (SeriesRows, error) {
-	out := SeriesRows{Name: string(s.Path), Kind: s.Kind, Labels: s.Labels, Tier: plan.Tier}
+	out := SeriesRows{Name: string(s.Path), Kind: s.Kind, Labels: s.Labels, States: s.States, Tier: plan.Tier}
 	into, err := r.Units.convert(s.Unit, stats)
 	if err != nil {
 		return out, refuse("unit", "%s: %v", s.Path, err)

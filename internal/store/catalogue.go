@@ -169,7 +169,7 @@ func (s *Store) sort(defs []series.Definition) (fresh []*seriesRow, changed []se
 func rowOf(known Series) seriesRow {
 	d := known.Definition
 	row := seriesRow{
-		ID: known.ID, Path: string(d.Path), Kind: string(d.Kind), Unit: d.Unit, FreshFor: int64(d.FreshFor), Wrap: d.Wrap, Labels: string(d.Labels), Sketch: d.Sketch,
+		ID: known.ID, Path: string(d.Path), Kind: string(d.Kind), Unit: d.Unit, FreshFor: int64(d.FreshFor), Wrap: d.Wrap, Labels: string(d.Labels), Sketch: d.Sketch, States: string(d.States),
 		Collected: known.Collected, FirstSeen: known.FirstSeen, LastTime: known.LastTime, LastValue: known.LastValue,
 	}
 	row.Checksum = row.sum()
@@ -178,14 +178,14 @@ func rowOf(known Series) seriesRow {
 
 // updateSeries writes all of a series' row but its path and kind, which never change.
 func updateSeries(tx *gorm.DB, r seriesRow) error {
-	return tx.Exec("UPDATE series SET unit = ?, fresh_for = ?, wrap = ?, labels = ?, sketch = ?, collected = ?, first_seen = ?, last_time = ?, last_value = ?, checksum = ? WHERE id = ?",
-		r.Unit, r.FreshFor, r.Wrap, r.Labels, r.Sketch, r.Collected, r.FirstSeen, r.LastTime, r.LastValue, r.Checksum, r.ID).Error
+	return tx.Exec("UPDATE series SET unit = ?, fresh_for = ?, wrap = ?, labels = ?, sketch = ?, states = ?, collected = ?, first_seen = ?, last_time = ?, last_value = ?, checksum = ? WHERE id = ?",
+		r.Unit, r.FreshFor, r.Wrap, r.Labels, r.Sketch, r.States, r.Collected, r.FirstSeen, r.LastTime, r.LastValue, r.Checksum, r.ID).Error
 }
 
 func (r *seriesRow) definition() series.Definition {
 	return series.Definition{
 		Path: series.Path(r.Path), Kind: series.Kind(r.Kind), Unit: r.Unit,
-		FreshFor: time.Duration(r.FreshFor), Wrap: r.Wrap, Labels: series.Labels(r.Labels), Sketch: r.Sketch,
+		FreshFor: time.Duration(r.FreshFor), Wrap: r.Wrap, Labels: series.Labels(r.Labels), Sketch: r.Sketch, States: series.StateNames(r.States),
 	}
 }
 

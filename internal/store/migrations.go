@@ -16,6 +16,10 @@ var migrations = []*gormigrate.Migration{
 			return tx.AutoMigrate(&seriesRow{}, &journalRow{}, &chunkRow{}, &sketchRow{}, &damagedRow{}, &uplinkRow{}, &marksRow{}, &cursorRow{}, &rejectRow{}, &stateRow{})
 		},
 	},
+	{
+		ID:      "0004-names-of-states-and-pushes",
+		Migrate: func(tx *gorm.DB) error { return tx.AutoMigrate(&seriesRow{}, &pushRow{}) },
+	},
 }
 
 // migrate brings the tables up to date. A file that a newer program has written to, or

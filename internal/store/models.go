@@ -12,6 +12,7 @@ type seriesRow struct {
 	Wrap      float64
 	Labels    string
 	Sketch    bool
+	States    string `gorm:"not null;default:''"`
 	Collected bool    // its readings are here, not only its summaries
 	FirstSeen int64   // oldest time of a row there ever was, as of the last seal; 0 without rows
 	LastTime  int64   // the latest value, as of the last seal; 0 without rows
@@ -136,3 +137,11 @@ type stateRow struct {
 }
 
 func (stateRow) TableName() string { return "states" }
+
+// pushRow is a request of a sender that may come again, with the time at which it came first.
+type pushRow struct {
+	Request string `gorm:"primaryKey"` // sender and key
+	Arrived int64  `gorm:"index"`      // nanoseconds since 1970
+}
+
+func (pushRow) TableName() string { return "pushes" }

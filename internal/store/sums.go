@@ -12,6 +12,9 @@ var castagnoli = crc32.MakeTable(crc32.Castagnoli)
 
 func (r *seriesRow) sum() uint32 {
 	text := fmt.Appendf(nil, "%d %q %q %q %d %x %q %t %t %d %d %x", r.ID, r.Path, r.Kind, r.Unit, r.FreshFor, r.Wrap, r.Labels, r.Sketch, r.Collected, r.FirstSeen, r.LastTime, r.LastValue)
+	if r.States != "" { // rows from before states had names have none in their sum
+		text = fmt.Appendf(text, " %q", r.States)
+	}
 	return crc32.Checksum(text, castagnoli)
 }
 

@@ -44,6 +44,7 @@ type run struct {
 	FreshFor int64      `cbor:"fresh_for"`        // nanoseconds
 	Wrap     float64    `cbor:"wrap,omitempty"`   // of counters: steps until it begins again
 	Labels   string     `cbor:"labels,omitempty"` // key=value,key=value
+	States   string     `cbor:"states,omitempty"` // of states: value=name,value=name
 	Tier     int64      `cbor:"tier"`             // nanoseconds
 	Sketch   bool       `cbor:"sketch,omitempty"`
 	Sketches []Sketch   `cbor:"sketches,omitempty"` // instead of what follows
@@ -71,7 +72,7 @@ func EncodeBatch(runs []Run, tiers []rollup.Tier) ([]byte, error) {
 		}
 		one := run{
 			Path: string(r.Def.Path), Kind: string(r.Def.Kind), Unit: r.Def.Unit, FreshFor: int64(r.Def.FreshFor),
-			Wrap: r.Def.Wrap, Labels: string(r.Def.Labels), Tier: int64(r.Tier), Sketch: r.Def.Sketch, Sketches: r.Sketches, Columns: columns, Starts: r.Rows.Times,
+			Wrap: r.Def.Wrap, Labels: string(r.Def.Labels), States: string(r.Def.States), Tier: int64(r.Tier), Sketch: r.Def.Sketch, Sketches: r.Sketches, Columns: columns, Starts: r.Rows.Times,
 		}
 		for _, col := range r.Rows.Cols {
 			one.Values = append(one.Values, col)
@@ -179,8 +180,12 @@ func (r run) check(tiers []int64) (Run, error) {
 	if err != nil {
 		return Run{}, err
 	}
+	states, err := series.ParseStateNames(r.States)
+	if err != nil {
+		return Run{}, err
+	}
 	out := Run{
-		Def:  series.Definition{Path: path, Kind: kind, Unit: r.Unit, FreshFor: time.Duration(r.FreshFor), Wrap: r.Wrap, Labels: labels, Sketch: r.Sketch},
+		Def:  series.Definition{Path: path, Kind: kind, Unit: r.Unit, FreshFor: time.Duration(r.FreshFor), Wrap: r.Wrap, Labels: labels, States: states, Sketch: r.Sketch},
 		Tier: rollup.Tier(r.Tier),
 		Rows: column.Block{Times: r.Starts},
 	}

@@ -7,11 +7,18 @@ export function number(value: number | null | undefined, digits = 4): string {
   return value.toLocaleString("en-GB", { maximumFractionDigits: decimals, minimumFractionDigits: 0 });
 }
 
-/** The latest value for people; the two values of most state series have words. */
-export function reading(value: number | null, kind: string): string {
-  if (kind === "state" && value === 1) return "on";
-  if (kind === "state" && value === 0) return "off";
-  return number(value, 5);
+/** The latest value for people: what a state is called, or the number. */
+export function reading(value: number | null, state: string): string {
+  return state || number(value, 5);
+}
+
+/** What a state of a value is called, or the number. */
+export function stateName(
+  states: Record<string, number> | undefined,
+  value: number | null | undefined,
+): string {
+  const found = Object.entries(states ?? {}).find(([, v]) => v === value);
+  return found ? found[0] : number(value);
 }
 
 export function age(ms: number): string {

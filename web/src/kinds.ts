@@ -1,5 +1,5 @@
 import type { SeriesWindows } from "./api/client";
-import { moment, number } from "./format";
+import { moment, number, stateName } from "./format";
 
 type Figure = [name: string, value: string, note?: string];
 
@@ -55,7 +55,7 @@ const state: View = {
   figures: (s) => [
     ["mean over time", number(whole(s, "twa"))],
     ["changes", number(whole(s, "changes"))],
-    ["last", number(whole(s, "last")), when(s, "last_at")],
+    ["last", stateName(s.states, whole(s, "last")), when(s, "last_at")],
   ],
 };
 

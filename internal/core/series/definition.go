@@ -46,6 +46,8 @@ type Definition struct {
 
 	Labels Labels
 
+	States StateNames // of states: what their values are called
+
 	Sketch bool // its percentiles can be estimated where only summaries are kept
 }
 

@@ -50,6 +50,7 @@ type value struct {
 	names []string // what the payload binds, as the fields have it
 	when  *when    // nil: the payload says none
 	raw   float64
+	text  string // instead of raw: the name of a state
 	unit  string // as the payload says; "": it does not
 	err   error  // why it cannot be read
 	at    string // where it stands, for people; "": the field says it all
@@ -90,6 +91,7 @@ type fieldKeys struct {
 	Series string   `yaml:"series" is:"required" says:"station/quantity, with {name}s filled in"`
 	Scale  *float64 `yaml:"scale" is:"1" says:"value × scale + offset"`
 	Offset float64  `yaml:"offset" is:"0" says:""`
+	State  bool     `yaml:"state" is:"false" says:"true takes texts as names of states, whose values the series' rule says"`
 }
 
 // fields are what a message's values are called.
@@ -106,6 +108,7 @@ type field struct {
 	names     []string // that a payload binds, in the order of a value's
 	byPayload bool     // the series' name depends on them
 	calibrate calibrate.Curve
+	state     bool // texts are names of states
 }
 
 // bind tells which names the payload binds, before fields use them.
@@ -120,7 +123,7 @@ func (f *fields) bind(at shape.Place, names ...string) {
 
 // add checks a field and returns its number.
 func (f *fields) add(at shape.Place, k fieldKeys) int {
-	out := field{calibrate: linear(k.Scale, k.Offset), names: slices.Clone(f.payload)}
+	out := field{calibrate: linear(k.Scale, k.Offset), names: slices.Clone(f.payload), state: k.State}
 	template := shape.Parsed(at.Key("series"), k.Series, func(text string) (Template, error) {
 		return ParseTemplate(text, slices.Concat(f.topic, f.payload))
 	})

@@ -75,7 +75,11 @@ func TestEveryFormDecodesItsExamples(t *testing.T) {
 				got := m.Decode(Arrived{Topic: "t", Payload: bytesOf(t, p.Text, p.Hex), At: arrival.UnixNano()})
 				var lines []string
 				for _, r := range got.Readings {
-					lines = append(lines, strings.TrimSpace(fmt.Sprintf("%s %s %v %s", strings.TrimPrefix(string(r.Path), "site/"), timeText(r.Time), r.Value, r.Unit)))
+					what := fmt.Sprint(r.Value)
+					if r.Text != "" {
+						what = r.Text
+					}
+					lines = append(lines, strings.TrimSpace(fmt.Sprintf("%s %s %s %s", strings.TrimPrefix(string(r.Path), "site/"), timeText(r.Time), what, r.Unit)))
 				}
 				assert.Equal(t, p.Becomes, lines, about)
 				assert.Equal(t, p.Clock, got.Clock, about)

@@ -55,7 +55,7 @@ func (k *jsonKeys) documents(at shape.Place, f *fields, form string, parse func(
 	own := f.payload
 	for i, v := range k.Values {
 		at := at.Key("values").Item(i)
-		of := jsonField{pointer: shape.Parsed(at.Key("at"), v.At, parsePointer)}
+		of := jsonField{pointer: shape.Parsed(at.Key("at"), v.At, parsePointer), state: v.State}
 		if v.MembersOf != "" {
 			if of.members = true; v.At != "" {
 				at.Key("at").Wrong("give at or members_of, not both")
@@ -83,6 +83,7 @@ type documentReader struct {
 type jsonField struct {
 	pointer
 	members bool
+	state   bool // texts are names of states
 }
 
 func (r *documentReader) decode(payload []byte, emit func(value)) error {
@@ -148,7 +149,7 @@ func (r *documentReader) record(root, record any, emit func(value)) error {
 			r.members(v, of, found, emit)
 			continue
 		default:
-			v.raw, v.err = numberIn(found, of.text)
+			v.take(found, of.text, of.state)
 		}
 		emit(v)
 	}
@@ -165,7 +166,7 @@ func (r *documentReader) members(like value, of jsonField, found any, emit func(
 	for key, member := range object {
 		v := like
 		v.names = append(like.names[:len(like.names):len(like.names)], key)
-		v.raw, v.err = numberIn(member, of.text+"/"+key)
+		v.take(member, of.text+"/"+key, of.state)
 		emit(v)
 	}
 }
@@ -221,6 +222,15 @@ func (p pointer) in(document any) (any, error) {
 		return nil, fmt.Errorf("payload has nothing at %s", p.text)
 	}
 	return v, nil
+}
+
+// take is what a document has there: a number, or the name of a state.
+func (v *value) take(found any, place string, state bool) {
+	if text, ok := found.(string); ok && state && text != "" {
+		v.text = text
+		return
+	}
+	v.raw, v.err = numberIn(found, place)
 }
 
 // numberIn is a number, or 1 and 0 for true and false.

@@ -233,7 +233,10 @@ func inPlace(called, at string, err error) string {
 }
 
 func (r *route) reading(a Arrived, v value, path series.Path, from *reading.Origin, clock *string) reading.Reading {
-	out := reading.Reading{Path: path, Time: a.At, Value: r.message.fields.all[v.field].calibrate.Apply(v.raw), Unit: v.unit, From: from}
+	out := reading.Reading{Path: path, Time: a.At, Text: strings.Clone(v.text), Unit: v.unit, From: from}
+	if v.text == "" {
+		out.Value = r.message.fields.all[v.field].calibrate.Apply(v.raw)
+	}
 	if v.when != nil {
 		var off time.Duration
 		if out.Time, off = v.when.time(a.At); off != 0 {

@@ -17,7 +17,7 @@ type numberKeys struct {
 }
 
 func (k *numberKeys) decoder(at shape.Place, f *fields) decoder {
-	field, read := f.add(at, k.fieldKeys), k.numeral(at)
+	field, read, state := f.add(at, k.fieldKeys), k.numeral(at), k.State
 	return func(payload []byte, emit func(value)) error {
 		text := strings.TrimSpace(string(payload))
 		for _, unit := range k.FollowedBy {
@@ -27,6 +27,10 @@ func (k *numberKeys) decoder(at shape.Place, f *fields) decoder {
 			}
 		}
 		v, err := read(text)
+		if err != nil && state && text != "" {
+			emit(value{field: field, text: text})
+			return nil
+		}
 		if err != nil {
 			return fmt.Errorf("payload %w", err)
 		}

@@ -41,12 +41,14 @@ var senmlLabels = map[string]string{
 }
 
 func (k *senmlCBORKeys) decoder(at shape.Place, f *fields) decoder {
-	return k.packs(at, f, readCBOR, func(label string) string {
-		if name, ok := senmlLabels[label]; ok {
-			return name
-		}
-		return label
-	})
+	return k.packs(at, f, readCBOR, senmlLabel)
+}
+
+func senmlLabel(label string) string {
+	if name, ok := senmlLabels[label]; ok {
+		return name
+	}
+	return label
 }
 
 func (k *senmlKeys) packs(at shape.Place, f *fields, parse func([]byte) (any, error), label func(string) string) decoder {
@@ -61,7 +63,7 @@ func (k *senmlKeys) packs(at shape.Place, f *fields, parse func([]byte) (any, er
 		f.payload = nil
 		f.bind(at.Key("name"), name.binds...)
 		f.add(at, v.fieldKeys)
-		r.fields = append(r.fields, name)
+		r.fields, r.states = append(r.fields, name), append(r.states, v.State)
 	}
 	return r.decode
 }
@@ -102,6 +104,7 @@ type senmlReader struct {
 	parse  func([]byte) (any, error)
 	label  func(string) string
 	fields []senmlName
+	states []bool // of each field: texts are names of states
 }
 
 // Limits of RFC 8428.
@@ -118,6 +121,20 @@ type senmlBase struct {
 }
 
 func (r *senmlReader) decode(payload []byte, emit func(value)) error {
+	return r.pack(payload, func(record senmlRecord) {
+		v := record.value
+		v.at = fmt.Sprintf("record %d", record.number)
+		r.call(&v, record.name)
+		if v.text != "" && v.field != noField && !r.states[v.field] {
+			v.raw, v.err = numberIn(v.text, "vs")
+			v.text = ""
+		}
+		emit(v)
+	})
+}
+
+// pack calls emit for each value of a pack, once all of it has been understood.
+func (r *senmlReader) pack(payload []byte, emit func(senmlRecord)) error {
 	root, err := r.parse(payload)
 	if err != nil {
 		return err
@@ -130,22 +147,22 @@ func (r *senmlReader) decode(payload []byte, emit func(value)) error {
 		return err
 	}
 	var base senmlBase
-	var values []value
+	var values []senmlRecord
 	for i, one := range records {
-		record, err := r.record(one)
+		record, err := senmlLabelled(one, r.label)
 		if err == nil {
 			err = base.take(record)
 		}
-		var v value
+		var v senmlRecord
 		var is bool
 		if err == nil {
-			v, is, err = r.resolve(base, record)
+			v, is, err = base.resolve(record)
 		}
 		if err != nil {
 			return fmt.Errorf("payload: record %d: %w", i+1, err)
 		}
 		if is {
-			v.at = fmt.Sprintf("record %d", i+1)
+			v.number = i + 1
 			values = append(values, v)
 		}
 	}
@@ -155,21 +172,28 @@ func (r *senmlReader) decode(payload []byte, emit func(value)) error {
 	return nil
 }
 
+// senmlRecord is a value with its whole name.
+type senmlRecord struct {
+	number int // from 1
+	name   string
+	value
+}
+
 // senmlKnown are the labels of RFC 8428, table 1, with what each holds.
 var senmlKnown = map[string]string{
 	"bn": "text", "bt": "number", "bu": "text", "bv": "number", "bs": "number", "bver": "number",
 	"n": "text", "u": "text", "v": "number", "vs": "text", "vb": "bool", "vd": "data", "s": "number", "t": "number", "ut": "number",
 }
 
-// record checks the labels of one, and what they hold.
-func (r *senmlReader) record(one any) (map[string]any, error) {
+// senmlLabelled checks the labels of a record, and what they hold.
+func senmlLabelled(one any, named func(string) string) (map[string]any, error) {
 	found, ok := one.(map[string]any)
 	if !ok {
 		return nil, fmt.Errorf("%s where an object should be", describe(one))
 	}
 	out := make(map[string]any, len(found))
 	for label, v := range found {
-		label = r.label(label)
+		label = named(label)
 		wanted, known := senmlKnown[label]
 		if !known && strings.HasSuffix(label, "_") {
 			return nil, fmt.Errorf("%q must be understood (RFC 8428, 4.4), and is not", clip(label))
@@ -222,9 +246,9 @@ func (b *senmlBase) take(record map[string]any) error {
 }
 
 // resolve is the value of a record, if it has one.
-func (r *senmlReader) resolve(base senmlBase, record map[string]any) (v value, is bool, err error) {
+func (b *senmlBase) resolve(record map[string]any) (v senmlRecord, is bool, err error) {
 	text, _ := record["n"].(string)
-	name := base.name + text
+	v.name = b.name + text
 	for _, label := range []string{"v", "vb", "vs", "vd"} {
 		if _, ok := record[label]; ok {
 			if is {
@@ -236,20 +260,21 @@ func (r *senmlReader) resolve(base senmlBase, record map[string]any) (v value, i
 	if _, sum := record["s"]; !is && !sum {
 		return v, false, nil // base fields alone
 	}
-	if name == "" {
+	if v.name == "" {
 		return v, false, fmt.Errorf("it has neither n nor a bn before it")
 	}
-	v = r.called(name)
 	if u, ok := record["u"].(string); ok {
 		v.unit = u
 	} else {
-		v.unit = base.unit
+		v.unit = b.unit
 	}
-	if v.when, err = base.when(record); err != nil {
+	if v.when, err = b.when(record); err != nil {
 		return v, false, err
 	}
-	if v.err == nil {
-		v.raw, v.err = base.number(record)
+	if text, ok := record["vs"].(string); ok {
+		v.text = text
+	} else {
+		v.raw, v.err = b.number(record)
 	}
 	return v, true, nil
 }
@@ -262,7 +287,7 @@ func (b *senmlBase) number(record map[string]any) (float64, error) {
 	if v, ok := record["vb"]; ok {
 		return numberIn(v, "vb")
 	}
-	for label, what := range map[string]string{"vs": "a text", "vd": "data", "s": "a sum and no value"} {
+	for label, what := range map[string]string{"vd": "data", "s": "a sum and no value"} {
 		if _, ok := record[label]; ok {
 			return 0, fmt.Errorf("has %s where a number should be", what)
 		}
@@ -300,11 +325,13 @@ func (b *senmlBase) when(record map[string]any) (*when, error) {
 	return &when{at: at}, err
 }
 
-func (r *senmlReader) called(name string) value {
+// call says which field a value of that name is of.
+func (r *senmlReader) call(v *value, name string) {
 	for i, of := range r.fields {
 		if found := of.pattern.FindStringSubmatch(name); found != nil {
-			return value{field: i, names: found[1:]}
+			v.field, v.names = i, found[1:]
+			return
 		}
 	}
-	return value{field: noField, err: fmt.Errorf("no values: entry takes the name %q", clip(name))}
+	v.field, v.err = noField, fmt.Errorf("no values: entry takes the name %q", clip(name))
 }

@@ -62,6 +62,7 @@ func (k *textKeys) decoder(at shape.Place, f *fields) decoder {
 		at := at.Key("values").Item(i)
 		r.places = append(r.places, place(at.Key("at"), v.At))
 		r.behind = append(r.behind, v.FollowedBy)
+		r.states = append(r.states, v.State)
 		f.add(at, v.fieldKeys)
 	}
 	return r.decode
@@ -75,6 +76,7 @@ type textReader struct {
 	names                     []string // places of what the payload binds
 	places                    []string // of each field
 	behind                    [][]string
+	states                    []bool // of each field: texts are names of states
 }
 
 func (r *textReader) decode(payload []byte, emit func(value)) error {
@@ -166,6 +168,9 @@ func (r *textReader) record(columns map[string]string, emit func(value)) error {
 		var found any
 		if found, v.err = find(place); v.err == nil {
 			v.raw, v.err = r.number(found.(string), r.behind[field])
+			if v.err != nil && r.states[field] && found != "" {
+				v.text, v.err = found.(string), nil
+			}
 			if v.err != nil && r.pairs == "" {
 				v.err = fmt.Errorf("column %s: %w", place, v.err)
 			}

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -152,7 +153,11 @@ func (p *Pipeline) screen(d *Delivery) error {
 			}
 			now = p.judge.Now().UnixNano()
 		}
-		if reason := m.intoUnit(&one); reason != "" {
+		reason := m.intoState(&one)
+		if reason == "" {
+			reason = m.intoUnit(&one)
+		}
+		if reason != "" {
 			d.Rejects = append(d.Rejects, one.From.Reject(now, fmt.Sprintf("%s: %s", one.Path, reason)))
 			continue
 		}
@@ -163,6 +168,22 @@ func (p *Pipeline) screen(d *Delivery) error {
 		d.screened = append(d.screened, screened{m, one.Time, one.Value})
 	}
 	return nil
+}
+
+// intoState gives a reading that is a text the value of the state that is called so.
+func (m *member) intoState(one *reading.Reading) (refusal string) {
+	if one.Text == "" {
+		return ""
+	}
+	value, ok := m.def.States.Value(one.Text)
+	switch {
+	case ok:
+		one.Value = value
+		return ""
+	case m.def.States == "":
+		return fmt.Sprintf("%q is no number; where it names a state, say so in the series' rule: kind: state and states: with the value of each name", one.Text)
+	}
+	return fmt.Sprintf("%q is none of the series' states, which are %s", one.Text, strings.Join(m.def.States.Names(), ", "))
 }
 
 // intoUnit converts a reading whose sender says its unit into that of the series.
@@ -239,7 +260,7 @@ func (r *rules) newMember(path series.Path) *member {
 	if kept := config.KeptFor(r.keep, path, rollup.Readings); kept > 0 {
 		rule.Limits.MaxAge = kept - fullHour // those just before it may be needed as well
 	}
-	def := series.Definition{Path: path, Kind: rule.Kind, Unit: rule.Unit, FreshFor: rule.FreshFor, Wrap: rule.Wrap, Labels: rule.Labels, Sketch: rule.Sketch}
+	def := series.Definition{Path: path, Kind: rule.Kind, Unit: rule.Unit, FreshFor: rule.FreshFor, Wrap: rule.Wrap, Labels: rule.Labels, States: rule.States, Sketch: rule.Sketch}
 	return &member{def: def, rule: rule, rows: newRows()}
 }
 

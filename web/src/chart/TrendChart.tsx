@@ -33,11 +33,18 @@ export function TrendChart({ windows, series, onZoom }: Props) {
   }, []);
 
   const band = viewOf(series.kind).band;
+  const states = JSON.stringify(series.states ?? null);
   useEffect(() => {
     const element = box.current;
     if (!element) return;
     const chart = new uPlot(
-      options(element, band, setAt, (from, to) => zoom.current(from * 1000, to * 1000)),
+      options(
+        element,
+        band,
+        setAt,
+        (from, to) => zoom.current(from * 1000, to * 1000),
+        (JSON.parse(states) as Record<string, number> | null) ?? undefined,
+      ),
       [[], [], [], []],
       element,
     );
@@ -51,7 +58,7 @@ export function TrendChart({ windows, series, onZoom }: Props) {
       chart.destroy();
       plot.current = null;
     };
-  }, [band, theme]);
+  }, [band, theme, states]);
 
   useEffect(() => {
     const chart = plot.current;

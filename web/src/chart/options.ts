@@ -6,6 +6,7 @@ export function options(
   band: boolean,
   onHover: (index: number | null) => void,
   onZoom: (from: number, to: number) => void,
+  states?: Record<string, number>,
 ): uPlot.Options {
   const style = getComputedStyle(document.documentElement);
   const token = (name: string) => style.getPropertyValue(name).trim();
@@ -25,7 +26,7 @@ export function options(
     scales: { x: { time: true, auto: false }, y: { range: (_, low, high) => padded(low, high) } },
     axes: [
       { ...axis, values: times },
-      { ...axis, size: 60 },
+      states ? { ...axis, size: 80, ...named(states) } : { ...axis, size: 60 },
     ],
     series: [
       {},
@@ -45,6 +46,15 @@ export function options(
         },
       ],
     },
+  };
+}
+
+/** An axis that has the names of states where their values are, and nothing between. */
+function named(states: Record<string, number>): Partial<uPlot.Axis> {
+  const names = new Map(Object.entries(states).map(([name, value]) => [value, name]));
+  return {
+    splits: () => [...names.keys()].sort((a, b) => a - b),
+    values: (_, splits) => splits.map((s) => names.get(s) ?? ""),
   };
 }
 

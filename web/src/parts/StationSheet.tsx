@@ -31,7 +31,7 @@ export function StationSheet({ station, values, clock, freshFor }: Props) {
                   </Link>
                 </th>
                 <td className={`pl-2 text-right text-lg ${fresh ? "" : "text-soft"}`}>
-                  {reading(v.value, v.kind)}
+                  {reading(v.value, v.state)}
                 </td>
                 <td className="w-12 pl-1 text-soft">{v.unit}</td>
                 <td className="text-right text-sm whitespace-nowrap text-soft" title={v.time}>

@@ -1,0 +1,31 @@
+package store
+
+import (
+	"fmt"
+	"time"
+
+	"gorm.io/gorm"
+	"gorm.io/gorm/clause"
+)
+
+// pushesKept is how long a request is known again.
+const pushesKept = 7 * 24 * time.Hour
+
+// FirstArrival is when a request came first: at, unless it is known. Readings without a time
+// of their own get this one, so that what comes twice is the same readings.
+func (s *Store) FirstArrival(request string, at int64) (first int64, err error) {
+	row := pushRow{Request: request}
+	err = s.db.Transaction(func(tx *gorm.DB) error {
+		if err := tx.Where("arrived < ?", at-int64(pushesKept)).Delete(&pushRow{}).Error; err != nil {
+			return err
+		}
+		if err := tx.Clauses(clause.OnConflict{DoNothing: true}).Create(&pushRow{Request: request, Arrived: at}).Error; err != nil {
+			return err
+		}
+		return tx.First(&row).Error
+	})
+	if err != nil {
+		return 0, fmt.Errorf("remembering a request: %w", err)
+	}
+	return row.Arrived, nil
+}
