@@ -46,6 +46,10 @@ gateway:
   site: stony-beck
   sources:
     - { name: own, mqtt_listener: { address: "127.0.0.1:0", messages: [{ topic: "feed/{silo}", series: "{silo}/feed" }] } }
+    - { name: scripts, http_push: { max_body: 2000, senders: [{ name: mast, secret_file: DIR/token, series: "mast/+" }] } }
+  series:
+    - { select: stony-beck/mast/wind, unit: m/s, high: 100 }
+    - { select: stony-beck/mast/gate, kind: state, states: { closed: 0, open: 1 } }
   uplinks:
     - { name: head-office, address: "http://127.0.0.1:1", secret_file: DIR/secret }
 central:
@@ -58,6 +62,7 @@ func serve(t *testing.T) *service.Service {
 	t.Helper()
 	dir := t.TempDir()
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "secret"), []byte("trout"), 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "token"), []byte(pushToken), 0o600))
 	settings, err := config.Parse("both.yaml", []byte(strings.ReplaceAll(bothConfig, "DIR", dir)), gateway.Kinds)
 	require.NoError(t, err)
 	s, err := service.Open(settings, "test", slog.New(slog.DiscardHandler))

@@ -16,12 +16,13 @@ const (
 	Anyone   Role = "anyone"   // the description
 	Viewer   Role = "viewer"   // looks
 	Engineer Role = "engineer" // sees what devices sent and why it was refused
+	Sender   Role = "sender"   // sends readings, and proves its name with its token
 	Gateway  Role = "gateway"  // replicates, and proves its name with its secret
 )
 
 // route is one call of the interface, and the role it needs, which the description says
 // too. Until there are accounts, whoever reaches the address counts as an engineer; a
-// gateway always has to prove itself, which the receiver does.
+// gateway and a sender always have to prove themselves, which their receivers see to.
 type route struct {
 	method string
 	path   string
@@ -39,6 +40,7 @@ func (h handlers) routes() []route {
 		{http.MethodGet, "/api/v1/stream", Viewer, h.stream, true},
 		{http.MethodGet, "/api/v1/windows", Viewer, h.inTurn(h.windows), false},
 		{http.MethodGet, "/api/v1/readings", Viewer, h.inTurn(h.readings), false},
+		{http.MethodPost, "/api/v1/readings", Sender, h.push, false},
 		{http.MethodGet, "/api/v1/moment", Viewer, h.inTurn(h.moment), false},
 		{http.MethodGet, "/api/v1/rejects", Engineer, h.rejects, false},
 		{http.MethodGet, "/api/v1/uplinks", Viewer, h.uplinks, false},

@@ -9,6 +9,7 @@ import (
 
 	"nexocumula/internal/config"
 	"nexocumula/internal/gateway/pipeline"
+	"nexocumula/internal/gateway/push"
 	"nexocumula/internal/gateway/source"
 	"nexocumula/internal/store"
 )
@@ -133,6 +134,20 @@ func (g *Gateway) Run(ctx context.Context) error {
 		err = pipeErr
 	}
 	return err
+}
+
+// Receiver is who takes what the sender with a token brings; nil when nobody knows it.
+func (g *Gateway) Receiver(token string) (*push.Receiver, *push.Sender) {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	for _, s := range g.sources {
+		if r, ok := s.Source.(*push.Receiver); ok {
+			if sender := r.Sender(token); sender != nil {
+				return r, sender
+			}
+		}
+	}
+	return nil, nil
 }
 
 // Sources are how the sources stand, in the order of the configuration.

@@ -6,10 +6,11 @@ import (
 	"nexocumula/internal/gateway/modbus"
 	"nexocumula/internal/gateway/mqtt"
 	"nexocumula/internal/gateway/payload"
+	"nexocumula/internal/gateway/push"
 )
 
 // Kinds are the ways to collect.
-var Kinds = []config.SourceKind{mqtt.ListenerKind, mqtt.BrokerKind, modbus.Kind}
+var Kinds = []config.SourceKind{mqtt.ListenerKind, mqtt.BrokerKind, modbus.Kind, push.Kind}
 
 // KeyList is what a part of the configuration may have.
 type KeyList struct {

@@ -12,7 +12,7 @@ type seriesRow struct {
 	Wrap      float64
 	Labels    string
 	Sketch    bool
-	States    string `gorm:"not null;default:''"`
+	States    string  `gorm:"not null;default:''"`
 	Collected bool    // its readings are here, not only its summaries
 	FirstSeen int64   // oldest time of a row there ever was, as of the last seal; 0 without rows
 	LastTime  int64   // the latest value, as of the last seal; 0 without rows

@@ -43,6 +43,7 @@ var csvColumns = []string{"series", "time", "value", "unit"}
 // there is one. A time is one of RFC 3339, or seconds since 1970; empty, it is the arrival.
 func CSVRows(document []byte) (rows []Row, err error) {
 	reader := csv.NewReader(bytes.NewReader(document))
+	reader.FieldsPerRecord = -1 // a line of another number is wrong by itself
 	header, err := reader.Read()
 	if err != nil {
 		return nil, fmt.Errorf("the header cannot be read: %w", err)
@@ -72,7 +73,13 @@ func CSVRows(document []byte) (rows []Row, err error) {
 			return nil, tooMany(mostValues+1, 1)
 		}
 		line, _ := reader.FieldPos(0)
-		row := Row{Place: fmt.Sprintf("line %d", line), Name: cells[column["series"]]}
+		row := Row{Place: fmt.Sprintf("line %d", line)}
+		if len(cells) != len(header) {
+			row.Err = fmt.Errorf("%d columns, where the header has %d", len(cells), len(header))
+			rows = append(rows, row)
+			continue
+		}
+		row.Name = cells[column["series"]]
 		if i, ok := column["unit"]; ok {
 			row.Unit = cells[i]
 		}

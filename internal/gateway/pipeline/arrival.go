@@ -41,6 +41,11 @@ func (p *Pipeline) Arrive() (int64, error) {
 	return p.arrival.next(p.judge.Now()), nil
 }
 
+// FirstArrival is when a request came first: at, unless it has come before.
+func (p *Pipeline) FirstArrival(request string, at int64) (int64, error) {
+	return p.store.FirstArrival(request, at)
+}
+
 // untilSure waits while it is in doubt whether the clock is right.
 func (p *Pipeline) untilSure() error { return p.wait(p.judge.Doubt) }
 

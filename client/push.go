@@ -1,0 +1,59 @@
+package client
+
+import (
+	"context"
+	"encoding/json"
+	"io"
+	"net/http"
+)
+
+// Pushed is the answer of a post to /readings: what is on disk, and what is not.
+type Pushed struct {
+	Accepted int          `json:"accepted"`
+	Refused  int          `json:"refused"`
+	Rows     []RefusedRow `json:"rows"` // of those refused, the first 100
+}
+
+// RefusedRow is a row that does not count.
+type RefusedRow struct {
+	Place  string `json:"place"` // line of CSV, or record of SenML
+	Reason string `json:"reason"`
+}
+
+// Push sends readings as a sender with a token: form is text/csv, application/senml+json or
+// application/senml+cbor. With a key, which may be empty, the same readings sent again count
+// once. The error of a post of which nothing counts tells why; the answer then names the rows.
+func (c *Client) Push(ctx context.Context, token, form, key string, body io.Reader) (out Pushed, err error) {
+	r, err := http.NewRequestWithContext(ctx, http.MethodPost, c.base+"/api/v1/readings", body)
+	if err != nil {
+		return out, err
+	}
+	r.Header.Set("Authorization", "Bearer "+token)
+	r.Header.Set("Content-Type", form)
+	if key != "" {
+		r.Header.Set("Idempotency-Key", key)
+	}
+	answer, err := c.http.Do(r)
+	if err != nil {
+		return out, err
+	}
+	defer answer.Body.Close()
+	text, err := io.ReadAll(answer.Body)
+	if err != nil {
+		return out, err
+	}
+	var both struct {
+		Pushed
+		Error *Error `json:"error"`
+	}
+	if err := json.Unmarshal(text, &both); err != nil {
+		return out, err
+	}
+	if both.Error != nil {
+		return out, both.Error
+	}
+	if answer.StatusCode != http.StatusOK {
+		return both.Pushed, &Error{Code: "refused", Message: "none of the rows counts; the first: " + both.Rows[0].Place + ": " + both.Rows[0].Reason}
+	}
+	return both.Pushed, nil
+}

@@ -1,0 +1,77 @@
+package api
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"mime"
+	"net/http"
+	"strings"
+	"unicode/utf8"
+
+	"github.com/gin-gonic/gin"
+
+	"nexocumula/client"
+	"nexocumula/internal/gateway/push"
+)
+
+var pushForms = map[string]push.Form{
+	"text/csv": push.CSV, "application/senml+json": push.SenMLJSON, "application/senml+cbor": push.SenMLCBOR,
+}
+
+const (
+	mostRefusedTold = 100 // rows
+	longestKey      = 200
+)
+
+// push takes readings from a sender. The answer goes out when they are on disk.
+func (h handlers) push(c *gin.Context) {
+	token, _ := strings.CutPrefix(c.GetHeader("Authorization"), "Bearer ")
+	if h.Gateway == nil {
+		fail(c, http.StatusNotFound, "no_gateway", "this service collects nothing; post to a gateway")
+		return
+	}
+	receiver, sender := h.Gateway.Receiver(token)
+	if receiver == nil {
+		c.Header("WWW-Authenticate", "Bearer")
+		fail(c, http.StatusUnauthorized, "token", "no sender of an http_push source has this token; send it as Authorization: Bearer TOKEN")
+		return
+	}
+	media, _, _ := mime.ParseMediaType(c.GetHeader("Content-Type"))
+	form, ok := pushForms[media]
+	if !ok {
+		fail(c, http.StatusUnsupportedMediaType, "content_type", fmt.Sprintf("Content-Type %q is not taken; use application/senml+json, application/senml+cbor or text/csv", media))
+		return
+	}
+	key := c.GetHeader("Idempotency-Key")
+	if len(key) > longestKey || !utf8.ValidString(key) {
+		fail(c, http.StatusBadRequest, "key", fmt.Sprintf("the Idempotency-Key has %d bytes; at most %d are taken", len(key), longestKey))
+		return
+	}
+	body, err := io.ReadAll(http.MaxBytesReader(c.Writer, c.Request.Body, int64(receiver.MaxBody())))
+	if _, large := errors.AsType[*http.MaxBytesError](err); large {
+		fail(c, http.StatusRequestEntityTooLarge, "too_large", fmt.Sprintf("the body is longer than max_body allows, %d bytes; send fewer rows at a time", receiver.MaxBody()))
+		return
+	}
+	if err != nil {
+		return // the sender went away
+	}
+	outcome, err := receiver.Take(c.Request.Context(), push.Document{Sender: sender, Form: form, Body: body, Key: key})
+	if bad, ok := errors.AsType[push.Unreadable](err); ok {
+		fail(c, http.StatusUnprocessableEntity, "unreadable", bad.Error())
+		return
+	}
+	if err != nil {
+		fail(c, http.StatusServiceUnavailable, "not_stored", "the readings could not be stored now; send them again: "+err.Error())
+		return
+	}
+	answer := client.Pushed{Accepted: outcome.Accepted, Refused: len(outcome.Refused), Rows: []client.RefusedRow{}}
+	for _, r := range outcome.Refused[:min(len(outcome.Refused), mostRefusedTold)] {
+		answer.Rows = append(answer.Rows, client.RefusedRow{Place: r.Place, Reason: r.Reason})
+	}
+	status := http.StatusOK
+	if answer.Refused > 0 && answer.Accepted == 0 {
+		status = http.StatusUnprocessableEntity
+	}
+	c.JSON(status, answer)
+}

@@ -1,0 +1,163 @@
+package push
+
+import (
+	"context"
+	"crypto/sha256"
+	"crypto/subtle"
+	"fmt"
+	"strings"
+
+	"nexocumula/internal/core/reading"
+	"nexocumula/internal/core/series"
+	"nexocumula/internal/gateway/payload"
+	"nexocumula/internal/gateway/pipeline"
+	"nexocumula/internal/gateway/source"
+)
+
+// Receiver takes what senders bring.
+type Receiver struct {
+	source.Counter
+	name     string
+	settings settings
+	pipe     *pipeline.Pipeline
+}
+
+func open(name string, s settings, pipe *pipeline.Pipeline) *Receiver {
+	r := &Receiver{name: name, settings: s, pipe: pipe}
+	r.Change(func(t *source.Tally) {
+		*t = source.Tally{Name: name, Form: "http_push", Address: "/api/v1/readings"}
+	})
+	return r
+}
+
+// Run is up until ctx ends; the service's HTTP interface brings what arrives.
+func (r *Receiver) Run(ctx context.Context) error {
+	r.Up(true)
+	<-ctx.Done()
+	r.Up(false)
+	return nil
+}
+
+// Sender is who has a token; nil when nobody has.
+func (r *Receiver) Sender(token string) (found *Sender) {
+	sum := sha256.Sum256([]byte(token)) // of one length, so that comparing takes the same time
+	for i := range r.settings.senders {
+		own := sha256.Sum256([]byte(r.settings.senders[i].token))
+		if subtle.ConstantTimeCompare(sum[:], own[:]) == 1 && token != "" {
+			found = &r.settings.senders[i]
+		}
+	}
+	return found
+}
+
+// MaxBody is how long a request may be.
+func (r *Receiver) MaxBody() int { return r.settings.maxBody }
+
+// Form is how a document is written.
+type Form int
+
+// The forms.
+const (
+	CSV Form = iota
+	SenMLJSON
+	SenMLCBOR
+)
+
+// Document is what a sender brings.
+type Document struct {
+	Sender *Sender
+	Form   Form
+	Body   []byte
+	Key    string // of a request that may be sent again; "": none
+}
+
+// Outcome is what became of a document.
+type Outcome struct {
+	Accepted int
+	Refused  []Refused // in the order of the document, as far as that is known
+}
+
+// Refused is a row that does not count.
+type Refused struct{ Place, Reason string }
+
+// Unreadable is a document of which nothing can be used.
+type Unreadable struct{ error }
+
+// Take returns once the readings of a document are on disk, or will never be.
+func (r *Receiver) Take(ctx context.Context, d Document) (out Outcome, err error) {
+	rows, err := rowsOf(d)
+	if err != nil {
+		r.Failed("sender "+d.Sender.Name, err.Error())
+		return out, Unreadable{err}
+	}
+	at, err := r.pipe.Arrive()
+	if err != nil {
+		return out, err
+	}
+	if d.Key != "" {
+		if at, err = r.pipe.FirstArrival(r.name+"/"+d.Sender.Name+"/"+d.Key, at); err != nil {
+			return out, err
+		}
+	}
+	delivery := r.deliver(rows, d.Sender, at)
+	r.Arrived(len(delivery.Readings), len(delivery.Rejects))
+	sent := len(delivery.Readings)
+	early := len(delivery.Rejects)
+	done := make(chan error, 1)
+	delivery.Done = func(err error) { done <- err }
+	r.pipe.Submit(delivery)
+	select {
+	case err = <-done:
+	case <-ctx.Done():
+		return out, ctx.Err() // it may be stored all the same; the sender did not wait
+	}
+	if err != nil {
+		return out, err
+	}
+	r.Acked()
+	for _, refused := range delivery.Rejects {
+		_, place, _ := strings.Cut(refused.Place, ": ")
+		out.Refused = append(out.Refused, Refused{place, refused.Reason})
+	}
+	out.Accepted = sent - (len(delivery.Rejects) - early)
+	return out, nil
+}
+
+func rowsOf(d Document) ([]payload.Row, error) {
+	switch d.Form {
+	case SenMLJSON, SenMLCBOR:
+		return payload.SenMLRows(d.Body, d.Form == SenMLCBOR)
+	default:
+		return payload.CSVRows(d.Body)
+	}
+}
+
+// deliver makes readings of rows. What cannot be one is a reject, with its row.
+func (r *Receiver) deliver(rows []payload.Row, sender *Sender, at int64) *pipeline.Delivery {
+	d := &pipeline.Delivery{Sender: r.name + "/" + sender.Name}
+	timeless := map[string]string{} // of each series without a time: the row
+	for _, row := range rows {
+		from := &reading.Origin{Source: r.name, Place: "sender " + sender.Name + ": " + row.Place, Raw: fmt.Appendf(nil, "%s %v%s", row.Name, row.Value, row.Text)}
+		path, err := series.ParsePath(r.settings.site + "/" + row.Name)
+		switch {
+		case row.Err != nil:
+			err = row.Err
+		case err == nil && !sender.series.Match(path):
+			err = fmt.Errorf("sender %s may not send %s", sender.Name, path)
+		case err == nil && row.Relative && timeless[row.Name] != "" && row.At == 0:
+			err = fmt.Errorf("it has no time, and neither has %s of the same series; of one moment there is one reading", timeless[row.Name])
+		}
+		if err != nil {
+			d.Rejects = append(d.Rejects, from.Reject(at, err.Error()))
+			continue
+		}
+		one := reading.Reading{Path: path, Time: row.At, Value: row.Value, Text: row.Text, Unit: row.Unit, From: from}
+		if row.Relative {
+			if one.Time += at; row.At == 0 {
+				timeless[row.Name] = row.Place
+			}
+		}
+		d.Readings = append(d.Readings, one)
+	}
+	return d
+}
