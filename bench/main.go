@@ -59,6 +59,10 @@ var benches = []struct {
 	{"wear_10", wear10},
 	{"central_100", central100},
 	{"catch_up", catchUp},
+	{"decode_json", one(decodeJSON)},
+	{"decode_cbor", one(decodeCBOR)},
+	{"decode_senml", one(decodeSenML)},
+	{"decode_text", one(decodeText)},
 	{"demo_peak", demoMemory},
 }
 

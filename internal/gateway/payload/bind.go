@@ -39,6 +39,8 @@ func boundIn(places []string, find func(place string) (any, error)) (names []str
 		switch v := v.(type) {
 		case string:
 			names = append(names, v)
+		case float64:
+			names = append(names, strconv.FormatFloat(v, 'f', -1, 64))
 		case json.Number:
 			names = append(names, v.String())
 		case int64:

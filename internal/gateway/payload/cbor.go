@@ -1,9 +1,11 @@
 package payload
 
 import (
+	"errors"
 	"fmt"
 	"math"
 	"math/big"
+	"reflect"
 	"time"
 
 	"github.com/fxamacker/cbor/v2"
@@ -21,9 +23,16 @@ func (k *cborKeys) decoder(at shape.Place, f *fields) decoder {
 	return k.documents(at, f, "cbor", readCBOR)
 }
 
-// cborMode bounds what a payload can make the parser build.
-var cborMode = func() cbor.DecMode {
+// The modes bound what a payload can make the parser build. The first takes only keys that
+// are texts, as most are, and needs no other map for them.
+var (
+	cborTexts = cborMode(reflect.TypeFor[map[string]any]())
+	cborAny   = cborMode(nil)
+)
+
+func cborMode(maps reflect.Type) cbor.DecMode {
 	mode, err := cbor.DecOptions{
+		DefaultMapType:  maps,
 		MaxNestedLevels: 32, MaxArrayElements: 1 << 17, MaxMapPairs: 1 << 17, DupMapKey: cbor.DupMapKeyEnforcedAPF,
 		IntDec: cbor.IntDecConvertNone, TimeTag: cbor.DecTagOptional,
 	}.DecMode()
@@ -31,11 +40,16 @@ var cborMode = func() cbor.DecMode {
 		panic(err) // these options do not depend on anything
 	}
 	return mode
-}()
+}
 
 func readCBOR(payload []byte) (any, error) {
 	var root any
-	if err := cborMode.Unmarshal(payload, &root); err != nil {
+	err := cborTexts.Unmarshal(payload, &root)
+	if _, keys := errors.AsType[*cbor.UnmarshalTypeError](err); keys {
+		root = nil
+		err = cborAny.Unmarshal(payload, &root)
+	}
+	if err != nil {
 		return nil, fmt.Errorf("payload is not CBOR: %w", err)
 	}
 	return asJSON(root), nil
@@ -50,6 +64,14 @@ func asJSON(v any) any {
 			out[fmt.Sprint(key)] = asJSON(one)
 		}
 		return out
+	case map[string]any:
+		for key, one := range v {
+			switch one.(type) {
+			case string, float64, bool: // as they should be
+			default:
+				v[key] = asJSON(one)
+			}
+		}
 	case []any:
 		for i := range v {
 			v[i] = asJSON(v[i])

@@ -133,22 +133,28 @@ func (c clock) read(find func(place string) (any, error)) (*when, error) {
 		return nil, nil
 	}
 	out := c.like
-	for place, into := range map[string]*int64{c.time: &out.at, c.shown: &out.shown} {
-		if place == "" {
-			continue
-		}
-		v, err := find(place)
-		if err == nil {
-			*into, err = c.form(v)
-		}
-		if err != nil {
-			return nil, fmt.Errorf("the time at %s: %w", place, err)
-		}
+	var err error
+	if out.at, err = c.one(c.time, find); err != nil {
+		return nil, err
 	}
-	if c.time == c.shown {
-		out.shown = out.at
+	if c.shown != "" {
+		if out.shown, err = c.one(c.shown, find); err != nil {
+			return nil, err
+		}
 	}
 	return &out, nil
+}
+
+func (c clock) one(place string, find func(place string) (any, error)) (int64, error) {
+	v, err := find(place)
+	if err != nil {
+		return 0, fmt.Errorf("the time at %s: %w", place, err)
+	}
+	at, err := c.form(v)
+	if err != nil {
+		return 0, fmt.Errorf("the time at %s: %w", place, err)
+	}
+	return at, nil
 }
 
 func textTime(v any, such string, parse func(string) (time.Time, error)) (int64, error) {
@@ -175,11 +181,19 @@ func within(t time.Time) (int64, error) {
 
 // countedTime reads a number of units since 1970, or since a device's start, exactly.
 func countedTime(v any, form string, unit int64) (int64, error) {
-	wrong := fmt.Errorf("%s where a time in %s should be", describe(v), form)
+	at, ok := countedTimeOf(v, unit)
+	if !ok {
+		return 0, fmt.Errorf("%s where a time in %s should be", describe(v), form)
+	}
+	return at, nil
+}
+
+func countedTimeOf(v any, unit int64) (at int64, ok bool) {
 	var text string
 	switch v := v.(type) {
 	case time.Time:
-		return within(v)
+		at, err := within(v)
+		return at, err == nil
 	case json.Number:
 		text = v.String()
 	case string:
@@ -187,34 +201,34 @@ func countedTime(v any, form string, unit int64) (int64, error) {
 	case float64:
 		whole, frac := math.Modf(v)
 		if math.IsNaN(v) || math.Abs(whole) >= float64(math.MaxInt64/unit) {
-			return 0, wrong
+			return 0, false
 		}
 		nanos := math.Round(frac * float64(unit))
 		if math.Abs(whole)*float64(unit) > 1<<53 { // a float64 has no more of it than microseconds
 			nanos = 1000 * math.Round(nanos/1000)
 		}
-		return int64(whole)*unit + int64(nanos), nil
+		return int64(whole)*unit + int64(nanos), true
 	case int64:
 		if v > math.MaxInt64/unit || v < math.MinInt64/unit {
-			return 0, wrong
+			return 0, false
 		}
-		return v * unit, nil
+		return v * unit, true
 	default:
-		return 0, wrong
+		return 0, false
 	}
 	if len(text) > 40 || !numeral.MatchString(text) || strings.ContainsAny(text, "eE") && len(text) > 25 {
-		return 0, wrong
+		return 0, false
 	}
 	exact, _, err := big.ParseFloat(text, 10, 128, big.ToNearestEven)
 	if err != nil {
-		return 0, wrong
+		return 0, false
 	}
 	exact.Mul(exact, new(big.Float).SetInt64(unit)).Add(exact, big.NewFloat(math.Copysign(0.5, float64(exact.Sign()))))
 	n, _ := exact.Int64()
 	if n == math.MaxInt64 || n == math.MinInt64 {
-		return 0, wrong
+		return 0, false
 	}
-	return n, nil
+	return n, true
 }
 
 // offBy is for people how much a clock is ahead or behind.

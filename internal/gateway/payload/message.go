@@ -3,6 +3,7 @@ package payload
 import (
 	"errors"
 	"fmt"
+	"strconv"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -140,7 +141,7 @@ func (r *route) path(v value) (series.Path, error) {
 	if p := r.series[v.field]; p != "" {
 		return p, nil
 	}
-	key := fmt.Sprint(v.field, "\x00", strings.Join(v.names, "\x00"))
+	key := strconv.Itoa(v.field) + "\x00" + strings.Join(v.names, "\x00")
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	if p, ok := r.called[key]; ok {

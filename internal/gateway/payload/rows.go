@@ -26,7 +26,7 @@ type Row struct {
 
 // SenMLRows are the values of a pack, in JSON or in CBOR.
 func SenMLRows(document []byte, inCBOR bool) (rows []Row, err error) {
-	r := senmlReader{parse: readJSON, label: func(label string) string { return label }}
+	r := senmlReader{parse: readJSON}
 	if inCBOR {
 		r.parse, r.label = readCBOR, senmlLabel
 	}

@@ -7,6 +7,8 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"sync"
+	"sync/atomic"
 
 	"nexocumula/internal/config/shape"
 )
@@ -31,7 +33,7 @@ type (
 )
 
 func (k *senmlJSONKeys) decoder(at shape.Place, f *fields) decoder {
-	return k.packs(at, f, readJSON, func(label string) string { return label })
+	return k.packs(at, f, readJSON, nil)
 }
 
 // senmlLabels are CBOR's (RFC 8428, 6, table 4).
@@ -53,7 +55,7 @@ func senmlLabel(label string) string {
 
 func (k *senmlKeys) packs(at shape.Place, f *fields, parse func([]byte) (any, error), label func(string) string) decoder {
 	f.ownTimes = true
-	r := senmlReader{parse: parse, label: label}
+	r := &senmlReader{parse: parse, label: label}
 	if len(k.Values) == 0 {
 		at.Key("values").Wrong("SenML needs values:, a list of {name: its name, series: path}")
 	}
@@ -104,7 +106,9 @@ type senmlReader struct {
 	parse  func([]byte) (any, error)
 	label  func(string) string
 	fields []senmlName
-	states []bool // of each field: texts are names of states
+	known  sync.Map     // name → called, as names come again and again
+	count  atomic.Int64 // of those
+	states []bool       // of each field: texts are names of states
 }
 
 // Limits of RFC 8428.
@@ -180,46 +184,60 @@ type senmlRecord struct {
 }
 
 // senmlKnown are the labels of RFC 8428, table 1, with what each holds.
-var senmlKnown = map[string]string{
-	"bn": "text", "bt": "number", "bu": "text", "bv": "number", "bs": "number", "bver": "number",
-	"n": "text", "u": "text", "v": "number", "vs": "text", "vb": "bool", "vd": "data", "s": "number", "t": "number", "ut": "number",
+var senmlKnown = map[string]senmlType{
+	"bn": senmlText, "bt": senmlNumber, "bu": senmlText, "bv": senmlNumber, "bs": senmlNumber, "bver": senmlNumber,
+	"n": senmlText, "u": senmlText, "v": senmlNumber, "vs": senmlText, "vb": senmlBool, "vd": senmlData, "s": senmlNumber, "t": senmlNumber, "ut": senmlNumber,
 }
 
-// senmlLabelled checks the labels of a record, and what they hold.
+// senmlLabelled checks the labels of a record, and what they hold. named gives the labels of
+// another form their names in JSON; nil: they have them.
 func senmlLabelled(one any, named func(string) string) (map[string]any, error) {
-	found, ok := one.(map[string]any)
+	record, ok := one.(map[string]any)
 	if !ok {
 		return nil, fmt.Errorf("%s where an object should be", describe(one))
 	}
-	out := make(map[string]any, len(found))
-	for label, v := range found {
-		label = named(label)
+	if named != nil {
+		other := record
+		record = make(map[string]any, len(other))
+		for label, v := range other {
+			record[named(label)] = v
+		}
+	}
+	for label, v := range record {
 		wanted, known := senmlKnown[label]
 		if !known && strings.HasSuffix(label, "_") {
 			return nil, fmt.Errorf("%q must be understood (RFC 8428, 4.4), and is not", clip(label))
 		}
-		if !known {
-			continue
+		if known && !wanted.holds(v) {
+			return nil, fmt.Errorf("%s is %s where %s should be", label, describe(v), wanted)
 		}
-		switch v.(type) {
-		case string:
-			ok = wanted == "text" || wanted == "data"
-		case []byte:
-			ok = wanted == "data"
-		case bool:
-			ok = wanted == "bool"
-		case json.Number, float64, int64:
-			ok = wanted == "number"
-		default:
-			ok = false
-		}
-		if !ok {
-			return nil, fmt.Errorf("%s is %s where %s should be", label, describe(v), map[string]string{"text": "a text", "number": "a number", "bool": "true or false", "data": "data"}[wanted])
-		}
-		out[label] = v
 	}
-	return out, nil
+	return record, nil
 }
+
+// senmlType is what a label holds.
+type senmlType string
+
+func (t senmlType) holds(v any) bool {
+	switch v.(type) {
+	case string:
+		return t == senmlText || t == senmlData
+	case []byte:
+		return t == senmlData
+	case bool:
+		return t == senmlBool
+	case json.Number, float64, int64:
+		return t == senmlNumber
+	}
+	return false
+}
+
+const (
+	senmlText   senmlType = "a text"
+	senmlNumber senmlType = "a number"
+	senmlBool   senmlType = "true or false"
+	senmlData   senmlType = "data"
+)
 
 func (b *senmlBase) take(record map[string]any) error {
 	if v, ok := record["bver"]; ok {
@@ -234,13 +252,14 @@ func (b *senmlBase) take(record map[string]any) error {
 		b.unit = v
 	}
 	var err error
-	for label, into := range map[string]*float64{"bv": &b.value, "bt": &b.time} {
-		if v, ok := record[label]; ok && err == nil {
-			*into, err = numberIn(v, label)
+	if v, ok := record["bv"]; ok {
+		if b.value, err = numberIn(v, "bv"); err != nil {
+			return err
 		}
 	}
 	if v, ok := record["bt"]; ok {
 		b.timeText = v
+		b.time, err = numberIn(v, "bt")
 	}
 	return err
 }
@@ -325,11 +344,24 @@ func (b *senmlBase) when(record map[string]any) (*when, error) {
 	return &when{at: at}, err
 }
 
+// called is which field a name is of, and what it binds.
+type called struct {
+	field int
+	names []string
+}
+
 // call says which field a value of that name is of.
 func (r *senmlReader) call(v *value, name string) {
+	if known, ok := r.known.Load(name); ok {
+		v.field, v.names = known.(called).field, known.(called).names
+		return
+	}
 	for i, of := range r.fields {
 		if found := of.pattern.FindStringSubmatch(name); found != nil {
 			v.field, v.names = i, found[1:]
+			if r.count.Add(1) <= maxCalled {
+				r.known.Store(strings.Clone(name), called{v.field, v.names})
+			}
 			return
 		}
 	}
