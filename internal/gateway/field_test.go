@@ -1,0 +1,45 @@
+package gateway
+
+import (
+	"os"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"nexocumula/internal/certs/certstest"
+	"nexocumula/internal/config"
+	"nexocumula/internal/gateway/mqtt"
+)
+
+var yamlBlock = regexp.MustCompile("(?s)```yaml\n(.*?)```")
+
+func TestTheSnippetsOfTheFieldGuideAreGood(t *testing.T) {
+	dir := t.TempDir()
+	ca := certstest.New(t, dir)
+	ca.Make(t, "listener")
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "secret"), []byte("salmon run at dawn"), 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "accounts"), []byte("mast:"+mqtt.HashPassword([]byte("salmon run"))+"\n"), 0o600))
+	text, err := os.ReadFile("../../docs/field.md")
+	require.NoError(t, err)
+	used := map[string]bool{}
+	for _, block := range yamlBlock.FindAllStringSubmatch(string(text), -1) {
+		sources := strings.ReplaceAll(block[1], "/etc/nexocumula", dir)
+		s, err := config.Parse("field.yaml", []byte("data: d\ngateway:\n  site: alder-weir\n  sources:\n"+regexp.MustCompile(`(?m)^`).ReplaceAllString(sources, "    ")), Kinds)
+		require.NoError(t, err, block[1])
+		for _, one := range s.Gateway.Sources {
+			used[one.Kind] = true
+		}
+	}
+	for _, kind := range Kinds {
+		assert.True(t, used[kind.Key], "the guide shows no %s", kind.Key)
+	}
+	for _, list := range KeyLists() {
+		if form, ok := strings.CutPrefix(list.Name, "payload: "); ok && form != "number" && form != "senml_cbor" {
+			assert.Contains(t, string(text), "payload: "+form)
+		}
+	}
+}
