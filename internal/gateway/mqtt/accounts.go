@@ -36,11 +36,11 @@ type accounts struct {
 	// by a key of this process.
 	key   []byte
 	right map[string][]byte
-	turns chan struct{} // so many are computed at a time, as each takes memory
+	turns chan struct{} // one is computed at a time: each takes memory, and a flood of them must leave the other processors alone
 }
 
 func openAccounts(file string) (*accounts, error) {
-	a := &accounts{file: file, key: make([]byte, 32), right: map[string][]byte{}, turns: make(chan struct{}, 2)}
+	a := &accounts{file: file, key: make([]byte, 32), right: map[string][]byte{}, turns: make(chan struct{}, 1)}
 	_, _ = rand.Read(a.key) // never fails
 	return a, a.read()
 }

@@ -61,7 +61,7 @@ func (l *listener) OnACLCheck(cl *mqtt.Client, topic string, write bool) bool {
 	if !write {
 		return false
 	}
-	account, _ := accountOf(cl)
+	account := l.account(cl)
 	if !strings.HasPrefix(topic, forbidden) && !allows(l.settings.permissions, account, cl.ID, topic) {
 		l.reject(topic, fmt.Sprintf("device %s, account %q, may not publish here; permissions: say where it may", cl.ID, account), nil)
 		return false
@@ -88,6 +88,15 @@ func (l *listener) device(cl *mqtt.Client) *device {
 		return d.(*device)
 	}
 	return &device{}
+}
+
+// account is that of a device, also of one that has just gone.
+func (l *listener) account(cl *mqtt.Client) string {
+	if d, ok := l.devices.Load(cl); ok {
+		return d.(*device).account
+	}
+	name, _ := accountOf(cl)
+	return name
 }
 
 // over says what a device sends too much of.
@@ -129,9 +138,8 @@ func (d *device) close() {
 
 // OnWillSent takes the last will of a device in, as if it had sent it.
 func (l *listener) OnWillSent(cl *mqtt.Client, pk packets.Packet) {
-	account, _ := accountOf(cl)
 	at, err := l.pipe.Arrive()
-	if err != nil || !allows(l.settings.permissions, account, cl.ID, pk.TopicName) {
+	if err != nil || !allows(l.settings.permissions, l.account(cl), cl.ID, pk.TopicName) {
 		return
 	}
 	got := l.messages.Decode(payload.Arrived{Topic: pk.TopicName, Payload: slices.Clone(pk.Payload), At: at})

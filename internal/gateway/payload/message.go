@@ -82,6 +82,7 @@ type route struct {
 	series  []series.Path // per field of the form; "" of those whose name depends on the payload
 	reason  string        // why the topic cannot be used, when message is nil
 
+	known  *atomic.Int64 // of all routes
 	mu     sync.Mutex
 	called map[string]series.Path // by field and names that payloads bound
 }
@@ -110,7 +111,7 @@ func (m *Messages) resolve(topic string) *route {
 		for name, level := range bound {
 			bound[name] = strings.Clone(level)
 		}
-		r := &route{message: form, bound: bound}
+		r := &route{message: form, bound: bound, known: &m.known}
 		for _, f := range form.fields.all {
 			var path series.Path
 			if !f.byPayload {
@@ -130,7 +131,8 @@ func (m *Messages) resolve(topic string) *route {
 	return &route{reason: "topic matches no messages: entry; those are " + strings.Join(known, ", ")}
 }
 
-// maxCalled bounds what payloads that bind ever new names can make a route remember.
+// maxCalled bounds what payloads that bind ever new names can make one route remember; those
+// of all routes count with the topics.
 const maxCalled = 10_000
 
 // path is what a value's series is called.
@@ -157,7 +159,8 @@ func (r *route) path(v value) (series.Path, error) {
 		}
 	}
 	p, err := r.message.fields.all[v.field].series.Path(bound)
-	if err == nil && len(r.called) < maxCalled {
+	if err == nil && len(r.called) < maxCalled && r.known.Load() < maxRoutes {
+		r.known.Add(1)
 		if r.called == nil {
 			r.called = map[string]series.Path{}
 		}
