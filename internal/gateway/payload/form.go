@@ -46,14 +46,14 @@ type decoder func(payload []byte, emit func(value)) error
 
 // value is one value of a payload.
 type value struct {
-	field int      // which of the fields
-	names []string // what the payload binds, as the fields have it
-	when  *when    // nil: the payload says none
-	raw   float64
-	text  string // instead of raw: the name of a state
-	unit  string // as the payload says; "": it does not
-	err   error  // why it cannot be read
-	at    string // where it stands, for people; "": the field says it all
+	field  int      // which of the fields
+	names  []string // what the payload binds, as the fields have it
+	when   *when    // nil: the payload says none
+	raw    float64
+	text   string // instead of raw: the name of a state
+	unit   string // as the payload says; "": it does not
+	err    error  // why it cannot be read
+	record int    // of several in one payload, from 1; 0: there is one
 }
 
 // noField is the field of what stands for none of them.

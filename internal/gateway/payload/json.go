@@ -111,13 +111,12 @@ func (r *documentReader) decode(payload []byte, emit func(value)) error {
 		return err
 	}
 	for i, record := range records {
-		at := fmt.Sprintf("record %d", i+1)
 		err := r.record(root, record, func(v value) {
-			v.at = at
+			v.record = i + 1
 			emit(v)
 		})
 		if err != nil {
-			emit(value{field: noField, err: err, at: at})
+			emit(value{field: noField, err: err, record: i + 1})
 		}
 	}
 	return nil

@@ -213,7 +213,7 @@ func (m *Messages) Decode(a Arrived) (out Decoded) {
 		if err == nil {
 			out.Readings = append(out.Readings, r.reading(a, v, path, from, &out.Clock))
 		} else if len(out.Rejects) < mostRejects {
-			out.Rejects = append(out.Rejects, from.Reject(a.At, inPlace(called, v.at, err)))
+			out.Rejects = append(out.Rejects, from.Reject(a.At, inPlace(called, v.record, err)))
 		} else {
 			more++
 		}
@@ -227,7 +227,11 @@ func (m *Messages) Decode(a Arrived) (out Decoded) {
 	return out
 }
 
-func inPlace(called, at string, err error) string {
+func inPlace(called string, record int, err error) string {
+	at := ""
+	if record > 0 {
+		at = fmt.Sprintf("record %d", record)
+	}
 	for _, one := range []string{at, called} {
 		if one != "" {
 			err = fmt.Errorf("%s: %w", one, err)

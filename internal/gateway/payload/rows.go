@@ -31,7 +31,7 @@ func SenMLRows(document []byte, inCBOR bool) (rows []Row, err error) {
 		r.parse, r.label = readCBOR, senmlLabel
 	}
 	err = r.pack(document, func(v senmlRecord) {
-		rows = append(rows, Row{fmt.Sprintf("record %d", v.number), v.name, v.when.at, v.raw, v.text, v.unit, v.err, v.when.relative})
+		rows = append(rows, Row{fmt.Sprintf("record %d", v.record), v.name, v.when.at, v.raw, v.text, v.unit, v.err, v.when.relative})
 	})
 	return rows, err
 }

@@ -127,7 +127,6 @@ type senmlBase struct {
 func (r *senmlReader) decode(payload []byte, emit func(value)) error {
 	return r.pack(payload, func(record senmlRecord) {
 		v := record.value
-		v.at = fmt.Sprintf("record %d", record.number)
 		r.call(&v, record.name)
 		if v.text != "" && v.field != noField && !r.states[v.field] {
 			v.raw, v.err = numberIn(v.text, "vs")
@@ -155,18 +154,18 @@ func (r *senmlReader) pack(payload []byte, emit func(senmlRecord)) error {
 	for i, one := range records {
 		record, err := senmlLabelled(one, r.label)
 		if err == nil {
-			err = base.take(record)
+			err = base.take(&record)
 		}
 		var v senmlRecord
 		var is bool
 		if err == nil {
-			v, is, err = base.resolve(record)
+			v, is, err = base.resolve(&record)
 		}
 		if err != nil {
 			return fmt.Errorf("payload: record %d: %w", i+1, err)
 		}
 		if is {
-			v.number = i + 1
+			v.record = i + 1
 			values = append(values, v)
 		}
 	}
@@ -178,41 +177,65 @@ func (r *senmlReader) pack(payload []byte, emit func(senmlRecord)) error {
 
 // senmlRecord is a value with its whole name.
 type senmlRecord struct {
-	number int // from 1
-	name   string
+	name string
 	value
 }
 
-// senmlKnown are the labels of RFC 8428, table 1, with what each holds.
-var senmlKnown = map[string]senmlType{
-	"bn": senmlText, "bt": senmlNumber, "bu": senmlText, "bv": senmlNumber, "bs": senmlNumber, "bver": senmlNumber,
-	"n": senmlText, "u": senmlText, "v": senmlNumber, "vs": senmlText, "vb": senmlBool, "vd": senmlData, "s": senmlNumber, "t": senmlNumber, "ut": senmlNumber,
+// senmlRecordOf are the fields of a record by the place of their labels; nil where there is none.
+type senmlRecordOf [senmlPlaces]any
+
+// Places of the labels of RFC 8428, table 1.
+const (
+	labelBN = iota
+	labelBT
+	labelBU
+	labelBV
+	labelBS
+	labelBVer
+	labelN
+	labelU
+	labelV
+	labelVS
+	labelVB
+	labelVD
+	labelS
+	labelT
+	labelUT
+	senmlPlaces
+)
+
+// senmlKnown are the labels, with their places and what each holds.
+var senmlKnown = map[string]struct {
+	place int
+	of    senmlType
+}{
+	"bn": {labelBN, senmlText}, "bt": {labelBT, senmlNumber}, "bu": {labelBU, senmlText}, "bv": {labelBV, senmlNumber}, "bs": {labelBS, senmlNumber}, "bver": {labelBVer, senmlNumber},
+	"n": {labelN, senmlText}, "u": {labelU, senmlText}, "v": {labelV, senmlNumber}, "vs": {labelVS, senmlText}, "vb": {labelVB, senmlBool}, "vd": {labelVD, senmlData},
+	"s": {labelS, senmlNumber}, "t": {labelT, senmlNumber}, "ut": {labelUT, senmlNumber},
 }
 
 // senmlLabelled checks the labels of a record, and what they hold. named gives the labels of
 // another form their names in JSON; nil: they have them.
-func senmlLabelled(one any, named func(string) string) (map[string]any, error) {
+func senmlLabelled(one any, named func(string) string) (out senmlRecordOf, err error) {
 	record, ok := one.(map[string]any)
 	if !ok {
-		return nil, fmt.Errorf("%s where an object should be", describe(one))
-	}
-	if named != nil {
-		other := record
-		record = make(map[string]any, len(other))
-		for label, v := range other {
-			record[named(label)] = v
-		}
+		return out, fmt.Errorf("%s where an object should be", describe(one))
 	}
 	for label, v := range record {
-		wanted, known := senmlKnown[label]
-		if !known && strings.HasSuffix(label, "_") {
-			return nil, fmt.Errorf("%q must be understood (RFC 8428, 4.4), and is not", clip(label))
+		if named != nil {
+			label = named(label)
 		}
-		if known && !wanted.holds(v) {
-			return nil, fmt.Errorf("%s is %s where %s should be", label, describe(v), wanted)
+		wanted, known := senmlKnown[label]
+		switch {
+		case known && wanted.of.holds(v):
+			out[wanted.place] = v
+		case known:
+			return out, fmt.Errorf("%s is %s where %s should be", label, describe(v), wanted.of)
+		case strings.HasSuffix(label, "_"):
+			return out, fmt.Errorf("%q must be understood (RFC 8428, 4.4), and is not", clip(label))
 		}
 	}
-	return record, nil
+	return out, nil
 }
 
 // senmlType is what a label holds.
@@ -239,25 +262,25 @@ const (
 	senmlData   senmlType = "data"
 )
 
-func (b *senmlBase) take(record map[string]any) error {
-	if v, ok := record["bver"]; ok {
+func (b *senmlBase) take(record *senmlRecordOf) error {
+	if v := record[labelBVer]; v != nil {
 		if n, _ := numberIn(v, "bver"); n < 1 || n > senmlVersion {
 			return fmt.Errorf("its version is %v; versions up to %d are understood", n, senmlVersion)
 		}
 	}
-	if v, ok := record["bn"].(string); ok {
+	if v, ok := record[labelBN].(string); ok {
 		b.name = v
 	}
-	if v, ok := record["bu"].(string); ok {
+	if v, ok := record[labelBU].(string); ok {
 		b.unit = v
 	}
 	var err error
-	if v, ok := record["bv"]; ok {
+	if v := record[labelBV]; v != nil {
 		if b.value, err = numberIn(v, "bv"); err != nil {
 			return err
 		}
 	}
-	if v, ok := record["bt"]; ok {
+	if v := record[labelBT]; v != nil {
 		b.timeText = v
 		b.time, err = numberIn(v, "bt")
 	}
@@ -265,24 +288,24 @@ func (b *senmlBase) take(record map[string]any) error {
 }
 
 // resolve is the value of a record, if it has one.
-func (b *senmlBase) resolve(record map[string]any) (v senmlRecord, is bool, err error) {
-	text, _ := record["n"].(string)
+func (b *senmlBase) resolve(record *senmlRecordOf) (v senmlRecord, is bool, err error) {
+	text, _ := record[labelN].(string)
 	v.name = b.name + text
-	for _, label := range []string{"v", "vb", "vs", "vd"} {
-		if _, ok := record[label]; ok {
+	for _, label := range []int{labelV, labelVB, labelVS, labelVD} {
+		if record[label] != nil {
 			if is {
 				return v, false, fmt.Errorf("it has two values")
 			}
 			is = true
 		}
 	}
-	if _, sum := record["s"]; !is && !sum {
+	if !is && record[labelS] == nil {
 		return v, false, nil // base fields alone
 	}
 	if v.name == "" {
 		return v, false, fmt.Errorf("it has neither n nor a bn before it")
 	}
-	if u, ok := record["u"].(string); ok {
+	if u, ok := record[labelU].(string); ok {
 		v.unit = u
 	} else {
 		v.unit = b.unit
@@ -290,7 +313,7 @@ func (b *senmlBase) resolve(record map[string]any) (v senmlRecord, is bool, err 
 	if v.when, err = b.when(record); err != nil {
 		return v, false, err
 	}
-	if text, ok := record["vs"].(string); ok {
+	if text, ok := record[labelVS].(string); ok {
 		v.text = text
 	} else {
 		v.raw, v.err = b.number(record)
@@ -298,27 +321,25 @@ func (b *senmlBase) resolve(record map[string]any) (v senmlRecord, is bool, err 
 	return v, true, nil
 }
 
-func (b *senmlBase) number(record map[string]any) (float64, error) {
-	if v, ok := record["v"]; ok {
+func (b *senmlBase) number(record *senmlRecordOf) (float64, error) {
+	if v := record[labelV]; v != nil {
 		n, err := numberIn(v, "v")
 		return b.value + n, err
 	}
-	if v, ok := record["vb"]; ok {
+	if v := record[labelVB]; v != nil {
 		return numberIn(v, "vb")
 	}
-	for label, what := range map[string]string{"vd": "data", "s": "a sum and no value"} {
-		if _, ok := record[label]; ok {
-			return 0, fmt.Errorf("has %s where a number should be", what)
-		}
+	if record[labelVD] != nil {
+		return 0, fmt.Errorf("has data where a number should be")
 	}
-	return 0, nil
+	return 0, fmt.Errorf("has a sum and no value where a number should be")
 }
 
 // when follows RFC 8428, 4.5.3.
-func (b *senmlBase) when(record map[string]any) (*when, error) {
-	own, had := record["t"]
+func (b *senmlBase) when(record *senmlRecordOf) (*when, error) {
+	own := record[labelT]
 	seconds, exact := b.time, b.timeText
-	if had {
+	if own != nil {
 		t, err := numberIn(own, "t")
 		if err != nil {
 			return nil, err

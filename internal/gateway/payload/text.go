@@ -103,16 +103,16 @@ func (r *textReader) decode(payload []byte, emit func(value)) error {
 		parsed = append(parsed, columns)
 	}
 	for i, columns := range parsed {
-		at := ""
+		number := 0
 		if len(parsed) > 1 {
-			at = fmt.Sprintf("record %d", i+1)
+			number = i + 1
 		}
 		err := r.record(columns, func(v value) {
-			v.at = at
+			v.record = number
 			emit(v)
 		})
 		if err != nil {
-			emit(value{field: noField, err: err, at: at})
+			emit(value{field: noField, err: err, record: number})
 		}
 	}
 	return nil
