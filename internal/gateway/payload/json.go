@@ -162,6 +162,12 @@ func (r *documentReader) record(root, record any, emit func(value)) error {
 
 func (r *documentReader) members(like value, of jsonField, found any, emit func(value)) {
 	object, ok := found.(map[string]any)
+	if other, is := found.(map[any]any); is {
+		object, ok = make(map[string]any, len(other)), true
+		for key, member := range other {
+			object[fmt.Sprint(key)] = plainValue(member)
+		}
+	}
 	if !ok {
 		like.err = fmt.Errorf("payload has %s at %s where an object should be", describe(found), of.text)
 		emit(like)
@@ -227,10 +233,13 @@ func (p pointer) in(document any) (any, error) {
 		switch at := document.(type) {
 		case map[string]any:
 			document, ok = at[token]
+		case map[any]any: // of CBOR
+			document, ok = keyed(at, token)
+			document = plainValue(document)
 		case []any:
 			i, err := strconv.Atoi(token)
 			if ok = err == nil && i >= 0 && i < len(at) && (token == "0" || token[0] > '0'); ok {
-				document = at[i]
+				document = plainValue(at[i])
 			}
 		}
 		if !ok {

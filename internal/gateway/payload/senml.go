@@ -218,6 +218,12 @@ var senmlKnown = map[string]struct {
 // another form their names in JSON; nil: they have them.
 func senmlLabelled(one any, named func(string) string) (out senmlRecordOf, err error) {
 	record, ok := one.(map[string]any)
+	if other, is := one.(map[any]any); is {
+		record, ok = make(map[string]any, len(other)), true
+		for label, v := range other {
+			record[fmt.Sprint(label)] = plainValue(v)
+		}
+	}
 	if !ok {
 		return out, fmt.Errorf("%s where an object should be", describe(one))
 	}
