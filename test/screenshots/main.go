@@ -179,6 +179,7 @@ func (s *studio) commands() error {
 		{"cli-readings", "stony-beck", []string{"readings", "stony-beck/raceway-4/oxygen", "--last", "90s"}},
 		{"cli-moment", "central", []string{"moment", "long-mere/+/oxygen", time.Now().UTC().Add(-5 * time.Hour).Truncate(time.Minute).Format(time.RFC3339)}},
 		{"cli-rejects", "stony-beck", []string{"rejects"}},
+		{"cli-keys", "stony-beck", []string{"keys", "text"}},
 	} {
 		if err := s.command(c.name, c.service, c.args...); err != nil {
 			return err

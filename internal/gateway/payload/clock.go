@@ -21,7 +21,7 @@ type timeKeys struct {
 	TimeZone  string `yaml:"time_zone" is:"UTC" says:"of a layout that says none itself, such as Europe/Berlin"`
 	Clock     string `yaml:"clock" says:"where the payload says what the device's clock showed as it was sent"`
 	Tolerance string `yaml:"clock_tolerance" is:"1m" says:"by how much that may differ from the arrival before it is reported"`
-	Correct   bool   `yaml:"correct_clock" is:"false" says:"true moves the times of such a payload by what its clock is off; the origin keeps the device's own"`
+	Correct   bool   `yaml:"correct_clock" is:"false" says:"true moves the times of such a payload by what its clock is off"`
 }
 
 // when is what a payload says of its time.
