@@ -99,6 +99,7 @@ type fields struct {
 	site     string
 	topic    []string // names that the topic binds
 	payload  []string // and those that the payload does
+	ever     []string // those of all fields together
 	all      []field
 	ownTimes bool // the payload says when it was measured
 }
@@ -118,8 +119,12 @@ func (f *fields) bind(at shape.Place, names ...string) {
 			at.Wrong("{%s} is bound twice: the topic or another key binds it too", name)
 		}
 		f.payload = append(f.payload, name)
+		f.ever = append(f.ever, name)
 	}
 }
+
+// bound are all names that topic and payload bind.
+func (f *fields) bound() []string { return slices.Concat(f.topic, f.ever) }
 
 // add checks a field and returns its number.
 func (f *fields) add(at shape.Place, k fieldKeys) int {

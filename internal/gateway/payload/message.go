@@ -16,8 +16,9 @@ import (
 
 // messageKeys are what all messages have, whatever their form.
 type messageKeys struct {
-	Topic   string `yaml:"topic" is:"required" says:"levels may be {name} (any one, for use in series), +, or # at the end"`
-	Payload string `yaml:"payload" is:"number" says:"how it is written; each form has keys of its own"`
+	Topic   string            `yaml:"topic" is:"required" says:"levels may be {name} (any one, for use in series), +, or # at the end"`
+	Lookup  map[string]string `yaml:"lookup" says:"for {name}s that are codes, such as station: stations.csv: a CSV file with a line code,name for each; what is not in it is rejected"`
+	Payload string            `yaml:"payload" is:"number" says:"how it is written; each form has keys of its own"`
 }
 
 // Message says how messages of a topic become readings.
@@ -25,6 +26,7 @@ type Message struct {
 	Topic  Topic
 	decode decoder
 	fields fields
+	lookup map[string]lookup // by name
 }
 
 // ReadMessages checks the messages of a source; the first that matches a topic counts.
@@ -53,6 +55,7 @@ func readMessage(part shape.Part, site string) Message {
 	m := Message{Topic: shape.Parsed(part.Key("topic"), raw.Topic, ParseTopic)}
 	m.fields = fields{site: site, topic: m.Topic.Names()}
 	m.decode = keys.decoder(part.Place, &m.fields)
+	m.lookup = readLookups(part.Key("lookup"), raw.Lookup, m.fields.bound())
 	return m
 }
 
@@ -116,7 +119,7 @@ func (m *Messages) resolve(topic string) *route {
 			var path series.Path
 			if !f.byPayload {
 				var err error
-				if path, err = f.series.Path(bound); err != nil {
+				if path, err = form.path(f.series, bound); err != nil {
 					return &route{reason: fmt.Sprintf("topic cannot be made a series: %v", err)}
 				}
 			}
@@ -158,7 +161,7 @@ func (r *route) path(v value) (series.Path, error) {
 			bound[name] = strings.Clone(v.names[i])
 		}
 	}
-	p, err := r.message.fields.all[v.field].series.Path(bound)
+	p, err := r.message.path(r.message.fields.all[v.field].series, bound)
 	if err == nil && len(r.called) < maxCalled && r.known.Load() < maxRoutes {
 		r.known.Add(1)
 		if r.called == nil {
