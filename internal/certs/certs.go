@@ -10,7 +10,7 @@ import (
 	"sync"
 	"time"
 
-	"nexocumula/internal/config/shape"
+	"nexocumula/internal/secret"
 )
 
 // Files are where certificates are; "" is none.
@@ -74,7 +74,7 @@ func (h *Holder) read() error {
 		}
 	}
 	if h.files.Cert != "" {
-		if err := shape.OnlyOwner(h.files.Key); err != nil {
+		if err := secret.OnlyOwner(h.files.Key); err != nil {
 			return err
 		}
 		pair, err := tls.LoadX509KeyPair(h.files.Cert, h.files.Key)

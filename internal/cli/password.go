@@ -13,7 +13,7 @@ import (
 	"github.com/urfave/cli/v3"
 	"golang.org/x/term"
 
-	"nexocumula/internal/gateway/mqtt"
+	"nexocumula/internal/secret"
 )
 
 func passwordCommand() *cli.Command {
@@ -30,7 +30,7 @@ func passwordCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			fmt.Fprintf(cmd.Root().Writer, "%s:%s\n", name, mqtt.HashPassword(password))
+			fmt.Fprintf(cmd.Root().Writer, "%s:%s\n", name, secret.HashPassword(password))
 			return nil
 		},
 	}

@@ -12,7 +12,7 @@ import (
 
 	"nexocumula/internal/certs/certstest"
 	"nexocumula/internal/config"
-	"nexocumula/internal/gateway/mqtt"
+	"nexocumula/internal/secret"
 )
 
 var yamlBlock = regexp.MustCompile("(?s)```yaml\n(.*?)```")
@@ -22,7 +22,7 @@ func TestTheSnippetsOfTheFieldGuideAreGood(t *testing.T) {
 	ca := certstest.New(t, dir)
 	ca.Make(t, "listener")
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "secret"), []byte("salmon run at dawn"), 0o600))
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "accounts"), []byte("mast:"+mqtt.HashPassword([]byte("salmon run"))+"\n"), 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "accounts"), []byte("mast:"+secret.HashPassword([]byte("salmon run"))+"\n"), 0o600))
 	text, err := os.ReadFile("../../docs/field.md")
 	require.NoError(t, err)
 	used := map[string]bool{}

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"nexocumula/internal/core/span"
+	"nexocumula/internal/secret"
 )
 
 // Place is where something stands in a file, or should stand. What is wrong there is
@@ -119,21 +120,9 @@ func (p Place) Private(file string) string {
 	case strings.TrimSpace(string(text)) == "":
 		p.Wrong("the file %s is empty where a secret should be", file)
 	default:
-		if err := OnlyOwner(file); err != nil {
+		if err := secret.OnlyOwner(file); err != nil {
 			p.Wrong("%v", err)
 		}
 	}
 	return strings.TrimSpace(string(text))
-}
-
-// OnlyOwner refuses a file with a secret that everybody on this machine may read.
-func OnlyOwner(file string) error {
-	about, err := os.Stat(file)
-	if err != nil {
-		return err
-	}
-	if mode := about.Mode().Perm(); mode&0o007 != 0 {
-		return fmt.Errorf("everybody on this machine may read or write %s (mode %04o), which holds a secret; run chmod 640 %s, or 600", file, mode, file)
-	}
-	return nil
 }

@@ -12,6 +12,15 @@ type Linear struct {
 	Offset float64
 }
 
+// NewLinear is a scale, 1 when there is none, and an offset.
+func NewLinear(scale *float64, offset float64) Linear {
+	l := Linear{Scale: 1, Offset: offset}
+	if scale != nil {
+		l.Scale = *scale
+	}
+	return l
+}
+
 // Identity changes nothing.
 var Identity = Linear{Scale: 1}
 

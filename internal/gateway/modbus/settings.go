@@ -113,11 +113,8 @@ func (raw registerKeys) check(at shape.Place, site string, device deviceKeys) re
 		table:     table(raw.Table),
 		order:     order{lowFirst(at.Key("word_order"), raw.WordOrder, device.WordOrder), lowFirst(at.Key("byte_order"), raw.ByteOrder, device.ByteOrder)},
 		series:    shape.Parsed(at.Key("series"), site+"/"+raw.Series, series.ParsePath),
-		calibrate: calibrate.Linear{Scale: 1, Offset: raw.Offset},
+		calibrate: calibrate.NewLinear(raw.Scale, raw.Offset),
 		none:      raw.NotAvailable,
-	}
-	if raw.Scale != nil {
-		out.calibrate.Scale = *raw.Scale
 	}
 	switch out.table {
 	case coil, discrete:

@@ -6,19 +6,12 @@ import (
 	"crypto/hmac"
 	"crypto/rand"
 	"crypto/sha256"
-	"crypto/subtle"
-	"encoding/base64"
-	"errors"
 	"fmt"
+	"nexocumula/internal/secret"
 	"os"
 	"strings"
 	"sync"
 	"time"
-
-	"golang.org/x/crypto/argon2"
-	"golang.org/x/crypto/bcrypt"
-
-	"nexocumula/internal/config/shape"
 )
 
 // accounts are names and hashes of passwords from a file, a line each: name:hash. It is
@@ -48,7 +41,7 @@ func openAccounts(file string) (*accounts, error) {
 func (a *accounts) read() error {
 	about, err := os.Stat(a.file)
 	if err == nil {
-		err = shape.OnlyOwner(a.file)
+		err = secret.OnlyOwner(a.file)
 	}
 	if err != nil {
 		return err
@@ -68,7 +61,7 @@ func (a *accounts) read() error {
 		if !ok || name == "" {
 			return fmt.Errorf("%s:%d: write name:hash, as nexocumula password makes it", a.file, n)
 		}
-		if _, err := parseHash(hash); err != nil {
+		if err := secret.CheckHash(hash); err != nil {
 			return fmt.Errorf("%s:%d: account %s: %w", a.file, n, name, err)
 		}
 		if _, twice := hashes[name]; twice {
@@ -116,7 +109,7 @@ func (a *accounts) let(name string, password []byte) bool {
 		hash = nobody
 	}
 	a.turns <- struct{}{}
-	right := matches(hash, password)
+	right := secret.Matches(hash, password)
 	<-a.turns
 	if right = right && known; right {
 		a.mu.Lock()
@@ -133,63 +126,4 @@ func (a *accounts) problem() error {
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	return a.trouble
-}
-
-// Source of the parameters: RFC 9106 allows any; these are the second of OWASP's for argon2id.
-const (
-	argonTime, argonMemory, argonLanes = 2, 19 * 1024, 1 // passes, KiB
-	mostArgonMemory                    = 256 * 1024
-)
-
-// HashPassword is the hash of a password as an account's line has it: argon2id, in the PHC
-// string format.
-func HashPassword(password []byte) string {
-	salt := make([]byte, 16)
-	_, _ = rand.Read(salt) // never fails
-	sum := argon2.IDKey(password, salt, argonTime, argonMemory, argonLanes, 32)
-	text := base64.RawStdEncoding.EncodeToString
-	return fmt.Sprintf("$argon2id$v=%d$m=%d,t=%d,p=%d$%s$%s", argon2.Version, argonMemory, argonTime, argonLanes, text(salt), text(sum))
-}
-
-type argonHash struct {
-	memory, time uint32
-	lanes        uint8
-	salt, sum    []byte
-}
-
-// parseHash reads a hash; nil is one of bcrypt.
-func parseHash(hash string) (*argonHash, error) {
-	if strings.HasPrefix(hash, "$2") {
-		_, err := bcrypt.Cost([]byte(hash))
-		return nil, err
-	}
-	parts := strings.Split(hash, "$")
-	if len(parts) != 6 || parts[1] != "argon2id" {
-		return nil, errors.New("the hash is neither of argon2id ($argon2id$…) nor of bcrypt ($2…)")
-	}
-	var h argonHash
-	var version int
-	_, err := fmt.Sscanf(parts[2]+" "+parts[3], "v=%d m=%d,t=%d,p=%d", &version, &h.memory, &h.time, &h.lanes)
-	if err == nil {
-		h.salt, err = base64.RawStdEncoding.DecodeString(parts[4])
-	}
-	if err == nil {
-		h.sum, err = base64.RawStdEncoding.DecodeString(parts[5])
-	}
-	if err != nil || version != argon2.Version || h.memory < 8 || h.memory > mostArgonMemory || h.time < 1 || h.time > 100 || h.lanes < 1 || len(h.salt) < 8 || len(h.sum) < 16 {
-		return nil, errors.New("the argon2id hash is cut off, or has parameters that are not possible")
-	}
-	return &h, nil
-}
-
-func matches(hash string, password []byte) bool {
-	h, err := parseHash(hash)
-	if err != nil {
-		return false
-	}
-	if h == nil {
-		return bcrypt.CompareHashAndPassword([]byte(hash), password) == nil
-	}
-	sum := argon2.IDKey(password, h.salt, h.time, h.memory, h.lanes, uint32(len(h.sum)))
-	return subtle.ConstantTimeCompare(sum, h.sum) == 1
 }

@@ -44,7 +44,7 @@ func (l *listener) OnConnectAuthenticate(cl *mqtt.Client, pk packets.Packet) boo
 			return false
 		}
 	}
-	if other, ok := l.server.Clients.Get(cl.ID); ok && l.guarded() {
+	if other, ok := l.server.Clients.Get(cl.ID); ok && l.hasAccounts() {
 		if before, _ := accountOf(other); before != name {
 			l.Failed("device "+cl.ID, fmt.Sprintf("turned away from %s: account %q uses the client id of account %q", cl.Net.Remote, name, before))
 			return false
@@ -53,8 +53,8 @@ func (l *listener) OnConnectAuthenticate(cl *mqtt.Client, pk packets.Packet) boo
 	return true
 }
 
-// guarded reports whether devices have accounts.
-func (l *listener) guarded() bool { return l.settings.accounts != nil || l.settings.needCert }
+// hasAccounts reports whether devices have accounts.
+func (l *listener) hasAccounts() bool { return l.settings.accounts != nil || l.settings.needCert }
 
 // OnACLCheck lets devices publish where they may, and not subscribe.
 func (l *listener) OnACLCheck(cl *mqtt.Client, topic string, write bool) bool {

@@ -128,7 +128,7 @@ func (f *fields) bound() []string { return slices.Concat(f.topic, f.ever) }
 
 // add checks a field and returns its number.
 func (f *fields) add(at shape.Place, k fieldKeys) int {
-	out := field{calibrate: linear(k.Scale, k.Offset), names: slices.Clone(f.payload), state: k.State}
+	out := field{calibrate: calibrate.NewLinear(k.Scale, k.Offset), names: slices.Clone(f.payload), state: k.State}
 	template := shape.Parsed(at.Key("series"), k.Series, func(text string) (Template, error) {
 		return ParseTemplate(text, slices.Concat(f.topic, f.payload))
 	})
@@ -146,12 +146,4 @@ func tooMany(records, fields int) error {
 		return fmt.Errorf("payload holds %d records of %d value(s); at most %d values are taken from one message", records, fields, mostValues)
 	}
 	return nil
-}
-
-func linear(scale *float64, offset float64) calibrate.Curve {
-	l := calibrate.Linear{Scale: 1, Offset: offset}
-	if scale != nil {
-		l.Scale = *scale
-	}
-	return l
 }
