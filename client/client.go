@@ -46,6 +46,15 @@ func (c *Client) Rejects(ctx context.Context, source string, limit int) (Rejects
 	return get[Rejects](ctx, c, "rejects", values("source", source, "limit", strconv.Itoa(limit)))
 }
 
+// ReadSource has a source read now, only a group of it when that is not empty, and waits.
+func (c *Client) ReadSource(ctx context.Context, source, group string) (out SourceRead, err error) {
+	resp, err := c.send(ctx, http.MethodPost, "sources/"+url.PathEscape(source)+"/read", values("group", group))
+	if err != nil {
+		return out, err
+	}
+	return decoded[SourceRead](c, resp)
+}
+
 // Uplinks calls /uplinks.
 func (c *Client) Uplinks(ctx context.Context) (Uplinks, error) {
 	return get[Uplinks](ctx, c, "uplinks", nil)
@@ -96,7 +105,11 @@ func selected(selector string, labels []string) url.Values {
 }
 
 func (c *Client) do(ctx context.Context, call string, query url.Values) (*http.Response, error) {
-	req, err := http.NewRequestWithContext(ctx, http.MethodGet, c.base+"/api/v1/"+call+"?"+query.Encode(), nil)
+	return c.send(ctx, http.MethodGet, call, query)
+}
+
+func (c *Client) send(ctx context.Context, method, call string, query url.Values) (*http.Response, error) {
+	req, err := http.NewRequestWithContext(ctx, method, c.base+"/api/v1/"+call+"?"+query.Encode(), nil)
 	if err != nil {
 		return nil, fmt.Errorf("address %q: %w", c.base, err)
 	}
@@ -136,6 +149,10 @@ func get[T any](ctx context.Context, c *Client, call string, query url.Values) (
 	if err != nil {
 		return out, err
 	}
+	return decoded[T](c, resp)
+}
+
+func decoded[T any](c *Client, resp *http.Response) (out T, err error) {
 	defer resp.Body.Close()
 	if err := json.NewDecoder(resp.Body).Decode(&out); err != nil {
 		return out, fmt.Errorf("reading the answer of %s: %w", c.base, err)

@@ -242,6 +242,35 @@ type Source struct {
 	LastError string     `json:"last_error"`
 	Absent    []string   `json:"absent"` // units behind it that do not answer
 	Faults    []Fault    `json:"faults"` // by place, those of the last hour
+	Line      *Line      `json:"line"`   // of a source that asks devices
+}
+
+// Line is how a line is used that devices are asked on.
+type Line struct {
+	Busy         float64           `json:"busy"`          // share of the last minute
+	AnswerHalf   float64           `json:"answer_half"`   // seconds; half of the recent answers came within
+	AnswerNearly float64           `json:"answer_nearly"` // seconds; 99 of 100 came within
+	Requests     uint64            `json:"requests"`
+	Timeouts     uint64            `json:"timeouts"`
+	Garbled      uint64            `json:"garbled"`    // answers with a wrong checksum, or that were none
+	Exceptions   map[string]uint64 `json:"exceptions"` // by the protocol's name
+	Groups       []LineGroup       `json:"groups"`
+	Learned      []string          `json:"learned"` // what the devices refuse
+}
+
+// LineGroup is how a schedule is kept.
+type LineGroup struct {
+	Name    string  `json:"name"`
+	Every   float64 `json:"every"`   // seconds; 0: on demand
+	Late    float64 `json:"late"`    // seconds; 99 of 100 units were read this long after its points, or earlier
+	Skipped uint64  `json:"skipped"` // points at which a unit was not read
+}
+
+// SourceRead is what came of reading a source on demand.
+type SourceRead struct {
+	Readings int      `json:"readings"`
+	Rejects  int      `json:"rejects"`
+	Failed   []string `json:"failed"` // places with what went wrong there
 }
 
 // Fault is what goes wrong at one place of a source.

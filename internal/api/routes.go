@@ -2,6 +2,7 @@ package api
 
 import (
 	"net/http"
+	"regexp"
 
 	"github.com/gin-gonic/gin"
 
@@ -41,6 +42,7 @@ func (h handlers) routes() []route {
 		{http.MethodGet, "/api/v1/windows", Viewer, h.inTurn(h.windows), false},
 		{http.MethodGet, "/api/v1/readings", Viewer, h.inTurn(h.readings), false},
 		{http.MethodPost, "/api/v1/readings", Sender, h.push, false},
+		{http.MethodPost, "/api/v1/sources/:source/read", Engineer, h.readSource, false},
 		{http.MethodGet, "/api/v1/moment", Viewer, h.inTurn(h.moment), false},
 		{http.MethodGet, "/api/v1/rejects", Engineer, h.rejects, false},
 		{http.MethodGet, "/api/v1/uplinks", Viewer, h.uplinks, false},
@@ -49,11 +51,14 @@ func (h handlers) routes() []route {
 	}
 }
 
-// Roles is the role that each call needs, by method and path.
+// inBraces finds what the description has in braces.
+var inBraces = regexp.MustCompile(`:(\w+)`)
+
+// Roles is the role that each call needs, by method and path as the description has it.
 func Roles() map[string]Role {
 	out := map[string]Role{}
 	for _, r := range (handlers{}).routes() {
-		out[r.method+" "+r.path] = r.role
+		out[r.method+" "+inBraces.ReplaceAllString(r.path, "{$1}")] = r.role
 	}
 	return out
 }

@@ -102,6 +102,10 @@ func (h *Holder) current() (*x509.CertPool, *tls.Certificate) {
 	return h.pool, h.cert
 }
 
+// Parts are what the files hold, or held when they last could be used, for a library that
+// makes its own connections; nil is none.
+func (h *Holder) Parts() (*x509.CertPool, *tls.Certificate) { return h.current() }
+
 // Trouble is why the files as they are now cannot be used, so that those before still
 // count; nil when all is well.
 func (h *Holder) Trouble() error {

@@ -124,9 +124,9 @@ func TestAllMistakesAreNamedAtOnce(t *testing.T) {
 		`f.yaml:4:3: gateway: key "colour" is not known here; known are pace, series, site, sources, uplinks`,
 		`f.yaml:8:9: gateway.sources[0].modbus: key "adress" is not known here; did you mean address?`,
 		`f.yaml:8:9: gateway.sources[0].modbus.address: "" is not the address of a device`,
+		`f.yaml:8:9: gateway.sources[0].modbus: nothing is to be read`,
 		`f.yaml:9:15: gateway.sources[0].modbus.unit: one is not a whole number`,
 		`f.yaml:10:20: gateway.sources[0].modbus.registers: a list belongs here`,
-		`f.yaml:10:20: gateway.sources[0].modbus.registers: 0 registers`,
 		`f.yaml:11:12: gateway.uplinks: a list belongs here`,
 		`f.yaml:12:9: listen: text belongs here`,
 	} {

@@ -150,6 +150,21 @@ func (g *Gateway) Receiver(token string) (*push.Receiver, *push.Sender) {
 	return nil, nil
 }
 
+// Reader is the source of a name that can be asked to read now; nil when there is none. What
+// there is comes as names.
+func (g *Gateway) Reader(name string) (found source.Reader, names []string) {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	for _, s := range g.sources {
+		if r, ok := s.Source.(source.Reader); ok {
+			if names = append(names, s.Tally().Name); names[len(names)-1] == name {
+				found = r
+			}
+		}
+	}
+	return found, names
+}
+
 // Sources are how the sources stand, in the order of the configuration.
 func (g *Gateway) Sources() []source.Tally {
 	g.mu.Lock()

@@ -24,6 +24,7 @@ func KeyLists() (out []KeyList) {
 	for _, k := range Kinds {
 		out = append(out, KeyList{k.Key, k.Says, shape.Keys(k.Shape())})
 	}
+	out = append(out, KeyList{"modbus description", "a file of its own that describes a device: YAML with these keys, or CSV with those of registers", modbus.DescriptionKeys()})
 	out = append(out, KeyList{"messages", "which topics become which series; the first that matches counts", payload.MessageKeys()})
 	for _, f := range payload.Forms() {
 		out = append(out, KeyList{"payload: " + f.Name, f.Says, f.Keys})

@@ -26,6 +26,14 @@ func (s *Store) State(name string) ([]byte, error) {
 	return rows[0].Payload, nil
 }
 
+// PutState writes the named record.
+func (s *Store) PutState(name string, payload []byte) error {
+	if err := put(s.db, &stateRow{Name: name, Payload: payload}); err != nil {
+		return fmt.Errorf("writing state %s: %w", name, err)
+	}
+	return nil
+}
+
 // identity is a random name of the store, made once. Writing it, or when it was last
 // opened, also makes sure that there is a write-ahead log from now on.
 func (s *Store) identity() (string, error) {

@@ -46,14 +46,36 @@ type File struct {
 	tree     *ast.File
 	anchors  map[string]ast.Node
 	problems Problems
+	included []*File // by what stands in this one
 }
 
 // Err is all that is wrong, or nil.
 func (f *File) Err() error {
-	if len(f.problems) == 0 {
-		return nil
+	if all := f.all(); len(all) > 0 {
+		return all
 	}
-	return f.problems.inOrder()
+	return nil
+}
+
+func (f *File) all() Problems {
+	out := f.problems.inOrder()
+	for _, one := range f.included {
+		out = append(out, one.all()...)
+	}
+	return out
+}
+
+// Include reads another file, whose mistakes count among those of this one.
+func (p Place) Include(name string, text []byte, into any) (Place, bool) {
+	f, at, err := Read(name, text, into)
+	if err != nil {
+		f = &File{name: name}
+		if !errors.As(err, &f.problems) {
+			f.problems = Problems{{File: name, Line: 1, Column: 1, Text: err.Error()}}
+		}
+	}
+	p.file.included = append(p.file.included, f)
+	return at, err == nil
 }
 
 // reportAt notes a problem of a node.

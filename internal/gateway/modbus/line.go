@@ -3,8 +3,7 @@ package modbus
 import (
 	"context"
 	"errors"
-	"io"
-	"log"
+	"os"
 	"slices"
 	"time"
 
@@ -13,39 +12,37 @@ import (
 
 // line is one connection that units answer on. It is opened when it is needed.
 type line struct {
-	client *modbus.ModbusClient
-	open   bool
+	address address
+	client  *modbus.ModbusClient
+	waits   time.Duration // how long the client waits for answers
 }
 
-func newLine(address string, timeout time.Duration) (*line, error) {
-	client, err := modbus.NewClient(&modbus.ClientConfiguration{URL: address, Timeout: timeout, Logger: log.New(io.Discard, "", 0)})
-	return &line{client: client}, err
+// request is one, to one unit.
+type request struct {
+	unit         uint8
+	table        table
+	first, count int
 }
 
-// ask is the words of a read; bits come as words of 0 and 1. A connection that the
+// ask is the words of an answer; bits come as words of 0 and 1. A connection that the
 // device has closed since the last time, as many do when nothing happens, is opened again
-// and the question asked once more.
-func (l *line) ask(ctx context.Context, r read) ([]uint16, error) {
-	reused := l.open
-	if err := l.connect(); err != nil {
-		return nil, &noLine{err}
+// and the question asked once more; so it is when an answer was garbled.
+func (l *line) ask(ctx context.Context, r request, wait time.Duration) (words []uint16, err error) {
+	reused := l.client != nil && l.waits == wait
+	for range 2 {
+		if err := l.connect(wait); err != nil {
+			return nil, &noLine{err}
+		}
+		words, err = l.request(r)
+		if err == nil || isException(err) {
+			return words, err
+		}
+		l.close() // whatever still comes could be taken for the answer to another question
+		if ctx.Err() != nil || isTimeout(err) || !reused && !isGarbled(err) {
+			break
+		}
 	}
-	words, err := l.request(r)
-	if err == nil || isException(err) {
-		return words, err
-	}
-	l.close() // whatever still comes could be taken for the answer to another question
-	if !reused || isTimeout(err) || ctx.Err() != nil {
-		return nil, err
-	}
-	if err := l.connect(); err != nil {
-		return nil, &noLine{err}
-	}
-	words, err = l.request(r)
-	if err != nil && !isException(err) {
-		l.close()
-	}
-	return words, err
+	return nil, err
 }
 
 // noLine says that there is no connection, so that no unit can be asked.
@@ -53,39 +50,45 @@ type noLine struct{ error }
 
 func (n *noLine) Unwrap() error { return n.error }
 
-func (l *line) connect() error {
-	if l.open {
+func (l *line) connect(wait time.Duration) error {
+	if l.client != nil && l.waits == wait {
 		return nil
 	}
-	if err := l.client.Open(); err != nil {
+	l.close()
+	client, err := l.address.client(wait)
+	if err != nil {
 		return err
 	}
-	l.open = true
+	if err := client.Open(); err != nil {
+		return err
+	}
+	l.client, l.waits = client, wait
 	return nil
 }
 
 func (l *line) close() {
-	if l.open {
+	if l.client != nil {
 		_ = l.client.Close() // nothing is written over it
-		l.open = false
+		l.client = nil
 	}
 }
 
-func (l *line) request(r read) ([]uint16, error) {
+func (l *line) request(r request) ([]uint16, error) {
 	if err := l.client.SetUnitId(r.unit); err != nil {
 		return nil, err
 	}
+	first, count := uint16(r.first), uint16(r.count)
 	switch r.table {
 	case coil:
-		bits, err := l.client.ReadCoils(r.address, r.count)
+		bits, err := l.client.ReadCoils(first, count)
 		return bitWords(bits), err
 	case discrete:
-		bits, err := l.client.ReadDiscreteInputs(r.address, r.count)
+		bits, err := l.client.ReadDiscreteInputs(first, count)
 		return bitWords(bits), err
 	case input:
-		return l.client.ReadRegisters(r.address, r.count, modbus.INPUT_REGISTER)
+		return l.client.ReadRegisters(first, count, modbus.INPUT_REGISTER)
 	default:
-		return l.client.ReadRegisters(r.address, r.count, modbus.HOLDING_REGISTER)
+		return l.client.ReadRegisters(first, count, modbus.HOLDING_REGISTER)
 	}
 }
 
@@ -104,21 +107,41 @@ var exceptions = []error{
 	modbus.ErrAcknowledge, modbus.ErrServerDeviceBusy, modbus.ErrMemoryParityError, modbus.ErrGWPathUnavailable, modbus.ErrGWTargetFailedToRespond,
 }
 
-// isException reports whether an answer came, and it was no.
-func isException(err error) bool {
-	return slices.ContainsFunc(exceptions, func(exception error) bool { return errors.Is(err, exception) })
+func isOf(err error, these ...error) bool {
+	return slices.ContainsFunc(these, func(one error) bool { return errors.Is(err, one) })
 }
+
+// isException reports whether an answer came, and it was no.
+func isException(err error) bool { return isOf(err, exceptions...) }
 
 // isAbsent reports whether a serial gateway answered in place of a unit that does not
 // (Modbus Application Protocol 1.1b3, 7: exceptions 0x0A and 0x0B).
 func isAbsent(err error) bool {
-	return errors.Is(err, modbus.ErrGWPathUnavailable) || errors.Is(err, modbus.ErrGWTargetFailedToRespond)
+	return isOf(err, modbus.ErrGWPathUnavailable, modbus.ErrGWTargetFailedToRespond)
 }
 
-// isTooMuch reports whether the device refuses what was asked for as a whole, be it too
-// much at once or an address it does not have. Devices disagree which exception that is.
-func isTooMuch(err error) bool {
-	return errors.Is(err, modbus.ErrIllegalDataAddress) || errors.Is(err, modbus.ErrIllegalDataValue)
+// isRefusal reports whether the device refuses what was asked for, be it too much at once,
+// an address it does not have, or a table. Devices disagree which exception that is.
+func isRefusal(err error) bool {
+	return isOf(err, modbus.ErrIllegalDataAddress, modbus.ErrIllegalDataValue, modbus.ErrIllegalFunction)
 }
 
-func isTimeout(err error) bool { return errors.Is(err, modbus.ErrRequestTimedOut) }
+func isTimeout(err error) bool {
+	return errors.Is(err, modbus.ErrRequestTimedOut) || errors.Is(err, os.ErrDeadlineExceeded)
+}
+
+// isGarbled reports whether something came that is no answer: noise, or two that talk at
+// the same time.
+func isGarbled(err error) bool {
+	return isOf(err, modbus.ErrBadCRC, modbus.ErrShortFrame, modbus.ErrProtocolError, modbus.ErrBadUnitId, modbus.ErrUnexpectedParameters)
+}
+
+// exceptionName is what the protocol calls one.
+func exceptionName(err error) string {
+	for _, one := range exceptions {
+		if errors.Is(err, one) {
+			return one.Error()
+		}
+	}
+	return err.Error()
+}

@@ -1,188 +1,167 @@
 package modbus
 
 import (
-	"fmt"
 	"log/slog"
-	"math"
-	"net/url"
+	"slices"
 	"time"
 
 	"nexocumula/internal/config/shape"
-	"nexocumula/internal/core/calibrate"
-	"nexocumula/internal/core/series"
 	"nexocumula/internal/gateway/pipeline"
 	"nexocumula/internal/gateway/source"
 )
 
 // Kind polls the registers of devices.
-var Kind = source.Kind("modbus", "a device on Modbus TCP, or several units behind one address; how much a device gives at once, and which registers it does not have, is learned, and a unit that does not answer is asked more and more rarely, up to once a minute", check)
+var Kind = source.Kind("modbus", "a line with Modbus devices: a device on the network, or the units on a serial line or behind a gateway to one. What a device refuses is learned, kept over restarts, and tried again once a day; a unit that does not answer is asked more and more rarely, up to once a minute", check)
 
-// deviceKeys are a device, or several units behind one address.
+// lineKeys are a line and what is on it.
+type lineKeys struct {
+	Address     string `yaml:"address" is:"required" says:"tcp://host:port, tls://host:port, udp://host:port, rtu+tcp://host:port and rtu+udp://host:port (serial framing over a network), or rtu:///dev/ttyS0"`
+	serialKeys  `yaml:",inline"`
+	TLS         *clientTLS       `yaml:"tls" says:"certificates, of an address that begins with tls://"`
+	Timeout     string           `yaml:"timeout" is:"1s" says:"how long to wait for an answer"`
+	SilentShare *float64         `yaml:"silent_share" is:"0.1" says:"of the line's time, at most this is spent on waiting for units that do not answer, while others do"`
+	Every       string           `yaml:"every" is:"10s" says:"schedule of registers without a group, 100ms to 1d"`
+	Unit        *int             `yaml:"unit" is:"1" says:"unit id of registers that say none"`
+	deviceKeys  `yaml:",inline"` // of registers that stand here
+	Devices     []describedKeys  `yaml:"devices" says:"list of devices that are described in a file of their own"`
+	Registers   []registerKeys   `yaml:"registers" says:"list; or devices"`
+	Groups      []groupKeys      `yaml:"groups" says:"list of schedules; see group of a register"`
+}
+
+// deviceKeys are what is true of a device as a whole.
 type deviceKeys struct {
-	Address   string         `yaml:"address" is:"required" says:"tcp://host:port"`
-	Every     string         `yaml:"every" is:"10s" says:"how often to poll"`
-	Timeout   string         `yaml:"timeout" is:"1s" says:"how long to wait for an answer"`
-	Unit      int            `yaml:"unit" is:"1" says:"unit id of registers that say none"`
-	WordOrder string         `yaml:"word_order" is:"high_first" says:"or low_first: the words of wide values, where a register says nothing else"`
-	ByteOrder string         `yaml:"byte_order" is:"high_first" says:"or low_first: the bytes of a word"`
-	Registers []registerKeys `yaml:"registers" is:"required" says:"list; neighbours are read together, holes are never touched"`
+	WordOrder string `yaml:"word_order" is:"high_first" says:"or low_first: the words of wide values, where a register says nothing else"`
+	ByteOrder string `yaml:"byte_order" is:"high_first" says:"or low_first: the bytes of a word"`
+	Longest   int    `yaml:"longest_read" is:"learned" says:"registers that the device gives at once, at most 125"`
+	Holes     string `yaml:"holes" is:"learn" says:"registers between those wanted are read over where that is cheaper and the device does not refuse it; or never, for a device where reading changes something"`
+	Pause     string `yaml:"pause" is:"learned" says:"that the device needs between an answer and the next request"`
 }
 
-type registerKeys struct {
-	Table        string    `yaml:"table" is:"required" says:"coil, discrete_input, holding or input"`
-	Address      *int      `yaml:"address" is:"required" says:"counted from 0, as on the wire: a manual's 40001 is address 0 of holding"`
-	Type         string    `yaml:"type" is:"uint16" says:"or int16, uint32, int32, uint48, int48, uint64, int64 (beyond 2^53 without the lowest bits), float32, float64, bcd16, bcd32, bcd64, magnitude16, magnitude32 (sign and magnitude), bool; of coils and discrete inputs bool"`
-	WordOrder    string    `yaml:"word_order" says:"as of the device"`
-	ByteOrder    string    `yaml:"byte_order" says:"as of the device"`
-	Bits         []int     `yaml:"bits" says:"only these of it, such as [3] or [4, 7], counted from 0, the lowest; then as an unsigned number"`
-	NotAvailable []float64 `yaml:"not_available" says:"values, before scale, that stand for none: no reading, and no reject"`
-	Unit         *int      `yaml:"unit" says:"as of the device"`
-	Series       string    `yaml:"series" is:"required" says:"station/quantity"`
-	Scale        *float64  `yaml:"scale" is:"1" says:"value × scale + offset"`
-	Offset       float64   `yaml:"offset" is:"0" says:""`
+type groupKeys struct {
+	Name  string `yaml:"name" is:"required" says:"that registers name"`
+	Every string `yaml:"every" is:"required" says:"100ms to 1d, or on_demand: only when somebody asks, with nexocumula read or the HTTP interface"`
+	Phase string `yaml:"phase" is:"spread" says:"points of the schedule after full multiples of every, counted from midnight UTC, such as 5s; without it each line and group has its own, so that they do not all ask at once"`
+	Time  string `yaml:"time" is:"answer" says:"of a reading: when the answer came, or schedule: the point of the schedule it belongs to"`
 }
 
-// settings of a device, checked.
+// settings of a line, checked.
 type settings struct {
-	address   string
-	every     time.Duration
-	timeout   time.Duration
-	registers []register
+	address     address
+	timeout     time.Duration
+	silentShare float64
+	groups      []group
+	units       map[uint8]unitLimits
+	registers   []register
 }
 
-// table is one of Modbus's four.
-type table string
+// group is a schedule.
+type group struct {
+	name      string
+	every     time.Duration // 0: on demand
+	phase     time.Duration // less than 0: spread
+	scheduled bool          // readings have the time of the schedule's point
+}
+
+// unitLimits are what is stated of a unit.
+type unitLimits struct {
+	longest int // 0: none stated
+	holes   bool
+	pause   time.Duration // less than 0: none stated
+}
 
 const (
-	coil     table = "coil"
-	discrete table = "discrete_input"
-	holding  table = "holding"
-	input    table = "input"
+	maxRegisters   = 4096
+	leastEvery     = 100 * time.Millisecond
+	mostEvery      = 24 * time.Hour
+	ordinary       = "every" // name of the group of registers that name none
+	defaultTimeout = time.Second
+	defaultShare   = 0.1
 )
-
-// register is one value of a device.
-type register struct {
-	unit      uint8
-	table     table
-	address   uint16 // counted from 0, as on the wire
-	as        valueType
-	order     order
-	bits      []int // lowest and highest; nil: all
-	none      []float64
-	series    series.Path
-	calibrate calibrate.Linear
-}
-
-const maxRegisters = 4096
 
 func (s settings) Open(name string, into *pipeline.Pipeline, log *slog.Logger) source.Source {
 	return open(name, s, into, log)
 }
 
-func check(at shape.Place, site string, raw deviceKeys) source.Settings {
-	u, err := url.Parse(raw.Address)
-	if err != nil || u.Scheme != "tcp" || u.Hostname() == "" || u.Port() == "" {
-		at.Key("address").Wrong("%q is not the address of a device; write tcp://host:port", raw.Address)
-	}
+func check(at shape.Place, site string, raw lineKeys) source.Settings {
 	out := settings{
-		address: raw.Address,
-		every:   at.Key("every").Duration(raw.Every, 10*time.Second),
-		timeout: at.Key("timeout").Duration(raw.Timeout, time.Second),
+		address:     raw.serialKeys.check(at, raw.Address, raw.TLS),
+		timeout:     at.Key("timeout").Within(raw.Timeout, defaultTimeout, 10*time.Millisecond, time.Minute),
+		silentShare: defaultShare,
+		groups:      []group{{name: ordinary, every: at.Key("every").Within(raw.Every, 10*time.Second, leastEvery, mostEvery), phase: -1}},
+		units:       map[uint8]unitLimits{},
 	}
-	if raw.Unit == 0 {
-		raw.Unit = 1
+	if raw.SilentShare != nil {
+		if out.silentShare = *raw.SilentShare; out.silentShare < 0.001 || out.silentShare > 1 {
+			at.Key("silent_share").Wrong("%g is not possible; use 0.001 to 1", *raw.SilentShare)
+		}
 	}
-	if len(raw.Registers) == 0 || len(raw.Registers) > maxRegisters {
-		at.Key("registers").Wrong("%d registers; list 1 to %d", len(raw.Registers), maxRegisters)
+	unit := 1
+	if raw.Unit != nil {
+		unit = *raw.Unit
 	}
+	for i, g := range raw.Groups {
+		out.addGroup(at.Key("groups").Item(i), g)
+	}
+	limits := raw.deviceKeys.limits(at)
 	for i, r := range raw.Registers {
-		out.registers = append(out.registers, r.check(at.Key("registers").Item(i), site, raw))
+		found := r.registers(stands{at.Key("registers").Item(i), site, unit, raw.deviceKeys})
+		for _, one := range found {
+			out.units[one.unit] = limits
+		}
+		out.registers = append(out.registers, found...)
+	}
+	for i, d := range raw.Devices {
+		d.describe(at.Key("devices").Item(i), site, &out)
+	}
+	switch n := len(out.registers); {
+	case len(raw.Registers) == 0 && len(raw.Devices) == 0:
+		at.Wrong("nothing is to be read: list registers, or devices with a description")
+	case n > maxRegisters:
+		at.Wrong("%d values are to be read; at most %d are possible on a line", n, maxRegisters)
+	}
+	for i, r := range out.registers {
+		if !slices.ContainsFunc(out.groups, func(g group) bool { return g.name == r.group }) {
+			if r.group != "" {
+				at.Key("groups").Wrong("%s is of the group %q, and there is none of that name", r.place(), r.group)
+			}
+			out.registers[i].group = ordinary
+		}
 	}
 	return out
 }
 
-func (raw registerKeys) check(at shape.Place, site string, device deviceKeys) register {
-	if raw.Unit == nil {
-		raw.Unit = &device.Unit
+func (raw deviceKeys) limits(at shape.Place) unitLimits {
+	out := unitLimits{longest: at.Key("longest_read").Count(raw.Longest, 0, 1, mostRegisters, "registers are"), holes: raw.Holes != "never", pause: -1}
+	if raw.Holes != "" && raw.Holes != "never" && raw.Holes != "learn" {
+		at.Key("holes").Wrong("%q is not known; use learn or never", raw.Holes)
 	}
-	if *raw.Unit < 0 || *raw.Unit > 255 {
-		at.Key("unit").Wrong("unit id %d is not possible; use 0 to 255", *raw.Unit)
-	}
-	out := register{
-		unit:      uint8(*raw.Unit),
-		table:     table(raw.Table),
-		order:     order{lowFirst(at.Key("word_order"), raw.WordOrder, device.WordOrder), lowFirst(at.Key("byte_order"), raw.ByteOrder, device.ByteOrder)},
-		series:    shape.Parsed(at.Key("series"), site+"/"+raw.Series, series.ParsePath),
-		calibrate: calibrate.NewLinear(raw.Scale, raw.Offset),
-		none:      raw.NotAvailable,
-	}
-	switch out.table {
-	case coil, discrete:
-		if raw.Type != "" && raw.Type != "bool" {
-			at.Key("type").Wrong("a %s is one bit; its type is bool", out.table)
-		}
-		raw.Type = "bool"
-	case holding, input:
-		if raw.Type == "" {
-			raw.Type = "uint16"
-		}
-	default:
-		at.Key("table").Wrong("table %q is not known; use coil, discrete_input, holding or input", raw.Table)
-		raw.Type = "bool"
-	}
-	out.as = shape.Parsed(at.Key("type"), raw.Type, typeNamed)
-	out.bits = raw.bitRange(at.Key("bits"), out.as)
-	switch most := 1<<16 - out.as.words; {
-	case raw.Address == nil:
-		at.Key("address").Wrong("say at which address, counted from 0 as on the wire (a manual's 40001 is address 0 of holding)")
-	case *raw.Address < 0 || *raw.Address > most:
-		at.Key("address").Wrong("address %d is not possible for a %s; use 0 to %d", *raw.Address, out.as.name, most)
-	default:
-		out.address = uint16(*raw.Address)
+	if raw.Pause != "" {
+		out.pause = at.Key("pause").Within(raw.Pause, 0, 0, 10*time.Second)
 	}
 	return out
 }
 
-func lowFirst(at shape.Place, own, device string) bool {
-	if own == "" {
-		own = device
+// addGroup takes a group in. One of the line counts before one of a description.
+func (s *settings) addGroup(at shape.Place, raw groupKeys) {
+	switch {
+	case raw.Name == "" || raw.Name == ordinary:
+		at.Key("name").Wrong("a group needs a name, and %q is that of the registers without one", ordinary)
+	case raw.Every == "":
+		at.Key("every").Wrong("say how often, such as 10s, or on_demand")
 	}
-	if own != "" && own != "high_first" && own != "low_first" {
-		at.Wrong("order %q is not known; use high_first or low_first", own)
+	out := group{name: raw.Name, phase: -1, scheduled: raw.Time == "schedule"}
+	if raw.Every != "on_demand" {
+		out.every = at.Key("every").Within(raw.Every, 10*time.Second, leastEvery, mostEvery)
+	} else if raw.Phase != "" || raw.Time != "" {
+		at.Key("every").Wrong("a group that is read on demand has no schedule, and so neither phase nor time")
 	}
-	return own == "low_first"
-}
-
-func (raw registerKeys) bitRange(at shape.Place, as valueType) []int {
-	if raw.Bits == nil {
-		return nil
-	}
-	low, high := 0, -1
-	if n := len(raw.Bits); n == 1 || n == 2 {
-		low, high = raw.Bits[0], raw.Bits[n-1]
-	}
-	if low < 0 || high < low || high >= 16*as.words || raw.Type == "bool" {
-		at.Wrong("%v are no bits of a %s; write one such as [3], or the lowest and the highest such as [4, 7], of 0 to %d", raw.Bits, raw.Type, 16*as.words-1)
-		return nil
-	}
-	return []int{low, high}
-}
-
-// value is what registers say; ok is false where they say that there is none.
-func (r register) value(words []uint16) (v float64, ok bool, err error) {
-	if len(words) != r.as.words {
-		return 0, false, fmt.Errorf("a %s takes %d register(s), not %d", r.as.name, r.as.words, len(words))
-	}
-	bits := r.order.bits(words)
-	if r.bits != nil {
-		v = float64(bits << (63 - r.bits[1]) >> (63 - r.bits[1] + r.bits[0]))
-	} else if v, err = r.as.read(bits, r.as.words); err != nil {
-		return 0, false, err
-	}
-	for _, none := range r.none {
-		if v == none || math.IsNaN(v) && math.IsNaN(none) {
-			return 0, false, nil
+	if raw.Phase != "" {
+		if out.phase = at.Key("phase").Duration(raw.Phase, 0); out.phase < 0 || out.phase >= max(out.every, 1) {
+			at.Key("phase").Wrong("%s is not possible; it is less than every: %s", raw.Phase, raw.Every)
 		}
 	}
-	return r.calibrate.Apply(v), true, nil
+	if raw.Time != "" && raw.Time != "schedule" && raw.Time != "answer" {
+		at.Key("time").Wrong("%q is not known; use answer or schedule", raw.Time)
+	}
+	s.groups = append(s.groups, out)
 }

@@ -9,13 +9,14 @@ import (
 // types are those of values in registers. Modbus itself only knows bits and 16-bit words;
 // wider values and other readings of them are conventions of devices.
 var types = []valueType{
-	{"bool", 1, func(bits uint64, _ int) (float64, error) { return truth(bits != 0), nil }},
-	{"uint16", 1, unsigned}, {"uint32", 2, unsigned}, {"uint48", 3, unsigned}, {"uint64", 4, unsigned},
-	{"int16", 1, signed}, {"int32", 2, signed}, {"int48", 3, signed}, {"int64", 4, signed},
-	{"float32", 2, func(bits uint64, _ int) (float64, error) { return float64(math.Float32frombits(uint32(bits))), nil }},
-	{"float64", 4, func(bits uint64, _ int) (float64, error) { return math.Float64frombits(bits), nil }},
-	{"bcd16", 1, decimals}, {"bcd32", 2, decimals}, {"bcd64", 4, decimals},
-	{"magnitude16", 1, magnitude}, {"magnitude32", 2, magnitude},
+	{name: "bool", words: 1, read: func(bits uint64, _ int) (float64, error) { return truth(bits != 0), nil }},
+	{name: "uint16", words: 1, read: unsigned}, {name: "uint32", words: 2, read: unsigned}, {name: "uint48", words: 3, read: unsigned}, {name: "uint64", words: 4, read: unsigned},
+	{name: "int16", words: 1, read: signed}, {name: "int32", words: 2, read: signed}, {name: "int48", words: 3, read: signed}, {name: "int64", words: 4, read: signed},
+	{name: "float32", words: 2, read: func(bits uint64, _ int) (float64, error) { return float64(math.Float32frombits(uint32(bits))), nil }},
+	{name: "float64", words: 4, read: func(bits uint64, _ int) (float64, error) { return math.Float64frombits(bits), nil }},
+	{name: "bcd16", words: 1, read: decimals}, {name: "bcd32", words: 2, read: decimals}, {name: "bcd64", words: 4, read: decimals},
+	{name: "magnitude16", words: 1, read: magnitude}, {name: "magnitude32", words: 2, read: magnitude},
+	{name: "text", words: 1, text: true}, // as many registers as its length says
 }
 
 // valueType is how registers become a number. 64-bit integers beyond 2^53 lose their
@@ -23,7 +24,8 @@ var types = []valueType{
 type valueType struct {
 	name  string
 	words int // registers that a value takes
-	read  func(bits uint64, words int) (float64, error)
+	text  bool
+	read  func(bits uint64, words int) (float64, error) // of a number
 }
 
 func typeNamed(name string) (valueType, error) {

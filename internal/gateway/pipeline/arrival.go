@@ -46,6 +46,14 @@ func (p *Pipeline) FirstArrival(request string, at int64) (int64, error) {
 	return p.store.FirstArrival(request, at)
 }
 
+// Recall is what a source remembers under a name; nil is nothing.
+func (p *Pipeline) Recall(name string) ([]byte, error) { return p.store.State(name) }
+
+// Remember keeps something small for a source.
+func (p *Pipeline) Remember(name string, payload []byte) error {
+	return p.store.PutState(name, payload)
+}
+
 // untilSure waits while it is in doubt whether the clock is right.
 func (p *Pipeline) untilSure() error { return p.wait(p.judge.Doubt) }
 

@@ -34,3 +34,20 @@ func Kind[F any](key, says string, check func(at shape.Place, site string, raw F
 		Check: func(at shape.Place, site string, raw any) any { return check(at, site, *raw.(*F)) },
 	}
 }
+
+// Reader is a source that can be asked to read now.
+type Reader interface {
+	// Read reads a group of what it reads, or "" for everything, and waits for it.
+	Read(ctx context.Context, group string) (Outcome, error)
+}
+
+// Outcome is what came of it.
+type Outcome struct {
+	Readings, Rejects int
+	Failed            []string // places with what went wrong there
+}
+
+// NoGroup says that there is no group of that name.
+type NoGroup string
+
+func (n NoGroup) Error() string { return string(n) }

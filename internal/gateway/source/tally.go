@@ -21,6 +21,28 @@ type Tally struct {
 	LastError string
 	Absent    []string // units behind it that do not answer, in words
 	Faults    []Fault  // by place, those of the last hour, the newest last
+	Line      *Line    // of a source that asks; nil for others
+}
+
+// Line is how a line is used that devices are asked on.
+type Line struct {
+	Busy       float64       // share of the last minute in which it was asked or answered on, or waited for
+	AnswerHalf time.Duration // half of the recent answers came within
+	AnswerMost time.Duration // 99 of 100 came within
+	Requests   uint64
+	Timeouts   uint64
+	Garbled    uint64            // answers with a wrong checksum, or that were none
+	Exceptions map[string]uint64 // answers that were no, by the protocol's name for it
+	Groups     []Group
+	Learned    []string // what its devices refuse, in words
+}
+
+// Group is how a schedule is kept.
+type Group struct {
+	Name    string
+	Every   time.Duration // 0: on demand
+	Late    time.Duration // 99 of 100 units were read this long after the point of the schedule, or earlier
+	Skipped uint64        // points of the schedule at which a unit was not read, as it or others took too long
 }
 
 // Fault is what goes wrong at one place of a source: a register, a device, a

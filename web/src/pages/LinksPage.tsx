@@ -1,7 +1,28 @@
+import type { components } from "../api/schema.gen";
 import { useHealth, useUplinks } from "../api/hooks";
 import { LinkSheet } from "../parts/LinkSheet";
 import { useClock } from "../parts/useClock";
 import { age, moment, words } from "../format";
+
+const milliseconds = (seconds: number) =>
+  `${(1000 * seconds).toLocaleString("en-GB", { maximumSignificantDigits: 3 })} ms`;
+
+/** How a line is used that devices are asked on, and how well its schedules are kept. */
+function lineFacts(line: components["schemas"]["Line"]): [string, string][] {
+  const late = line.groups.map(
+    (g) =>
+      `${milliseconds(g.late)} of ${g.every ? age(1000 * g.every) : "demand"}${g.skipped ? `, ${g.skipped} skipped` : ""}`,
+  );
+  const refused = Object.entries(line.exceptions).map(([name, n]) => `${n} × ${name}`);
+  return [
+    ["line busy", `${(100 * line.busy).toFixed(0)} %`],
+    ["99 of 100 answers in", milliseconds(line.answer_nearly)],
+    ["late", late.join("; ") || "–"],
+    ["timeouts", line.timeouts.toLocaleString("en-GB")],
+    ["garbled answers", line.garbled.toLocaleString("en-GB")],
+    ["exceptions", refused.join("; ") || "none"],
+  ];
+}
 
 /** Every uplink: up or down, what waits, and what was last acknowledged; at a gateway its
  *  sources as well. */
@@ -78,7 +99,9 @@ export function LinksPage() {
             ["readings", s.readings.toLocaleString("en-GB")],
             ["could not be read", s.rejects.toLocaleString("en-GB")],
             ["errors", s.errors.toLocaleString("en-GB")],
+            ...(s.line ? lineFacts(s.line) : []),
           ]}
+          notes={s.line?.learned}
           errors={s.absent.concat(
             s.faults.map((f) => `${f.place}: ${f.message} (${f.count} times, last ${ago(f.last_at)})`),
           )}

@@ -6,10 +6,12 @@ interface Props {
   up: boolean;
   facts: [string, string][];
   errors: string[];
+  /** What is worth knowing, and not wrong. */
+  notes?: string[];
 }
 
 /** One uplink. */
-export function LinkSheet({ title, note, up, facts, errors }: Props) {
+export function LinkSheet({ title, note, up, facts, errors, notes = [] }: Props) {
   return (
     <section aria-label={title} className="mt-4 rounded-sheet border border-rule bg-sheet px-3 py-2">
       <div className="flex flex-wrap items-baseline gap-x-4">
@@ -27,6 +29,11 @@ export function LinkSheet({ title, note, up, facts, errors }: Props) {
       </dl>
       {errors.map((text) => (
         <p key={text} className="mt-2 text-bad">
+          {text}
+        </p>
+      ))}
+      {notes.map((text) => (
+        <p key={text} className="mt-2 text-soft">
           {text}
         </p>
       ))}

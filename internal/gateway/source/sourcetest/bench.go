@@ -32,8 +32,8 @@ func New(t *testing.T) *Bench {
 	pipe, err := pipeline.New(st, config.Gateway{Tiers: rollup.Tiers, Pace: config.Pace{Messages: 20 * time.Millisecond, Polls: 20 * time.Millisecond}}, slog.New(slog.DiscardHandler))
 	require.NoError(t, err)
 	b := &Bench{t, st, pipe}
-	b.Run(pipe.Run)
 	t.Cleanup(func() { assert.NoError(t, st.Close()) })
+	b.Run(pipe.Run) // it ends before the store is closed
 	return b
 }
 

@@ -1,0 +1,114 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"nexocumula/client"
+	"nexocumula/internal/core/span"
+)
+
+func sourcesCommand() *cli.Command {
+	return &cli.Command{
+		Name: "sources", Usage: "the sources of a gateway: whether they are up, what they brought, how their lines are used, and what is wrong",
+		Flags: []cli.Flag{atFlag, outputFlag},
+		Action: func(ctx context.Context, cmd *cli.Command) error {
+			health, err := ask(cmd).Health(ctx)
+			if err != nil {
+				return err
+			}
+			sources := []client.Source{}
+			if health.Gateway != nil {
+				sources = health.Gateway.Sources
+			}
+			return show(cmd, sources, sourceGrid(sources))
+		},
+	}
+}
+
+func sourceGrid(sources []client.Source) grid {
+	g := grid{
+		columns: []column{
+			{name: "source"}, {name: "form"}, {name: "state"}, {name: "readings", right: true}, {name: "rejects", right: true}, {name: "errors", right: true},
+			{name: "line_busy", right: true}, {name: "answers_within", right: true}, {name: "late", right: true}, {name: "what_is_wrong", long: true},
+		},
+		empty: "This service has no sources; it is no gateway.",
+	}
+	for _, s := range sources {
+		row := []cell{plain(s.Name), plain(s.Form), yesNo(s.Up, "up", "DOWN"), count(s.Readings), count(s.Rejects), count(s.Errors)}
+		wrong := wrongInWords(s)
+		for _, text := range wrong {
+			g.notes = append(g.notes, s.Name+": "+text)
+		}
+		g.rows = append(g.rows, append(append(row, lineCells(s.Line)...), plain(strings.Join(wrong, "; "))))
+	}
+	return g
+}
+
+func lineCells(l *client.Line) []cell {
+	if l == nil {
+		return []cell{plain(""), plain(""), plain("")}
+	}
+	var late []string
+	for _, g := range l.Groups {
+		when := "on demand"
+		if g.Every > 0 {
+			when = "every " + span.Format(time.Duration(g.Every*float64(time.Second)))
+		}
+		text := fmt.Sprintf("%s %s", when, ms(g.Late))
+		if g.Skipped > 0 {
+			text += fmt.Sprintf(", %d skipped", g.Skipped)
+		}
+		late = append(late, text)
+	}
+	return []cell{plain(fmt.Sprintf("%.0f %%", 100*l.Busy)), plain(ms(l.AnswerNearly)), plain(strings.Join(late, "; "))}
+}
+
+func ms(seconds float64) string {
+	return time.Duration(seconds * float64(time.Second)).Round(100 * time.Microsecond).String()
+}
+
+// wrongInWords is what is wrong with a source: what is missing first, then what happened in
+// the last hour.
+func wrongInWords(s client.Source) []string {
+	out := slices.Clone(s.Absent)
+	if !s.Up && s.LastError != "" {
+		out = append(out, s.LastError)
+	}
+	const most = 5
+	for i, f := range slices.Backward(s.Faults) {
+		if len(s.Faults)-i > most {
+			out = append(out, fmt.Sprintf("and %d more", i+1))
+			break
+		}
+		out = append(out, fmt.Sprintf("%s: %s (%d times)", f.Place, f.Message, f.Count))
+	}
+	if s.Line != nil {
+		out = append(out, s.Line.Learned...)
+	}
+	return out
+}
+
+func readCommand() *cli.Command {
+	return &cli.Command{
+		Name: "read", Usage: "have a source read its devices now, or a group of their registers", ArgsUsage: "SOURCE [GROUP]",
+		Flags: []cli.Flag{atFlag, outputFlag},
+		Action: func(ctx context.Context, cmd *cli.Command) error {
+			if n := cmd.Args().Len(); n < 1 || n > 2 {
+				return usage("name a source, and if wanted a group of it: nexocumula read pump-panel meters")
+			}
+			got, err := ask(cmd).ReadSource(ctx, cmd.Args().Get(0), cmd.Args().Get(1))
+			if err != nil {
+				return err
+			}
+			g := grid{columns: []column{{name: "readings", right: true}, {name: "rejects", right: true}, {name: "what failed"}}}
+			g.rows = append(g.rows, []cell{count(got.Readings), count(got.Rejects), plain(strings.Join(got.Failed, "; "))})
+			return show(cmd, got, g)
+		},
+	}
+}

@@ -1,0 +1,232 @@
+package modbus
+
+import (
+	"context"
+	"encoding/binary"
+	"fmt"
+	"time"
+
+	"nexocumula/internal/core/reading"
+	"nexocumula/internal/gateway/modbus/planner"
+	"nexocumula/internal/gateway/pipeline"
+	"nexocumula/internal/plain"
+)
+
+// step is a read of a want.
+type step struct {
+	want *want
+	planner.Read
+	trial   bool     // only to learn whether it is given; its values come otherwise
+	again   bool     // it was not answered, and is asked once more, after a longer pause
+	suspect *suspect // it is half of a read that was not answered
+}
+
+// suspect is a read that a unit did not answer that answers others. If it answers both
+// halves of it, not to answer is its way of refusing.
+type suspect struct {
+	read planner.Read
+	left int
+}
+
+// step does the first read that is left of a task.
+func (m *poller) step(ctx context.Context, t *task) {
+	s := t.left[0]
+	u := t.unit
+	facts := u.table(s.want.table)
+	r := request{u.id, s.want.table, s.First, s.Count}
+	wait := m.settings.timeout
+	if !u.proven && len(m.units) > 1 && !m.settings.address.framed {
+		wait = min(wait, introduction)
+	}
+	begun := time.Now()
+	words, err := m.ask(ctx, r, wait)
+	if ctx.Err() != nil && err != nil || m.noLine(err) {
+		return // it is still left
+	}
+	t.left = t.left[1:]
+	switch {
+	case err == nil:
+		m.heard(u)
+		m.gave(facts, s)
+		if !s.trial {
+			m.deliver(t, s, words)
+		}
+	case isException(err) && !isAbsent(err):
+		m.heard(u)
+		facts.Exception = exceptionName(err)
+		if isRefusal(err) {
+			m.refused(t, s, err)
+			return
+		}
+		m.fault(t, r, err)
+	default:
+		m.unanswered(t, s, begun, err)
+	}
+}
+
+func (m *poller) gave(facts *tableOf, s step) {
+	alone := len(facts.Refused)
+	facts.DidGive(s.Read)
+	m.learned(facts)
+	if alone != len(facts.Refused) {
+		m.tellAbsent()
+	}
+	if s.suspect != nil {
+		if s.suspect.left--; s.suspect.left == 0 {
+			facts.DidRefuse(s.suspect.read, time.Now())
+			m.learned(facts)
+		}
+	}
+}
+
+func (m *poller) fault(t *task, r request, err error) {
+	text := fmt.Sprintf("the device answers %q", err)
+	m.Failed(r.String(), text)
+	t.got.Failed = append(t.got.Failed, r.String()+": "+text)
+}
+
+// refused learns that a read was, and asks for its parts.
+func (m *poller) refused(t *task, s step, err error) {
+	facts, now := t.unit.table(s.want.table), time.Now()
+	facts.DidRefuse(s.Read, now)
+	m.learned(facts)
+	switch {
+	case s.trial:
+	case len(s.Values) == 1:
+		m.fault(t, request{t.unit.id, s.want.table, s.First, s.Count}, err)
+		m.tellAbsent()
+	default:
+		t.left = append(s.parts(facts, nil), t.left...)
+	}
+}
+
+func (s step) parts(facts *tableOf, of *suspect) []step {
+	halves, over := s.want.wish.Halves(s.Read, &facts.Facts)
+	out := []step{{want: s.want, Read: halves[0], suspect: of}, {want: s.want, Read: halves[1], suspect: of}}
+	if over != nil && of == nil {
+		out = append(out, step{want: s.want, Read: *over, trial: true})
+	}
+	return out
+}
+
+// unanswered finds out why a read was not: too soon after the one before, more than the
+// unit gives, or the unit is silent.
+func (m *poller) unanswered(t *task, s step, begun time.Time, err error) {
+	u := t.unit
+	facts := u.table(s.want.table)
+	awake := u.proven && begun.Sub(u.last) < 2*m.settings.timeout
+	switch {
+	case s.trial:
+		facts.DidRefuse(s.Read, time.Now())
+		m.learned(facts)
+	case awake && isTimeout(err) && !s.again && begun.Sub(u.last) < learnedMost && u.slower():
+		s.again = true
+		t.left = append([]step{s}, t.left...)
+	case awake && isTimeout(err) && len(s.Values) > 1 && s.Count > facts.Given && s.suspect == nil:
+		m.Failed(request{u.id, s.want.table, s.First, s.Count}.String(), plain.Network(err).Error()+"; asked for in parts")
+		t.left = append(s.parts(facts, &suspect{s.Read, 2}), t.left...)
+	default:
+		if s.again { // more time did not help
+			u.pause = max(u.limits.pause, u.pause/2)
+		}
+		m.silence(u, request{u.id, s.want.table, s.First, s.Count}, begun, err)
+	}
+}
+
+// deliver decodes the words of a read and hands its readings on.
+func (m *poller) deliver(t *task, s step, words []uint16) {
+	at, err := m.pipe.Arrive()
+	if err != nil {
+		return
+	}
+	at = t.timeOf(at)
+	d := m.delivery()
+	for _, i := range s.Values {
+		r := s.want.registers[i]
+		own := words[int(r.address)-s.First:][:r.as.words]
+		switch {
+		case r.series == "": // it scales others
+			t.scales[tableAddress{r.table, r.address}] = int16(r.order.bits(own))
+		case r.scaledBy != nil:
+			t.scaled = append(t.scaled, scaled{r, own, at})
+		default:
+			m.decode(d, r, own, 0, at)
+		}
+	}
+	m.submit(t, d)
+}
+
+// settleScaled hands on the values that a scale has come for.
+func (m *poller) settleScaled(t *task) {
+	if len(t.scaled) == 0 {
+		return
+	}
+	d := m.delivery()
+	for _, s := range t.scaled {
+		by, came := t.scales[tableAddress{s.register.table, s.register.scaledBy.address}]
+		if !came {
+			from := m.origin(s.register, s.words)
+			d.Rejects = append(d.Rejects, from.Reject(s.at, fmt.Sprintf("%s: its scale, %s %d, did not come", s.register.series, s.register.table, s.register.scaledBy.address)))
+			continue
+		}
+		m.decode(d, s.register, s.words, by, s.at)
+	}
+	m.submit(t, d)
+}
+
+func (m *poller) delivery() *pipeline.Delivery {
+	return &pipeline.Delivery{Polled: true, Done: func(err error) {
+		if err == nil {
+			m.Acked()
+		}
+	}}
+}
+
+func (m *poller) submit(t *task, d *pipeline.Delivery) {
+	t.got.Readings += len(d.Readings)
+	t.got.Rejects += len(d.Rejects)
+	m.Arrived(len(d.Readings), len(d.Rejects))
+	m.pipe.Submit(d)
+}
+
+func (m *poller) origin(r register, words []uint16) *reading.Origin {
+	raw := make([]byte, 0, 2*len(words))
+	for _, w := range words {
+		raw = binary.BigEndian.AppendUint16(raw, w)
+	}
+	return &reading.Origin{Source: m.name, Place: r.place(), Raw: raw}
+}
+
+// decode makes a reading of registers, or a reject.
+func (m *poller) decode(d *pipeline.Delivery, r register, words []uint16, scale int16, at int64) {
+	from := m.origin(r, words)
+	out := reading.Reading{Path: r.series, Time: at, From: from}
+	var err error
+	there := true
+	if r.as.text {
+		out.Text, err = r.letters(words)
+		there = out.Text != "" // blanks are no name
+	} else {
+		out.Value, there, err = r.value(words, scale)
+	}
+	switch {
+	case err != nil:
+		d.Rejects = append(d.Rejects, from.Reject(at, fmt.Sprintf("%s: %v", r.series, err)))
+	case there:
+		d.Readings = append(d.Readings, out)
+	}
+}
+
+// timeOf is the time of a reading whose answer came at a time: that, or the point of the
+// schedule that it is for.
+func (t *task) timeOf(at int64) int64 {
+	if !t.group.scheduled {
+		return at
+	}
+	point := at - int64(time.Since(t.due))
+	every, phase := int64(t.group.every), int64(max(t.group.phase, 0))
+	if t.group.phase < 0 {
+		phase = int64(t.spread)
+	}
+	return (point-phase+every/2)/every*every + phase // the clock and the wait do not agree to the last digit
+}

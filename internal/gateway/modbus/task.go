@@ -1,0 +1,89 @@
+package modbus
+
+import (
+	"hash/fnv"
+	"time"
+
+	"nexocumula/internal/gateway/modbus/planner"
+)
+
+// task is what is to be read of one unit by one schedule.
+type task struct {
+	group  *group
+	unit   *unit
+	wants  []want
+	spread time.Duration // phase of a schedule without one
+
+	due    time.Time // point of the schedule; zero: only on demand
+	begun  bool
+	left   []step   // reads of this time that are not done
+	scaled []scaled // values whose scale has not come yet
+	scales map[tableAddress]int16
+	served time.Time     // when it was last asked for something, for taking turns
+	asked  chan<- result // by somebody who waits, on demand
+	got    result
+}
+
+// want is the values of one table.
+type want struct {
+	table     table
+	registers []register // one for each value; the scale registers of others have no series
+	wish      planner.Wish
+}
+
+type tableAddress struct {
+	table   table
+	address uint16
+}
+
+// scaled is a value that waits for its scale.
+type scaled struct {
+	register register
+	words    []uint16
+	at       int64
+}
+
+// deadline is by when a task should be done.
+func (t *task) deadline() time.Time { return t.due.Add(t.group.every) }
+
+// next sets the next point of the schedule after now. Points that have passed are skipped.
+func (t *task) next(now time.Time) {
+	t.begun, t.left, t.scaled, t.scales = false, nil, nil, nil
+	if t.group.every == 0 {
+		t.due = time.Time{}
+		return
+	}
+	phase := t.group.phase
+	if phase < 0 {
+		phase = t.spread
+	}
+	// The points are those of the clock on the wall, the wait is measured by one that is never set.
+	// It may wake a moment before its point on the wall, which is not to be taken twice.
+	wall := now.UnixNano()
+	if early := t.due.UnixNano() - wall; early > 0 && early < int64(t.group.every) && !t.due.IsZero() {
+		wall += early
+	}
+	into := time.Duration(wall-int64(phase)) % t.group.every
+	if into < 0 {
+		into += t.group.every
+	}
+	t.due = now.Add(time.Duration(wall-now.UnixNano()) + t.group.every - into)
+}
+
+// begin makes the reads of one time.
+func (t *task) begin(now time.Time) {
+	t.begun, t.left, t.scales, t.got = true, nil, map[tableAddress]int16{}, result{}
+	for i := range t.wants {
+		w := &t.wants[i]
+		for _, r := range w.wish.Reads(&t.unit.table(w.table).Facts, now) {
+			t.left = append(t.left, step{want: w, Read: r})
+		}
+	}
+}
+
+// spreadOf is a phase that is always the same for a line and a group, and another for others.
+func spreadOf(names string, every time.Duration) time.Duration {
+	h := fnv.New64a()
+	_, _ = h.Write([]byte(names))
+	return time.Duration(h.Sum64() % uint64(max(every, 1)))
+}
