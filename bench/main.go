@@ -63,6 +63,7 @@ var benches = []struct {
 	{"decode_cbor", one(decodeCBOR)},
 	{"decode_senml", one(decodeSenML)},
 	{"decode_text", one(decodeText)},
+	{"decode_sparkplug", one(decodeSparkplug)},
 	{"demo_peak", demoMemory},
 }
 

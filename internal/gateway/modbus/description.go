@@ -21,7 +21,7 @@ import (
 type describedKeys struct {
 	Description string `yaml:"description" is:"required" says:"YAML file with the keys of modbus description, or CSV file with a line for each register below a line with the names of their keys"`
 	Unit        int    `yaml:"unit" is:"1" says:"unit id"`
-	Station     string `yaml:"station" is:"required" says:"whose series the registers are"`
+	Station     string `yaml:"station" is:"none" says:"whose series the registers are; none where the description names stations itself"`
 }
 
 // descriptionKeys are the file. It may describe any number of devices.
@@ -42,7 +42,10 @@ func (raw describedKeys) describe(at shape.Place, site string, into *settings) {
 	if raw.Unit == 0 {
 		raw.Unit = 1
 	}
-	station := shape.Parsed(at.Key("station"), site+"/"+raw.Station, series.ParsePath)
+	above := site
+	if raw.Station != "" {
+		above = string(shape.Parsed(at.Key("station"), site+"/"+raw.Station, series.ParsePath))
+	}
 	text, err := readDescription(raw.Description)
 	if err != nil {
 		at.Key("description").Wrong("%v", err)
@@ -68,7 +71,7 @@ func (raw describedKeys) describe(at shape.Place, site string, into *settings) {
 			where.Key("unit").Wrong("a description is for any unit; the line says which")
 			r.Unit = nil
 		}
-		into.registers = append(into.registers, r.registers(stands{where, string(station), raw.Unit, file.deviceKeys})...)
+		into.registers = append(into.registers, r.registers(stands{where, above, raw.Unit, file.deviceKeys})...)
 	}
 	if other, used := into.units[uint8(raw.Unit)]; used && other != limits {
 		at.Key("unit").Wrong("unit %d is there twice, with different limits", raw.Unit)

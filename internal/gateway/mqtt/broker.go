@@ -22,6 +22,7 @@ type broker struct {
 	name     string
 	settings brokerSettings
 	messages *payload.Messages
+	sparks   *sparks // nil: none
 	pipe     *pipeline.Pipeline
 	acks     acks
 	log      *slog.Logger
@@ -30,6 +31,7 @@ type broker struct {
 func newBroker(name string, settings brokerSettings, pipe *pipeline.Pipeline, log *slog.Logger) *broker {
 	b := &broker{name: name, settings: settings, pipe: pipe, acks: acks{wake: make(chan struct{}, 1)}, log: log.With("source", name)}
 	b.messages = payload.NewMessages(name, settings.messages)
+	b.sparks = newSparks(name, settings.sparkplug, &b.Counter, pipe)
 	b.Change(func(t *source.Tally) {
 		*t = source.Tally{Name: name, Form: "mqtt_broker", Address: settings.address.String()}
 	})
@@ -41,6 +43,7 @@ const (
 	keepAlive        = 30 * time.Second
 	firstRetry       = 2 * time.Second
 	maxReconnectWait = 30 * time.Second
+	farewell         = time.Second
 )
 
 // Run stays connected, as well as it can, until ctx ends.
@@ -49,6 +52,9 @@ func (b *broker) Run(ctx context.Context) error {
 	go func() { defer close(acking); b.acks.run(ctx) }()
 	defer func() { <-acking }()
 	defer b.Up(false)
+	if b.sparks != nil {
+		go b.sparks.watch(ctx)
+	}
 	if b.settings.version == 5 {
 		return b.runV5(ctx)
 	}
@@ -104,10 +110,14 @@ func (b *broker) take(m arrival) {
 			b.acks.add(func() { m.ack(); b.Acked() })
 		}
 	}}
-	got := b.messages.Decode(payload.Arrived{Topic: m.topic, Payload: m.payload, At: at, Retained: m.retained})
-	d.Readings, d.Rejects = got.Readings, got.Rejects
-	if got.Clock != "" {
-		b.Failed("topic "+m.topic, got.Clock)
+	if b.sparks.mine(m.topic) {
+		d.Readings, d.Rejects = b.sparks.take(m.topic, m.payload, at)
+	} else {
+		got := b.messages.Decode(payload.Arrived{Topic: m.topic, Payload: m.payload, At: at, Retained: m.retained})
+		d.Readings, d.Rejects = got.Readings, got.Rejects
+		if got.Clock != "" {
+			b.Failed("topic "+m.topic, got.Clock)
+		}
 	}
 	b.Arrived(len(d.Readings), len(d.Rejects))
 	b.pipe.Submit(d)

@@ -8,6 +8,7 @@ import (
 
 	paho "github.com/eclipse/paho.mqtt.golang"
 
+	"nexocumula/internal/gateway/sparkplug"
 	"nexocumula/internal/plain"
 )
 
@@ -33,9 +34,17 @@ func (b *broker) runV3(ctx context.Context) error {
 				b.Failed(b.place(), fmt.Sprintf("connecting: %v", plain.Network(f.Reason)))
 			}
 		})
+	if b.sparks != nil {
+		will := b.sparks.will()
+		options.SetBinaryWill(will.Topic, will.Payload, 1, will.Retain)
+	}
 	client := paho.NewClient(options)
 	client.Connect()
 	<-ctx.Done()
+	if b.sparks != nil && client.IsConnectionOpen() {
+		bye := b.sparks.will()
+		client.Publish(bye.Topic, 1, bye.Retain, bye.Payload).WaitTimeout(farewell)
+	}
 	client.Disconnect(250)
 	return nil
 }
@@ -56,6 +65,9 @@ func (b *broker) subscribeV3(client paho.Client) {
 		}
 		if sub, ok := token.(*paho.SubscribeToken); ok {
 			b.Up(b.granted(sub.Result()))
+			if b.sparks != nil {
+				b.sparks.connected(func(m sparkplug.Message) { client.Publish(m.Topic, qosOf(m), m.Retain, m.Payload) })
+			}
 		}
 	}()
 }

@@ -14,6 +14,7 @@ import (
 	"github.com/eclipse/paho.golang/packets"
 	"github.com/eclipse/paho.golang/paho"
 
+	"nexocumula/internal/gateway/sparkplug"
 	"nexocumula/internal/plain"
 )
 
@@ -34,6 +35,10 @@ func (b *broker) runV5(ctx context.Context) error {
 				c.Properties = &paho.ConnectProperties{}
 			}
 			c.Properties.ReceiveMaximum = &unacked
+			if b.sparks != nil {
+				will := b.sparks.will()
+				c.WillMessage = &paho.WillMessage{Topic: will.Topic, Payload: will.Payload, QoS: 1, Retain: will.Retain}
+			}
 			return c, nil
 		},
 		OnConnectionUp: func(cm *autopaho.ConnectionManager, _ *paho.Connack) { go b.subscribeV5(ctx, cm) },
@@ -49,10 +54,20 @@ func (b *broker) runV5(ctx context.Context) error {
 			},
 		},
 	}
-	manager, err := autopaho.NewConnection(ctx, config)
+	connected, disconnect := context.WithCancel(context.WithoutCancel(ctx)) // it outlives ctx by a farewell
+	defer disconnect()
+	manager, err := autopaho.NewConnection(connected, config)
 	if err != nil {
 		return fmt.Errorf("source %s: %w", b.name, err)
 	}
+	<-ctx.Done()
+	if b.sparks != nil && b.Tally().Up {
+		bye, soon := context.WithTimeout(connected, farewell)
+		will := b.sparks.will()
+		_, _ = manager.Publish(bye, &paho.Publish{Topic: will.Topic, Payload: will.Payload, QoS: 1, Retain: will.Retain}) // else the broker says so when it misses us
+		soon()
+	}
+	disconnect()
 	<-manager.Done()
 	return nil
 }
@@ -96,6 +111,14 @@ func (b *broker) subscribeV5(ctx context.Context, manager *autopaho.ConnectionMa
 		codes[filter] = answer.Reasons[i]
 	}
 	b.Up(b.granted(codes))
+	if b.sparks != nil {
+		b.sparks.connected(func(m sparkplug.Message) {
+			_, err := manager.Publish(ctx, &paho.Publish{Topic: m.Topic, Payload: m.Payload, QoS: qosOf(m), Retain: m.Retain})
+			if err != nil && ctx.Err() == nil {
+				b.Failed("topic "+m.Topic, fmt.Sprintf("sending: %v", plain.Network(err)))
+			}
+		})
+	}
 }
 
 func (b *broker) takeV5(m paho.PublishReceived) (bool, error) {

@@ -14,6 +14,7 @@ import (
 
 	"nexocumula/internal/gateway/payload"
 	"nexocumula/internal/gateway/pipeline"
+	"nexocumula/internal/gateway/sparkplug"
 )
 
 // device is a client of the listener that has been let in.
@@ -56,10 +57,11 @@ func (l *listener) OnConnectAuthenticate(cl *mqtt.Client, pk packets.Packet) boo
 // hasAccounts reports whether devices have accounts.
 func (l *listener) hasAccounts() bool { return l.settings.accounts != nil || l.settings.needCert }
 
-// OnACLCheck lets devices publish where they may, and not subscribe.
+// OnACLCheck lets devices publish where they may, and not subscribe, but to Sparkplug's
+// commands.
 func (l *listener) OnACLCheck(cl *mqtt.Client, topic string, write bool) bool {
 	if !write {
-		return false
+		return l.sparks != nil && sparkplug.Command(topic)
 	}
 	account := l.account(cl)
 	if !strings.HasPrefix(topic, forbidden) && !allows(l.settings.permissions, account, cl.ID, topic) {
@@ -142,7 +144,13 @@ func (l *listener) OnWillSent(cl *mqtt.Client, pk packets.Packet) {
 	if err != nil || !allows(l.settings.permissions, l.account(cl), cl.ID, pk.TopicName) {
 		return
 	}
-	got := l.messages.Decode(payload.Arrived{Topic: pk.TopicName, Payload: slices.Clone(pk.Payload), At: at})
-	l.Arrived(len(got.Readings), len(got.Rejects))
-	l.pipe.Submit(&pipeline.Delivery{Sender: cl.ID, Readings: got.Readings, Rejects: got.Rejects})
+	d := &pipeline.Delivery{Sender: cl.ID}
+	if body := slices.Clone(pk.Payload); l.sparks.mine(pk.TopicName) {
+		d.Readings, d.Rejects = l.sparks.take(pk.TopicName, body, at)
+	} else {
+		got := l.messages.Decode(payload.Arrived{Topic: pk.TopicName, Payload: body, At: at})
+		d.Readings, d.Rejects = got.Readings, got.Rejects
+	}
+	l.Arrived(len(d.Readings), len(d.Rejects))
+	l.pipe.Submit(d)
 }

@@ -20,11 +20,12 @@ import (
 	"nexocumula/internal/gateway/payload"
 	"nexocumula/internal/gateway/pipeline"
 	"nexocumula/internal/gateway/source"
+	"nexocumula/internal/gateway/sparkplug"
 	"nexocumula/internal/plain"
 )
 
-// listener is an MQTT 3.1.1 and 5 server that devices publish to. It distributes
-// nothing: nobody can subscribe.
+// listener is an MQTT 3.1.1 and 5 server that devices publish to. It distributes nothing,
+// but to nodes of Sparkplug the commands of the host: nobody else can subscribe.
 //
 // The broker library acknowledges a message as soon as its hook returns, one message
 // of a client after the other; a hook that waited for the disk would allow a single
@@ -42,11 +43,13 @@ type listener struct {
 	devices  sync.Map // *mqtt.Client → *device
 	doubles  doubles
 	presence presence
+	sparks   *sparks // nil: none
 }
 
 func newListener(name string, settings listenerSettings, pipe *pipeline.Pipeline, log *slog.Logger) *listener {
 	l := &listener{name: name, settings: settings, pipe: pipe, log: log.With("source", name)}
 	l.messages = payload.NewMessages(name, settings.messages)
+	l.sparks = newSparks(name, settings.sparkplug, &l.Counter, pipe)
 	l.Change(func(t *source.Tally) { *t = source.Tally{Name: name, Form: "mqtt_listener", Address: settings.address} })
 	return l
 }
@@ -59,7 +62,7 @@ func (l *listener) Run(ctx context.Context) error {
 	caps.MaximumMessageExpiryInterval = math.MaxInt32
 	caps.MaximumClientWritesPending = 64 // nothing is ever sent to a device but answers
 	caps.RetainAvailable = 1             // devices that set the flag must not be turned away; nothing is retained
-	l.server = mqtt.New(&mqtt.Options{Capabilities: caps, Logger: slog.New(slog.DiscardHandler), SysTopicResendInterval: 3600})
+	l.server = mqtt.New(&mqtt.Options{Capabilities: caps, Logger: slog.New(slog.DiscardHandler), SysTopicResendInterval: 3600, InlineClient: l.sparks != nil})
 	if err := l.server.AddHook(l, nil); err != nil {
 		return fmt.Errorf("source %s: %w", l.name, err)
 	}
@@ -79,6 +82,10 @@ func (l *listener) Run(ctx context.Context) error {
 		return fmt.Errorf("source %s: %w", l.name, err)
 	}
 	l.Up(true)
+	if l.sparks != nil {
+		l.sparks.connected(func(m sparkplug.Message) { _ = l.server.Publish(m.Topic, m.Payload, m.Retain, qosOf(m)) }) // it cannot fail while the server runs
+		go l.sparks.watch(ctx)
+	}
 	l.watch(ctx)
 	l.Up(false)
 	return l.server.Close()
@@ -159,6 +166,9 @@ func (l *listener) OnPacketRead(_ *mqtt.Client, pk packets.Packet) (packets.Pack
 
 // OnPublish takes a message over.
 func (l *listener) OnPublish(cl *mqtt.Client, pk packets.Packet) (packets.Packet, error) {
+	if cl.Net.Inline && l.sparks.mine(pk.TopicName) {
+		return pk, nil // what we send to those who listen
+	}
 	if cl.Net.Inline {
 		return pk, packets.ErrRejectPacket // the library's own $SYS topics
 	}
@@ -184,6 +194,8 @@ func (l *listener) OnPublish(cl *mqtt.Client, pk packets.Packet) (packets.Packet
 		name, _ := base64.RawURLEncoding.DecodeString(topic) // as OnPacketRead wrote it
 		from := reading.Origin{Source: l.name, Place: string(name), Raw: pk.Payload}
 		d.Rejects = []reading.Reject{from.Reject(at, "topic begins with $, or has a wildcard in it, so nothing can be published there")}
+	} else if l.sparks.mine(pk.TopicName) {
+		d.Readings, d.Rejects = l.sparks.take(pk.TopicName, pk.Payload, at)
 	} else {
 		got := l.messages.Decode(payload.Arrived{Topic: pk.TopicName, Payload: pk.Payload, At: at})
 		d.Readings, d.Rejects = got.Readings, got.Rejects

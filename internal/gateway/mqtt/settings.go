@@ -12,6 +12,7 @@ import (
 	"nexocumula/internal/gateway/payload"
 	"nexocumula/internal/gateway/pipeline"
 	"nexocumula/internal/gateway/source"
+	"nexocumula/internal/gateway/sparkplug"
 )
 
 // ListenerKind is a listener that devices connect to.
@@ -31,7 +32,8 @@ type listenerKeys struct {
 	MaxClients   int              `yaml:"max_clients" is:"1000" says:"connected at the same time"`
 	MessageRate  int              `yaml:"messages_per_second" is:"any" says:"of one device; who sends more is told so and sent away, and may come back"`
 	ByteRate     int              `yaml:"bytes_per_second" is:"any" says:"of one device, likewise"`
-	Messages     []shape.Part     `yaml:"messages" is:"required" says:"list; see messages"`
+	Messages     []shape.Part     `yaml:"messages" says:"list; see messages; needed without sparkplug"`
+	Sparkplug    *sparkplug.Keys  `yaml:"sparkplug" says:"takes Sparkplug B: edge nodes and devices that say themselves what they measure"`
 }
 
 type brokerKeys struct {
@@ -41,9 +43,10 @@ type brokerKeys struct {
 	ClientID     string     `yaml:"client_id" is:"nexocumula-SITE" says:"what the broker knows the session by"`
 	User         string     `yaml:"user" says:"name of the account there"`
 	shape.Secret `yaml:",inline"`
-	Share        string       `yaml:"share" says:"name of a shared subscription, of which each message goes to one of its clients only; with version 5"`
-	MostUnacked  int          `yaml:"most_unacknowledged" is:"1000" says:"messages that the broker sends before it waits for acknowledgements; with version 5"`
-	Messages     []shape.Part `yaml:"messages" is:"required" says:"list; see messages"`
+	Share        string          `yaml:"share" says:"name of a shared subscription, of which each message goes to one of its clients only; with version 5"`
+	MostUnacked  int             `yaml:"most_unacknowledged" is:"1000" says:"messages that the broker sends before it waits for acknowledgements; with version 5"`
+	Messages     []shape.Part    `yaml:"messages" says:"list; see messages; needed without sparkplug"`
+	Sparkplug    *sparkplug.Keys `yaml:"sparkplug" says:"takes Sparkplug B: edge nodes and devices that say themselves what they measure"`
 }
 
 const (
@@ -66,6 +69,7 @@ type listenerSettings struct {
 	messageRate int // a second, of one device; 0: any
 	byteRate    int
 	messages    []payload.Message
+	sparkplug   *sparkplug.Settings // nil: none
 }
 
 func (s listenerSettings) Open(name string, into *pipeline.Pipeline, log *slog.Logger) source.Source {
@@ -81,7 +85,8 @@ func checkListener(at shape.Place, site string, raw listenerKeys) source.Setting
 		maxClients:  at.Key("max_clients").Count(raw.MaxClients, defaultMaxClients, 1, mostClients, "clients are"),
 		messageRate: at.Key("messages_per_second").Count(raw.MessageRate, 0, 1, 1e6, "messages a second are"),
 		byteRate:    at.Key("bytes_per_second").Count(raw.ByteRate, 0, 1, 1e9, "bytes a second are"),
-		messages:    payload.ReadMessages(at.Key("messages"), site, raw.Messages),
+		messages:    messages(at, site, raw.Messages, raw.Sparkplug),
+		sparkplug:   raw.Sparkplug.Check(at.Key("sparkplug"), site),
 	}
 	byCert := raw.TLS != nil && raw.TLS.ClientCA != ""
 	out.needCert = byCert && raw.Accounts == ""
@@ -112,16 +117,17 @@ func loopback(address string) bool {
 
 // brokerSettings are checked.
 type brokerSettings struct {
-	address  *url.URL // tcp://host:port or tls://host:port
-	tls      *certs.Holder
-	server   string // name that its certificate must have
-	version  int    // of MQTT: 4 for 3.1.1, or 5
-	clientID string
-	user     string
-	password string
-	share    string
-	unacked  uint16
-	messages []payload.Message
+	address   *url.URL // tcp://host:port or tls://host:port
+	tls       *certs.Holder
+	server    string // name that its certificate must have
+	version   int    // of MQTT: 4 for 3.1.1, or 5
+	clientID  string
+	user      string
+	password  string
+	share     string
+	unacked   uint16
+	messages  []payload.Message
+	sparkplug *sparkplug.Settings // nil: none
 }
 
 func (s brokerSettings) Open(name string, into *pipeline.Pipeline, log *slog.Logger) source.Source {
@@ -139,7 +145,18 @@ func (s brokerSettings) filters() (out []string) {
 			out = append(out, filter)
 		}
 	}
+	if s.sparkplug != nil {
+		out = append(out, s.sparkplug.Filters()...)
+	}
 	return out
+}
+
+// messages are those of a source, which has some if it does not speak Sparkplug only.
+func messages(at shape.Place, site string, parts []shape.Part, sparks *sparkplug.Keys) []payload.Message {
+	if sparks != nil && len(parts) == 0 {
+		return nil
+	}
+	return payload.ReadMessages(at.Key("messages"), site, parts)
 }
 
 const mostUnacked = 1000
@@ -156,8 +173,9 @@ func checkBroker(at shape.Place, site string, raw brokerKeys) source.Settings {
 	out := brokerSettings{
 		address: u, clientID: raw.ClientID, user: raw.User, password: at.Secret(raw.Secret, false),
 		tls: raw.TLS.check(at.Key("tls"), u.Scheme == "tls"), server: u.Hostname(), share: raw.Share,
-		unacked:  uint16(at.Key("most_unacknowledged").Count(raw.MostUnacked, mostUnacked, 1, 65535, "messages are")),
-		messages: payload.ReadMessages(at.Key("messages"), site, raw.Messages),
+		unacked:   uint16(at.Key("most_unacknowledged").Count(raw.MostUnacked, mostUnacked, 1, 65535, "messages are")),
+		messages:  messages(at, site, raw.Messages, raw.Sparkplug),
+		sparkplug: raw.Sparkplug.Check(at.Key("sparkplug"), site),
 	}
 	if raw.TLS != nil && raw.TLS.ServerName != "" {
 		out.server = raw.TLS.ServerName
@@ -172,6 +190,9 @@ func checkBroker(at shape.Place, site string, raw brokerKeys) source.Settings {
 		out.version = 5
 	default:
 		at.Key("version").Wrong("version %s of MQTT is not known; use 3.1.1 or 5", raw.Version)
+	}
+	if raw.Share != "" && raw.Sparkplug != nil {
+		at.Key("share").Wrong("of Sparkplug, one host has to see all messages; it cannot be shared")
 	}
 	if strings.ContainsAny(raw.Share, "/+#") {
 		at.Key("share").Wrong("%q is no name of a shared subscription; leave out /, + and #", raw.Share)
