@@ -25,6 +25,9 @@ func New(base string) *Client {
 	return &Client{base: strings.TrimRight(base, "/"), http: &http.Client{}}
 }
 
+// Base is the address of the service.
+func (c *Client) Base() string { return c.base }
+
 // Health calls /health.
 func (c *Client) Health(ctx context.Context) (Health, error) {
 	return get[Health](ctx, c, "health", nil)

@@ -34,7 +34,7 @@ func Run(ctx context.Context, args []string, version string, out, errOut io.Writ
 		Writer: out, ErrWriter: errOut,
 		Commands: []*cli.Command{
 			runCommand(version), checkCommand(), keysCommand(), passwordCommand(), demoCommand(args[0], version), simulateCommand(),
-			nowCommand(), seriesCommand(), windowsCommand(), readingsCommand(), momentCommand(), rejectsCommand(), sourcesCommand(), readCommand(), uplinksCommand(), versionCommand(version),
+			nowCommand(), seriesCommand(), windowsCommand(), readingsCommand(), momentCommand(), rejectsCommand(), importCommand(), sourcesCommand(), readCommand(), uplinksCommand(), versionCommand(version),
 		},
 		Suggest:                   true,
 		DisableSliceFlagSeparator: true,                                          // formulas have commas in them

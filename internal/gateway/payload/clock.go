@@ -74,12 +74,8 @@ func (k timeKeys) clock(at shape.Place, f *fields, place func(at shape.Place, te
 	if k.Clock != "" {
 		out.shown = place(at.Key("clock"), k.Clock)
 	}
-	zone := time.UTC
-	if k.TimeZone != "" {
-		zone = shape.Parsed(at.Key("time_zone"), k.TimeZone, time.LoadLocation)
-	}
+	out.form = shape.Parsed(at.Key("time_form"), k.TimeForm, func(form string) (func(any) (int64, error), error) { return Times(form, k.TimeZone) })
 	out.like.uptime = strings.HasPrefix(k.TimeForm, "uptime")
-	out.form = timeForm(at.Key("time_form"), k.TimeForm, zone)
 	switch {
 	case k.Time == "" && (k.TimeForm != "" || k.Clock != ""):
 		at.Key("time").Wrong("time_form and clock say how to read a time; say with time: where it stands")
@@ -93,26 +89,30 @@ func (k timeKeys) clock(at shape.Place, f *fields, place func(at shape.Place, te
 
 var counted = map[string]int64{"unix_s": 1e9, "unix_ms": 1e6, "unix_us": 1e3, "unix_ns": 1, "uptime_s": 1e9, "uptime_ms": 1e6}
 
-func timeForm(at shape.Place, form string, zone *time.Location) func(any) (int64, error) {
+// Times reads times as a time_form and a time_zone say, both of which may be empty:
+// nanoseconds since 1970, or since a device's start.
+func Times(form, in string) (func(any) (int64, error), error) {
 	if unit, ok := counted[form]; ok {
-		return func(v any) (int64, error) { return countedTime(v, form, unit) }
+		return func(v any) (int64, error) { return countedTime(v, form, unit) }, nil
 	}
+	zone, err := time.LoadLocation(in) // "" is UTC
 	switch {
+	case err != nil:
+		return nil, err
 	case form == "" || form == "rfc3339":
 		return func(v any) (int64, error) {
 			return textTime(v, "an RFC 3339 time such as 2026-03-01T08:00:00Z", func(text string) (time.Time, error) { return time.Parse(time.RFC3339Nano, text) })
-		}
+		}, nil
 	case strings.Contains(form, "%"):
 		sample := timefmt.Format(time.Date(2026, 3, 1, 8, 0, 0, 0, zone), form)
 		if _, err := timefmt.ParseInLocation(sample, form, zone); err != nil {
-			at.Wrong("the layout %q cannot be read back: %v", form, err)
+			return nil, fmt.Errorf("the layout %q cannot be read back: %v", form, err)
 		}
 		return func(v any) (int64, error) {
 			return textTime(v, "a time such as "+sample, func(text string) (time.Time, error) { return layoutTime(text, form, zone) })
-		}
+		}, nil
 	}
-	at.Wrong("time form %q is not known; use rfc3339, unix_s, unix_ms, unix_us, unix_ns, uptime_s, uptime_ms, or a layout such as \"%%d.%%m.%%Y %%H:%%M:%%S\"", form)
-	return nil
+	return nil, fmt.Errorf("time form %q is not known; use rfc3339, unix_s, unix_ms, unix_us, unix_ns, uptime_s, uptime_ms, or a layout such as \"%%d.%%m.%%Y %%H:%%M:%%S\"", form)
 }
 
 // layoutTime refuses days that a month does not have: the package counts on into the next.

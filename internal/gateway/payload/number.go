@@ -50,19 +50,22 @@ func (k numeralKey) numeral(at shape.Place) func(text string) (float64, error) {
 	case "", "point":
 		return readNumber
 	case "comma":
-		return func(text string) (float64, error) {
-			if strings.Contains(text, ".") {
-				return 0, fmt.Errorf("%q has a point where decimal: comma says that there is none", clip(text))
-			}
-			v, err := readNumber(strings.Replace(text, ",", ".", 1))
-			if err != nil {
-				return 0, fmt.Errorf("%q is not a number with a decimal comma", clip(text))
-			}
-			return v, nil
-		}
+		return CommaNumber
 	}
 	at.Key("decimal").Wrong("%q is not known; use point or comma", k.Decimal)
 	return readNumber
+}
+
+// CommaNumber reads a number with a decimal comma.
+func CommaNumber(text string) (float64, error) {
+	if strings.Contains(text, ".") {
+		return 0, fmt.Errorf("%q has a point where decimal: comma says that there is none", clip(text))
+	}
+	v, err := readNumber(strings.Replace(text, ",", ".", 1))
+	if err != nil {
+		return 0, fmt.Errorf("%q is not a number with a decimal comma", clip(text))
+	}
+	return v, nil
 }
 
 // numeral is how a number is written. Go's parser also takes 1_000, 0x10 and infinity,

@@ -1,0 +1,150 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"nexocumula/internal/importer"
+)
+
+func importCommand() *cli.Command {
+	return &cli.Command{
+		Name:      "import",
+		Usage:     "bring a file of history, CSV or SenML, to a gateway; after a kill the same command goes on where it was",
+		ArgsUsage: "FILE",
+		Description: "A line of CSV is one reading, with columns series, time and value and, if wanted, unit; or it has readings of several\n" +
+			"series in columns of their own, which --column and --rest say. SenML packs stand one after the other. The readings go\n" +
+			"the way of what senders push, so the gateway needs a source http_push, and this the token of one of its senders.",
+		Flags: []cli.Flag{
+			atFlag, outputFlag,
+			&cli.IntFlag{Name: "preview", Usage: "only show what this many records would become; sends nothing"},
+			&cli.StringFlag{Name: "token-file", Usage: "file with the sender's token"},
+			&cli.StringFlag{Name: "token", Sources: cli.EnvVars("NEXOCUMULA_TOKEN"), Usage: "or the token, best in the environment"},
+			&cli.StringFlag{Name: "time", Usage: "column of the time, by name or number (time)"},
+			&cli.StringFlag{Name: "time-form", Usage: "rfc3339, unix_s, unix_ms, unix_us, unix_ns, or a layout such as \"%d.%m.%Y %H:%M\" (rfc3339)"},
+			&cli.StringFlag{Name: "time-zone", Usage: "of a layout without one, such as Europe/Berlin (UTC)"},
+			&cli.StringFlag{Name: "series", Usage: "column of the series' name, without the site (series)"},
+			&cli.StringFlag{Name: "value", Usage: "column of the value (value)"},
+			&cli.StringFlag{Name: "unit", Usage: "column of the unit (unit, if there is one)"},
+			&cli.StringSliceFlag{Name: "column", Usage: "COLUMN=SERIES, of a line with several readings; several times for several"},
+			&cli.StringFlag{Name: "rest", Usage: "series of all other columns, with {column} for its name, such as \"raceway-1/{column}\""},
+			&cli.StringFlag{Name: "separator", Usage: "between columns, such as ; or \\t (,)"},
+			&cli.BoolFlag{Name: "decimal-comma", Usage: "numbers have a decimal comma"},
+			&cli.BoolFlag{Name: "no-header", Usage: "the first line is a record; columns are numbers"},
+			&cli.IntFlag{Name: "most-per-second", Value: 20000, Usage: "readings; 0 for as many as the gateway takes"},
+			&cli.StringFlag{Name: "progress", Usage: "file that keeps how far it came (FILE.progress)"},
+			&cli.BoolFlag{Name: "again", Usage: "from the beginning; what is there already is not doubled"},
+		},
+		Action: func(ctx context.Context, cmd *cli.Command) error {
+			if cmd.Args().Len() != 1 {
+				return usage("name one file: nexocumula import history.csv")
+			}
+			file, columns := cmd.Args().First(), columnsOf(cmd)
+			if n := cmd.Int("preview"); n > 0 {
+				return preview(cmd, file, columns, n)
+			}
+			token, err := tokenOf(cmd)
+			if err != nil {
+				return err
+			}
+			told := &telling{to: cmd.Root().ErrWriter}
+			p, err := importer.Job{
+				File: file, Columns: columns, Progress: cmd.String("progress"), Again: cmd.Bool("again"), Token: token,
+				Rate: cmd.Int("most-per-second"), To: ask(cmd), Tell: told.report,
+			}.Run(ctx)
+			if err != nil {
+				return fmt.Errorf("%w\n%d readings were accepted and %d refused of %d records; the same command goes on from there", err, p.Accepted, p.Refused, p.Records)
+			}
+			if told.parts == 0 {
+				return usage("%s was brought in full before: %d readings accepted, %d refused; --again begins anew, and doubles nothing", file, p.Accepted, p.Refused)
+			}
+			fmt.Fprintf(cmd.Root().Writer, "%d readings of %d records are on the gateway's disk; %d were refused\n", p.Accepted, p.Records, p.Refused)
+			if p.Refused > 0 {
+				return fmt.Errorf("%d readings were refused; those that reached the gateway are in nexocumula rejects", p.Refused)
+			}
+			return nil
+		},
+	}
+}
+
+func columnsOf(cmd *cli.Command) importer.Columns {
+	return importer.Columns{
+		Separator: cmd.String("separator"), NoHeader: cmd.Bool("no-header"), Time: cmd.String("time"), TimeForm: cmd.String("time-form"), TimeZone: cmd.String("time-zone"),
+		Series: cmd.String("series"), Value: cmd.String("value"), Unit: cmd.String("unit"), Wide: cmd.StringSlice("column"), Rest: cmd.String("rest"), Comma: cmd.Bool("decimal-comma"),
+	}
+}
+
+func tokenOf(cmd *cli.Command) (string, error) {
+	if file := cmd.String("token-file"); file != "" {
+		text, err := os.ReadFile(file)
+		return strings.TrimSpace(string(text)), err
+	}
+	if token := cmd.String("token"); token != "" {
+		return token, nil
+	}
+	return "", usage("give the token of a sender of the gateway's http_push source: --token-file FILE, or NEXOCUMULA_TOKEN in the environment")
+}
+
+func preview(cmd *cli.Command, file string, columns importer.Columns, n int) error {
+	rows, err := importer.Preview(file, columns, n)
+	if err != nil {
+		return err
+	}
+	g := grid{
+		columns: []column{{name: "place"}, {name: "series"}, {name: "time"}, {name: "value", right: true}, {name: "unit"}, {name: "refused"}},
+		empty:   "The file has no records.",
+	}
+	type shown struct {
+		Place   string     `json:"place"`
+		Series  string     `json:"series"`
+		Time    *time.Time `json:"time"`
+		Value   string     `json:"value"`
+		Unit    string     `json:"unit"`
+		Refused string     `json:"refused"`
+	}
+	var answer []shown
+	for _, r := range rows {
+		one, when := shown{Place: r.Place, Series: r.Series, Value: r.Value, Unit: r.Unit}, plain("")
+		if r.Err != nil {
+			one.Refused = r.Err.Error()
+		} else {
+			at := r.Time.UTC()
+			one.Time, when = &at, plain(at.Format(time.RFC3339Nano))
+		}
+		answer = append(answer, one)
+		g.rows = append(g.rows, []cell{plain(r.Place), plain(r.Series), when, plain(r.Value), plain(r.Unit), plain(one.Refused)})
+	}
+	return show(cmd, answer, g)
+}
+
+// telling writes how an import goes, and the first rows that are refused.
+type telling struct {
+	to    io.Writer
+	parts int
+	wrong int
+	last  time.Time
+}
+
+const mostWrongTold = 20
+
+func (t *telling) report(r importer.Report) {
+	t.parts++
+	for _, row := range r.Wrong {
+		if t.wrong++; t.wrong <= mostWrongTold {
+			fmt.Fprintf(t.to, "%s: %s\n", row.Place, row.Reason)
+		} else if t.wrong == mostWrongTold+1 {
+			fmt.Fprintln(t.to, "more rows are refused; they are counted")
+		}
+	}
+	if !r.Finished && time.Since(t.last) < time.Second {
+		return
+	}
+	t.last = time.Now()
+	fmt.Fprintf(t.to, "%3.0f %%  %d readings accepted, %d refused\n", 100*float64(r.Read)/float64(max(r.Size, 1)), r.Accepted, r.Refused)
+}
