@@ -2,10 +2,15 @@ package main
 
 import (
 	"context"
+	"crypto/tls"
+	"crypto/x509"
+	"errors"
 	"fmt"
 	"log/slog"
 	"net"
+	"os"
 	"path/filepath"
+	"slices"
 	"sync/atomic"
 	"time"
 
@@ -14,10 +19,12 @@ import (
 	"github.com/mochi-mqtt/server/v2/listeners"
 	"github.com/mochi-mqtt/server/v2/packets"
 
+	"nexocumula/internal/certs/certstest"
 	"nexocumula/internal/config"
 	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/gateway"
+	"nexocumula/internal/gateway/source"
 	"nexocumula/internal/service"
 )
 
@@ -37,7 +44,7 @@ func ingestMQTT(dir string) (Row, error) {
 		if err != nil {
 			return Row{}, err
 		}
-		ours, err := gatewayListener(filepath.Join(dir, fmt.Sprint(round)))
+		ours, err := gatewayListener(filepath.Join(dir, fmt.Sprint(round)), "", plainly)
 		if err != nil {
 			return Row{}, err
 		}
@@ -78,7 +85,7 @@ func countingBroker() (perSecond float64, err error) {
 		return 0, err
 	}
 	defer server.Close()
-	acked, perSecond, err := publishAll(l.Addr().String())
+	acked, perSecond, err := publishAll(plainly(l.Addr().String()))
 	if err == nil && hook.count.Load() < acked {
 		err = fmt.Errorf("the broker counted %d of %d messages", hook.count.Load(), acked)
 	}
@@ -94,6 +101,7 @@ gateway:
     - name: buoys
       mqtt_listener:
         address: 127.0.0.1:0
+        %s
         messages:
           - topic: "buoy/{buoy}/state"
             payload: json
@@ -105,30 +113,68 @@ gateway:
 
 // gatewayListener measures a gateway and checks that every acknowledged reading is in
 // its store.
-func gatewayListener(dir string) (perSecond float64, err error) {
-	settings, err := config.Parse("bench.yaml", fmt.Appendf(nil, gatewayConfig, dir), gateway.Kinds)
+func gatewayListener(dir, keys string, way func(address string) dialer) (perSecond float64, err error) {
+	s, stop, err := startGateway(fmt.Sprintf(gatewayConfig, dir, keys))
 	if err != nil {
 		return 0, err
 	}
-	s, err := service.Open(settings, "bench", slog.New(slog.DiscardHandler))
-	if err != nil {
-		return 0, err
-	}
-	ctx, stop := context.WithCancel(context.Background())
-	stopped := make(chan error, 1)
-	go func() { stopped <- s.Run(ctx) }()
-	for !s.Gateway.Sources()[0].Up {
-		time.Sleep(time.Millisecond)
-	}
-	acked, perSecond, err := publishAll(s.Gateway.Sources()[0].Address)
+	acked, perSecond, err := publishAll(way(s.Gateway.Sources()[0].Address))
 	if err == nil {
 		err = countReadings(s, 3*acked)
 	}
-	stop()
-	if stopErr := <-stopped; err == nil {
-		err = stopErr
+	return perSecond, errors.Join(err, stop())
+}
+
+// startGateway runs a gateway until stop is called, and returns once its sources are up.
+func startGateway(text string) (s *service.Service, stop func() error, err error) {
+	settings, err := config.Parse("bench.yaml", []byte(text), gateway.Kinds)
+	if err != nil {
+		return nil, nil, err
 	}
-	return perSecond, err
+	if s, err = service.Open(settings, "bench", slog.New(slog.DiscardHandler)); err != nil {
+		return nil, nil, err
+	}
+	ctx, cancel := context.WithCancel(context.Background())
+	stopped := make(chan error, 1)
+	go func() { stopped <- s.Run(ctx) }()
+	for slices.ContainsFunc(s.Gateway.Sources(), func(t source.Tally) bool { return !t.Up }) {
+		time.Sleep(time.Millisecond)
+	}
+	return s, func() error { cancel(); return <-stopped }, nil
+}
+
+// failing is who the certificates' maker tells that something failed.
+type failing struct{ err error }
+
+func (f *failing) Errorf(format string, args ...any) { f.err = fmt.Errorf(format, args...) }
+func (f *failing) FailNow()                          { panic(f.err) }
+
+// ingestTLS is the same over TLS, beside the same without.
+func ingestTLS(dir string) (Row, error) {
+	ca := certstest.New(&failing{}, dir)
+	cert, key := ca.Make(&failing{}, "bench")
+	text, err := os.ReadFile(ca.CA)
+	if err != nil {
+		return Row{}, err
+	}
+	pool := x509.NewCertPool()
+	pool.AppendCertsFromPEM(text)
+	secured := func(address string) dialer {
+		return func() (net.Conn, error) { return tls.Dial("tcp", address, &tls.Config{RootCAs: pool}) }
+	}
+	var p pairs
+	for round := range rounds {
+		ours, err := gatewayListener(filepath.Join(dir, fmt.Sprint("tls", round)), fmt.Sprintf("tls: { cert: %s, key: %s }", cert, key), secured)
+		if err != nil {
+			return Row{}, err
+		}
+		plain, err := gatewayListener(filepath.Join(dir, fmt.Sprint("plain", round)), "", plainly)
+		if err != nil {
+			return Row{}, err
+		}
+		p.add(ours, plain)
+	}
+	return p.row("messages/s", 1, "the same without TLS", "known", known), nil
 }
 
 func countReadings(s *service.Service, wanted uint64) error {

@@ -40,6 +40,7 @@ var benches = []struct {
 	run  func(dir string) ([]Row, error)
 }{
 	{"ingest_mqtt_qos1_durable", one(ingestMQTT)},
+	{"ingest_mqtt_tls", one(ingestTLS)},
 	{"bytes_per_reading", one(bytesPerReading)},
 	{"bytes_over_entropy", one(bytesOverEntropy)},
 	{"decode_values", one(decodeValues)},
@@ -64,6 +65,9 @@ var benches = []struct {
 	{"decode_senml", one(decodeSenML)},
 	{"decode_text", one(decodeText)},
 	{"decode_sparkplug", one(decodeSparkplug)},
+	{"modbus_poll_many", modbusPollMany},
+	{"modbus_silent_units", one(modbusSilentUnits)},
+	{"planner_requests", one(plannerRequests)},
 	{"demo_peak", demoMemory},
 }
 

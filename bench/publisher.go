@@ -12,9 +12,16 @@ import (
 	"github.com/mochi-mqtt/server/v2/packets"
 )
 
+// dialer makes a connection to what is measured.
+type dialer func() (net.Conn, error)
+
+func plainly(address string) dialer {
+	return func() (net.Conn, error) { return net.Dial("tcp", address) }
+}
+
 // publishAll runs all publishers against an MQTT server for a round, and is the
 // number of messages acknowledged and how many that is per second.
-func publishAll(address string) (acked uint64, perSecond float64, err error) {
+func publishAll(dial dialer) (acked uint64, perSecond float64, err error) {
 	var count atomic.Uint64
 	var wait sync.WaitGroup
 	failures := make(chan error, publishers)
@@ -24,7 +31,7 @@ func publishAll(address string) (acked uint64, perSecond float64, err error) {
 		wait.Add(1)
 		go func() {
 			defer wait.Done()
-			if err := publish(address, fmt.Sprintf("buoy-%d", i+1), until, &count); err != nil {
+			if err := publish(dial, fmt.Sprintf("buoy-%d", i+1), until, &count); err != nil {
 				failures <- err
 			}
 		}()
@@ -38,8 +45,8 @@ func publishAll(address string) (acked uint64, perSecond float64, err error) {
 // publish sends until the time is up, never more than inFlight messages ahead of the
 // acknowledgements, and returns when all are acknowledged. It is as cheap as it can
 // be made: what it costs is missing to the servers, which share the machine.
-func publish(address, name string, until time.Time, acked *atomic.Uint64) error {
-	conn, err := net.Dial("tcp", address)
+func publish(dial dialer, name string, until time.Time, acked *atomic.Uint64) error {
+	conn, err := dial()
 	if err != nil {
 		return err
 	}

@@ -12,7 +12,6 @@ import (
 	"net"
 	"os"
 	"path/filepath"
-	"testing"
 	"time"
 
 	"github.com/stretchr/testify/require"
@@ -28,7 +27,7 @@ type Authority struct {
 }
 
 // New makes an authority in a folder.
-func New(t testing.TB, dir string) *Authority {
+func New(t require.TestingT, dir string) *Authority {
 	a := &Authority{Dir: dir, CA: filepath.Join(dir, "ca.pem"), next: 1}
 	a.cert = &x509.Certificate{
 		SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "Trout Test Authority"}, IsCA: true, BasicConstraintsValid: true,
@@ -43,7 +42,7 @@ func New(t testing.TB, dir string) *Authority {
 
 // Make signs a certificate for a name, which is good for this machine's loopback too, and
 // returns the files of it and of its key.
-func (a *Authority) Make(t testing.TB, name string) (cert, key string) {
+func (a *Authority) Make(t require.TestingT, name string) (cert, key string) {
 	a.next++
 	own, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	require.NoError(t, err)
@@ -60,12 +59,12 @@ func (a *Authority) Make(t testing.TB, name string) (cert, key string) {
 	return cert, key
 }
 
-func (a *Authority) sign(t testing.TB, what *x509.Certificate, key *ecdsa.PublicKey) []byte {
+func (a *Authority) sign(t require.TestingT, what *x509.Certificate, key *ecdsa.PublicKey) []byte {
 	der, err := x509.CreateCertificate(rand.Reader, what, a.cert, key, a.key)
 	require.NoError(t, err)
 	return der
 }
 
-func (a *Authority) write(t testing.TB, file, kind string, der []byte) {
+func (a *Authority) write(t require.TestingT, file, kind string, der []byte) {
 	require.NoError(t, os.WriteFile(file, pem.EncodeToMemory(&pem.Block{Type: kind, Bytes: der}), 0o600))
 }

@@ -23,6 +23,8 @@ type poller struct {
 	units    map[uint8]*unit
 	tasks    []*task
 	line     *line
+	silent   int  // units that do not answer
+	up       bool // something answers
 	down     rest // of the connection, after it could not be made
 	spare    spare
 	figures  *figures
@@ -199,11 +201,10 @@ func (m *poller) urgent(now time.Time) (found *task, gap time.Duration) {
 // forlorn is a silent unit that may be asked now: in time that nobody needs, or that was
 // saved for it. Else it says when to look again.
 func (m *poller) forlorn(now time.Time, gap time.Duration) (found *unit, later time.Duration) {
-	later = time.Hour
-	alone := true
-	for _, u := range m.units {
-		alone = alone && u.silent != nil
+	if later = time.Hour; m.silent == 0 {
+		return nil, later
 	}
+	alone := m.silent == len(m.units)
 	saved := m.spare.now(now, m.settings.timeout)
 	for _, u := range m.units {
 		if u.silent == nil {
@@ -255,6 +256,9 @@ func (m *poller) noLine(err error) bool {
 	}
 	m.down.tries++
 	m.down.until = time.Now().Add(min(firstRest<<min(m.down.tries-1, 10), lonelyRest))
+	for _, t := range m.tasks {
+		m.submit(t) // what came before does not wait for the connection
+	}
 	m.Failed(m.settings.address.String(), fmt.Sprintf("connecting: %v", plain.Network(none)))
 	m.fell("there is no connection to the device; it is tried again")
 	return true
@@ -263,6 +267,7 @@ func (m *poller) noLine(err error) bool {
 // fell notes that nothing answers.
 func (m *poller) fell(text string) {
 	before := m.Counter.Tally()
+	m.up = false
 	m.Up(false)
 	if before.Up || before.Errors <= 1 {
 		m.log.Warn(text, "error", m.Counter.Tally().LastError)
@@ -274,8 +279,12 @@ func (m *poller) heard(u *unit) {
 	was := u.silent
 	u.answered(time.Now())
 	m.down = rest{}
-	m.Up(true)
+	if !m.up {
+		m.up = true
+		m.Up(true)
+	}
 	if was != nil {
+		m.silent--
 		m.tellAbsent()
 	}
 }
@@ -285,10 +294,10 @@ func (m *poller) silence(u *unit, r request, begun time.Time, err error) {
 	now := time.Now()
 	m.Failed(r.String(), plain.Network(err).Error())
 	m.spare.waste(now.Sub(begun), m.settings.timeout)
-	alone := true
-	for _, other := range m.units {
-		alone = alone && (other == u || other.silent != nil)
+	if u.silent == nil {
+		m.silent++
 	}
+	alone := m.silent == len(m.units)
 	u.missed(now, alone)
 	m.tellAbsent()
 	if alone {
@@ -296,6 +305,8 @@ func (m *poller) silence(u *unit, r request, begun time.Time, err error) {
 	}
 	for _, t := range m.tasks {
 		if t.unit == u {
+			m.settleScaled(t)
+			m.submit(t)
 			m.answerDemand(t, fmt.Sprintf("unit %d does not answer", u.id))
 			t.next(now)
 		}
@@ -306,6 +317,7 @@ func (m *poller) silence(u *unit, r request, begun time.Time, err error) {
 func (m *poller) finish(t *task) {
 	now := time.Now()
 	m.settleScaled(t)
+	m.submit(t)
 	if !t.due.IsZero() {
 		m.figures.done(t.group, now.Sub(t.due))
 	}

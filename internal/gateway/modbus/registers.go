@@ -71,6 +71,7 @@ type register struct {
 	calibrate calibrate.Linear
 	scaledBy  *scaling
 	group     string
+	where     string // for people
 }
 
 // scaling is a register that says how another is scaled.
@@ -273,4 +274,4 @@ func (r register) letters(words []uint16) (string, error) {
 	return strings.TrimSpace(text), nil
 }
 
-func (r register) place() string { return fmt.Sprintf("unit %d, %s %d", r.unit, r.table, r.address) }
+func (r *register) place() string { return fmt.Sprintf("unit %d, %s %d", r.unit, r.table, r.address) }

@@ -120,6 +120,7 @@ func check(at shape.Place, site string, raw lineKeys) source.Settings {
 		at.Wrong("%d values are to be read; at most %d are possible on a line", n, maxRegisters)
 	}
 	for i, r := range out.registers {
+		out.registers[i].where = r.place()
 		if !slices.ContainsFunc(out.groups, func(g group) bool { return g.name == r.group }) {
 			if r.group != "" {
 				at.Key("groups").Wrong("%s is of the group %q, and there is none of that name", r.place(), r.group)

@@ -140,7 +140,6 @@ func (m *poller) deliver(t *task, s step, words []uint16) {
 		return
 	}
 	at = t.timeOf(at)
-	d := m.delivery()
 	for _, i := range s.Values {
 		r := s.want.registers[i]
 		own := words[int(r.address)-s.First:][:r.as.words]
@@ -150,39 +149,41 @@ func (m *poller) deliver(t *task, s step, words []uint16) {
 		case r.scaledBy != nil:
 			t.scaled = append(t.scaled, scaled{r, own, at})
 		default:
-			m.decode(d, r, own, 0, at)
+			m.decode(t, r, own, 0, at)
 		}
 	}
-	m.submit(t, d)
+	if len(t.brought.Readings) >= mostBrought {
+		m.submit(t)
+	}
 }
+
+// mostBrought is how many readings wait for the end of their task.
+const mostBrought = 500
 
 // settleScaled hands on the values that a scale has come for.
 func (m *poller) settleScaled(t *task) {
-	if len(t.scaled) == 0 {
-		return
-	}
-	d := m.delivery()
 	for _, s := range t.scaled {
 		by, came := t.scales[tableAddress{s.register.table, s.register.scaledBy.address}]
 		if !came {
 			from := m.origin(s.register, s.words)
-			d.Rejects = append(d.Rejects, from.Reject(s.at, fmt.Sprintf("%s: its scale, %s %d, did not come", s.register.series, s.register.table, s.register.scaledBy.address)))
+			t.brought.Rejects = append(t.brought.Rejects, from.Reject(s.at, fmt.Sprintf("%s: its scale, %s %d, did not come", s.register.series, s.register.table, s.register.scaledBy.address)))
 			continue
 		}
-		m.decode(d, s.register, s.words, by, s.at)
+		m.decode(t, s.register, s.words, by, s.at)
 	}
-	m.submit(t, d)
 }
 
-func (m *poller) delivery() *pipeline.Delivery {
-	return &pipeline.Delivery{Polled: true, Done: func(err error) {
+// submit hands on what a task has brought so far.
+func (m *poller) submit(t *task) {
+	d := &pipeline.Delivery{Polled: true, Readings: t.brought.Readings, Rejects: t.brought.Rejects, Done: func(err error) {
 		if err == nil {
 			m.Acked()
 		}
 	}}
-}
-
-func (m *poller) submit(t *task, d *pipeline.Delivery) {
+	t.brought = brought{}
+	if len(d.Readings)+len(d.Rejects) == 0 {
+		return
+	}
 	t.got.Readings += len(d.Readings)
 	t.got.Rejects += len(d.Rejects)
 	m.Arrived(len(d.Readings), len(d.Rejects))
@@ -194,11 +195,11 @@ func (m *poller) origin(r register, words []uint16) *reading.Origin {
 	for _, w := range words {
 		raw = binary.BigEndian.AppendUint16(raw, w)
 	}
-	return &reading.Origin{Source: m.name, Place: r.place(), Raw: raw}
+	return &reading.Origin{Source: m.name, Place: r.where, Raw: raw}
 }
 
 // decode makes a reading of registers, or a reject.
-func (m *poller) decode(d *pipeline.Delivery, r register, words []uint16, scale int16, at int64) {
+func (m *poller) decode(t *task, r register, words []uint16, scale int16, at int64) {
 	from := m.origin(r, words)
 	out := reading.Reading{Path: r.series, Time: at, From: from}
 	var err error
@@ -211,9 +212,9 @@ func (m *poller) decode(d *pipeline.Delivery, r register, words []uint16, scale 
 	}
 	switch {
 	case err != nil:
-		d.Rejects = append(d.Rejects, from.Reject(at, fmt.Sprintf("%s: %v", r.series, err)))
+		t.brought.Rejects = append(t.brought.Rejects, from.Reject(at, fmt.Sprintf("%s: %v", r.series, err)))
 	case there:
-		d.Readings = append(d.Readings, out)
+		t.brought.Readings = append(t.brought.Readings, out)
 	}
 }
 

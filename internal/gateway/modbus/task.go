@@ -4,6 +4,7 @@ import (
 	"hash/fnv"
 	"time"
 
+	"nexocumula/internal/core/reading"
 	"nexocumula/internal/gateway/modbus/planner"
 )
 
@@ -14,14 +15,21 @@ type task struct {
 	wants  []want
 	spread time.Duration // phase of a schedule without one
 
-	due    time.Time // point of the schedule; zero: only on demand
-	begun  bool
-	left   []step   // reads of this time that are not done
-	scaled []scaled // values whose scale has not come yet
-	scales map[tableAddress]int16
-	served time.Time     // when it was last asked for something, for taking turns
-	asked  chan<- result // by somebody who waits, on demand
-	got    result
+	due     time.Time // point of the schedule; zero: only on demand
+	begun   bool
+	brought brought
+	left    []step   // reads of this time that are not done
+	scaled  []scaled // values whose scale has not come yet
+	scales  map[tableAddress]int16
+	served  time.Time     // when it was last asked for something, for taking turns
+	asked   chan<- result // by somebody who waits, on demand
+	got     result
+}
+
+// brought are the readings of reads that are done.
+type brought struct {
+	Readings []reading.Reading
+	Rejects  []reading.Reject
 }
 
 // want is the values of one table.

@@ -70,9 +70,10 @@ func (f *Facts) DidGive(r Read) {
 			f.Doubted = 0
 		}
 	}
-	before := len(f.Refused)
-	f.Refused = slices.DeleteFunc(f.Refused, func(o Refusal) bool { return run.covers(o.Run) })
-	f.changed = f.changed || len(f.Refused) != before
+	if before := len(f.Refused); before > 0 {
+		f.Refused = slices.DeleteFunc(f.Refused, func(o Refusal) bool { return run.covers(o.Run) })
+		f.changed = f.changed || len(f.Refused) != before
+	}
 	if f.add(run) {
 		f.changed = true
 		f.explain(time.Time{})
@@ -97,7 +98,11 @@ func (f *Facts) add(run Run) bool {
 }
 
 func (f *Facts) readable(first, end int) bool {
-	return slices.ContainsFunc(f.Readable, func(o Run) bool { return o.covers(Run{first, end}) })
+	i, at := slices.BinarySearchFunc(f.Readable, first, func(o Run, first int) int { return o.First - first })
+	if !at {
+		i-- // the last one that begins before
+	}
+	return i >= 0 && f.Readable[i].covers(Run{first, end})
 }
 
 // DidRefuse notes that a read was refused. Short of being told so, it stands for a day; a
