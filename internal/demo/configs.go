@@ -4,6 +4,7 @@ import (
 	"crypto/rand"
 	"embed"
 	"fmt"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"strings"
@@ -13,12 +14,13 @@ import (
 	"nexocumula/internal/gateway"
 )
 
-//go:embed configs/*.yaml
+//go:embed configs
 var configFiles embed.FS
 
 // places are what differs from one start to the next.
 type places struct {
 	Data, Listen, Secret, Central string
+	Devices                       string // folder of their descriptions
 	Device, Broker, Listener      string
 	Raceways                      []int
 }
@@ -28,6 +30,7 @@ type places struct {
 func configure(dir, name string, p places) (config.Settings, error) {
 	p.Data = filepath.Join(dir, name)
 	p.Secret = filepath.Join(dir, "secret")
+	p.Devices = filepath.Join(dir, "devices")
 	t, err := template.ParseFS(configFiles, "configs/"+name+".yaml")
 	if err != nil {
 		return config.Settings{}, err
@@ -64,6 +67,13 @@ func prepare(dir string) error {
 	}
 	if err := os.WriteFile(filepath.Join(dir, marker), []byte("{}\n"), 0o640); err != nil {
 		return fmt.Errorf("preparing the demo's folder: %w", err)
+	}
+	described, err := fs.Sub(configFiles, "configs/devices")
+	if err == nil {
+		err = os.CopyFS(filepath.Join(dir, "devices"), described)
+	}
+	if err != nil {
+		return fmt.Errorf("writing the descriptions of the demo's devices: %w", err)
 	}
 	return os.WriteFile(filepath.Join(dir, "secret"), []byte(rand.Text()+"\n"), 0o600)
 }

@@ -12,15 +12,15 @@ import (
 	"github.com/simonvetter/modbus"
 )
 
-// Device is a simulated Modbus TCP device. Answered counts its answers.
+// Device is a simulated Modbus device. Answered counts its answers.
 type Device struct {
-	Address  string // tcp://host:port
+	Address  string // tcp://host:port, or rtu+tcp://host:port
 	Answered atomic.Uint64
-	server   *modbus.ModbusServer
+	stop     func() error
 }
 
 // Close stops the device.
-func (d *Device) Close() error { return d.server.Stop() }
+func (d *Device) Close() error { return d.stop() }
 
 // image is what the registers of a device hold now, by unit id. A unit that is not
 // in it does not answer.
@@ -38,15 +38,16 @@ func serve(listen string, delay time.Duration, now func(time.Time) image) (*Devi
 		return nil, err
 	}
 	d := &Device{Address: "tcp://" + listen}
-	d.server, err = modbus.NewServer(&modbus.ServerConfiguration{
+	server, err := modbus.NewServer(&modbus.ServerConfiguration{
 		URL: d.Address, Timeout: time.Minute, MaxClients: 20, Logger: log.New(io.Discard, "", 0),
 	}, &registers{d, delay, now})
 	if err != nil {
 		return nil, fmt.Errorf("simulated device at %s: %w", listen, err)
 	}
-	if err := d.server.Start(); err != nil {
+	if err := server.Start(); err != nil {
 		return nil, fmt.Errorf("simulated device at %s: %w", listen, err)
 	}
+	d.stop = server.Stop
 	return d, nil
 }
 
@@ -136,18 +137,22 @@ func PumpPanel(f Field, listen string) (*Device, error) {
 	})
 }
 
-// Probes starts the oxygen probes of stony-beck, units 1 to 6 on one slow bus, and
-// the aerators' switch box, unit 10.
+// Probes starts the oxygen probes of stony-beck, units 1 to 6 on one slow bus behind a
+// converter to the network, and the aerators' switch box, unit 10.
 func Probes(f Field, listen string) (*Device, error) {
 	const bus = 4 * time.Millisecond
-	return serve(listen, bus, func(t time.Time) image {
+	return serveLine(listen, bus, func(t time.Time) image {
 		out := image{10: tables{coils: map[uint16]bool{}}}
 		for raceway := range Raceways {
+			out[10].coils[uint16(raceway)] = f.Aerator(t, raceway) == 1
+			if f.ProbeSilent(t, raceway) {
+				continue
+			}
 			out[uint8(raceway+1)] = tables{inputs: map[uint16]uint16{
 				0: uint16(int16(math.Round(f.ProbeOxygen(t, raceway) * 100))),
 				1: uint16(int16(math.Round(f.RacewayTemp(t, raceway) * 100))),
+				2: 0, // faults of the sensor
 			}}
-			out[10].coils[uint16(raceway)] = f.Aerator(t, raceway) == 1
 		}
 		return out
 	})

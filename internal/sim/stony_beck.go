@@ -54,6 +54,12 @@ func (f Field) ProbeOxygen(t time.Time, raceway int) float64 {
 	return f.Oxygen(t, raceway)
 }
 
+// ProbeSilent reports whether the probe of a raceway does not answer: the plug of that of
+// raceway 5 is loose, for 40 s of every 15 min.
+func (f Field) ProbeSilent(t time.Time, raceway int) bool {
+	return raceway == 5 && time.Duration(t.UnixNano()%int64(15*time.Minute)) < 40*time.Second
+}
+
 // Silo is the feed left in kg: it falls in steps at every second hour from 06:00 to
 // 18:00 UTC and is filled up every sixth day.
 func (f Field) Silo(t time.Time) float64 {
