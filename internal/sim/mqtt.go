@@ -7,7 +7,6 @@ import (
 	"log/slog"
 	"net"
 	"slices"
-	"strconv"
 	"sync/atomic"
 	"time"
 
@@ -77,6 +76,29 @@ func (f Field) buoyMessage(t time.Time, buoy int) []byte {
 	return text
 }
 
+// senMLRecord is one of SenML (RFC 8428).
+type senMLRecord struct {
+	BaseName string  `json:"bn,omitempty"`
+	BaseTime float64 `json:"bt,omitempty"`
+	Name     string  `json:"n"`
+	Unit     string  `json:"u"`
+	Value    float64 `json:"v"`
+}
+
+func (f Field) senML(t time.Time, buoy int) []byte {
+	var pack []senMLRecord
+	for _, depth := range Depths {
+		pack = append(pack, senMLRecord{Name: fmt.Sprintf("water_temp_%dm", depth), Unit: "Cel", Value: f.LakeTemp(t, buoy, depth)})
+	}
+	pack = append(pack, senMLRecord{Name: "oxygen", Unit: "mg/l", Value: f.LakeOxygen(t, buoy)}, senMLRecord{Name: "battery", Unit: "mV", Value: 1000 * f.Battery(t, buoy)})
+	pack[0].BaseName, pack[0].BaseTime = fmt.Sprintf("buoy-%d/", buoy+1), float64(t.UnixMilli())/1000
+	text, err := json.Marshal(pack)
+	if err != nil {
+		panic(err) // finite numbers only
+	}
+	return text
+}
+
 // LakeStations publishes the buoys and the mast of long-mere to an MQTT server until
 // ctx ends. The link of buoy 2 is patchy: its messages come in bursts, the newest
 // first and one of them twice. The clock of buoy 1 runs an hour ahead now and then.
@@ -93,6 +115,10 @@ func LakeStations(ctx context.Context, f Field, address string, every time.Durat
 				if buoy == 1 && n%25 == 0 {
 					at = t.Add(time.Hour)
 				}
+				if buoy == 3 { // of another make
+					p.publish("senml/buoy-4", f.senML(t, buoy))
+					continue
+				}
 				message := f.buoyMessage(at, buoy)
 				if buoy != 2 {
 					p.publish(fmt.Sprintf("buoy/buoy-%d/state", buoy+1), message)
@@ -106,8 +132,7 @@ func LakeStations(ctx context.Context, f Field, address string, every time.Durat
 					held = nil
 				}
 			}
-			p.publish("mast/wind_speed", strconv.AppendFloat(nil, f.WindSpeed(t), 'f', 1, 64))
-			p.publish("mast/wind_direction", strconv.AppendFloat(nil, f.WindDirection(t), 'f', 0, 64))
+			p.publish("mast/wind", fmt.Appendf(nil, "%.1f m/s %.0f", f.WindSpeed(t), f.WindDirection(t)))
 			select {
 			case <-tick.C:
 			case <-ctx.Done():
@@ -125,7 +150,7 @@ func SiloScale(ctx context.Context, f Field, address string, every time.Duration
 		tick := time.NewTicker(every)
 		defer tick.Stop()
 		for {
-			p.publish("feed/silo-1/weight", strconv.AppendFloat(nil, f.Silo(time.Now()), 'f', 1, 64))
+			p.publish("feed/silo-1/weight", fmt.Appendf(nil, "%.1f kg", f.Silo(time.Now())))
 			select {
 			case <-tick.C:
 			case <-ctx.Done():
