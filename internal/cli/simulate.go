@@ -29,7 +29,7 @@ func simulateCommand() *cli.Command {
 				},
 			},
 			{
-				Name: "probes", Usage: "oxygen probes (units 1 to 6) and an aerator switch box (unit 10) on Modbus TCP", Flags: []cli.Flag{seed, listen("5021")},
+				Name: "probes", Usage: "oxygen probes (units 1 to 6) and an aerator switch box (unit 10) on a serial line behind a converter: rtu+tcp", Flags: []cli.Flag{seed, listen("5021")},
 				Action: func(ctx context.Context, cmd *cli.Command) error {
 					return simulateDevice(ctx, cmd, "the probes", sim.Probes)
 				},

@@ -13,6 +13,7 @@ import (
 
 	"nexocumula/internal/config/shape"
 	"nexocumula/internal/core/reading"
+	"nexocumula/internal/gateway/source/sourcetest"
 	"nexocumula/internal/gateway/sparkplug/wire"
 )
 
@@ -220,6 +221,23 @@ func FuzzPayloadsAndTopics(f *testing.F) {
 		for _, r := range got.Readings {
 			require.NotEmpty(t, r.Path)
 		}
+		require.LessOrEqual(t, len(got.Rejects), mostRejects)
+	})
+}
+
+func TestNoHostilePayloadHarmsTheHost(t *testing.T) {
+	body, err := proto.Marshal(&wire.Payload{Timestamp: proto.Uint64(1), Seq: proto.Uint64(0), Metrics: []*wire.Metric{named("a", 1, doubleT, 1.0), named("b/c", 2, int16T, uint32(7)), aliased(1, "x")}})
+	require.NoError(t, err)
+	s, err := settingsOf(t, "{ presence: '{device}/online' }")
+	require.NoError(t, err)
+	host := NewHost("hostile", s)
+	kinds := []string{"NBIRTH/n", "NDATA/n", "NDEATH/n", "DBIRTH/n/d", "DDATA/n/d", "DDEATH/n/d"}
+	good := make([][]byte, len(kinds))
+	for i := range good {
+		good[i] = body
+	}
+	sourcetest.Hostile(t, good, func(which int, input []byte) {
+		got := host.Take("spBv1.0/g/"+kinds[which], input, 1772352000_000000000)
 		require.LessOrEqual(t, len(got.Rejects), mostRejects)
 	})
 }
