@@ -40,6 +40,8 @@ func (m *poller) Read(ctx context.Context, group string) (out source.Outcome, er
 	d := demand{group, make(chan result, tasks)}
 	select {
 	case m.demands <- d:
+	case <-m.ended:
+		return source.Outcome{Failed: []string{"the source has ended"}}, nil
 	case <-ctx.Done():
 		return out, ctx.Err()
 	}
@@ -49,6 +51,9 @@ func (m *poller) Read(ctx context.Context, group string) (out source.Outcome, er
 			out.Readings += r.Readings
 			out.Rejects += r.Rejects
 			out.Failed = append(out.Failed, r.Failed...)
+		case <-m.ended:
+			out.Failed = append(out.Failed, "the source has ended")
+			return out, nil
 		case <-ctx.Done():
 			return out, ctx.Err()
 		}

@@ -29,6 +29,7 @@ type poller struct {
 	spare    spare
 	figures  *figures
 	demands  chan demand
+	ended    chan struct{} // closed when nobody reads any more
 	kept     time.Time // when what was learned was last written
 	unkept   bool      // something was learned since
 	pipe     *pipeline.Pipeline
@@ -49,7 +50,7 @@ const introduction = 200 * time.Millisecond
 func open(name string, settings settings, pipe *pipeline.Pipeline, logger *slog.Logger) *poller {
 	m := &poller{
 		name: name, settings: settings, units: map[uint8]*unit{}, line: &line{address: settings.address},
-		spare: spare{share: settings.silentShare}, demands: make(chan demand), pipe: pipe, log: logger.With("source", name),
+		spare: spare{share: settings.silentShare}, demands: make(chan demand), ended: make(chan struct{}), pipe: pipe, log: logger.With("source", name),
 	}
 	m.figures = newFigures(m.settings.groups)
 	m.tasks = m.makeTasks()
@@ -111,6 +112,7 @@ func (m *poller) Tally() source.Tally {
 
 // Run asks until ctx ends.
 func (m *poller) Run(ctx context.Context) error {
+	defer close(m.ended)
 	m.recall()
 	defer m.remember(true)
 	defer m.line.close()
@@ -258,6 +260,7 @@ func (m *poller) noLine(err error) bool {
 	m.down.until = time.Now().Add(min(firstRest<<min(m.down.tries-1, 10), lonelyRest))
 	for _, t := range m.tasks {
 		m.submit(t) // what came before does not wait for the connection
+		m.answerDemand(t, fmt.Sprintf("unit %d: there is no connection", t.unit.id))
 	}
 	m.Failed(m.settings.address.String(), fmt.Sprintf("connecting: %v", plain.Network(none)))
 	m.fell("there is no connection to the device; it is tried again")

@@ -120,7 +120,7 @@ func (m *poller) unanswered(t *task, s step, begun time.Time, err error) {
 		facts.DidRefuse(s.Read, time.Now())
 		m.learned(facts)
 	case awake && isTimeout(err) && !s.again && begun.Sub(u.last) < learnedMost && u.slower():
-		s.again = true
+		s.again, m.unkept = true, true
 		t.left = append([]step{s}, t.left...)
 	case awake && isTimeout(err) && len(s.Values) > 1 && s.Count > facts.Given && s.suspect == nil:
 		m.Failed(request{u.id, s.want.table, s.First, s.Count}.String(), plain.Network(err).Error()+"; asked for in parts")
