@@ -30,8 +30,8 @@ type poller struct {
 	figures  *figures
 	demands  chan demand
 	ended    chan struct{} // closed when nobody reads any more
-	kept     time.Time // when what was learned was last written
-	unkept   bool      // something was learned since
+	kept     time.Time     // when what was learned was last written
+	unkept   bool          // something was learned since
 	pipe     *pipeline.Pipeline
 	log      *slog.Logger
 }
