@@ -1,14 +1,19 @@
 package reading
 
-import "nexocumula/internal/core/series"
+import (
+	"time"
+
+	"nexocumula/internal/core/series"
+)
 
 // Reading is one value with its time.
 type Reading struct {
-	Path  series.Path
-	Time  int64 // nanoseconds since 1970-01-01T00:00:00Z
-	Value float64
-	Text  string // instead of Value: the name of a state
-	Unit  string // as the sender says; "": in that of the series
+	Path   series.Path
+	Labels series.Labels // what is said about the series, besides its rule
+	Time   int64         // nanoseconds since 1970-01-01T00:00:00Z
+	Value  float64
+	Text   string // instead of Value: the name of a state
+	Unit   string // as the sender says; "": in that of the series
 
 	// From says where the reading came from, should it be refused. Readings of one
 	// message share it.
@@ -20,6 +25,14 @@ type Origin struct {
 	Source string // the source's name in the configuration
 	Place  string // topic or register
 	Raw    []byte
+	Said   int64 // the time that the sender said, where it was corrected; 0: it was not
+}
+
+// Saying is the same place, of a reading whose sender said another time.
+func (o *Origin) Saying(at int64) *Origin {
+	again := *o
+	again.Said = at
+	return &again
 }
 
 // Reject is a reading, or a whole message, that did not count, kept with its reason.
@@ -36,6 +49,9 @@ const MaxRaw = 4096
 
 // Reject is the origin's refusal at time now; the raw bytes are copied and cut.
 func (o *Origin) Reject(now int64, reason string) Reject {
+	if o.Said != 0 {
+		reason += "; its sender said the time " + time.Unix(0, o.Said).UTC().Format(time.RFC3339Nano)
+	}
 	raw := o.Raw[:min(len(o.Raw), MaxRaw)]
 	return Reject{Time: now, Source: o.Source, Place: o.Place, Reason: reason, Raw: append([]byte(nil), raw...)}
 }

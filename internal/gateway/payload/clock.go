@@ -21,7 +21,8 @@ type timeKeys struct {
 	TimeZone  string `yaml:"time_zone" is:"UTC" says:"of a layout that says none itself, such as Europe/Berlin"`
 	Clock     string `yaml:"clock" says:"where the payload says what the device's clock showed as it was sent"`
 	Tolerance string `yaml:"clock_tolerance" is:"1m" says:"by how much that may differ from the arrival before it is reported"`
-	Correct   bool   `yaml:"correct_clock" is:"false" says:"true moves the times of such a payload by what its clock is off"`
+	Correct   bool   `yaml:"correct_clock" is:"false" says:"true moves the times of such a payload by what its clock is off as it arrives; one that a broker kept meanwhile is moved by that time too"`
+	Offset    string `yaml:"clock_offset" says:"station/quantity of a series for what the clock is ahead, in s, so that times that were moved can be moved back"`
 }
 
 // when is what a payload says of its time.
@@ -43,18 +44,20 @@ func (w *when) time(arrived int64) (at int64, off time.Duration) {
 	case w.shown == 0 && !w.uptime:
 		return w.at, 0
 	}
-	ahead := w.shown - arrived
-	if w.uptime {
-		return w.at - ahead, 0
-	}
-	if time.Duration(ahead).Abs() <= w.tolerance {
+	ahead := w.ahead(arrived)
+	switch {
+	case w.uptime:
+		return w.at - int64(ahead), 0
+	case ahead.Abs() <= w.tolerance:
 		return w.at, 0
+	case w.correct:
+		return w.at - int64(ahead), ahead
 	}
-	if w.correct {
-		return w.at - ahead, time.Duration(ahead)
-	}
-	return w.at, time.Duration(ahead)
+	return w.at, ahead
 }
+
+// ahead is what the device's clock shows more than that of the arrival.
+func (w *when) ahead(arrived int64) time.Duration { return time.Duration(w.shown - arrived) }
 
 // absolute reports whether the payload alone says when.
 func (w *when) absolute() bool { return w != nil && !w.relative && !w.uptime }
@@ -64,10 +67,11 @@ type clock struct {
 	time, shown string // places
 	form        func(v any) (int64, error)
 	like        when
+	offset      int // the field of what the clock is off; noField: nobody wants to know
 }
 
 func (k timeKeys) clock(at shape.Place, f *fields, place func(at shape.Place, text string) string) clock {
-	out := clock{like: when{tolerance: at.Key("clock_tolerance").Duration(k.Tolerance, time.Minute), correct: k.Correct}}
+	out := clock{offset: noField, like: when{tolerance: at.Key("clock_tolerance").Duration(k.Tolerance, time.Minute), correct: k.Correct}}
 	if k.Time != "" {
 		out.time, f.ownTimes = place(at.Key("time"), k.Time), true
 	}
@@ -81,10 +85,26 @@ func (k timeKeys) clock(at shape.Place, f *fields, place func(at shape.Place, te
 		at.Key("time").Wrong("time_form and clock say how to read a time; say with time: where it stands")
 	case out.like.uptime && k.Clock == "":
 		at.Key("clock").Wrong("%s counts from the device's start; say with clock: where the payload says how long it runs as it sends", k.TimeForm)
+	case k.Offset != "" && k.Clock == "":
+		at.Key("clock").Wrong("to measure a clock, say with clock: where the payload says what it shows as it sends")
 	case k.Correct && k.Clock == "":
 		at.Key("clock").Wrong("to correct a clock, say with clock: where the payload says what it shows as it sends")
 	}
 	return out
+}
+
+// watch adds the series of what the clock is off, behind all other fields.
+func (c *clock) watch(at shape.Place, f *fields, series string) {
+	if series != "" {
+		c.offset = f.addAs(at.Key("clock_offset"), fieldKeys{Series: series})
+	}
+}
+
+// tell is the value of that series, if there is one.
+func (c *clock) tell(w *when, names []string, emit func(value)) {
+	if c.offset != noField {
+		emit(value{field: c.offset, names: names, when: w, offset: true})
+	}
 }
 
 var counted = map[string]int64{"unix_s": 1e9, "unix_ms": 1e6, "unix_us": 1e3, "unix_ns": 1, "uptime_s": 1e9, "uptime_ms": 1e6}

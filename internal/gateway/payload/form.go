@@ -54,6 +54,7 @@ type value struct {
 	unit   string // as the payload says; "": it does not
 	err    error  // why it cannot be read
 	record int    // of several in one payload, from 1; 0: there is one
+	offset bool   // it stands for what the sender's clock is off
 }
 
 // noField is the field of what stands for none of them.
@@ -97,6 +98,7 @@ type fieldKeys struct {
 // fields are what a message's values are called.
 type fields struct {
 	site     string
+	lookups  []lookup // of names that are codes
 	topic    []string // names that the topic binds
 	payload  []string // and those that the payload does
 	ever     []string // those of all fields together
@@ -126,14 +128,35 @@ func (f *fields) bind(at shape.Place, names ...string) {
 // bound are all names that topic and payload bind.
 func (f *fields) bound() []string { return slices.Concat(f.topic, f.ever) }
 
+// known are the names that a field can use.
+func (f *fields) known(of *field) []string {
+	out := slices.Concat(f.topic, of.names)
+	for _, l := range f.lookups {
+		if slices.Contains(out, l.of) {
+			out = append(out, l.binds...)
+		}
+	}
+	return out
+}
+
+// byPayload reports whether a text needs what the payload binds.
+func (f *fields) byPayload(text string, names []string) bool {
+	uses := func(name string) bool { return strings.Contains(text, "{"+name+"}") }
+	return slices.ContainsFunc(names, uses) || slices.ContainsFunc(f.lookups, func(l lookup) bool {
+		return slices.Contains(names, l.of) && slices.ContainsFunc(l.binds, uses)
+	})
+}
+
 // add checks a field and returns its number.
-func (f *fields) add(at shape.Place, k fieldKeys) int {
+func (f *fields) add(at shape.Place, k fieldKeys) int { return f.addAs(at.Key("series"), k) }
+
+func (f *fields) addAs(at shape.Place, k fieldKeys) int {
 	out := field{calibrate: calibrate.NewLinear(k.Scale, k.Offset), names: slices.Clone(f.payload), state: k.State}
-	template := shape.Parsed(at.Key("series"), k.Series, func(text string) (Template, error) {
-		return ParseTemplate(text, slices.Concat(f.topic, f.payload))
+	template := shape.Parsed(at, k.Series, func(text string) (Template, error) {
+		return ParseTemplate(text, f.known(&out))
 	})
 	out.series = Template(f.site + "/" + string(template))
-	out.byPayload = slices.ContainsFunc(f.payload, func(name string) bool { return strings.Contains(k.Series, "{"+name+"}") })
+	out.byPayload = f.byPayload(k.Series, f.payload)
 	f.all = append(f.all, out)
 	return len(f.all) - 1
 }

@@ -72,6 +72,7 @@ func (k *jsonKeys) documents(at shape.Place, f *fields, form string, parse func(
 		f.payload = own
 		r.fields = append(r.fields, of)
 	}
+	r.clock.watch(at, f, k.Offset)
 	return r.decode
 }
 
@@ -143,6 +144,7 @@ func (r *documentReader) record(root, record any, emit func(value)) error {
 	if err != nil {
 		return err
 	}
+	r.clock.tell(when, names, emit)
 	for i, of := range r.fields {
 		v := value{field: i, names: names, when: when}
 		var found any

@@ -15,68 +15,103 @@ import (
 
 // lookup is what codes stand for.
 type lookup struct {
+	of    string // the name that is a code
 	file  string
-	names map[string]string
+	binds []string            // further columns
+	codes map[string][]string // what the code stands for, then those columns
 }
 
 const mostCodes = 100_000
 
-func readLookups(at shape.Place, files map[string]string, bound []string) map[string]lookup {
-	out := map[string]lookup{}
+// readLookups reads the files; which names there are is checked once they are known.
+func readLookups(at shape.Place, files map[string]string) (out []lookup) {
 	for _, name := range slices.Sorted(maps.Keys(files)) {
-		if !slices.Contains(bound, name) {
-			at.Key(name).Wrong("neither topic nor payload binds {%s} (there is %s)", name, orNothing(bound))
-		}
-		out[name] = shape.Parsed(at.Key(name), files[name], readLookup)
+		l := shape.Parsed(at.Key(name), files[name], readLookup)
+		l.of = name
+		out = append(out, l)
 	}
 	return out
 }
 
+// checkLookups finds codes that nothing binds, and columns that bind what is bound.
+func (f *fields) checkLookups(at shape.Place) {
+	bound := f.bound()
+	for _, l := range f.lookups {
+		if !slices.Contains(f.bound(), l.of) {
+			at.Key(l.of).Wrong("neither topic nor payload binds {%s} (there is %s)", l.of, orNothing(f.bound()))
+		}
+		for _, name := range l.binds {
+			if slices.Contains(bound, name) {
+				at.Key(l.of).Wrong("the column %q of %s is bound already; give it another name", name, l.file)
+			}
+			bound = append(bound, name)
+		}
+	}
+}
+
 func readLookup(file string) (lookup, error) {
-	out := lookup{file, map[string]string{}}
+	out := lookup{file: file, codes: map[string][]string{}}
 	text, err := os.ReadFile(file)
 	if err != nil {
 		return out, err
 	}
 	reader := csv.NewReader(bytes.NewReader(text))
-	reader.FieldsPerRecord, reader.Comment, reader.TrimLeadingSpace = 2, '#', true
+	reader.Comment, reader.TrimLeadingSpace = '#', true // the first line says how many columns there are
 	lines, err := reader.ReadAll()
-	if err != nil {
-		return out, fmt.Errorf("%s: %w; write a line code,name for each", file, err)
+	switch {
+	case err != nil:
+		return out, fmt.Errorf("%s: %w", file, err)
+	case len(lines) == 0 || len(lines[0]) < 2:
+		return out, fmt.Errorf("%s: write a line code,name for each", file)
+	case len(lines[0]) > 2:
+		for _, name := range lines[0][2:] {
+			name = strings.TrimSpace(name)
+			if err := series.CheckLevel(name); err != nil {
+				return out, fmt.Errorf("%s: with more than two columns the first line names them, and the name %w", file, err)
+			}
+			out.binds = append(out.binds, name)
+		}
+		lines = lines[1:]
 	}
 	if len(lines) > mostCodes {
 		return out, fmt.Errorf("%s has %d codes; at most %d are taken", file, len(lines), mostCodes)
 	}
 	for i, line := range lines {
-		code, name := strings.TrimSpace(line[0]), strings.TrimSpace(line[1])
-		if _, twice := out.names[code]; twice {
-			return out, fmt.Errorf("%s: the code %q is there twice", file, code)
+		for at := range line {
+			line[at] = strings.TrimSpace(line[at])
 		}
-		for _, level := range strings.Split(name, "/") { // a name may be several levels, such as a region and a station
+		if _, twice := out.codes[line[0]]; twice {
+			return out, fmt.Errorf("%s: the code %q is there twice", file, line[0])
+		}
+		for _, level := range strings.Split(line[1], "/") { // a name may be several levels, such as a region and a station
 			if err := series.CheckLevel(level); err != nil {
 				return out, fmt.Errorf("%s: entry %d: the name %w", file, i+1, err)
 			}
 		}
-		out.names[code] = name
+		out.codes[line[0]] = line[1:]
 	}
 	return out, nil
 }
 
-// path is what a template becomes of names, once codes among them are looked up.
-func (m *Message) path(t Template, bound map[string]string) (series.Path, error) {
-	if len(m.lookup) > 0 {
-		bound = maps.Clone(bound)
-		for name, l := range m.lookup {
-			code, there := bound[name]
-			if !there {
-				continue
-			}
-			known, ok := l.names[code]
-			if !ok {
-				return "", fmt.Errorf("the code %q for {%s} is not in %s", clip(code), name, l.file)
-			}
-			bound[name] = known
+// lookUp is what is bound once codes are looked up.
+func (f *fields) lookUp(bound map[string]string) (map[string]string, error) {
+	if len(f.lookups) == 0 {
+		return bound, nil
+	}
+	out := maps.Clone(bound)
+	for _, l := range f.lookups {
+		code, there := bound[l.of]
+		if !there {
+			continue
+		}
+		known, ok := l.codes[code]
+		if !ok {
+			return nil, fmt.Errorf("the code %q for {%s} is not in %s", clip(code), l.of, l.file)
+		}
+		out[l.of] = known[0]
+		for i, name := range l.binds {
+			out[name] = known[1+i]
 		}
 	}
-	return t.Path(bound)
+	return out, nil
 }

@@ -17,7 +17,8 @@ import (
 // messageKeys are what all messages have, whatever their form.
 type messageKeys struct {
 	Topic   string            `yaml:"topic" is:"required" says:"levels may be {name} (any one, for use in series), +, or # at the end"`
-	Lookup  map[string]string `yaml:"lookup" says:"for {name}s that are codes, such as station: stations.csv: a CSV file with a line code,name for each; what is not in it is rejected"`
+	Lookup  map[string]string `yaml:"lookup" says:"for {name}s that are codes, such as station: stations.csv: a CSV file with a line code,name for each; with more columns its first line names them, and they can be used as {name}s too; a code that is not in it is rejected"`
+	Labels  map[string]string `yaml:"labels" says:"of the series, such as region: \"{region}\"; a series' rule comes before them"`
 	Payload string            `yaml:"payload" is:"number" says:"how it is written; each form has keys of its own"`
 }
 
@@ -26,7 +27,7 @@ type Message struct {
 	Topic  Topic
 	decode decoder
 	fields fields
-	lookup map[string]lookup // by name
+	labels labels
 }
 
 // ReadMessages checks the messages of a source; the first that matches a topic counts.
@@ -53,9 +54,10 @@ func readMessage(part shape.Part, site string) Message {
 	keys := form.keys()
 	part.Fill(nil, &raw, keys)
 	m := Message{Topic: shape.Parsed(part.Key("topic"), raw.Topic, ParseTopic)}
-	m.fields = fields{site: site, topic: m.Topic.Names()}
+	m.fields = fields{site: site, topic: m.Topic.Names(), lookups: readLookups(part.Key("lookup"), raw.Lookup)}
 	m.decode = keys.decoder(part.Place, &m.fields)
-	m.lookup = readLookups(part.Key("lookup"), raw.Lookup, m.fields.bound())
+	m.fields.checkLookups(part.Key("lookup"))
+	m.labels = readLabels(part.Key("labels"), raw.Labels, &m.fields)
 	return m
 }
 
@@ -82,12 +84,18 @@ const maxRoutes = 100_000
 type route struct {
 	message *Message // nil: no pattern matches
 	bound   map[string]string
-	series  []series.Path // per field of the form; "" of those whose name depends on the payload
-	reason  string        // why the topic cannot be used, when message is nil
+	series  []named // per field of the form; empty of those whose name depends on the payload
+	reason  string  // why the topic cannot be used, when message is nil
 
 	known  *atomic.Int64 // of all routes
 	mu     sync.Mutex
-	called map[string]series.Path // by field and names that payloads bound
+	called map[string]named // by field and names that payloads bound
+}
+
+// named is what a value is called, and what is said about its series.
+type named struct {
+	path   series.Path
+	labels series.Labels
 }
 
 func (m *Messages) route(topic string) *route {
@@ -116,14 +124,14 @@ func (m *Messages) resolve(topic string) *route {
 		}
 		r := &route{message: form, bound: bound, known: &m.known}
 		for _, f := range form.fields.all {
-			var path series.Path
+			var called named
 			if !f.byPayload {
 				var err error
-				if path, err = form.path(f.series, bound); err != nil {
+				if called, err = form.name(f.series, bound); err != nil {
 					return &route{reason: fmt.Sprintf("topic cannot be made a series: %v", err)}
 				}
 			}
-			r.series = append(r.series, path)
+			r.series = append(r.series, called)
 		}
 		return r
 	}
@@ -138,12 +146,12 @@ func (m *Messages) resolve(topic string) *route {
 // of all routes count with the topics.
 const maxCalled = 10_000
 
-// path is what a value's series is called.
-func (r *route) path(v value) (series.Path, error) {
+// name is what a value's series is called.
+func (r *route) name(v value) (named, error) {
 	if v.field == noField {
-		return "", nil
+		return named{}, nil
 	}
-	if p := r.series[v.field]; p != "" {
+	if p := r.series[v.field]; p.path != "" {
 		return p, nil
 	}
 	key := strconv.Itoa(v.field) + "\x00" + strings.Join(v.names, "\x00")
@@ -161,15 +169,26 @@ func (r *route) path(v value) (series.Path, error) {
 			bound[name] = strings.Clone(v.names[i])
 		}
 	}
-	p, err := r.message.path(r.message.fields.all[v.field].series, bound)
+	p, err := r.message.name(r.message.fields.all[v.field].series, bound)
 	if err == nil && len(r.called) < maxCalled && r.known.Load() < maxRoutes {
 		r.known.Add(1)
 		if r.called == nil {
-			r.called = map[string]series.Path{}
+			r.called = map[string]named{}
 		}
 		r.called[key] = p
 	}
 	return p, err
+}
+
+// name is what a template and the labels become of names, once codes among them are looked up.
+func (m *Message) name(t Template, bound map[string]string) (out named, err error) {
+	if bound, err = m.fields.lookUp(bound); err != nil {
+		return out, err
+	}
+	if out.path, err = t.Path(bound); err == nil {
+		out.labels = m.labels.fill(bound)
+	}
+	return out, err
 }
 
 // Decoded is what a message brought.
@@ -177,6 +196,8 @@ type Decoded struct {
 	Readings []reading.Reading
 	Rejects  []reading.Reject
 	Clock    string // what is wrong with the sender's clock; "" when nothing is known to be
+
+	offset series.Path // of the sender's clock, once it is among the readings
 }
 
 // Arrived is a message.
@@ -202,8 +223,8 @@ func (m *Messages) Decode(a Arrived) (out Decoded) {
 	out.Readings = make([]reading.Reading, 0, len(r.series))
 	more := 0
 	err := r.message.decode(a.Payload, func(v value) {
-		path, err := r.path(v)
-		called := string(path)
+		name, err := r.name(v)
+		called := string(name.path)
 		if err != nil {
 			called = "a name in the payload cannot be made a series"
 		}
@@ -212,9 +233,11 @@ func (m *Messages) Decode(a Arrived) (out Decoded) {
 			err = v.err
 		case a.Retained && !v.when.absolute():
 			err = errors.New("message was retained by the broker and has no time of its own, so its age is unknown")
+		case a.Retained && v.when.correct && !v.offset:
+			err = errors.New("message was retained by the broker, so by how much its sender's clock is off cannot be told from its arrival")
 		}
 		if err == nil {
-			out.Readings = append(out.Readings, r.reading(a, v, path, from, &out.Clock))
+			r.take(&out, a, v, name, from)
 		} else if len(out.Rejects) < mostRejects {
 			out.Rejects = append(out.Rejects, from.Reject(a.At, inPlace(called, v.record, err)))
 		} else {
@@ -243,16 +266,27 @@ func inPlace(called string, record int, err error) string {
 	return err.Error()
 }
 
-func (r *route) reading(a Arrived, v value, path series.Path, from *reading.Origin, clock *string) reading.Reading {
-	out := reading.Reading{Path: path, Time: a.At, Text: strings.Clone(v.text), Unit: v.unit, From: from}
+// take adds a value to what a message brought.
+func (r *route) take(out *Decoded, a Arrived, v value, name named, from *reading.Origin) {
+	one := reading.Reading{Path: name.path, Labels: name.labels, Time: a.At, Text: strings.Clone(v.text), Unit: v.unit, From: from}
+	if v.offset {
+		if !a.Retained && out.offset != name.path { // once for all records of a message
+			out.offset, one.Value, one.Unit = name.path, v.when.ahead(a.At).Seconds(), "s"
+			out.Readings = append(out.Readings, one)
+		}
+		return
+	}
 	if v.text == "" {
-		out.Value = r.message.fields.all[v.field].calibrate.Apply(v.raw)
+		one.Value = r.message.fields.all[v.field].calibrate.Apply(v.raw)
 	}
 	if v.when != nil {
 		var off time.Duration
-		if out.Time, off = v.when.time(a.At); off != 0 {
-			*clock = "the sender's clock is " + offBy(off)
+		if one.Time, off = v.when.time(a.At); off != 0 && !a.Retained {
+			out.Clock = "the sender's clock is " + offBy(off)
+			if v.when.correct {
+				one.From = from.Saying(v.when.at)
+			}
 		}
 	}
-	return out
+	out.Readings = append(out.Readings, one)
 }

@@ -65,6 +65,7 @@ func (k *textKeys) decoder(at shape.Place, f *fields) decoder {
 		r.states = append(r.states, v.State)
 		f.add(at, v.fieldKeys)
 	}
+	r.clock.watch(at, f, k.Offset)
 	return r.decode
 }
 
@@ -163,6 +164,7 @@ func (r *textReader) record(columns map[string]string, emit func(value)) error {
 	if err != nil {
 		return err
 	}
+	r.clock.tell(when, names, emit)
 	for field, place := range r.places {
 		v := value{field: field, names: names, when: when}
 		var found any

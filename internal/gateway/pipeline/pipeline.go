@@ -5,20 +5,14 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
-	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
 
-	"github.com/cenkalti/backoff/v5"
-
 	"nexocumula/internal/clock"
 	"nexocumula/internal/config"
-	"nexocumula/internal/core/column"
 	"nexocumula/internal/core/reading"
 	"nexocumula/internal/core/rollup"
-	"nexocumula/internal/core/series"
-	"nexocumula/internal/core/unit"
 	"nexocumula/internal/store"
 )
 
@@ -41,17 +35,6 @@ type screened struct {
 	series *member
 	time   int64
 	value  float64
-}
-
-// member is a series as the pipeline sees it. One with a refusal takes no readings.
-type member struct {
-	id      uint32
-	def     series.Definition
-	rule    config.Rule
-	refusal string
-	// rows collects this series' readings of the batch being built; the committing
-	// goroutine owns it.
-	rows column.Block
 }
 
 // Pipeline is a gateway's way from sources to disk. Run must be running for Submit to
@@ -77,14 +60,6 @@ type Pipeline struct {
 
 	accepted, rejected atomic.Uint64
 	trouble            atomic.Pointer[string] // what the store says while it cannot be written
-}
-
-// rules say what series are like. The series known by them go with them, so that new
-// rules count from the next reading on while the pipeline and its open windows stay.
-type rules struct {
-	rules   []config.Rule
-	keep    []config.Keep
-	members sync.Map // series.Path → *member
 }
 
 // New makes a pipeline into st. Readings of a series are screened by the first rule
@@ -137,7 +112,7 @@ func (p *Pipeline) screen(d *Delivery) error {
 	d.screened = make([]screened, 0, len(d.Readings))
 	r := p.rules.Load()
 	for _, one := range d.Readings {
-		m, err := p.member(r, one.Path)
+		m, err := p.member(r, &one)
 		if err != nil {
 			return err
 		}
@@ -168,100 +143,6 @@ func (p *Pipeline) screen(d *Delivery) error {
 		d.screened = append(d.screened, screened{m, one.Time, one.Value})
 	}
 	return nil
-}
-
-// intoState gives a reading that is a text the value of the state that is called so.
-func (m *member) intoState(one *reading.Reading) (refusal string) {
-	if one.Text == "" {
-		return ""
-	}
-	value, ok := m.def.States.Value(one.Text)
-	switch {
-	case ok:
-		one.Value = value
-		return ""
-	case m.def.States == "":
-		return fmt.Sprintf("%q is no number; where it names a state, say so in the series' rule: kind: state and states: with the value of each name", one.Text)
-	}
-	return fmt.Sprintf("%q is none of the series' states, which are %s", one.Text, strings.Join(m.def.States.Names(), ", "))
-}
-
-// intoUnit converts a reading whose sender says its unit into that of the series.
-func (m *member) intoUnit(one *reading.Reading) (refusal string) {
-	if one.Unit == "" || one.Unit == m.def.Unit || m.def.Unit == "" {
-		return ""
-	}
-	c, err := unit.Convert(one.Unit, m.def.Unit)
-	if err != nil {
-		return fmt.Sprintf("the sender says its unit is %s, the series' is %s: %v", one.Unit, m.def.Unit, err)
-	}
-	one.Value = one.Value*c.Scale + c.Offset
-	return ""
-}
-
-// maxSeries bounds what senders of ever new topics can make a gateway keep.
-const maxSeries = 1_000_000
-
-var errTooMany = fmt.Errorf("it would be a new series, and this gateway keeps %d already; is a level of its topic not a name but a value?", maxSeries)
-
-// member finds or defines the series of a path. While the store cannot be written it
-// waits, as commits do.
-func (p *Pipeline) member(r *rules, path series.Path) (*member, error) {
-	if m, ok := r.members.Load(path); ok {
-		return m.(*member), nil
-	}
-	p.defining.Lock()
-	defer p.defining.Unlock()
-	if m, ok := r.members.Load(path); ok {
-		return m.(*member), nil
-	}
-	m := r.newMember(path)
-	if _, known := p.store.Find(path); !known && p.store.Count() >= p.mostSeries {
-		m.refusal = errTooMany.Error()
-		return m, nil // not remembered: those come without end
-	}
-	id, err := p.define(m.def)
-	if changed, ok := errors.AsType[*store.KindChanged](err); ok {
-		m.refusal = changed.Error()
-	} else if err != nil {
-		return nil, err
-	}
-	m.id = id
-	r.members.Store(path, m)
-	return m, nil
-}
-
-func (p *Pipeline) define(def series.Definition) (uint32, error) {
-	ctx, cancel := context.WithCancel(context.Background())
-	defer cancel()
-	go func() {
-		select {
-		case <-p.stopped:
-			cancel()
-		case <-ctx.Done():
-		}
-	}()
-	return untilWritten(ctx, p, func() (uint32, error) {
-		ids, err := p.store.Define([]series.Definition{def})
-		if _, ok := errors.AsType[*store.KindChanged](err); ok {
-			return 0, backoff.Permanent(err)
-		}
-		if err != nil {
-			return 0, err
-		}
-		return ids[0], nil
-	})
-}
-
-func newRows() column.Block { return column.New(1, 0) }
-
-func (r *rules) newMember(path series.Path) *member {
-	rule := config.RuleFor(r.rules, path)
-	if kept := config.KeptFor(r.keep, path, rollup.Readings); kept > 0 {
-		rule.Limits.MaxAge = kept - fullHour // those just before it may be needed as well
-	}
-	def := series.Definition{Path: path, Kind: rule.Kind, Unit: rule.Unit, FreshFor: rule.FreshFor, Wrap: rule.Wrap, Labels: rule.Labels, States: rule.States, Sketch: rule.Sketch}
-	return &member{def: def, rule: rule, rows: newRows()}
 }
 
 // Accepted and Rejected count readings on disk and rejects on disk since the start.

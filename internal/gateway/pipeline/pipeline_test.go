@@ -332,3 +332,29 @@ func TestManySendersShareACommit(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, 1000, rows.Len())
 }
+
+func TestWhatMessagesSayOfASeriesBecomesItsLabels(t *testing.T) {
+	r := newRig(t)
+	give := func(labels series.Labels) series.Labels {
+		done := make(chan error, 1)
+		at, err := r.pipe.Arrive()
+		require.NoError(t, err)
+		r.pipe.Submit(&Delivery{Readings: []reading.Reading{{Path: path, Labels: labels, Time: at, Value: 5, From: &reading.Origin{}}}, Done: func(err error) { done <- err }})
+		require.NoError(t, <-done)
+		s, ok := r.store.Find(path)
+		require.True(t, ok)
+		return s.Labels
+	}
+	assert.EqualValues(t, "make=vega", give("make=vega"))
+	assert.EqualValues(t, "make=vega", give(""), "who says nothing takes nothing back")
+	assert.EqualValues(t, "make=vega", give("make=other"), "two that contradict each other do not write the catalogue each time")
+	loaded, _ := r.pipe.rules.Load().members.Load(path)
+	m := loaded.(*member)
+	m.said.Store(&said{m.said.Load().labels, time.Now().Add(-saidFor)})
+	assert.EqualValues(t, "make=other", give("make=other"))
+
+	everything, err := series.ParseSelector("#")
+	require.NoError(t, err)
+	r.pipe.Use([]config.Rule{{Select: everything, Kind: series.Gauge, Labels: "make=ours,owner=us"}}, nil)
+	assert.EqualValues(t, "bay=3,make=ours,owner=us", give("bay=3,make=other"), "the rule comes first")
+}

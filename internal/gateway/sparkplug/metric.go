@@ -94,14 +94,13 @@ func number(m *wire.Metric, datatype uint32) (float64, error) {
 	return 0, fmt.Errorf("has a value of another type than its birth said")
 }
 
-// level makes something that a name of a series may have of a name.
+// level makes levels of a path of a name, whose parts / divides.
 func level(name string) string {
-	return strings.Map(func(r rune) rune {
-		if r == '/' || series.CheckLevel(string(r)) == nil || r == '.' {
-			return r
-		}
-		return '_'
-	}, name)
+	parts := strings.Split(name, "/")
+	for i := range parts {
+		parts[i] = series.CleanLevel(parts[i])
+	}
+	return strings.Join(parts, "/")
 }
 
 func clip(text string) string {

@@ -1,0 +1,181 @@
+package pipeline
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"maps"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"github.com/cenkalti/backoff/v5"
+
+	"nexocumula/internal/config"
+	"nexocumula/internal/core/column"
+	"nexocumula/internal/core/reading"
+	"nexocumula/internal/core/rollup"
+	"nexocumula/internal/core/series"
+	"nexocumula/internal/core/unit"
+	"nexocumula/internal/store"
+)
+
+// member is a series as the pipeline sees it. One with a refusal takes no readings.
+type member struct {
+	id      uint32
+	def     series.Definition
+	rule    config.Rule
+	refusal string
+	said    atomic.Pointer[said]
+	// rows collects this series' readings of the batch being built; the committing
+	// goroutine owns it.
+	rows column.Block
+}
+
+// rules say what series are like. The series known by them go with them, so that new
+// rules count from the next reading on while the pipeline and its open windows stay.
+type rules struct {
+	rules   []config.Rule
+	keep    []config.Keep
+	members sync.Map // series.Path → *member
+}
+
+// maxSeries bounds what senders of ever new topics can make a gateway keep.
+const maxSeries = 1_000_000
+
+var errTooMany = fmt.Errorf("it would be a new series, and this gateway keeps %d already; is a level of its topic not a name but a value?", maxSeries)
+
+// member finds or defines the series of a path. While the store cannot be written it
+// waits, as commits do.
+func (p *Pipeline) member(r *rules, of *reading.Reading) (*member, error) {
+	path := of.Path
+	if m, ok := r.members.Load(path); ok && m.(*member).knows(of.Labels) {
+		return m.(*member), nil
+	}
+	p.defining.Lock()
+	defer p.defining.Unlock()
+	if m, ok := r.members.Load(path); ok {
+		return m.(*member), p.relabel(m.(*member), of.Labels)
+	}
+	m := r.newMember(path)
+	m.label(of.Labels, p.log)
+	if _, known := p.store.Find(path); !known && p.store.Count() >= p.mostSeries {
+		m.refusal = errTooMany.Error()
+		return m, nil // not remembered: those come without end
+	}
+	id, err := p.define(m.def)
+	if changed, ok := errors.AsType[*store.KindChanged](err); ok {
+		m.refusal = changed.Error()
+	} else if err != nil {
+		return nil, err
+	}
+	m.id = id
+	r.members.Store(path, m)
+	return m, nil
+}
+
+func (p *Pipeline) define(def series.Definition) (uint32, error) {
+	ctx, cancel := context.WithCancel(context.Background())
+	defer cancel()
+	go func() {
+		select {
+		case <-p.stopped:
+			cancel()
+		case <-ctx.Done():
+		}
+	}()
+	return untilWritten(ctx, p, func() (uint32, error) {
+		ids, err := p.store.Define([]series.Definition{def})
+		if _, ok := errors.AsType[*store.KindChanged](err); ok {
+			return 0, backoff.Permanent(err)
+		}
+		if err != nil {
+			return 0, err
+		}
+		return ids[0], nil
+	})
+}
+
+// said is what messages say about a series, besides its rule.
+type said struct {
+	labels series.Labels
+	since  time.Time
+}
+
+// saidFor is how long labels stay at least, so that two senders that contradict each other do
+// not write the catalogue with each reading.
+const saidFor = time.Minute
+
+// knows reports whether labels are those known, or must wait.
+func (m *member) knows(labels series.Labels) bool {
+	have := m.said.Load()
+	return labels == "" || have != nil && (have.labels == labels || time.Since(have.since) < saidFor)
+}
+
+// label makes the series' labels of those of its rule, which come first, and of what is said.
+func (m *member) label(labels series.Labels, log *slog.Logger) {
+	if labels == "" {
+		return
+	}
+	m.said.Store(&said{labels, time.Now()})
+	pairs := labels.Map()
+	maps.Copy(pairs, m.rule.Labels.Map())
+	all, err := series.MakeLabels(pairs)
+	if err != nil {
+		log.Warn("what messages say about a series is left out: with the labels of its rule it is too much", "series", m.def.Path, "error", err)
+		all = m.rule.Labels
+	}
+	m.def.Labels = all
+}
+
+// relabel takes over what is said now. Who uses the member meanwhile has no need of labels.
+func (p *Pipeline) relabel(m *member, labels series.Labels) error {
+	if m.refusal != "" || m.knows(labels) {
+		return nil
+	}
+	m.label(labels, p.log)
+	_, err := p.define(m.def)
+	return err
+}
+
+func newRows() column.Block { return column.New(1, 0) }
+
+func (r *rules) newMember(path series.Path) *member {
+	rule := config.RuleFor(r.rules, path)
+	if kept := config.KeptFor(r.keep, path, rollup.Readings); kept > 0 {
+		rule.Limits.MaxAge = kept - fullHour // those just before it may be needed as well
+	}
+	def := series.Definition{Path: path, Kind: rule.Kind, Unit: rule.Unit, FreshFor: rule.FreshFor, Wrap: rule.Wrap, Labels: rule.Labels, States: rule.States, Sketch: rule.Sketch}
+	return &member{def: def, rule: rule, rows: newRows()}
+}
+
+// intoState gives a reading that is a text the value of the state that is called so.
+func (m *member) intoState(one *reading.Reading) (refusal string) {
+	if one.Text == "" {
+		return ""
+	}
+	value, ok := m.def.States.Value(one.Text)
+	switch {
+	case ok:
+		one.Value = value
+		return ""
+	case m.def.States == "":
+		return fmt.Sprintf("%q is no number; where it names a state, say so in the series' rule: kind: state and states: with the value of each name", one.Text)
+	}
+	return fmt.Sprintf("%q is none of the series' states, which are %s", one.Text, strings.Join(m.def.States.Names(), ", "))
+}
+
+// intoUnit converts a reading whose sender says its unit into that of the series.
+func (m *member) intoUnit(one *reading.Reading) (refusal string) {
+	if one.Unit == "" || one.Unit == m.def.Unit || m.def.Unit == "" {
+		return ""
+	}
+	c, err := unit.Convert(one.Unit, m.def.Unit)
+	if err != nil {
+		return fmt.Sprintf("the sender says its unit is %s, the series' is %s: %v", one.Unit, m.def.Unit, err)
+	}
+	one.Value = one.Value*c.Scale + c.Offset
+	return ""
+}
