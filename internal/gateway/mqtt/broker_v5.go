@@ -92,7 +92,7 @@ func (b *broker) subscribeV5(ctx context.Context, manager *autopaho.ConnectionMa
 	filters := b.settings.filters()
 	var ask paho.Subscribe
 	for _, filter := range filters {
-		one := paho.SubscribeOptions{Topic: filter, QoS: 1, RetainAsPublished: true}
+		one := paho.SubscribeOptions{Topic: filter, QoS: 1} // the flag then tells what was kept from what comes as it is sent
 		if b.settings.share == "" {
 			one.RetainHandling = 1
 		}

@@ -6,12 +6,14 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
+	"net"
 	"os"
 	"path/filepath"
 	"strings"
 	"testing"
 	"time"
 
+	pahov5 "github.com/eclipse/paho.golang/paho"
 	paho "github.com/eclipse/paho.mqtt.golang"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -128,6 +130,11 @@ func TestCertificatesAreAccounts(t *testing.T) {
 	assert.Error(t, attempt(l, "a", "", "", &tls.Config{RootCAs: pool}, "buoy-1/oxygen"), "without a certificate")
 	assert.Error(t, attempt(l, "a", "", "", with(certstest.New(t, t.TempDir()), "buoy-1"), "buoy-1/oxygen"), "of another authority")
 	assert.Error(t, attempt(l, "a", "", "", nil, "buoy-1/oxygen"), "without TLS")
+	for _, version := range []uint16{tls.VersionTLS12, tls.VersionTLS13} {
+		only := with(ca, "buoy-1")
+		only.MinVersion, only.MaxVersion = version, version
+		assert.NoError(t, attempt(l, "a", "", "", only, "buoy-1/oxygen"), tls.VersionName(version))
+	}
 	old := with(ca, "buoy-1")
 	old.MaxVersion = tls.VersionTLS11
 	assert.Error(t, attempt(l, "a", "", "", old, "buoy-1/oxygen"), "of an old version")
@@ -157,6 +164,25 @@ func TestWhoSendsTooMuchIsSentAway(t *testing.T) {
 	b.Eventually("it is a fault", func() bool { return len(l.Tally().Faults) > 0 })
 	assert.Contains(t, l.Tally().Faults[0].Text, "sends more than messages_per_second allows, 5")
 	dial(t, l).connect("calm", true).publish(1, 1, "calm/x", "5")
+}
+
+func TestWhoSendsTooMuchIsToldWhyInMQTT5(t *testing.T) {
+	b := sourcetest.New(t)
+	l := configured(t, b, "address: 127.0.0.1:0\nmessages_per_second: 5")
+	conn, err := net.Dial("tcp", l.Tally().Address)
+	require.NoError(t, err)
+	told := make(chan byte, 1)
+	c := pahov5.NewClient(pahov5.ClientConfig{Conn: conn, OnServerDisconnect: func(d *pahov5.Disconnect) { told <- d.ReasonCode }})
+	_, err = c.Connect(t.Context(), &pahov5.Connect{ClientID: "loud", CleanStart: true, KeepAlive: 60})
+	require.NoError(t, err)
+	go func() {
+		for range 20 {
+			if _, err := c.Publish(t.Context(), &pahov5.Publish{Topic: "loud/x", QoS: 1, Payload: []byte("5")}); err != nil {
+				return
+			}
+		}
+	}()
+	assert.Equal(t, byte(0x96), <-told, "message rate too high (MQTT 5, 2.4)")
 }
 
 func publishPacket(id uint16, topic, payload string) []byte {

@@ -1,0 +1,90 @@
+package mqtt
+
+import (
+	"fmt"
+	"log/slog"
+	"net"
+	"net/url"
+	"testing"
+	"time"
+
+	mqtt "github.com/mochi-mqtt/server/v2"
+	"github.com/mochi-mqtt/server/v2/hooks/auth"
+	"github.com/mochi-mqtt/server/v2/listeners"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"nexocumula/internal/core/rollup"
+	"nexocumula/internal/core/series"
+	"nexocumula/internal/gateway/source/sourcetest"
+)
+
+// brokerAt runs a broker until the test ends.
+func brokerAt(t *testing.T, hook mqtt.Hook) (*mqtt.Server, *url.URL) {
+	server := mqtt.New(&mqtt.Options{Logger: slog.New(slog.DiscardHandler), InlineClient: true})
+	require.NoError(t, server.AddHook(hook, nil))
+	open, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	require.NoError(t, server.AddListener(listeners.NewNet("b", open)))
+	require.NoError(t, server.Serve())
+	t.Cleanup(func() { server.Close() })
+	return server, &url.URL{Scheme: "tcp", Host: open.Addr().String()}
+}
+
+// stored are the readings of a series.
+func stored(t *testing.T, b *sourcetest.Bench, path series.Path) (values []float64) {
+	found, ok := b.Store.Find(path)
+	if !ok {
+		return nil
+	}
+	rows, err := b.Store.Read(found.ID, rollup.Readings, 0, 1<<62)
+	require.NoError(t, err)
+	if rows.Len() == 0 {
+		return nil
+	}
+	return rows.Cols[0]
+}
+
+func TestWhatABrokerRetainsCountsOnce(t *testing.T) {
+	for _, version := range []int{4, 5} {
+		server, address := brokerAt(t, new(auth.AllowHook))
+		require.NoError(t, server.Publish("buoy/b/state", []byte(`{"at":"2026-03-01T08:00:00Z","water":{"t1":4},"battery":12500}`), true, 1))
+		require.NoError(t, server.Publish("mast/wind", []byte("7"), true, 1))
+		b := sourcetest.New(t)
+		settings := brokerSettings{address: address, version: version, clientID: fmt.Sprint("c", version), unacked: 100, messages: lake()}
+		for again := range 2 { // a session that begins anew, as after a broker that lost its own
+			settings.clientID = fmt.Sprint("c", version, again)
+			broker := newBroker("site", settings, b.Pipe, slog.New(slog.DiscardHandler))
+			b.Run(broker.Run)
+			b.Eventually("both have come", func() bool { return broker.Tally().Messages == 2 })
+		}
+		assert.Equal(t, []float64{4}, stored(t, b, "long-mere/b/water_temp_1m"), "version %d", version)
+		assert.Empty(t, stored(t, b, "long-mere/mast/wind"), "its age is unknown")
+		b.Eventually("what has no time is told", func() bool { return len(b.Rejects()) == 2 })
+		assert.Contains(t, b.Rejects()[0].Reason, "retained by the broker and has no time of its own")
+
+		require.NoError(t, server.Publish("mast/wind", []byte("8"), true, 1)) // live, though it will be kept
+		b.Eventually("it counts", func() bool { return len(stored(t, b, "long-mere/mast/wind")) > 0 })
+		assert.Len(t, b.Rejects(), 2, "version %d", version)
+	}
+}
+
+func TestABrokerSendsNoMoreThanMayBeUnacknowledged(t *testing.T) {
+	server, address := brokerAt(t, new(auth.AllowHook))
+	b := sourcetest.New(t)
+	const most, all = 20, 200
+	broker := newBroker("site", brokerSettings{address: address, version: 5, clientID: "c", unacked: most, messages: lake()}, b.Pipe, slog.New(slog.DiscardHandler))
+	b.Run(broker.Run)
+	b.Eventually("it is connected", func() bool { return broker.Tally().Up })
+	release, held := make(chan struct{}), make(chan error, 1)
+	go func() { held <- b.Pipe.Between(t.Context(), func() error { <-release; return nil }) }() // nothing is committed meanwhile
+	for i := range all {
+		require.NoError(t, server.Publish("mast/wind", fmt.Append(nil, i), false, 1))
+	}
+	b.Eventually("as many come as may", func() bool { return broker.Tally().Messages >= most })
+	time.Sleep(200 * time.Millisecond)
+	assert.EqualValues(t, most, broker.Tally().Messages)
+	close(release)
+	require.NoError(t, <-held)
+	b.Eventually("they are acknowledged", func() bool { return broker.Tally().Acked >= most })
+}
