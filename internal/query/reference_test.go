@@ -67,7 +67,7 @@ func (r reference) holding(f frame, each func(s stretch, v float64)) {
 }
 
 func (r reference) stat(name string, f frame) float64 {
-	var in []point
+	in := make([]point, 0, 1000)
 	var increase, restarts, changes, growing float64
 	for _, s := range f.of {
 		for i := r.firstFrom(s.from); i < len(r.points) && r.points[i].at < s.to; i++ {
@@ -92,13 +92,14 @@ func (r reference) stat(name string, f frame) float64 {
 			}
 		}
 	}
-	var covered, area float64
-	per := map[float64]float64{}
+	var covered, area, atTwo float64
 	r.holding(f, func(s stretch, v float64) {
 		length := float64(s.to - s.from)
 		covered += length
 		area += length * v
-		per[v] += length
+		if v == 2 {
+			atTwo += length
+		}
 	})
 	n := float64(len(in))
 	values := make([]float64, len(in))
@@ -106,8 +107,10 @@ func (r reference) stat(name string, f frame) float64 {
 	for i, p := range in {
 		values[i] = p.v
 		sum += p.v
-		north += math.Cos(p.v * math.Pi / 180)
-		east += math.Sin(p.v * math.Pi / 180)
+		if r.def.Kind == series.Bearing {
+			north += math.Cos(p.v * math.Pi / 180)
+			east += math.Sin(p.v * math.Pi / 180)
+		}
 	}
 	squares := 0.0
 	for _, v := range values {
@@ -126,9 +129,9 @@ func (r reference) stat(name string, f frame) float64 {
 	case "integral":
 		return guard(covered == 0, area/1e9)
 	case "duration:2":
-		return guard(covered == 0, per[2]/1e9)
+		return guard(covered == 0, atTwo/1e9)
 	case "share:2":
-		return guard(covered == 0, per[2]/covered)
+		return guard(covered == 0, atTwo/covered)
 	}
 	if strings.Contains(name, "above") || strings.Contains(name, "between") {
 		return r.condition(name, f, covered)
@@ -253,7 +256,12 @@ func guard(not bool, v float64) float64 {
 
 // fill is what gaps put into the windows without a reading, of a stat that is a value.
 func (r reference) fill(gaps string, frames []frame, of []float64) {
-	empty := func(i int) bool { return r.stat("count", frames[i]) == 0 }
+	empty := func(i int) bool {
+		return !slices.ContainsFunc(frames[i].of, func(s stretch) bool {
+			k := r.firstFrom(s.from)
+			return k < len(r.points) && r.points[k].at < s.to
+		})
+	}
 	for i, f := range frames {
 		if !empty(i) || !math.IsNaN(of[i]) {
 			continue
