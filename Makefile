@@ -6,6 +6,8 @@ BINARY  := build/nexocumula
 GOFILES := $(shell find . -name '*.go' -not -path './web/node_modules/*')
 WEB     := $(shell find web/src web/public -type f -not -name '*.gen.ts') web/index.html web/package-lock.json web/vite.config.ts api/openapi.yaml
 export CGO_ENABLED := 0
+# The same flags everywhere, so that nothing is compiled twice.
+export GOFLAGS := $(GOFLAGS) -trimpath
 
 .PHONY: demo test build bench lint fmt screenshots tools debian clean
 
@@ -15,7 +17,7 @@ demo: build
 build: $(BINARY)
 
 $(BINARY): web/dist/index.html $(GOFILES) go.mod go.sum api/openapi.yaml
-	go build -trimpath -ldflags '-s -w -X main.version=$(VERSION)' -o $@ ./cmd/nexocumula
+	go build -ldflags '-s -w -X main.version=$(VERSION)' -o $@ ./cmd/nexocumula
 
 web/node_modules/.done: web/package.json web/package-lock.json | tools
 	cd web && npm ci --no-audit --no-fund --loglevel=error

@@ -47,6 +47,12 @@ func simulateCommand() *cli.Command {
 				},
 			},
 			{
+				Name: "gate", Usage: "the control of an inlet's gate that speaks Sparkplug B", Flags: []cli.Flag{seed, to, every},
+				Action: func(ctx context.Context, cmd *cli.Command) error {
+					return simulatePublisher(ctx, cmd, "an inlet's gate", sim.InletGate)
+				},
+			},
+			{
 				Name: "broker", Usage: "an open MQTT broker", Flags: []cli.Flag{listen("1884")},
 				Action: func(ctx context.Context, cmd *cli.Command) error {
 					b, err := sim.StartSiteBroker(cmd.String("listen"))

@@ -20,6 +20,7 @@ var configFiles embed.FS
 // places are what differs from one start to the next.
 type places struct {
 	Data, Listen, Secret, Central string
+	DevicesSecret, Authority      string
 	Devices                       string // folder of their descriptions
 	Device, Broker, Listener      string
 	Raceways                      []int
@@ -31,6 +32,7 @@ func configure(dir, name string, p places) (config.Settings, error) {
 	p.Data = filepath.Join(dir, name)
 	p.Secret = filepath.Join(dir, "secret")
 	p.Devices = filepath.Join(dir, "devices")
+	p.DevicesSecret = filepath.Join(dir, devicesSecret)
 	t, err := template.ParseFS(configFiles, "configs/"+name+".yaml")
 	if err != nil {
 		return config.Settings{}, err
@@ -45,6 +47,9 @@ func configure(dir, name string, p places) (config.Settings, error) {
 	}
 	return config.Load(path, gateway.Kinds)
 }
+
+// devicesSecret is the file of what brokers and scripts know each other by.
+const devicesSecret = "devices-secret"
 
 // marker is the file that says a folder is the demo's own, to be emptied at a start.
 const marker = "demo.json"
@@ -68,6 +73,9 @@ func prepare(dir string) error {
 	if err := os.WriteFile(filepath.Join(dir, marker), []byte("{}\n"), 0o640); err != nil {
 		return fmt.Errorf("preparing the demo's folder: %w", err)
 	}
+	if err := os.Mkdir(filepath.Join(dir, "certificates"), 0o750); err != nil {
+		return fmt.Errorf("preparing the demo's folder: %w", err)
+	}
 	described, err := fs.Sub(configFiles, "configs/devices")
 	if err == nil {
 		err = os.CopyFS(filepath.Join(dir, "devices"), described)
@@ -75,5 +83,10 @@ func prepare(dir string) error {
 	if err != nil {
 		return fmt.Errorf("writing the descriptions of the demo's devices: %w", err)
 	}
-	return os.WriteFile(filepath.Join(dir, "secret"), []byte(rand.Text()+"\n"), 0o600)
+	for _, file := range []string{"secret", devicesSecret} {
+		if err := os.WriteFile(filepath.Join(dir, file), []byte(rand.Text()+"\n"), 0o600); err != nil {
+			return fmt.Errorf("writing the demo's secrets: %w", err)
+		}
+	}
+	return nil
 }

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"nexocumula/client"
+	"nexocumula/internal/sim"
 )
 
 // Tour plays the whole story without a person and tells it to out: collect, cut the
@@ -111,7 +112,7 @@ func (t *tour) end(ctx context.Context, outageEnd time.Time) error {
 	t.world.fieldOn()
 	settle, cancel := context.WithTimeout(ctx, catchUpWithin)
 	defer cancel()
-	for _, p := range []interface{ Settle(context.Context) error }{t.world.Lake, t.world.Silo} {
+	for _, p := range []*sim.Publisher{t.world.Lake, t.world.Silo, t.world.Gate} {
 		if err := p.Settle(settle); err != nil {
 			return err
 		}
@@ -137,7 +138,9 @@ func (t *tour) ask(ctx context.Context) error {
 func (t *tour) report(f Findings) error {
 	var acked uint64
 	for _, s := range t.world.Gateways["long-mere"].Gateway.Sources() {
-		acked += s.Acked
+		if s.Form == "mqtt_listener" {
+			acked += s.Acked
+		}
 	}
 	devices := t.world.Lake.Acked.Load()
 	t.say("Report")

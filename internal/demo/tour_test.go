@@ -5,6 +5,7 @@ import (
 	"log/slog"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
@@ -29,6 +30,27 @@ func TestTheTourLosesNothingAndASecondStartWorks(t *testing.T) {
 	w, err := Start(t.Context(), o)
 	require.NoError(t, err)
 	assert.NoError(t, w.Stop())
+}
+
+func TestEverySourceOfTheDemoBringsReadings(t *testing.T) {
+	w, err := Start(t.Context(), options(t))
+	require.NoError(t, err)
+	defer func() { assert.NoError(t, w.Stop()) }()
+	for site, forms := range map[string][]string{
+		"alder-weir": {"modbus", "mqtt_listener"}, "stony-beck": {"modbus", "mqtt_broker"}, "long-mere": {"mqtt_listener", "http_push"},
+	} {
+		for i, form := range forms {
+			require.Eventually(t, func() bool {
+				s := w.Gateways[site].Gateway.Sources()[i]
+				return s.Form == form && s.Up && s.Readings > 0
+			}, time.Minute, 20*time.Millisecond, "%s: %s", site, form)
+		}
+	}
+	for _, path := range []series.Path{"alder-weir/inlet-gate/opening", "alder-weir/inlet-gate/online", "stony-beck/silo-1/feed", "long-mere/lake/level", "long-mere/buoy-4/oxygen"} {
+		site, _, _ := strings.Cut(string(path), "/")
+		_, there := w.Gateways[site].Store.Find(path)
+		assert.True(t, there, path)
+	}
 }
 
 func TestTheAuditFindsWhatIsMissingDoubledOrWrong(t *testing.T) {

@@ -6,11 +6,14 @@ import (
 	"fmt"
 	"log/slog"
 	"net"
+	"os"
+	"path/filepath"
 	"strings"
 	"time"
 
 	"golang.org/x/sync/errgroup"
 
+	"nexocumula/internal/certs"
 	"nexocumula/internal/service"
 	"nexocumula/internal/sim"
 )
@@ -31,6 +34,8 @@ type World struct {
 	Gateways map[string]*service.Service // by site
 	Lake     *sim.Publisher
 	Silo     *sim.Publisher
+	Gate     *sim.Publisher
+	Level    *sim.LevelScript
 	History  int // readings written as history
 
 	field   sim.Field
@@ -43,6 +48,9 @@ type World struct {
 
 // fieldEvery is how often the simulated MQTT devices speak.
 const fieldEvery = 5 * time.Second
+
+// scriptEvery is how often the script with the lake's level posts it.
+const scriptEvery = 15 * time.Second
 
 // Start starts everything and returns once it runs.
 func Start(ctx context.Context, o Options) (_ *World, err error) {
@@ -99,27 +107,42 @@ func (w *World) startSites(ctx context.Context, o Options) error {
 		return err
 	}
 	w.closers = append(w.closers, probes.Close)
-	broker, err := sim.StartSiteBroker("127.0.0.1:0")
+	devices, err := os.ReadFile(filepath.Join(o.Dir, devicesSecret))
+	if err != nil {
+		return err
+	}
+	token := strings.TrimSpace(string(devices))
+	signs, err := certs.NewAuthority(filepath.Join(o.Dir, "certificates"))
+	if err != nil {
+		return err
+	}
+	broker, err := sim.StartSecuredBroker("127.0.0.1:0", signs, token)
 	if err != nil {
 		return err
 	}
 	w.closers = append(w.closers, broker.Close)
-	listener, err := freeAddress()
+	weir, err := freeAddress()
+	if err != nil {
+		return err
+	}
+	lake, err := freeAddress()
 	if err != nil {
 		return err
 	}
 	sites := map[string]places{
-		"alder-weir": {Device: panel.Address},
-		"stony-beck": {Device: probes.Address, Broker: broker.Address, Raceways: []int{1, 2, 3, 4, 5, 6}},
-		"long-mere":  {Listener: listener},
+		"alder-weir": {Device: panel.Address, Listener: weir},
+		"stony-beck": {Device: probes.Address, Broker: broker.Address, Authority: signs.CA, Raceways: []int{1, 2, 3, 4, 5, 6}},
+		"long-mere":  {Listener: lake},
 	}
 	if err := w.startGateways(ctx, o, sites); err != nil {
 		return err
 	}
 	fieldCtx, stopField := context.WithCancel(ctx)
 	w.fieldOn = stopField
-	w.Lake = sim.LakeStations(fieldCtx, w.field, "tcp://"+listener, fieldEvery)
-	w.Silo = sim.SiloScale(fieldCtx, w.field, broker.Address, fieldEvery)
+	w.Lake = sim.LakeStations(fieldCtx, w.field, "tcp://"+lake, fieldEvery)
+	w.Silo = sim.SiloScaleOf(fieldCtx, w.field, broker, fieldEvery)
+	w.Gate = sim.InletGate(fieldCtx, w.field, "tcp://"+weir, fieldEvery)
+	w.Level = sim.StartLevelScript(fieldCtx, w.field, w.Gateways["long-mere"].Address, token, scriptEvery)
 	return nil
 }
 
@@ -186,8 +209,9 @@ func (w *World) Wait() error { return w.running.Wait() }
 func (w *World) Stop() error {
 	if w.fieldOn != nil {
 		w.fieldOn()
-		w.Lake.Close()
-		w.Silo.Close()
+		for _, p := range []*sim.Publisher{w.Lake, w.Silo, w.Gate} {
+			p.Close()
+		}
 	}
 	w.stop()
 	err := w.running.Wait()

@@ -2,18 +2,14 @@ package sim
 
 import (
 	"context"
+	"crypto/tls"
 	"encoding/json"
 	"fmt"
-	"log/slog"
-	"net"
 	"slices"
 	"sync/atomic"
 	"time"
 
 	paho "github.com/eclipse/paho.mqtt.golang"
-	mqtt "github.com/mochi-mqtt/server/v2"
-	"github.com/mochi-mqtt/server/v2/hooks/auth"
-	"github.com/mochi-mqtt/server/v2/listeners"
 )
 
 // Publisher is simulated MQTT devices on one connection. Acked counts the messages
@@ -23,10 +19,15 @@ type Publisher struct {
 	client      paho.Client
 }
 
-// connect keeps a connection to the MQTT server at address, tcp://host:port.
-func connect(address, id string) *Publisher {
-	p := &Publisher{client: paho.NewClient(paho.NewClientOptions().AddBroker(address).SetClientID(id).
-		SetConnectRetry(true).SetConnectRetryInterval(time.Second).SetMaxReconnectInterval(2 * time.Second).SetCleanSession(false))}
+// connect keeps a connection to the MQTT server at address, tcp://host:port. more may change
+// how.
+func connect(address, id string, more ...func(*paho.ClientOptions)) *Publisher {
+	options := paho.NewClientOptions().AddBroker(address).SetClientID(id).
+		SetConnectRetry(true).SetConnectRetryInterval(time.Second).SetMaxReconnectInterval(2 * time.Second).SetCleanSession(false)
+	for _, change := range more {
+		change(options)
+	}
+	p := &Publisher{client: paho.NewClient(options)}
 	p.client.Connect()
 	return p
 }
@@ -143,9 +144,18 @@ func LakeStations(ctx context.Context, f Field, address string, every time.Durat
 	return p
 }
 
-// SiloScale publishes the feed scale of stony-beck until ctx ends.
+// SiloScale publishes the feed scale of stony-beck to an open broker until ctx ends.
 func SiloScale(ctx context.Context, f Field, address string, every time.Duration) *Publisher {
-	p := connect(address, "silo-scale")
+	return SiloScaleOf(ctx, f, &SiteBroker{Address: address}, every)
+}
+
+// SiloScaleOf publishes it to a broker with its account there.
+func SiloScaleOf(ctx context.Context, f Field, b *SiteBroker, every time.Duration) *Publisher {
+	p := connect(b.Address, "silo-scale", func(o *paho.ClientOptions) {
+		if b.trusted != nil {
+			o.SetUsername("scale").SetPassword(b.password).SetTLSConfig(&tls.Config{RootCAs: b.trusted, MinVersion: tls.VersionTLS12})
+		}
+	})
 	go func() {
 		tick := time.NewTicker(every)
 		defer tick.Stop()
@@ -160,29 +170,3 @@ func SiloScale(ctx context.Context, f Field, address string, every time.Duration
 	}()
 	return p
 }
-
-// SiteBroker is a broker that a site has had for long: anybody may publish and
-// subscribe.
-type SiteBroker struct {
-	Address string // tcp://host:port
-	server  *mqtt.Server
-}
-
-// StartSiteBroker starts one at host:port; port 0 finds a free one.
-func StartSiteBroker(listen string) (*SiteBroker, error) {
-	l, err := net.Listen("tcp", listen)
-	if err != nil {
-		return nil, fmt.Errorf("simulated broker: %w", err)
-	}
-	b := &SiteBroker{Address: "tcp://" + l.Addr().String(), server: mqtt.New(&mqtt.Options{Logger: slog.New(slog.DiscardHandler)})}
-	if err := b.server.AddHook(new(auth.AllowHook), nil); err != nil {
-		return nil, err
-	}
-	if err := b.server.AddListener(listeners.NewNet("site", l)); err != nil {
-		return nil, err
-	}
-	return b, b.server.Serve()
-}
-
-// Close stops the broker.
-func (b *SiteBroker) Close() error { return b.server.Close() }

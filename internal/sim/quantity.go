@@ -36,6 +36,7 @@ func (f Field) alderWeir() []Quantity {
 	out := []Quantity{
 		always("hatchery/inflow", f.Inflow), always("header-tank/level", f.TankLevel),
 		always("hatchery/water_temp", f.HatcheryTemp), always("header-tank/alarm_float", f.AlarmFloat),
+		always("inlet-gate/opening", f.GateOpening), always("inlet-gate/drive", f.GateDrive),
 	}
 	for pump := range 2 {
 		station := fmt.Sprintf("pump-%d/", pump+1)
@@ -60,7 +61,7 @@ func (f Field) stonyBeck() []Quantity {
 }
 
 func (f Field) longMere() []Quantity {
-	out := []Quantity{always("mast/wind_speed", f.WindSpeed), always("mast/wind_direction", f.WindDirection)}
+	out := []Quantity{always("mast/wind_speed", f.WindSpeed), always("mast/wind_direction", f.WindDirection), always("lake/level", f.LakeLevel)}
 	for buoy := range Buoys {
 		station := fmt.Sprintf("buoy-%d/", buoy+1)
 		of := func(name string, value func(time.Time) float64) {

@@ -94,7 +94,7 @@ func now(p page, gateway string) {
 
 func narrowed(p page, central string) {
 	p.do(chromedp.Navigate(central + "/"))
-	p.until(`document.querySelectorAll("[data-series]").length === 51`)
+	p.until(`document.querySelectorAll("[data-series]").length >= 54`)
 	p.do(chromedp.SendKeys(chromedp.CSS("input[type=search]"), "raceway-4"))
 	p.until(`document.querySelectorAll("[data-series]").length === 3`)
 	p.do(chromedp.Click(chromedp.CSS(`[data-series="stony-beck/raceway-4/oxygen"] a`)))
@@ -105,7 +105,7 @@ func narrowed(p page, central string) {
 func picked(p page, central string) {
 	p.do(chromedp.Navigate(central+"/trends"), browser.Until(`document.querySelector("h1")`))
 	p.do(chromedp.Focus(chromedp.CSS("button[aria-haspopup=dialog]")), chromedp.KeyEvent("\r"))
-	p.until(`document.querySelectorAll("[role=checkbox]").length === 51`)
+	p.until(`document.querySelectorAll("[role=checkbox]").length >= 54`)
 	p.until(`document.activeElement.type === "search"`)
 	p.do(chromedp.KeyEvent("silo"))
 	p.until(`document.querySelectorAll("[role=checkbox]").length === 1`)

@@ -9,7 +9,6 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
-	"runtime"
 	"strings"
 	"sync"
 	"testing"
@@ -29,10 +28,9 @@ var binary = sync.OnceValues(func() (string, error) {
 	if path := os.Getenv("NEXOCUMULA_BINARY"); path != "" {
 		return path, nil
 	}
-	_, here, _, _ := runtime.Caller(0)
 	path := filepath.Join(os.TempDir(), fmt.Sprintf("nexocumula-under-test-%d", os.Getpid()))
 	build := exec.Command("go", "build", "-o", path, "./cmd/nexocumula")
-	build.Dir = filepath.Join(filepath.Dir(here), "..", "..")
+	build.Dir = filepath.Join(sourceDir(), "..", "..")
 	build.Env = append(os.Environ(), "CGO_ENABLED=0")
 	out, err := build.CombinedOutput()
 	if err != nil {
@@ -40,6 +38,15 @@ var binary = sync.OnceValues(func() (string, error) {
 	}
 	return path, nil
 })
+
+// sourceDir is the folder of these tests, in which they are run.
+func sourceDir() string {
+	dir, err := os.Getwd()
+	if err != nil {
+		panic(err)
+	}
+	return dir
+}
 
 func need(t *testing.T, program string) string {
 	t.Helper()
@@ -132,6 +139,11 @@ func service(t *testing.T, dir, name, config string) (*process, *client.Client) 
 	p := start(t, program, "run", "--config", path)
 	var address string
 	eventually(t, "the service starts", func() bool {
+		select {
+		case <-p.ended:
+			require.Fail(t, "the service ended", p.output.String())
+		default:
+		}
 		_, rest, ok := strings.Cut(p.output.String(), "interface at ")
 		address, _, _ = strings.Cut(rest, "\n")
 		return ok && strings.Contains(rest, "\n")

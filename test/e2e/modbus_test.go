@@ -5,7 +5,6 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
-	"runtime"
 	"strings"
 	"testing"
 	"time"
@@ -95,11 +94,6 @@ func inC(t *testing.T, dir string) string {
 	out, err := exec.Command(need(t, "gcc"), "-o", program, filepath.Join(sourceDir(), "peers", "device.c"), "-lmodbus").CombinedOutput()
 	require.NoError(t, err, string(out))
 	return program
-}
-
-func sourceDir() string {
-	_, here, _, _ := runtime.Caller(0)
-	return filepath.Dir(here)
 }
 
 func TestEveryTypeOfForeignModbusDevicesIsReadOverEveryWay(t *testing.T) {

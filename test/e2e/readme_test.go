@@ -5,7 +5,6 @@ import (
 	"os/exec"
 	"path/filepath"
 	"regexp"
-	"runtime"
 	"strings"
 	"testing"
 
@@ -18,8 +17,7 @@ import (
 // yamlOf is the YAML blocks of the README, in order: the gateway, a listener to add to
 // its sources, an uplink to add to it, and the central.
 func yamlOf(t *testing.T) []string {
-	_, here, _, _ := runtime.Caller(0)
-	text, err := os.ReadFile(filepath.Join(filepath.Dir(here), "..", "..", "README.md"))
+	text, err := os.ReadFile(filepath.Join(sourceDir(), "..", "..", "README.md"))
 	require.NoError(t, err)
 	var out []string
 	for _, m := range regexp.MustCompile("(?s)```yaml\n(.*?)```").FindAllStringSubmatch(string(text), -1) {

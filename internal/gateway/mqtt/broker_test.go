@@ -56,7 +56,7 @@ func TestWhatABrokerRetainsCountsOnce(t *testing.T) {
 			settings.clientID = fmt.Sprint("c", version, again)
 			broker := newBroker("site", settings, b.Pipe, slog.New(slog.DiscardHandler))
 			b.Run(broker.Run)
-			b.Eventually("both have come", func() bool { return broker.Tally().Messages == 2 })
+			b.Eventually("both have come", func() bool { return broker.Tally().Acked == 2 })
 		}
 		assert.Equal(t, []float64{4}, stored(t, b, "long-mere/b/water_temp_1m"), "version %d", version)
 		assert.Empty(t, stored(t, b, "long-mere/mast/wind"), "its age is unknown")
