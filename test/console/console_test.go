@@ -85,11 +85,11 @@ const row = `document.querySelector("[data-series='long-mere/mast/wind_speed']")
 
 func now(p page, gateway string) {
 	p.do(chromedp.Navigate(gateway + "/"))
-	p.until(`document.querySelectorAll("[data-series]").length === 22`)
+	p.until(`document.querySelectorAll("[data-series]").length === 23`)
 	assert.Contains(p.t, p.text(row+".innerText"), "m/s")
 	first := p.text(row + ".querySelector('[title]').title")
 	p.until(row + fmt.Sprintf(".querySelector('[title]').title !== %q", first)) // a later reading, without a reload
-	assert.True(p.t, p.is(`document.querySelector("[role=status]").innerText.includes("22 series")`))
+	assert.True(p.t, p.is(`document.querySelector("[role=status]").innerText.includes("23 series")`))
 }
 
 func narrowed(p page, central string) {
