@@ -83,6 +83,13 @@ func main() {
 		fmt.Fprintln(os.Stderr, "usage: bench FILE [NAME ...]")
 		os.Exit(2)
 	}
+	if len(os.Args) == 4 && os.Args[1] == deviceProcess {
+		if err := beDevice(os.Args[2], os.Args[3]); err != nil {
+			fmt.Fprintln(os.Stderr, "bench: device:", err)
+			os.Exit(1)
+		}
+		return
+	}
 	if err := run(os.Args[1], os.Args[2:]); err != nil {
 		fmt.Fprintln(os.Stderr, "bench:", err)
 		os.Exit(1)

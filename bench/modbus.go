@@ -6,11 +6,9 @@ import (
 	"io"
 	"log"
 	"math/rand/v2"
-	"net"
 	"path/filepath"
 	"slices"
 	"strings"
-	"sync/atomic"
 	"time"
 
 	"github.com/simonvetter/modbus"
@@ -18,57 +16,6 @@ import (
 
 	"nexocumula/internal/gateway/modbus/planner"
 )
-
-// device answers for all units but the silent ones, which keep it waiting. It is the
-// protocol library's server.
-type device struct {
-	silentFrom uint8 // unit ids from here on do not answer; 0: all do
-	takes      time.Duration
-	answered   atomic.Uint64
-}
-
-func (d *device) HandleCoils(*modbus.CoilsRequest) ([]bool, error) {
-	return nil, modbus.ErrIllegalFunction
-}
-
-func (d *device) HandleDiscreteInputs(*modbus.DiscreteInputsRequest) ([]bool, error) {
-	return nil, modbus.ErrIllegalFunction
-}
-
-func (d *device) HandleInputRegisters(*modbus.InputRegistersRequest) ([]uint16, error) {
-	return nil, modbus.ErrIllegalFunction
-}
-
-func (d *device) HandleHoldingRegisters(r *modbus.HoldingRegistersRequest) ([]uint16, error) {
-	if d.silentFrom > 0 && r.UnitId >= d.silentFrom {
-		time.Sleep(2 * time.Second) // longer than anybody waits
-		return nil, modbus.ErrServerDeviceFailure
-	}
-	if d.takes > 0 {
-		time.Sleep(d.takes)
-	}
-	d.answered.Add(1)
-	out := make([]uint16, r.Quantity)
-	for i := range out {
-		out[i] = r.Addr + uint16(i)
-	}
-	return out, nil
-}
-
-func startDevice(silentFrom uint8) (d *device, address string, stop func() error, err error) {
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		return nil, "", nil, err
-	}
-	address = "tcp://" + l.Addr().String()
-	l.Close() // the library wants to listen itself
-	d = &device{silentFrom: silentFrom}
-	server, err := modbus.NewServer(&modbus.ServerConfiguration{URL: address, Timeout: time.Minute, MaxClients: 50, Logger: log.New(io.Discard, "", 0)}, d)
-	if err != nil {
-		return nil, "", nil, err
-	}
-	return d, address, server.Stop, server.Start()
-}
 
 // pollers is a gateway with so many lines to one device of so many units, each with
 // registers that are not neighbours, read one by one.
@@ -113,58 +60,59 @@ const (
 // modbusPollMany is how late 200 units on 20 connections are read every second, and how many
 // requests a second one connection makes beside the library alone.
 func modbusPollMany(dir string) ([]Row, error) {
-	device, address, stop, err := startDevice(0)
+	device, err := startDevice(0, 0)
 	if err != nil {
 		return nil, err
 	}
-	defer func() { _ = stop() }()
-	late, err := lateness(pollers(filepath.Join(dir, "many"), address, manyLines, unitsPerLine, 1, "1s", ""), 30*time.Second)
-	if err != nil {
+	late, err := lateness(pollers(filepath.Join(dir, "many"), device.address, manyLines, unitsPerLine, 1, "1s", ""), 30*time.Second)
+	if err := errors.Join(err, device.stop()); err != nil {
 		return nil, err
 	}
 	latest := Row{Name: "modbus_poll_many", Unit: "ms", Ours: 1e3 * late, Reference: "99 of 100 of 200 units every 1 s", ReferenceValue: 100, Ratio: late / 0.1, Goal: "<= 1", Met: late <= 0.1}
-	device.takes = time.Millisecond // as a quick one on a network does
-	requests, err := requestsPerSecond(dir, "modbus_requests", device, address, manyLines, 20)
+	quick, err := requestsPerSecond(dir, "modbus_requests", time.Millisecond, manyLines, 20) // as one on a network is
 	if err != nil {
 		return nil, err
 	}
-	requests.Goal, requests.Met = ">= 0.9", requests.Ratio >= 0.9
-	device.takes = 0
-	instant, err := requestsPerSecond(dir, "modbus_requests_instant", device, address, 2, 400)
-	return []Row{latest, requests, instant}, err
+	quick.Goal, quick.Met = ">= 0.9", quick.Ratio >= 0.9
+	instant, err := requestsPerSecond(dir, "modbus_requests_instant", 0, 2, 400)
+	return []Row{latest, quick, instant}, err
 }
 
 // requestsPerSecond is how many requests are made of lines that have more to ask than there is
 // time for, beside as many bare loops.
-func requestsPerSecond(dir, name string, device *device, address string, lines, registers int) (Row, error) {
+func requestsPerSecond(dir, name string, takes time.Duration, lines, registers int) (Row, error) {
+	device, err := startDevice(0, takes)
+	if err != nil {
+		return Row{}, err
+	}
 	var p pairs
 	for round := range rounds {
-		s, end, err := startGateway(pollers(filepath.Join(dir, name, fmt.Sprint(round)), address, lines, unitsPerLine, registers, "100ms", ""))
+		s, end, err := startGateway(pollers(filepath.Join(dir, name, fmt.Sprint(round)), device.address, lines, unitsPerLine, registers, "100ms", ""))
 		if err != nil {
 			return Row{}, err
 		}
 		for s.Gateway.Pipe.Accepted() < uint64(2*lines*unitsPerLine*registers) {
 			time.Sleep(10 * time.Millisecond) // until every series is known
 		}
-		before := device.answered.Load()
-		time.Sleep(roundLength)
-		ours := float64(device.answered.Load()-before) / roundLength.Seconds()
-		if err := end(); err != nil {
+		ours, err := device.rate(func() error { time.Sleep(roundLength); return nil })
+		if err := errors.Join(err, end()); err != nil {
 			return Row{}, err
 		}
-		before = device.answered.Load()
-		var loops errgroup.Group
-		for range lines {
-			loops.Go(func() error { return bareLoop(address, registers) })
-		}
-		if err := loops.Wait(); err != nil {
+		bare, err := device.rate(func() error {
+			var loops errgroup.Group
+			for range lines {
+				loops.Go(func() error { return bareLoop(device.address, registers) })
+			}
+			return loops.Wait()
+		})
+		if err != nil {
 			return Row{}, err
 		}
-		p.add(ours, float64(device.answered.Load()-before)/roundLength.Seconds())
+		p.add(ours, bare)
 	}
-	row := p.row("requests/s", 1, fmt.Sprintf("the protocol library in %d bare loops, answers in %s", lines, device.takes), "known", known)
+	row := p.row("requests/s", 1, fmt.Sprintf("the protocol library in %d bare loops, answers in %s", lines, takes), "known", known)
 	row.Name = name
-	return row, nil
+	return row, device.stop()
 }
 
 func bareLoop(address string, registers int) error {
@@ -190,13 +138,12 @@ func bareLoop(address string, registers int) error {
 // modbusSilentUnits is how late seven units are read every second while three on their line
 // do not answer, from the start on.
 func modbusSilentUnits(dir string) (Row, error) {
-	_, address, stop, err := startDevice(unitsPerLine - silentUnits + 1)
+	device, err := startDevice(unitsPerLine-silentUnits+1, 0)
 	if err != nil {
 		return Row{}, err
 	}
-	defer func() { _ = stop() }()
-	late, err := lateness(pollers(dir, address, 1, unitsPerLine, 1, "1s", "        timeout: 1s\n"), silentLasts)
-	if err != nil {
+	late, err := lateness(pollers(dir, device.address, 1, unitsPerLine, 1, "1s", "        timeout: 1s\n"), silentLasts)
+	if err := errors.Join(err, device.stop()); err != nil {
 		return Row{}, err
 	}
 	return Row{Unit: "s", Ours: late, Reference: "period of the units that answer, and of one timeout", ReferenceValue: 1, Ratio: late, Goal: "<= 1.2", Met: late <= 1.2}, nil

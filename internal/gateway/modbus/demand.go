@@ -65,6 +65,7 @@ func (m *poller) Read(ctx context.Context, group string) (out source.Outcome, er
 // at once that it is.
 func (m *poller) demand(d demand) {
 	now := time.Now()
+	m.current = nil
 	for _, t := range m.tasks {
 		if d.group != "" && t.group.name != d.group {
 			continue

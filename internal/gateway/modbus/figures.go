@@ -88,8 +88,7 @@ func newFigures(groups []group) *figures {
 }
 
 // asked notes a request and what came of it.
-func (f *figures) asked(begun time.Time, err error) {
-	now := time.Now()
+func (f *figures) asked(begun, now time.Time, err error) {
 	took := now.Sub(begun)
 	f.mu.Lock()
 	defer f.mu.Unlock()

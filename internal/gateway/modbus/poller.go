@@ -23,9 +23,11 @@ type poller struct {
 	units    map[uint8]*unit
 	tasks    []*task
 	line     *line
-	silent   int  // units that do not answer
-	up       bool // something answers
-	down     rest // of the connection, after it could not be made
+	current  *task     // that was urgent last
+	until    time.Time // and stays so, while it has something left
+	silent   int       // units that do not answer
+	up       bool      // something answers
+	down     rest      // of the connection, after it could not be made
 	spare    spare
 	figures  *figures
 	demands  chan demand
@@ -127,9 +129,8 @@ func (m *poller) Run(ctx context.Context) error {
 	timer := time.NewTimer(0)
 	defer timer.Stop()
 	for {
-		idle := m.turn(ctx, time.Now())
-		timer.Reset(max(idle, 0))
-		if idle > 0 {
+		if idle := m.turn(ctx, time.Now()); idle > 0 {
+			timer.Reset(idle)
 			select {
 			case <-timer.C:
 			case d := <-m.demands:
@@ -177,6 +178,9 @@ func (m *poller) turn(ctx context.Context, now time.Time) (idle time.Duration) {
 // urgent is the task that is due and has the nearest deadline; if none is, how long there
 // will be none.
 func (m *poller) urgent(now time.Time) (found *task, gap time.Duration) {
+	if t := m.current; t != nil && len(t.left) > 0 && t.unit.silent == nil && t.unit.pause == 0 && now.Before(m.until) {
+		return t, 0
+	}
 	gap = time.Hour
 	for _, t := range m.tasks {
 		if t.unit.silent != nil || t.due.IsZero() {
@@ -194,6 +198,7 @@ func (m *poller) urgent(now time.Time) (found *task, gap time.Duration) {
 			found = t
 		}
 	}
+	m.current, m.until = found, now.Add(gap)
 	if found != nil {
 		gap = 0
 	}
@@ -229,10 +234,11 @@ func (m *poller) call(ctx context.Context, u *unit) {
 	v := t.wants[0].wish.Values[0]
 	r := request{u.id, t.wants[0].table, v.First, v.Words}
 	begun := time.Now()
-	_, err := m.ask(ctx, r, m.settings.timeout)
+	_, ended, err := m.ask(ctx, r, begun, m.settings.timeout)
 	switch {
 	case err == nil || isException(err) && !isAbsent(err):
-		m.heard(u)
+		m.heard(u, ended)
+		m.current = nil
 		for _, t := range m.tasks {
 			if t.unit == u && t.group.every > 0 {
 				t.due = time.Now()
@@ -243,11 +249,11 @@ func (m *poller) call(ctx context.Context, u *unit) {
 	}
 }
 
-func (m *poller) ask(ctx context.Context, r request, wait time.Duration) ([]uint16, error) {
-	begun := time.Now()
-	words, err := m.line.ask(ctx, r, wait)
-	m.figures.asked(begun, err)
-	return words, err
+func (m *poller) ask(ctx context.Context, r request, begun time.Time, wait time.Duration) (words []uint16, ended time.Time, err error) {
+	words, err = m.line.ask(ctx, r, wait)
+	ended = time.Now()
+	m.figures.asked(begun, ended, err)
+	return words, ended, err
 }
 
 // noLine reports whether there was no connection. It is tried again after a while.
@@ -278,9 +284,9 @@ func (m *poller) fell(text string) {
 }
 
 // heard notes that a unit answered.
-func (m *poller) heard(u *unit) {
+func (m *poller) heard(u *unit, at time.Time) {
 	was := u.silent
-	u.answered(time.Now())
+	u.answered(at)
 	m.down = rest{}
 	if !m.up {
 		m.up = true

@@ -16,9 +16,10 @@ import (
 type step struct {
 	want *want
 	planner.Read
-	trial   bool     // only to learn whether it is given; its values come otherwise
-	again   bool     // it was not answered, and is asked once more, after a longer pause
-	suspect *suspect // it is half of a read that was not answered
+	trial   bool          // only to learn whether it is given; its values come otherwise
+	again   bool          // it was not answered, and is asked once more, after a longer pause
+	paused  time.Duration // before that
+	suspect *suspect      // it is half of a read that was not answered
 }
 
 // suspect is a read that a unit did not answer that answers others. If it answers both
@@ -39,20 +40,20 @@ func (m *poller) step(ctx context.Context, t *task) {
 		wait = min(wait, introduction)
 	}
 	begun := time.Now()
-	words, err := m.ask(ctx, r, wait)
+	words, ended, err := m.ask(ctx, r, begun, wait)
 	if ctx.Err() != nil && err != nil || m.noLine(err) {
 		return // it is still left
 	}
 	t.left = t.left[1:]
 	switch {
 	case err == nil:
-		m.heard(u)
+		m.heard(u, ended)
 		m.gave(facts, s)
 		if !s.trial {
 			m.deliver(t, s, words)
 		}
 	case isException(err) && !isAbsent(err):
-		m.heard(u)
+		m.heard(u, ended)
 		facts.Exception = exceptionName(err)
 		if isRefusal(err) {
 			m.refused(t, s, err)
@@ -113,21 +114,21 @@ func (s step) parts(facts *tableOf, of *suspect) []step {
 // unit gives, or the unit is silent.
 func (m *poller) unanswered(t *task, s step, begun time.Time, err error) {
 	u := t.unit
-	facts := u.table(s.want.table)
+	facts, before := u.table(s.want.table), u.pause
 	awake := u.proven && begun.Sub(u.last) < 2*m.settings.timeout
 	switch {
 	case s.trial:
 		facts.DidRefuse(s.Read, time.Now())
 		m.learned(facts)
 	case awake && isTimeout(err) && !s.again && begun.Sub(u.last) < learnedMost && u.slower():
-		s.again, m.unkept = true, true
+		s.again, s.paused, m.unkept = true, before, true
 		t.left = append([]step{s}, t.left...)
 	case awake && isTimeout(err) && len(s.Values) > 1 && s.Count > facts.Given && s.suspect == nil:
 		m.Failed(request{u.id, s.want.table, s.First, s.Count}.String(), plain.Network(err).Error()+"; asked for in parts")
 		t.left = append(s.parts(facts, &suspect{s.Read, 2}), t.left...)
 	default:
 		if s.again { // more time did not help
-			u.pause = max(u.limits.pause, u.pause/2)
+			u.pause = s.paused
 		}
 		m.silence(u, request{u.id, s.want.table, s.First, s.Count}, begun, err)
 	}
@@ -145,6 +146,9 @@ func (m *poller) deliver(t *task, s step, words []uint16) {
 		own := words[int(r.address)-s.First:][:r.as.words]
 		switch {
 		case r.series == "": // it scales others
+			if t.scales == nil {
+				t.scales = map[tableAddress]int16{}
+			}
 			t.scales[tableAddress{r.table, r.address}] = int16(r.order.bits(own))
 		case r.scaledBy != nil:
 			t.scaled = append(t.scaled, scaled{r, own, at})

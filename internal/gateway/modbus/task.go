@@ -2,6 +2,7 @@ package modbus
 
 import (
 	"hash/fnv"
+	"slices"
 	"time"
 
 	"nexocumula/internal/core/reading"
@@ -37,6 +38,18 @@ type want struct {
 	table     table
 	registers []register // one for each value; the scale registers of others have no series
 	wish      planner.Wish
+	plain     []planner.Read // the plan while nothing is known that it would have to heed; nil: not made yet
+}
+
+// reads are how to get the values now.
+func (w *want) reads(f *planner.Facts, now time.Time) []planner.Read {
+	if !f.Plain() {
+		return w.wish.Reads(f, now)
+	}
+	if w.plain == nil {
+		w.plain = w.wish.Reads(f, now)
+	}
+	return w.plain
 }
 
 type tableAddress struct {
@@ -80,10 +93,12 @@ func (t *task) next(now time.Time) {
 
 // begin makes the reads of one time.
 func (t *task) begin(now time.Time) {
-	t.begun, t.left, t.scales, t.got = true, nil, map[tableAddress]int16{}, result{}
+	t.begun, t.left, t.scales, t.got = true, nil, nil, result{}
 	for i := range t.wants {
 		w := &t.wants[i]
-		for _, r := range w.wish.Reads(&t.unit.table(w.table).Facts, now) {
+		reads := w.reads(&t.unit.table(w.table).Facts, now)
+		t.left = slices.Grow(t.left, len(reads))
+		for _, r := range reads {
 			t.left = append(t.left, step{want: w, Read: r})
 		}
 	}

@@ -49,6 +49,9 @@ func (f *Facts) Changed() bool {
 	return was
 }
 
+// Plain reports whether nothing of a table is known that a plan would have to heed.
+func (f *Facts) Plain() bool { return f.Short == 0 && len(f.Refused) == 0 }
+
 // most is how long a read may be: half way between what was given and what was refused, so
 // that the limit is found within a few tries.
 func (f *Facts) most(longest int) int {
