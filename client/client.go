@@ -2,13 +2,13 @@ package client
 
 import (
 	"bufio"
+	"bytes"
 	"context"
 	"encoding/json"
 	"fmt"
 	"io"
 	"net/http"
 	"net/url"
-	"strconv"
 	"strings"
 
 	"nexocumula/internal/plain"
@@ -42,11 +42,6 @@ func (c *Client) Series(ctx context.Context, selector string, labels ...string) 
 // Now calls /now for the same series as Series would.
 func (c *Client) Now(ctx context.Context, selector string, labels ...string) (Now, error) {
 	return get[Now](ctx, c, "now", selected(selector, labels))
-}
-
-// Rejects calls /rejects for the newest of one source, or of all.
-func (c *Client) Rejects(ctx context.Context, source string, limit int) (Rejects, error) {
-	return get[Rejects](ctx, c, "rejects", values("source", source, "limit", strconv.Itoa(limit)))
 }
 
 // ReadSource has a source read now, only a group of it when that is not empty, and waits.
@@ -116,6 +111,28 @@ func (c *Client) send(ctx context.Context, method, call string, query url.Values
 	if err != nil {
 		return nil, fmt.Errorf("address %q: %w", c.base, err)
 	}
+	return c.answer(req)
+}
+
+// post sends a value as JSON.
+func post[T any](ctx context.Context, c *Client, call string, body any) (out T, err error) {
+	text, err := json.Marshal(body)
+	if err != nil {
+		return out, fmt.Errorf("writing the request: %w", err)
+	}
+	req, err := http.NewRequestWithContext(ctx, http.MethodPost, c.base+"/api/v1/"+call, bytes.NewReader(text))
+	if err != nil {
+		return out, fmt.Errorf("address %q: %w", c.base, err)
+	}
+	req.Header.Set("Content-Type", "application/json")
+	resp, err := c.answer(req)
+	if err != nil {
+		return out, err
+	}
+	return decoded[T](c, resp)
+}
+
+func (c *Client) answer(req *http.Request) (*http.Response, error) {
 	resp, err := c.http.Do(req)
 	if err != nil {
 		return nil, fmt.Errorf("asking %s: %w", c.base, plain.Network(err))

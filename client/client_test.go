@@ -36,7 +36,7 @@ func TestQueriesAreWrittenAsTheDescriptionHasThem(t *testing.T) {
 	_, err = c.Now(t.Context(), "")
 	require.NoError(t, err)
 	assert.Equal(t, "/api/v1/now?", *asked)
-	_, err = c.Rejects(t.Context(), "own", 7)
+	_, err = c.Rejects(t.Context(), RejectFilter{Source: "own", Limit: 7})
 	require.NoError(t, err)
 	assert.Equal(t, "/api/v1/rejects?limit=7&source=own", *asked)
 }

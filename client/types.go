@@ -86,15 +86,44 @@ func (t Times) MarshalJSON() ([]byte, error) {
 
 // Series is one series of the catalogue.
 type Series struct {
-	Path      string             `json:"path"`
-	Kind      string             `json:"kind"`
-	Unit      string             `json:"unit"`
-	Labels    map[string]string  `json:"labels"`
-	FreshFor  string             `json:"fresh_for"` // how long one reading speaks for the series
-	Wrap      float64            `json:"wrap"`      // of counters: steps until it begins again from 0; 0 when it is not known to
-	States    map[string]float64 `json:"states"`    // of states: the value of each name
-	FirstSeen *time.Time         `json:"first_seen"`
-	LastSeen  *time.Time         `json:"last_seen"`
+	Path     string             `json:"path"`
+	Kind     string             `json:"kind"`
+	Unit     string             `json:"unit"`
+	Labels   map[string]string  `json:"labels"`
+	FreshFor string             `json:"fresh_for"` // how long one reading speaks for the series
+	Wrap     float64            `json:"wrap"`      // of counters: steps until it begins again from 0; 0 when it is not known to
+	States   map[string]float64 `json:"states"`    // of states: the value of each name
+
+	Calibration  string     `json:"calibration"`   // how raw values become those of the series, for people; empty: as they come
+	Normal       Normal     `json:"normal"`        // what is usual
+	Every        string     `json:"every"`         // how often a reading is expected; empty: not known
+	EveryLearned bool       `json:"every_learned"` // that was learned from what came
+	FirstSeen    *time.Time `json:"first_seen"`
+	LastSeen     *time.Time `json:"last_seen"`
+}
+
+// Normal is what is usual: low and high, null where there is no end; null without any.
+type Normal struct {
+	Inner []Number `json:"inner"` // outside of it is unusual
+	Outer []Number `json:"outer"` // outside of it is critical
+}
+
+// Versions is the answer of /series/versions.
+type Versions struct {
+	Path     string    `json:"path"`
+	Versions []Version `json:"versions"` // the newest first
+}
+
+// Version is what a series' definition was from a time on.
+type Version struct {
+	Since       *time.Time         `json:"since"` // null: from the beginning
+	Unit        string             `json:"unit"`
+	FreshFor    string             `json:"fresh_for"`
+	Every       string             `json:"every"`
+	Wrap        float64            `json:"wrap"`
+	States      map[string]float64 `json:"states"`
+	Calibration string             `json:"calibration"`
+	Normal      Normal             `json:"normal"`
 }
 
 // SeriesList is the answer of /series.
@@ -112,6 +141,10 @@ type Value struct {
 	State string    `json:"state"` // what a state of that value is called; empty: it has no name
 	AgeMS int64     `json:"age_ms"`
 	Fresh bool      `json:"fresh"` // no older than the series' fresh_for
+
+	Condition string    `json:"condition"` // fresh, stale, or missing: for ten times as long as a reading speaks
+	Since     time.Time `json:"since"`     // of the condition
+	Standing  string    `json:"standing"`  // normal, unusual or critical, by the series' normal range
 }
 
 // Now is the answer of /now, and an event of /stream.
@@ -145,16 +178,110 @@ type Moment struct {
 
 // Reject is a reading or message that was refused.
 type Reject struct {
-	Time   time.Time `json:"time"`
+	ID     uint64    `json:"id"`
+	Time   time.Time `json:"time"` // when it was refused
 	Source string    `json:"source"`
 	Place  string    `json:"place"`
+	Rule   string    `json:"rule"` // that refused it
 	Reason string    `json:"reason"`
-	Raw    []byte    `json:"raw"` // Base64 in JSON
+	Raw    []byte    `json:"raw"` // Base64 in JSON; at most the first 4096 bytes
+
+	// Of what could be read: the reading, before it was calibrated.
+	Series      string     `json:"series"` // empty of what could not
+	Value       Number     `json:"value"`
+	Text        string     `json:"text"` // instead of value
+	Unit        string     `json:"unit"` // that its sender said
+	ReadingTime *time.Time `json:"reading_time"`
+
+	ReplayedAt *time.Time `json:"replayed_at"` // when it counted after all
 }
 
 // Rejects is the answer of /rejects, newest first.
 type Rejects struct {
 	Rejects []Reject `json:"rejects"`
+}
+
+// RejectCounts is the answer of /rejects/counts.
+type RejectCounts struct {
+	From   time.Time     `json:"from"`
+	To     time.Time     `json:"to"`
+	Counts []RejectCount `json:"counts"` // by hour, source and rule
+}
+
+// RejectCount is how many were refused in an hour.
+type RejectCount struct {
+	Hour   time.Time `json:"hour"`
+	Source string    `json:"source"`
+	Rule   string    `json:"rule"`
+	Count  int64     `json:"count"`
+}
+
+// Replay says which rejects go their way once more: those with ids, or the newest that do not
+// count yet, of a source, a rule and a selector.
+type Replay struct {
+	IDs    []uint64 `json:"ids,omitempty"`
+	Source string   `json:"source,omitempty"`
+	Rule   string   `json:"rule,omitempty"`
+	Select string   `json:"select,omitempty"`
+	Limit  int      `json:"limit,omitempty"`
+}
+
+// ReplayOutcome is what came of it.
+type ReplayOutcome struct {
+	Looked   int            `json:"looked"`   // rejects that were sent their way
+	Passed   int            `json:"passed"`   // of those, that count now
+	Readings int            `json:"readings"` // that they brought
+	Refused  []StillRefused `json:"refused"`  // the first 100 that still do not count
+}
+
+// StillRefused is a reject that still does not count.
+type StillRefused struct {
+	ID     uint64 `json:"id"`
+	Reason string `json:"reason"`
+}
+
+// Try is what arrives at a source: the place is a topic, or registers such as
+// unit 1, holding 0.
+type Try struct {
+	Place string `json:"place"`
+	Raw   []byte `json:"raw"` // Base64 in JSON; of registers two bytes each, the high one first
+}
+
+// Trial is what would become of it.
+type Trial struct {
+	Readings []TriedReading `json:"readings"`
+	Rejects  []Reject       `json:"rejects"` // what the source cannot read
+}
+
+// TriedReading is what would become of a reading, step by step.
+type TriedReading struct {
+	Series      string        `json:"series"`
+	Kind        string        `json:"kind"`
+	Time        time.Time     `json:"time"`
+	Raw         Number        `json:"raw"` // as the source reads it
+	Text        string        `json:"text"`
+	RawUnit     string        `json:"raw_unit"`
+	Calibration string        `json:"calibration"`
+	Value       Number        `json:"value"` // calibrated
+	Unit        string        `json:"unit"`
+	State       string        `json:"state"`
+	Outcome     string        `json:"outcome"` // good, uncertain or rejected
+	Rule        string        `json:"rule"`    // that rejects or doubts it
+	Reason      string        `json:"reason"`
+	Standing    string        `json:"standing"` // in the normal range
+	Windows     []TriedWindow `json:"windows"`  // that it would count in
+}
+
+// TriedWindow is a window of a tier.
+type TriedWindow struct {
+	Tier  string    `json:"tier"`
+	Start time.Time `json:"start"`
+}
+
+// Reloaded is what came of reading the configuration again.
+type Reloaded struct {
+	Applied []string `json:"applied"` // what is as the file has it now
+	Restart []string `json:"restart"` // what changed in the file, and counts after a restart only
 }
 
 // Uplinks is the answer of /uplinks.

@@ -83,7 +83,7 @@ func TestPushedReadingsAreOnDiskWhenTheAnswerComes(t *testing.T) {
 	got, err := ask.Push(t.Context(), pushToken, "text/csv", "", strings.NewReader("series,time,value\nmast/wind,,x\n"))
 	assert.ErrorContains(t, err, "none of the rows counts; the first: line 2:")
 	assert.Equal(t, 1, got.Refused)
-	kept, err := ask.Rejects(t.Context(), "scripts", 100)
+	kept, err := ask.Rejects(t.Context(), client.RejectFilter{Source: "scripts", Limit: 100})
 	require.NoError(t, err)
 	assert.Len(t, kept.Rejects, 8, "what is refused is kept too")
 }

@@ -1,6 +1,7 @@
 package api
 
 import (
+	"context"
 	"io/fs"
 	"log/slog"
 	"net/http"
@@ -26,8 +27,9 @@ type Service struct {
 	Uplinks func() []Uplink
 	Tiers   []rollup.Tier
 	Accept  []string // gateways that may replicate here
-	Queries config.Queries
-	Dropped func() uint64 // rows that retention has dropped since the start
+	Queries func() config.Queries
+	Reload  func(context.Context) (applied, restart []string, err error) // of the configuration
+	Dropped func() uint64                                                // rows that retention has dropped since the start
 	Version string
 	Started time.Time
 	Console fs.FS

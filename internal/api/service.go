@@ -1,11 +1,9 @@
 package api
 
 import (
-	"cmp"
 	"fmt"
 	"net/http"
 	"slices"
-	"strconv"
 	"strings"
 	"time"
 
@@ -109,30 +107,6 @@ func orNever(t time.Time) string {
 		return "never"
 	}
 	return t.UTC().Format(time.RFC3339)
-}
-
-const maxRejects = 1000
-
-func (h handlers) rejects(c *gin.Context) {
-	v, ok := names{"source", "limit"}.query(c)
-	if !ok {
-		return
-	}
-	limit, err := strconv.Atoi(cmp.Or(v.Get("limit"), "50"))
-	if err != nil || limit < 1 || limit > maxRejects {
-		fail(c, http.StatusBadRequest, "limit", fmt.Sprintf("limit %q: use 1 to %d", v.Get("limit"), maxRejects))
-		return
-	}
-	found, err := h.Store.Rejects(v.Get("source"), limit)
-	if err != nil {
-		fail(c, http.StatusInternalServerError, "store", err.Error())
-		return
-	}
-	out := client.Rejects{Rejects: make([]client.Reject, len(found))}
-	for i, r := range found {
-		out.Rejects[i] = client.Reject{Time: at(r.Time), Source: r.Source, Place: r.Place, Reason: r.Reason, Raw: append([]byte{}, r.Raw...)}
-	}
-	c.JSON(http.StatusOK, out)
 }
 
 func (h handlers) uplinks(c *gin.Context) {

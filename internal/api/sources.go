@@ -4,7 +4,6 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
-	"strings"
 
 	"github.com/gin-gonic/gin"
 
@@ -15,17 +14,13 @@ import (
 // readSource has a source read its devices now.
 func (h handlers) readSource(c *gin.Context) {
 	name := c.Param("source")
-	if h.Gateway == nil {
-		fail(c, http.StatusNotFound, "no_gateway", "this service collects nothing; ask a gateway")
+	g, ok := h.collecting(c)
+	if !ok {
 		return
 	}
-	reader, names := h.Gateway.Reader(name)
+	reader, names := g.Reader(name)
 	if reader == nil {
-		there := "this gateway has none"
-		if len(names) > 0 {
-			there = "there is " + strings.Join(names, ", ")
-		}
-		fail(c, http.StatusNotFound, "source", fmt.Sprintf("no source that asks devices is called %q; %s", name, there))
+		fail(c, http.StatusNotFound, "source", fmt.Sprintf("no source that asks devices is called %q; %s", name, there(names)))
 		return
 	}
 	got, err := reader.Read(c.Request.Context(), c.Query("group"))

@@ -34,8 +34,8 @@ func (t turns) leave() { <-t }
 // inTurn makes a call wait until it may compute.
 func (h handlers) inTurn(handle gin.HandlerFunc) gin.HandlerFunc {
 	return func(c *gin.Context) {
-		if !h.turns.enter(c.Request.Context(), h.Queries.MaxTime) {
-			fail(c, http.StatusServiceUnavailable, "busy", "other queries have kept the service busy for "+span.Format(h.Queries.MaxTime)+"; ask again later, or for less")
+		if !h.turns.enter(c.Request.Context(), h.Queries().MaxTime) {
+			fail(c, http.StatusServiceUnavailable, "busy", "other queries have kept the service busy for "+span.Format(h.Queries().MaxTime)+"; ask again later, or for less")
 			return
 		}
 		defer h.turns.leave()

@@ -8,6 +8,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"nexocumula/client"
+	"nexocumula/internal/core/series"
 	"nexocumula/internal/core/span"
 	"nexocumula/internal/query"
 	"nexocumula/internal/store"
@@ -56,9 +57,72 @@ func (h handlers) series(c *gin.Context) {
 	}
 	out := client.SeriesList{Series: make([]client.Series, len(found))}
 	for i, s := range found {
-		out.Series[i] = client.Series{
-			Path: string(s.Path), Kind: string(s.Kind), Unit: s.Unit, Labels: s.Labels.Map(), FreshFor: span.Format(s.FreshFor), Wrap: s.Wrap, States: s.States.Map(),
-			FirstSeen: timeOrNil(s.FirstSeen), LastSeen: timeOrNil(s.LastTime),
+		out.Series[i] = h.seriesOf(s)
+	}
+	c.JSON(http.StatusOK, out)
+}
+
+func (h handlers) seriesOf(s store.Series) client.Series {
+	out := client.Series{
+		Path: string(s.Path), Kind: string(s.Kind), Unit: s.Unit, Labels: s.Labels.Map(), FreshFor: span.Format(s.FreshFor), Wrap: s.Wrap, States: s.States.Map(),
+		Calibration: s.Calibration, Normal: normalOf(s.Normal), FirstSeen: timeOrNil(s.FirstSeen), LastSeen: timeOrNil(s.LastTime),
+	}
+	every := s.Every
+	if every == 0 && h.Gateway != nil {
+		every = h.Gateway.Pipe.Every(s.Path)
+		out.EveryLearned = every > 0
+	}
+	if every > 0 {
+		out.Every = span.Format(every)
+	}
+	return out
+}
+
+func normalOf(n series.Normal) (out client.Normal) {
+	inner, outer := n.Ranges()
+	list := func(b series.Bounds) []client.Number {
+		if b == series.Anything {
+			return nil
+		}
+		return []client.Number{client.Number(b.Low), client.Number(b.High)}
+	}
+	return client.Normal{Inner: list(inner), Outer: list(outer)}
+}
+
+// versions are the definitions that a series has had.
+func (h handlers) versions(c *gin.Context) {
+	v, ok := names{"path"}.query(c)
+	if !ok {
+		return
+	}
+	path, err := series.ParsePath(v.Get("path"))
+	if err != nil {
+		fail(c, http.StatusBadRequest, "path", err.Error())
+		return
+	}
+	selector, err := series.ParseSelector(string(path))
+	if err != nil {
+		fail(c, http.StatusBadRequest, "path", err.Error())
+		return
+	}
+	found, err := query.Find(h.Store, selector)
+	if err != nil {
+		refused(c, err)
+		return
+	}
+	all, err := h.Store.Versions(found[0])
+	if err != nil {
+		fail(c, http.StatusInternalServerError, "store", err.Error())
+		return
+	}
+	out := client.Versions{Path: string(path), Versions: make([]client.Version, len(all))}
+	for i, one := range all {
+		out.Versions[i] = client.Version{
+			Since: pointer(one.Since), Unit: one.Unit, FreshFor: span.Format(one.FreshFor), Wrap: one.Wrap, States: one.States.Map(),
+			Calibration: one.Calibration, Normal: normalOf(one.Normal),
+		}
+		if one.Every > 0 {
+			out.Versions[i].Every = span.Format(one.Every)
 		}
 	}
 	c.JSON(http.StatusOK, out)
@@ -80,9 +144,11 @@ func latest(found []store.Series, now time.Time) client.Now {
 			continue
 		}
 		age := now.Sub(time.Unix(0, s.LastTime))
+		condition, since := s.Condition(s.LastTime, now.UnixNano())
 		out.Values = append(out.Values, client.Value{
 			Path: string(s.Path), Kind: string(s.Kind), Unit: s.Unit,
-			Time: time.Unix(0, s.LastTime).UTC(), Value: client.Number(s.LastValue), State: s.States.Name(s.LastValue), AgeMS: age.Milliseconds(), Fresh: age <= s.FreshFor,
+			Time: at(s.LastTime), Value: client.Number(s.LastValue), State: s.States.Name(s.LastValue), AgeMS: age.Milliseconds(), Fresh: condition == series.Fresh,
+			Condition: string(condition), Since: at(since), Standing: string(s.Normal.Of(s.LastValue)),
 		})
 	}
 	return out

@@ -73,7 +73,7 @@ func TestAnAnswerThatBreaksOffIsSeenToByEveryClient(t *testing.T) {
 }
 
 func TestAQueryWaitsForItsTurnAndNotForEver(t *testing.T) {
-	h := handlers{Service: Service{Queries: config.Queries{MaxTime: time.Millisecond}}, turns: make(turns, 1)}
+	h := handlers{Service: Service{Queries: func() config.Queries { return config.Queries{MaxTime: time.Millisecond} }}, turns: make(turns, 1)}
 	gin.SetMode(gin.ReleaseMode)
 	router := gin.New()
 	router.GET("/", h.inTurn(func(c *gin.Context) { c.Status(http.StatusNoContent) }))

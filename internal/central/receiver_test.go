@@ -206,7 +206,7 @@ func TestWhatCanNeverBeStoredIsNamedAndTheRestCounts(t *testing.T) {
 	assert.Contains(t, refused[2], "is not of a site that long-mere may send")
 	assert.Contains(t, refused[3], "was recorded as a counter")
 	assert.Contains(t, refused[4], "no multiple of its tier")
-	kept, err := st.Rejects("replication", 10)
+	kept, err := st.Rejects(store.Wanting{Source: "replication", Most: 10})
 	require.NoError(t, err)
 	assert.Len(t, kept, 4)
 	known, ok := st.Find(path)

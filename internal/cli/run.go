@@ -6,7 +6,9 @@ import (
 	"io"
 	"log/slog"
 	"os"
+	"os/signal"
 	"runtime/debug"
+	"syscall"
 
 	"github.com/urfave/cli/v3"
 
@@ -44,9 +46,30 @@ func runCommand(version string) *cli.Command {
 				return err
 			}
 			fmt.Fprintf(cmd.Root().Writer, "nexocumula %s is running; console and HTTP interface at %s\n", version, s.Address)
+			defer onHangUp(ctx, s, log)()
 			return s.Run(ctx)
 		},
 	}
+}
+
+// onHangUp reads the configuration again whenever SIGHUP comes, until it is called off.
+func onHangUp(ctx context.Context, s *service.Service, log *slog.Logger) (off func()) {
+	hangUp := make(chan os.Signal, 1)
+	signal.Notify(hangUp, syscall.SIGHUP)
+	done := make(chan struct{})
+	go func() {
+		for {
+			select {
+			case <-hangUp:
+				if _, err := s.Reload(ctx); err != nil {
+					log.Error("the configuration is not good; everything stays as it is", "error", err)
+				}
+			case <-done:
+				return
+			}
+		}
+	}()
+	return func() { signal.Stop(hangUp); close(done) }
 }
 
 var verboseFlag = &cli.BoolFlag{Name: "verbose", Aliases: []string{"v"}, Usage: "log more"}

@@ -7,6 +7,8 @@ import (
 	"strings"
 
 	"github.com/urfave/cli/v3"
+
+	"nexocumula/client"
 )
 
 // labels are key=value pairs in order of their keys.
@@ -21,20 +23,57 @@ func labels(pairs map[string]string) string {
 func seriesCommand() *cli.Command {
 	return &cli.Command{
 		Name: "series", Usage: "the series there are", ArgsUsage: "[SELECTOR]",
-		Flags: []cli.Flag{atFlag, outputFlag, labelFlag},
+		Flags: []cli.Flag{atFlag, outputFlag, labelFlag, &cli.BoolFlag{Name: "versions", Usage: "of one series: the definitions that it has had, and since when"}},
 		Action: func(ctx context.Context, cmd *cli.Command) error {
+			if cmd.Bool("versions") {
+				return versions(ctx, cmd)
+			}
 			answer, err := ask(cmd).Series(ctx, selectorArg(cmd), cmd.StringSlice("label")...)
 			if err != nil {
 				return err
 			}
 			g := grid{
-				columns: []column{{name: "series"}, {name: "kind"}, {name: "unit"}, {name: "labels"}, {name: "fresh_for", right: true}, {name: "first_seen"}, {name: "last_seen"}},
+				columns: []column{{name: "series"}, {name: "kind"}, {name: "unit"}, {name: "labels"}, {name: "every", right: true}, {name: "fresh_for", right: true}, {name: "normal"}, {name: "calibration"}, {name: "first_seen"}, {name: "last_seen"}},
 				empty:   "There are no series yet.",
 			}
 			for _, s := range answer.Series {
-				g.rows = append(g.rows, []cell{plain(s.Path), plain(s.Kind), plain(s.Unit), plain(labels(s.Labels)), plain(s.FreshFor), momentOr(s.FirstSeen, "never"), momentOr(s.LastSeen, "never")})
+				g.rows = append(g.rows, []cell{plain(s.Path), plain(s.Kind), plain(s.Unit), plain(labels(s.Labels)), everyOf(s), plain(s.FreshFor), plain(normalText(s.Normal)), plain(s.Calibration), momentOr(s.FirstSeen, "never"), momentOr(s.LastSeen, "never")})
 			}
 			return show(cmd, answer, g)
 		},
 	}
+}
+
+// everyOf is how often a series is heard. What was learned, not stated, stands with a ~.
+func everyOf(s client.Series) cell {
+	if s.EveryLearned {
+		return cell{"~" + s.Every, "~" + s.Every}
+	}
+	return plain(s.Every)
+}
+
+func normalText(n client.Normal) string {
+	var out []string
+	for _, r := range []struct {
+		name string
+		ends []client.Number
+	}{{"inner", n.Inner}, {"outer", n.Outer}} {
+		if len(r.ends) == 2 {
+			out = append(out, r.name+" "+number(r.ends[0]).script+".."+number(r.ends[1]).script)
+		}
+	}
+	return strings.Join(out, ", ")
+}
+
+// versions shows the definitions that a series has had.
+func versions(ctx context.Context, cmd *cli.Command) error {
+	answer, err := ask(cmd).Versions(ctx, selectorArg(cmd))
+	if err != nil {
+		return err
+	}
+	g := grid{columns: []column{{name: "since"}, {name: "unit"}, {name: "every", right: true}, {name: "fresh_for", right: true}, {name: "normal"}, {name: "calibration"}}}
+	for _, v := range answer.Versions {
+		g.rows = append(g.rows, []cell{momentOr(v.Since, "the beginning"), plain(v.Unit), plain(v.Every), plain(v.FreshFor), plain(normalText(v.Normal)), plain(v.Calibration)})
+	}
+	return show(cmd, answer, g)
 }

@@ -91,29 +91,6 @@ func unique(at shape.Place, name string, taken []string) []string {
 	return append(taken, name)
 }
 
-func (raw seriesFile) check(at shape.Place) Rule {
-	out := Rule{Unit: raw.Unit, Limits: screen.Limits{Low: raw.Low, High: raw.High}}
-	out.Select = shape.Parsed(at.Key("select"), raw.Select, series.ParseSelector)
-	out.Kind = shape.Parsed(at.Key("kind"), raw.Kind, series.ParseKind)
-	out.FreshFor = at.Key("fresh_for").Duration(raw.FreshFor, series.DefaultFreshFor)
-	out.Limits.MaxAhead = at.Key("max_ahead").Duration(raw.MaxAhead, screen.DefaultMaxAhead)
-	out.Wrap = raw.Wrap
-	if !(raw.Wrap >= 0 && raw.Wrap <= 1<<53) || raw.Wrap != 0 && out.Kind != series.Counter {
-		at.Key("wrap").Wrong("wrap says how many steps a counter has, such as 65536; this series is a %s", out.Kind)
-	}
-	if out.Sketch = raw.Sketch; raw.Sketch && (out.Kind == series.Bearing || out.Kind == series.State) {
-		at.Key("sketch").Wrong("a sketch estimates percentiles, which a %s does not have", out.Kind)
-	}
-	if out.States = shape.Parsed(at.Key("states"), raw.States, series.MakeStateNames); raw.States != nil && out.Kind != series.State {
-		at.Key("states").Wrong("names of states are for kind: state; this series is a %s", out.Kind)
-	}
-	out.Labels = shape.Parsed(at.Key("labels"), raw.Labels, series.MakeLabels)
-	if raw.Low != nil && raw.High != nil && *raw.Low > *raw.High {
-		at.Key("low").Wrong("the low end %v is above the high end %v", *raw.Low, *raw.High)
-	}
-	return out
-}
-
 func (raw uplinkFile) check(at shape.Place) Uplink {
 	out := Uplink{Name: raw.Name, Address: strings.TrimRight(raw.Address, "/"), Token: at.Secret(raw.Secret, true)}
 	if u, err := url.Parse(raw.Address); err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" {

@@ -42,17 +42,51 @@ type paceFile struct {
 }
 
 type seriesFile struct {
-	Select   string             `yaml:"select"`
-	Kind     string             `yaml:"kind"`
-	Unit     string             `yaml:"unit"`
-	Low      *float64           `yaml:"low"`
-	High     *float64           `yaml:"high"`
-	FreshFor string             `yaml:"fresh_for"`
-	MaxAhead string             `yaml:"max_ahead"`
-	Wrap     float64            `yaml:"wrap"`
-	Labels   map[string]string  `yaml:"labels"`
-	Sketch   bool               `yaml:"sketch"`
-	States   map[string]float64 `yaml:"states"`
+	Select      string             `yaml:"select" is:"required" says:"which series; the first rule that names one counts"`
+	Kind        string             `yaml:"kind" is:"gauge" says:"gauge, counter, state, bearing"`
+	Unit        string             `yaml:"unit" says:"of what is stored; SenML's symbol where there is one"`
+	Low         *float64           `yaml:"low" says:"readings below are rejected"`
+	High        *float64           `yaml:"high" says:"readings above are rejected"`
+	Every       string             `yaml:"every" says:"how often a reading is expected; learned and shown as such without it"`
+	FreshFor    string             `yaml:"fresh_for" is:"three times every, or 1m" says:"how long a reading speaks for its series"`
+	MaxAhead    string             `yaml:"max_ahead" is:"5m" says:"how far in the future a reading may be"`
+	Wrap        float64            `yaml:"wrap" says:"of counters: how many steps there are until it begins again, such as 65536"`
+	Labels      map[string]string  `yaml:"labels" says:"key: value"`
+	Sketch      bool               `yaml:"sketch" is:"false" says:"true: percentiles can be estimated where only summaries are kept"`
+	States      map[string]float64 `yaml:"states" says:"of states: the value of each name"`
+	Normal      normalFile         `yaml:"normal" says:"what is usual; marked, never rejected"`
+	Calibration []calibrationFile  `yaml:"calibration" says:"list, the oldest first: how raw values become true ones"`
+	Screens     []screenFile       `yaml:"screens" says:"list: what is not plausible, asked in this order"`
+}
+
+type normalFile struct {
+	Inner []*float64 `yaml:"inner" says:"[low, high]: outside of it is unusual; null where there is no end"`
+	Outer []*float64 `yaml:"outer" says:"[low, high]: outside of it is critical"`
+}
+
+type calibrationFile struct {
+	Since      string      `yaml:"since" says:"readings from this time on, RFC 3339; earlier ones keep the calibration before"`
+	Scale      *float64    `yaml:"scale" is:"1" says:"raw × scale + offset"`
+	Offset     float64     `yaml:"offset" is:"0" says:""`
+	Points     [][]float64 `yaml:"points" says:"or two and more [raw, true], with straight lines between them"`
+	Polynomial []float64   `yaml:"polynomial" says:"or the coefficients of 1, x, x² …"`
+	Range      []*float64  `yaml:"range" is:"that of the points" says:"[low, high] of the raw values it was made for"`
+	Outside    string      `yaml:"outside" is:"extend" says:"of these: extend, clamp or reject"`
+	UnitIn     string      `yaml:"unit_in" says:"unit of the raw value; a sender that says another is converted"`
+	Decimals   *int        `yaml:"decimals" says:"of the calibrated value; the rest is rounded"`
+}
+
+type screenFile struct {
+	Range    []*float64        `yaml:"range" says:"[low, high] that is plausible"`
+	Change   *float64          `yaml:"change" says:"or the greatest plausible change …"`
+	Per      string            `yaml:"per" is:"1m" says:"… in this time"`
+	StuckFor string            `yaml:"stuck_for" says:"or how long a value can stay exactly the same"`
+	Allowed  []string          `yaml:"allowed" says:"or the only values, or names of states, there are"`
+	Requires []string          `yaml:"requires" says:"or quantities that must come in the same message"`
+	Holds    string            `yaml:"holds" says:"or a formula that must be true of value and of others in the same message"`
+	With     map[string]string `yaml:"with" says:"of holds: names in the formula, and the quantity of the same station, or station/quantity, each stands for"`
+	Then     string            `yaml:"then" is:"reject" says:"or uncertain: it counts, and the state series PATH/quality says uncertain"`
+	Name     string            `yaml:"name" is:"range, change …" says:"by which its rejects are counted"`
 }
 
 type uplinkFile struct {

@@ -4,11 +4,41 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"strings"
 
 	"nexocumula/internal/config/shape"
 )
 
 const maxFile = 4 << 20
+
+// parts are those of the file of which a running service wants to know whether they changed.
+var parts = []struct {
+	key     string
+	running bool // a running service can take a change over
+}{
+	{"data", false}, {"listen", false}, {"away_for", false}, {"give_up_unsent_after", false}, {"central", false},
+	{"gateway.site", false}, {"gateway.uplinks", false},
+	{"keep", true}, {"queries", true}, {"gateway.pace", true}, {"gateway.series", true},
+}
+
+// Changed are the parts that are another than in settings before: those that a running service
+// can take over, and those that only count after a restart. Sources are told apart one by one,
+// by their prints.
+func (s *Settings) Changed(before Settings) (now, restart []string) {
+	for _, of := range parts {
+		switch {
+		case s.Prints[of.key] == before.Prints[of.key]:
+		case of.running:
+			now = append(now, of.key)
+		default:
+			restart = append(restart, of.key)
+		}
+	}
+	if (s.Gateway == nil) != (before.Gateway == nil) {
+		restart = append(restart, "gateway")
+	}
+	return now, restart
+}
 
 // Load reads and checks the file at path. Mistakes come back as shape.Problems. kinds are
 // the sources that a gateway may have.
@@ -25,7 +55,9 @@ func Load(path string, kinds []SourceKind) (Settings, error) {
 	if len(text) > maxFile {
 		return Settings{}, fmt.Errorf("reading the configuration: %s is larger than %d bytes", path, maxFile)
 	}
-	return Parse(path, text, kinds)
+	settings, err := Parse(path, text, kinds)
+	settings.Path = path
+	return settings, err
 }
 
 // Parse checks the text of a file; name is what problems are reported with. Files
@@ -39,6 +71,10 @@ func Parse(name string, text []byte, kinds []SourceKind) (Settings, error) {
 	settings := raw.check(at, kinds)
 	if err := f.Err(); err != nil {
 		return Settings{}, err
+	}
+	settings.Prints = map[string]string{}
+	for _, of := range parts {
+		settings.Prints[of.key] = f.Print(strings.Split(of.key, ".")...)
 	}
 	return settings, nil
 }

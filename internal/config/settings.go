@@ -1,8 +1,10 @@
 package config
 
 import (
+	"slices"
 	"time"
 
+	"nexocumula/internal/core/calibrate"
 	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/screen"
 	"nexocumula/internal/core/series"
@@ -19,6 +21,9 @@ type Settings struct {
 	AwayFor time.Duration // how long the service may have been switched off
 	Tiers   []rollup.Tier // that are kept, from the narrowest to the widest
 	Queries Queries
+
+	Path   string            // of the file; "": they come from elsewhere
+	Prints map[string]string // of parts of the file, by key; see Changed
 }
 
 // Keep says how long rows of a tier are kept. The first that names a series and tier
@@ -65,6 +70,35 @@ type Rule struct {
 	States   series.StateNames
 	Sketch   bool
 	Limits   screen.Limits
+
+	Normal      series.Normal
+	Every       time.Duration // how often a reading is expected; 0: nothing is said
+	Calibration calibrate.Versions
+	Screens     []screen.Rule
+}
+
+// QualityLevel is the level below a series under which its quality is kept, as a state, when
+// a screen can mark it.
+const QualityLevel = "quality"
+
+// Qualities are the states of such a series.
+const Qualities series.StateNames = "0=good,1=uncertain"
+
+// Marks reports whether a screen can mark readings of the series as uncertain.
+func (r *Rule) Marks() bool {
+	return slices.ContainsFunc(r.Screens, func(s screen.Rule) bool { return s.Then == screen.Uncertain })
+}
+
+// Definition is what the rule says of a series that it names.
+func (r *Rule) Definition(path series.Path) series.Definition {
+	out := series.Definition{
+		Path: path, Kind: r.Kind, Unit: r.Unit, FreshFor: r.FreshFor, Wrap: r.Wrap, Labels: r.Labels, States: r.States, Sketch: r.Sketch,
+		Normal: r.Normal, Every: r.Every,
+	}
+	if n := len(r.Calibration); n > 0 {
+		out.Calibration = r.Calibration[n-1].String()
+	}
+	return out
 }
 
 // Source is where readings come from.
@@ -72,6 +106,7 @@ type Source struct {
 	Name     string
 	Kind     string // its key in the file
 	Settings any    // as its kind checked them
+	Print    string // another when anything of it is another, in the file or in one that it names
 }
 
 // Uplink is a central to replicate to.

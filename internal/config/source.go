@@ -35,6 +35,7 @@ func source(part shape.Part, site string, kinds []SourceKind) Source {
 	for _, k := range given {
 		out.Kind, out.Settings = k.Key, k.Check(part.Key(k.Key), site, keys[k.Key])
 	}
+	out.Print = part.Print()
 	if len(given) != 1 {
 		slices.Sort(names)
 		part.Wrong("source %q has %d of these keys and needs exactly one: %s", raw.Name, len(given), strings.Join(names, ", "))

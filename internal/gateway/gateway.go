@@ -4,6 +4,7 @@ package gateway
 import (
 	"context"
 	"log/slog"
+	"slices"
 	"sync"
 	"time"
 
@@ -30,8 +31,9 @@ type Gateway struct {
 // running is a source, and how to end it.
 type running struct {
 	source.Source
-	stop  context.CancelFunc
-	ended chan struct{}
+	config config.Source
+	stop   context.CancelFunc
+	ended  chan struct{}
 }
 
 // New makes a gateway on an open store; Run starts it.
@@ -45,52 +47,73 @@ func New(settings config.Gateway, st *store.Store, log *slog.Logger) (*Gateway, 
 	return g, nil
 }
 
-// Use puts other rules and sources in the place of those there were. The old sources have
-// ended when it returns; what they took in is on its way.
-func (g *Gateway) Use(settings config.Gateway) {
-	g.Pipe.Use(settings.Rules, settings.Keep)
+// Use puts other rules and sources in the place of those there were, and names the sources
+// that it started, restarted and ended; those that did not change go on. Those that ended have
+// when it returns; what they took in is on its way.
+func (g *Gateway) Use(settings config.Gateway) (changed []string) {
 	g.mu.Lock()
 	defer g.mu.Unlock()
-	g.end()
-	for _, s := range settings.Sources {
-		g.sources = append(g.sources, &running{Source: s.Settings.(source.Settings).Open(s.Name, g.Pipe, g.log)})
+	kept := map[string]*running{}
+	var ending []*running
+	for _, s := range g.sources {
+		if slices.ContainsFunc(settings.Sources, s.is) {
+			kept[s.config.Name] = s
+			continue
+		}
+		ending = append(ending, s)
+		changed = append(changed, s.config.Name)
 	}
-	g.start()
+	end(ending)
+	g.Pipe.Use(settings.Rules, settings.Keep)
+	g.sources = make([]*running, len(settings.Sources))
+	for i, s := range settings.Sources {
+		if g.sources[i] = kept[s.Name]; g.sources[i] != nil {
+			continue
+		}
+		if !slices.Contains(changed, s.Name) {
+			changed = append(changed, s.Name)
+		}
+		g.sources[i] = &running{Source: s.Settings.(source.Settings).Open(s.Name, g.Pipe, g.log), config: s}
+		g.start(g.sources[i])
+	}
+	return changed
 }
 
-// start starts the sources once the gateway runs. mu is held.
-func (g *Gateway) start() {
+// is reports whether a source of the configuration is the one that runs.
+func (s *running) is(c config.Source) bool {
+	return s.config.Name == c.Name && s.config.Kind == c.Kind && s.config.Print == c.Print && c.Print != ""
+}
+
+// start starts a source once the gateway runs. mu is held.
+func (g *Gateway) start(s *running) {
 	if g.running == nil {
 		return
 	}
-	for _, s := range g.sources {
-		ctx, stop := context.WithCancel(g.running)
-		s.stop, s.ended = stop, make(chan struct{})
-		go func() {
-			defer close(s.ended)
-			if err := s.Run(ctx); err != nil {
-				select {
-				case g.failed <- err:
-				default: // one is enough
-				}
+	ctx, stop := context.WithCancel(g.running)
+	s.stop, s.ended = stop, make(chan struct{})
+	go func() {
+		defer close(s.ended)
+		if err := s.Run(ctx); err != nil {
+			select {
+			case g.failed <- err:
+			default: // one is enough
 			}
-		}()
-	}
+		}
+	}()
 }
 
-// end ends the sources that run. mu is held.
-func (g *Gateway) end() {
-	for _, s := range g.sources {
+// end ends sources that run.
+func end(sources []*running) {
+	for _, s := range sources {
 		if s.stop != nil {
 			s.stop()
 		}
 	}
-	for _, s := range g.sources {
+	for _, s := range sources {
 		if s.ended != nil {
 			<-s.ended
 		}
 	}
-	g.sources = nil
 }
 
 // endWithin is how long the sources have to end by themselves when the gateway stops.
@@ -110,7 +133,9 @@ func (g *Gateway) Run(ctx context.Context) error {
 	defer stopSources()
 	g.mu.Lock()
 	g.running = sourcesCtx
-	g.start()
+	for _, s := range g.sources {
+		g.start(s)
+	}
 	g.mu.Unlock()
 	var err error
 	select {
@@ -153,11 +178,16 @@ func (g *Gateway) Receiver(token string) (*push.Receiver, *push.Sender) {
 // Reader is the source of a name that can be asked to read now; nil when there is none. What
 // there is comes as names.
 func (g *Gateway) Reader(name string) (found source.Reader, names []string) {
+	return named[source.Reader](g, name)
+}
+
+// named is the source of a name, of those that can do what T says.
+func named[T any](g *Gateway, name string) (found T, names []string) {
 	g.mu.Lock()
 	defer g.mu.Unlock()
 	for _, s := range g.sources {
-		if r, ok := s.Source.(source.Reader); ok {
-			if names = append(names, s.Tally().Name); names[len(names)-1] == name {
+		if r, ok := s.Source.(T); ok {
+			if names = append(names, s.config.Name); s.config.Name == name {
 				found = r
 			}
 		}

@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 
+	"nexocumula/internal/core/formula"
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/core/window"
 	"nexocumula/internal/store"
@@ -24,7 +25,7 @@ type Input struct {
 // window.
 type Calculation struct {
 	Name    string
-	formula formula
+	formula formula.Formula
 }
 
 const (
@@ -36,7 +37,7 @@ const (
 // given. The path may be a selector.
 func ParseInput(text string) (Input, error) {
 	name, rest, ok := strings.Cut(text, "=")
-	if !ok || !isName(name) {
+	if !ok || !formula.IsName(name) {
 		return Input{}, fmt.Errorf("input %q: write a name of letters and digits that is no word of a formula such as in, an equals sign and a series path, such as inlet=stony-beck/inlet/flow, and perhaps @ and a stat", text)
 	}
 	pathText, statText, has := strings.Cut(rest, "@")
@@ -57,22 +58,6 @@ func ParseInput(text string) (Input, error) {
 	return Input{name, selector, stats[0]}, nil
 }
 
-// words that formulas read as something else than a name.
-var words = []string{"in", "not", "and", "or", "true", "false", "nil", "let", "if", "else", "matches", "contains", "startsWith", "endsWith"}
-
-func isName(s string) bool {
-	if slices.Contains(words, s) {
-		return false
-	}
-	for i, c := range s {
-		letter := c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c == '_'
-		if !letter && (i == 0 || c < '0' || c > '9') {
-			return false
-		}
-	}
-	return s != "" && len(s) <= 40
-}
-
 // ParseCalculations reads each name=formula over the inputs and over those before it.
 func ParseCalculations(texts []string, inputs []Input) ([]Calculation, error) {
 	if len(inputs) > mostInputs || len(texts) > mostCalculations {
@@ -88,17 +73,17 @@ func ParseCalculations(texts []string, inputs []Input) ([]Calculation, error) {
 	var out []Calculation
 	for _, text := range texts {
 		name, body, ok := strings.Cut(text, "=")
-		if !ok || !isName(name) || strings.HasPrefix(body, "=") {
+		if !ok || !formula.IsName(name) || strings.HasPrefix(body, "=") {
 			return nil, fmt.Errorf("calculation %q: write a name of letters and digits that is no word of a formula such as in, an equals sign and a formula over the inputs, such as loss=inlet-outlet", text)
 		}
 		if slices.Contains(names, name) {
 			return nil, fmt.Errorf("calculation %s: an input or a calculation before it has this name; use another", name)
 		}
-		formula, err := parseFormula(body, names)
+		parsed, err := formula.Parse(body, names)
 		if err != nil {
 			return nil, fmt.Errorf("calculation %s: %w", name, err)
 		}
-		out = append(out, Calculation{name, formula})
+		out = append(out, Calculation{name, parsed})
 		names = append(names, name)
 	}
 	return out, nil

@@ -14,9 +14,6 @@ const retainEvery = time.Hour
 
 // retain drops what is older than it is kept, now and every hour, until ctx ends.
 func (s *Service) retain(ctx context.Context) error {
-	if len(s.keep) == 0 {
-		return nil
-	}
 	everything, err := series.ParseSelector("#")
 	if err != nil {
 		return err
@@ -41,13 +38,17 @@ func (s *Service) retain(ctx context.Context) error {
 // later.
 func (s *Service) dropOld(ctx context.Context, selector series.Selector, now time.Time) {
 	tiers := append([]rollup.Tier{rollup.Readings}, s.tiers...)
+	keep := s.settings.Load().Keep
+	if len(keep) == 0 {
+		return
+	}
 	var giveUp time.Time
 	if s.giveUp > 0 {
 		giveUp = now.Add(-s.giveUp)
 	}
 	for _, one := range s.Store.List(selector) {
 		for _, tier := range tiers {
-			kept := config.KeptFor(s.keep, one.Path, tier)
+			kept := config.KeptFor(keep, one.Path, tier)
 			if kept == 0 || one.FirstSeen == 0 || one.FirstSeen > now.Add(-kept).UnixNano() {
 				continue
 			}

@@ -10,6 +10,7 @@ import (
 	"net"
 	"net/http"
 	"path/filepath"
+	"sync"
 	"sync/atomic"
 	"time"
 
@@ -38,16 +39,19 @@ type Service struct {
 	Address string // of the HTTP interface, with the port that was found
 	listen  net.Listener
 	handler func(stopping <-chan struct{}) http.Handler
-	keep    []config.Keep
 	giveUp  time.Duration
 	tiers   []rollup.Tier
 	dropped *atomic.Uint64 // rows, by retention
 	log     *slog.Logger
+
+	settings  atomic.Pointer[config.Settings]
+	reloading sync.Mutex
 }
 
 // Open opens the store and the HTTP listener.
 func Open(settings config.Settings, version string, log *slog.Logger) (_ *Service, err error) {
-	s := &Service{log: log, keep: settings.Keep, giveUp: settings.GiveUp, tiers: settings.Tiers, dropped: new(atomic.Uint64)}
+	s := &Service{log: log, giveUp: settings.GiveUp, tiers: settings.Tiers, dropped: new(atomic.Uint64)}
+	s.settings.Store(&settings)
 	defer func() {
 		if err != nil {
 			s.Close()
@@ -80,7 +84,7 @@ func Open(settings config.Settings, version string, log *slog.Logger) (_ *Servic
 	started := time.Now()
 	s.handler = func(stopping <-chan struct{}) http.Handler {
 		return api.Handler(api.Service{
-			Store: s.Store, Gateway: s.Gateway, Central: s.Central, Uplinks: s.Uplinks, Tiers: settings.Tiers, Accept: accept, Version: version, Started: started, Queries: settings.Queries, Dropped: s.dropped.Load,
+			Store: s.Store, Gateway: s.Gateway, Central: s.Central, Uplinks: s.Uplinks, Tiers: settings.Tiers, Accept: accept, Version: version, Started: started, Queries: func() config.Queries { return s.settings.Load().Queries }, Reload: s.reload, Dropped: s.dropped.Load,
 			Console: web.Console(), Log: log, Stopping: stopping,
 		})
 	}

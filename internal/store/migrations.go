@@ -20,6 +20,12 @@ var migrations = []*gormigrate.Migration{
 		ID:      "0004-names-of-states-and-pushes",
 		Migrate: func(tx *gorm.DB) error { return tx.AutoMigrate(&seriesRow{}, &pushRow{}) },
 	},
+	{
+		ID: "0005-calibrations-and-rules",
+		Migrate: func(tx *gorm.DB) error {
+			return tx.AutoMigrate(&seriesRow{}, &rejectRow{}, &versionRow{}, &rejectCountRow{})
+		},
+	},
 }
 
 // migrate brings the tables up to date. A file that a newer program has written to, or

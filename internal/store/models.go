@@ -13,6 +13,9 @@ type seriesRow struct {
 	Labels    string
 	Sketch    bool
 	States    string  `gorm:"not null;default:''"`
+	Curve     string  `gorm:"not null;default:''"` // calibration
+	Normal    string  `gorm:"not null;default:''"`
+	Every     int64   `gorm:"not null;default:0"` // nanoseconds
 	Collected bool    // its readings are here, not only its summaries
 	FirstSeen int64   // oldest time of a row there ever was, as of the last seal; 0 without rows
 	LastTime  int64   // the latest value, as of the last seal; 0 without rows
@@ -121,15 +124,32 @@ type cursorRow struct {
 func (cursorRow) TableName() string { return "cursors" }
 
 type rejectRow struct {
-	ID     uint64 `gorm:"primaryKey;autoIncrement:false"`
-	Time   int64
-	Source string
-	Place  string
-	Reason string
-	Raw    []byte
+	ID       uint64 `gorm:"primaryKey;autoIncrement:false"`
+	Time     int64
+	Source   string
+	Place    string
+	Reason   string
+	Raw      []byte
+	Rule     string   `gorm:"not null;default:''"` // that refused it
+	Series   string   `gorm:"not null;default:''"` // its path; empty of what could not be read
+	Value    *float64 // before it was calibrated
+	Text     string   `gorm:"not null;default:''"` // instead of Value: the name of a state
+	Unit     string   `gorm:"not null;default:''"`
+	At       int64    `gorm:"not null;default:0"` // time of the reading
+	Replayed int64    `gorm:"not null;default:0"` // when it counted after all
 }
 
 func (rejectRow) TableName() string { return "rejects" }
+
+// rejectCountRow is how many were refused in an hour.
+type rejectCountRow struct {
+	Hour   int64  `gorm:"primaryKey;autoIncrement:false"` // seconds since 1970
+	Source string `gorm:"primaryKey"`
+	Rule   string `gorm:"primaryKey"`
+	Count  int64  `gorm:"column:row_count"`
+}
+
+func (rejectCountRow) TableName() string { return "reject_counts" }
 
 type stateRow struct {
 	Name    string `gorm:"primaryKey"`
@@ -137,6 +157,16 @@ type stateRow struct {
 }
 
 func (stateRow) TableName() string { return "states" }
+
+// versionRow is what a definition was from a time on.
+type versionRow struct {
+	ID         uint64 `gorm:"primaryKey"`
+	Series     uint32 `gorm:"index:versions_place,priority:1"`
+	Since      int64  `gorm:"index:versions_place,priority:2"`
+	Definition []byte // JSON
+}
+
+func (versionRow) TableName() string { return "versions" }
 
 // pushRow is a request of a sender that may come again, with the time at which it came first.
 type pushRow struct {

@@ -137,7 +137,7 @@ func TestABatchIsWrittenWholeOrNotAtAll(t *testing.T) {
 	rows, err := s.Read(id, rollup.Readings, 0, 100)
 	require.NoError(t, err)
 	assert.Zero(t, rows.Len())
-	kept, err := s.Rejects("", 10)
+	kept, err := s.Rejects(Wanting{Most: 10})
 	require.NoError(t, err)
 	assert.Empty(t, kept)
 }
@@ -258,9 +258,9 @@ func TestOnlyTheNewestRejectsAreKept(t *testing.T) {
 	var kept int64
 	require.NoError(t, s.db.Model(&rejectRow{}).Count(&kept).Error)
 	assert.EqualValues(t, keepRejects, kept)
-	own, err := s.Rejects("own", 10)
+	own, err := s.Rejects(Wanting{Source: "own", Most: 10})
 	require.NoError(t, err)
-	assert.Equal(t, []reading.Reject{{Source: "own", Place: "p", Reason: "r", Raw: []byte{1}, Time: 7}}, own)
+	assert.Equal(t, []reading.Reject{{ID: keepRejects + 10_001, Source: "own", Place: "p", Reason: "r", Raw: []byte{1}, Time: 7, Rule: reading.Unreadable}}, own)
 }
 
 func TestReadersAndWritersDoNotDisturbEachOther(t *testing.T) {

@@ -15,6 +15,9 @@ func (r *seriesRow) sum() uint32 {
 	if r.States != "" { // rows from before states had names have none in their sum
 		text = fmt.Appendf(text, " %q", r.States)
 	}
+	if r.Curve != "" || r.Normal != "" || r.Every != 0 { // nor have those from before these
+		text = fmt.Appendf(text, " %q %q %d", r.Curve, r.Normal, r.Every)
+	}
 	return crc32.Checksum(text, castagnoli)
 }
 

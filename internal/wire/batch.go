@@ -41,11 +41,14 @@ type run struct {
 	Path     string     `cbor:"path"`
 	Kind     string     `cbor:"kind"`
 	Unit     string     `cbor:"unit"`
-	FreshFor int64      `cbor:"fresh_for"`        // nanoseconds
-	Wrap     float64    `cbor:"wrap,omitempty"`   // of counters: steps until it begins again
-	Labels   string     `cbor:"labels,omitempty"` // key=value,key=value
-	States   string     `cbor:"states,omitempty"` // of states: value=name,value=name
-	Tier     int64      `cbor:"tier"`             // nanoseconds
+	FreshFor int64      `cbor:"fresh_for"`             // nanoseconds
+	Wrap     float64    `cbor:"wrap,omitempty"`        // of counters: steps until it begins again
+	Labels   string     `cbor:"labels,omitempty"`      // key=value,key=value
+	States   string     `cbor:"states,omitempty"`      // of states: value=name,value=name
+	Curve    string     `cbor:"calibration,omitempty"` // for people
+	Normal   string     `cbor:"normal,omitempty"`      // inner=low..high,outer=low..high
+	Every    int64      `cbor:"every,omitempty"`       // nanoseconds from one expected reading to the next
+	Tier     int64      `cbor:"tier"`                  // nanoseconds
 	Sketch   bool       `cbor:"sketch,omitempty"`
 	Sketches []Sketch   `cbor:"sketches,omitempty"` // instead of what follows
 	Columns  []string   `cbor:"columns"`
@@ -72,7 +75,7 @@ func EncodeBatch(runs []Run, tiers []rollup.Tier) ([]byte, error) {
 		}
 		one := run{
 			Path: string(r.Def.Path), Kind: string(r.Def.Kind), Unit: r.Def.Unit, FreshFor: int64(r.Def.FreshFor),
-			Wrap: r.Def.Wrap, Labels: string(r.Def.Labels), States: string(r.Def.States), Tier: int64(r.Tier), Sketch: r.Def.Sketch, Sketches: r.Sketches, Columns: columns, Starts: r.Rows.Times,
+			Wrap: r.Def.Wrap, Labels: string(r.Def.Labels), States: string(r.Def.States), Curve: r.Def.Calibration, Normal: string(r.Def.Normal), Every: int64(r.Def.Every), Tier: int64(r.Tier), Sketch: r.Def.Sketch, Sketches: r.Sketches, Columns: columns, Starts: r.Rows.Times,
 		}
 		for _, col := range r.Rows.Cols {
 			one.Values = append(one.Values, col)
@@ -139,6 +142,9 @@ func checkTiers(tiers []int64) error {
 	return nil
 }
 
+// longestCurve is how much text a calibration may be.
+const longestCurve = 10_000
+
 // latest is the last time a summary may be of; clocks are not that wrong.
 var latest = time.Date(2200, 1, 1, 0, 0, 0, 0, time.UTC).UnixNano()
 
@@ -184,8 +190,18 @@ func (r run) check(tiers []int64) (Run, error) {
 	if err != nil {
 		return Run{}, err
 	}
+	normal, err := series.ParseNormal(r.Normal)
+	if err != nil {
+		return Run{}, err
+	}
+	if len(r.Curve) > longestCurve || r.Every < 0 {
+		return Run{}, fmt.Errorf("a calibration of %d bytes and %d ns from reading to reading are not possible; at most %d bytes, and 0 ns or more, are", len(r.Curve), r.Every, longestCurve)
+	}
 	out := Run{
-		Def:  series.Definition{Path: path, Kind: kind, Unit: r.Unit, FreshFor: time.Duration(r.FreshFor), Wrap: r.Wrap, Labels: labels, States: states, Sketch: r.Sketch},
+		Def: series.Definition{
+			Path: path, Kind: kind, Unit: r.Unit, FreshFor: time.Duration(r.FreshFor), Wrap: r.Wrap, Labels: labels, States: states, Sketch: r.Sketch,
+			Calibration: r.Curve, Normal: normal, Every: time.Duration(r.Every),
+		},
 		Tier: rollup.Tier(r.Tier),
 		Rows: column.Block{Times: r.Starts},
 	}

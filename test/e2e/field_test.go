@@ -235,7 +235,7 @@ func TestWhatCannotBeReadIsKeptAndEverythingElseGoesOn(t *testing.T) {
 		{"mast/wind_speed", `5,2`, `payload "5,2" is not a number`},
 	} {
 		publish(t, ownPort, bad.topic, []string{bad.payload}, "-q", "1")
-		kept, err := gateway.Rejects(t.Context(), "", 1)
+		kept, err := gateway.Rejects(t.Context(), client.RejectFilter{Limit: 1})
 		require.NoError(t, err)
 		require.Len(t, kept.Rejects, 1)
 		r := kept.Rejects[0]

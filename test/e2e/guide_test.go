@@ -16,6 +16,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"nexocumula/client"
 	"nexocumula/internal/certs/certstest"
 )
 
@@ -187,7 +188,7 @@ func TestTheFieldGuideWorksAsItIsWritten(t *testing.T) {
 			assert.InDelta(t, wanted, got, 1e-6, path)
 		}
 	}
-	rejects, err := gateway.Rejects(t.Context(), "logger", 10)
+	rejects, err := gateway.Rejects(t.Context(), client.RejectFilter{Source: "logger", Limit: 10})
 	require.NoError(t, err)
 	assert.Len(t, rejects.Rejects, 2, "what the guide does not name is told")
 }

@@ -170,7 +170,7 @@ func panelIsRead(t *testing.T, gateway *client.Client) {
 	assert.NotZero(t, source.Line.Requests)
 	assert.NotZero(t, source.Line.AnswerHalf)
 	assert.NotZero(t, source.Line.Exceptions["illegal data address"])
-	kept, err := gateway.Rejects(t.Context(), "panel", 1)
+	kept, err := gateway.Rejects(t.Context(), client.RejectFilter{Source: "panel", Limit: 1})
 	require.NoError(t, err)
 	assert.Equal(t, "unit 3, holding 50", kept.Rejects[0].Place)
 	assert.Equal(t, "alder-weir/panel/broken: value is NaN, which is no measurement", kept.Rejects[0].Reason)

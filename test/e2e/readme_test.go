@@ -66,7 +66,7 @@ func TestTheReadmeWorksAsItIsWritten(t *testing.T) {
 		return err == nil && len(now.Values) == 1
 	})
 	eventually(t, "what the mast says, which no messages: entry names, is listed", func() bool {
-		rejects, err := gateway.Rejects(t.Context(), "own", 1)
+		rejects, err := gateway.Rejects(t.Context(), client.RejectFilter{Source: "own", Limit: 1})
 		return err == nil && len(rejects.Rejects) == 1 && strings.Contains(rejects.Rejects[0].Reason, "topic matches no messages: entry")
 	})
 }

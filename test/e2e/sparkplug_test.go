@@ -10,6 +10,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"nexocumula/client"
 )
 
 const sparkplugGateway = `
@@ -69,7 +71,7 @@ func TestAForeignSparkplugNodeIsHeardOverEveryWay(t *testing.T) {
 			health, err := gateway.Health(t.Context())
 			require.NoError(t, err)
 			assert.Contains(t, fmt.Sprint(health.Gateway.Sources[0].Faults), "some are missing")
-			rejects, err := gateway.Rejects(t.Context(), "", 10)
+			rejects, err := gateway.Rejects(t.Context(), client.RejectFilter{Limit: 10})
 			require.NoError(t, err)
 			assert.Empty(t, rejects.Rejects)
 			node.kill()

@@ -120,6 +120,7 @@ func (p Place) Private(file string) string {
 	case strings.TrimSpace(string(text)) == "":
 		p.Wrong("the file %s is empty where a secret should be", file)
 	default:
+		p.Note(text)
 		if err := secret.OnlyOwner(file); err != nil {
 			p.Wrong("%v", err)
 		}

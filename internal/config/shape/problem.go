@@ -46,7 +46,8 @@ type File struct {
 	tree     *ast.File
 	anchors  map[string]ast.Node
 	problems Problems
-	included []*File // by what stands in this one
+	included []*File           // by what stands in this one
+	noted    map[string]string // by path: what files hold that stand there
 }
 
 // Err is all that is wrong, or nil.

@@ -37,15 +37,43 @@ func (o *Origin) Saying(at int64) *Origin {
 
 // Reject is a reading, or a whole message, that did not count, kept with its reason.
 type Reject struct {
+	ID     uint64 // in the store; 0 before it is there
 	Time   int64  // when it was refused, nanoseconds since 1970 in UTC
 	Source string // the source's name in the configuration
 	Place  string // topic, register or path: where in the source it came from
 	Reason string // what is wrong and what would be right
 	Raw    []byte // what arrived, cut to MaxRaw
+	Rule   string // that refused it: one of a series' screens by its name, or one of those below
+
+	// Of what could be read: the reading, before it was calibrated.
+	Reading *Reading
+
+	Replayed int64 // when it counted after all, nanoseconds since 1970; 0: it did not
 }
+
+// What refuses readings besides the screens of a series.
+const (
+	Unreadable   = "unreadable"  // the payload, the register, or the place it came from
+	WrongState   = "state"       // a text that is none of the series' states
+	WrongUnit    = "unit"        // the sender's unit cannot be the series'
+	Uncalibrated = "calibration" // the calibration was not made for such a value
+	NoNumber     = "number"      // NaN or infinite
+	OutOfRange   = "range"
+	WrongTime    = "time" // in the future, too old, or before any device was made
+	NoSeries     = "series"
+)
 
 // MaxRaw is how much of a refused message is kept.
 const MaxRaw = 4096
+
+// Reject is the refusal of a reading by a rule.
+func (r *Reading) Reject(now int64, rule, reason string) Reject {
+	out := r.From.Reject(now, reason)
+	own := *r
+	own.From = nil
+	out.Rule, out.Reading = rule, &own
+	return out
+}
 
 // Reject is the origin's refusal at time now; the raw bytes are copied and cut.
 func (o *Origin) Reject(now int64, reason string) Reject {
@@ -53,5 +81,5 @@ func (o *Origin) Reject(now int64, reason string) Reject {
 		reason += "; its sender said the time " + time.Unix(0, o.Said).UTC().Format(time.RFC3339Nano)
 	}
 	raw := o.Raw[:min(len(o.Raw), MaxRaw)]
-	return Reject{Time: now, Source: o.Source, Place: o.Place, Reason: reason, Raw: append([]byte(nil), raw...)}
+	return Reject{Time: now, Source: o.Source, Place: o.Place, Reason: reason, Raw: append([]byte(nil), raw...), Rule: Unreadable}
 }

@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"math"
 	"time"
+
+	"nexocumula/internal/core/reading"
 )
 
 // Limits are what a series' readings must keep to. The zero value lets every
@@ -20,17 +22,20 @@ type Limits struct {
 const DefaultMaxAhead = 5 * time.Minute
 
 // Refuse is the reason why a value at time t (both times in nanoseconds since 1970) must
-// not count, or "" when it may.
-func (l Limits) Refuse(value float64, t, now int64) string {
+// not count, and the rule that says so; both are "" when it may.
+func (l Limits) Refuse(value float64, t, now int64) (rule, reason string) {
 	switch {
 	case math.IsNaN(value) || math.IsInf(value, 0):
-		return fmt.Sprintf("value is %v, which is no measurement", value)
+		return reading.NoNumber, fmt.Sprintf("value is %v, which is no measurement", value)
 	case l.Low != nil && value < *l.Low:
-		return fmt.Sprintf("value %v is below the range's low end %v", value, *l.Low)
+		return reading.OutOfRange, fmt.Sprintf("value %v is below the range's low end %v", value, *l.Low)
 	case l.High != nil && value > *l.High:
-		return fmt.Sprintf("value %v is above the range's high end %v", value, *l.High)
+		return reading.OutOfRange, fmt.Sprintf("value %v is above the range's high end %v", value, *l.High)
 	}
-	return l.RefuseTime(t, now)
+	if reason = l.RefuseTime(t, now); reason != "" {
+		rule = reading.WrongTime
+	}
+	return rule, reason
 }
 
 // RefuseTime is the reason why a reading of time t must not count, which is only as right

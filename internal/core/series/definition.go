@@ -48,6 +48,14 @@ type Definition struct {
 
 	States StateNames // of states: what their values are called
 
+	// Calibration is how raw values become those of the series, for people; "": as they come.
+	Calibration string
+
+	Normal Normal // what is usual
+
+	// Every is how often a reading is expected; 0 when nothing is said.
+	Every time.Duration
+
 	Sketch bool // its percentiles can be estimated where only summaries are kept
 }
 
@@ -63,4 +71,29 @@ func (d *Definition) Step(earlier, later float64) (grown float64, reset bool) {
 		return grown + d.Wrap, false
 	}
 	return later, true
+}
+
+// Condition says whether a series is heard.
+type Condition string
+
+// The conditions.
+const (
+	Fresh   Condition = "fresh"   // its latest reading still speaks for it
+	Stale   Condition = "stale"   // it does not any more
+	Missing Condition = "missing" // for ten times as long as a reading speaks
+)
+
+const missingAfter = 10
+
+// Condition is that of a series whose latest reading is of a time, and since when it is;
+// times are nanoseconds since 1970.
+func (d *Definition) Condition(latest, now int64) (c Condition, since int64) {
+	stale, missing := latest+int64(d.FreshFor), latest+missingAfter*int64(d.FreshFor)
+	switch {
+	case now > missing:
+		return Missing, missing
+	case now > stale:
+		return Stale, stale
+	}
+	return Fresh, latest
 }

@@ -51,6 +51,7 @@ func (raw describedKeys) describe(at shape.Place, site string, into *settings) {
 		at.Key("description").Wrong("%v", err)
 		return
 	}
+	at.Key("description").Note(text)
 	var file descriptionKeys
 	inside, ok := at.Include(raw.Description, text, &file)
 	if !ok {

@@ -26,7 +26,14 @@ const mostCodes = 100_000
 // readLookups reads the files; which names there are is checked once they are known.
 func readLookups(at shape.Place, files map[string]string) (out []lookup) {
 	for _, name := range slices.Sorted(maps.Keys(files)) {
-		l := shape.Parsed(at.Key(name), files[name], readLookup)
+		l := shape.Parsed(at.Key(name), files[name], func(file string) (lookup, error) {
+			text, err := os.ReadFile(file)
+			if err != nil {
+				return lookup{file: file}, err
+			}
+			at.Key(name).Note(text)
+			return readLookup(file, text)
+		})
 		l.of = name
 		out = append(out, l)
 	}
@@ -49,12 +56,8 @@ func (f *fields) checkLookups(at shape.Place) {
 	}
 }
 
-func readLookup(file string) (lookup, error) {
+func readLookup(file string, text []byte) (lookup, error) {
 	out := lookup{file: file, codes: map[string][]string{}}
-	text, err := os.ReadFile(file)
-	if err != nil {
-		return out, err
-	}
 	reader := csv.NewReader(bytes.NewReader(text))
 	reader.Comment, reader.TrimLeadingSpace = '#', true // the first line says how many columns there are
 	lines, err := reader.ReadAll()

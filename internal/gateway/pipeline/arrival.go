@@ -67,3 +67,6 @@ func (p *Pipeline) wait(wrong func() string) error {
 	}
 	return nil
 }
+
+// DidReplay notes that rejects count after all.
+func (p *Pipeline) DidReplay(ids []uint64) error { return p.store.DidReplay(ids, p.judge.Now()) }

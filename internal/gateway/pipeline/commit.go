@@ -89,7 +89,9 @@ func collect(all []*Delivery) (touched []*member, rejects []reading.Reject, rows
 			s.series.rows.Add(s.time, s.value)
 		}
 		rows += len(d.screened)
-		rejects = append(rejects, d.Rejects...)
+		if !d.Again {
+			rejects = append(rejects, d.Rejects...)
+		}
 	}
 	return touched, rejects, rows
 }

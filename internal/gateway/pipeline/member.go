@@ -14,6 +14,7 @@ import (
 	"github.com/cenkalti/backoff/v5"
 
 	"nexocumula/internal/config"
+	"nexocumula/internal/core/calibrate"
 	"nexocumula/internal/core/column"
 	"nexocumula/internal/core/reading"
 	"nexocumula/internal/core/rollup"
@@ -29,6 +30,8 @@ type member struct {
 	rule    config.Rule
 	refusal string
 	said    atomic.Pointer[said]
+	marks   *member // the series of its quality; nil when no screen can mark it
+	memory  *memory
 	// rows collects this series' readings of the batch being built; the committing
 	// goroutine owns it.
 	rows column.Block
@@ -60,6 +63,7 @@ func (p *Pipeline) member(r *rules, of *reading.Reading) (*member, error) {
 		return m.(*member), p.relabel(m.(*member), of.Labels)
 	}
 	m := r.newMember(path)
+	m.memory = p.memoryOf(path)
 	m.label(of.Labels, p.log)
 	if _, known := p.store.Find(path); !known && p.store.Count() >= p.mostSeries {
 		m.refusal = errTooMany.Error()
@@ -72,8 +76,21 @@ func (p *Pipeline) member(r *rules, of *reading.Reading) (*member, error) {
 		return nil, err
 	}
 	m.id = id
+	if m.rule.Marks() && m.refusal == "" {
+		m.marks = qualityOf(m)
+		if m.marks.id, err = p.define(m.marks.def); err != nil {
+			return nil, err
+		}
+	}
+	p.recall(m)
 	r.members.Store(path, m)
 	return m, nil
+}
+
+// qualityOf is the series that says how good a series is.
+func qualityOf(m *member) *member {
+	path := m.def.Path + "/" + config.QualityLevel
+	return &member{rows: newRows(), def: series.Definition{Path: path, Kind: series.State, FreshFor: m.def.FreshFor, Labels: m.def.Labels, States: config.Qualities}}
 }
 
 func (p *Pipeline) define(def series.Definition) (uint32, error) {
@@ -147,8 +164,7 @@ func (r *rules) newMember(path series.Path) *member {
 	if kept := config.KeptFor(r.keep, path, rollup.Readings); kept > 0 {
 		rule.Limits.MaxAge = kept - fullHour // those just before it may be needed as well
 	}
-	def := series.Definition{Path: path, Kind: rule.Kind, Unit: rule.Unit, FreshFor: rule.FreshFor, Wrap: rule.Wrap, Labels: rule.Labels, States: rule.States, Sketch: rule.Sketch}
-	return &member{def: def, rule: rule, rows: newRows()}
+	return &member{def: rule.Definition(path), rule: rule, rows: newRows()}
 }
 
 // intoState gives a reading that is a text the value of the state that is called so.
@@ -167,14 +183,19 @@ func (m *member) intoState(one *reading.Reading) (refusal string) {
 	return fmt.Sprintf("%q is none of the series' states, which are %s", one.Text, strings.Join(m.def.States.Names(), ", "))
 }
 
-// intoUnit converts a reading whose sender says its unit into that of the series.
-func (m *member) intoUnit(one *reading.Reading) (refusal string) {
-	if one.Unit == "" || one.Unit == m.def.Unit || m.def.Unit == "" {
+// intoUnit converts a reading whose sender says its unit into that which its calibration
+// takes, or else into that of the series.
+func (m *member) intoUnit(one *reading.Reading, by *calibrate.Calibration) (refusal string) {
+	wanted := m.def.Unit
+	if by != nil && by.In != "" {
+		wanted = by.In
+	}
+	if one.Unit == "" || one.Unit == wanted || wanted == "" {
 		return ""
 	}
-	c, err := unit.Convert(one.Unit, m.def.Unit)
+	c, err := unit.Convert(one.Unit, wanted)
 	if err != nil {
-		return fmt.Sprintf("the sender says its unit is %s, the series' is %s: %v", one.Unit, m.def.Unit, err)
+		return fmt.Sprintf("the sender says its unit is %s, the series' is %s: %v", one.Unit, wanted, err)
 	}
 	one.Value = one.Value*c.Scale + c.Offset
 	return ""

@@ -1,6 +1,7 @@
 package pipeline
 
 import (
+	"context"
 	"time"
 
 	"nexocumula/internal/config"
@@ -122,4 +123,12 @@ func (w *waiting) take(now time.Time) []*Delivery {
 	w.all = make([]*Delivery, 0, min(2*len(all), 1024))
 	w.messages, w.firstPoll = 0, time.Time{}
 	return all
+}
+
+// UsePace is another pace from now on.
+func (p *Pipeline) UsePace(ctx context.Context, pace config.Pace) error {
+	return p.Between(ctx, func() error {
+		p.waiting.pace = pace
+		return nil
+	})
 }

@@ -3,7 +3,6 @@ package pipeline
 import (
 	"context"
 	"errors"
-	"fmt"
 	"log/slog"
 	"sync"
 	"sync/atomic"
@@ -18,10 +17,11 @@ import (
 
 // Delivery is what one message or poll brought: readings, rejects or both.
 type Delivery struct {
-	Readings []reading.Reading // calibrated, not yet screened
+	Readings []reading.Reading // as their source reads them, not yet calibrated and screened
 	Rejects  []reading.Reject
 	Sender   any  // whoever waits for Done, comparable; nil when nobody does
 	Polled   bool // we asked for it: nobody waits
+	Again    bool // it was rejected before: what is rejected again is on disk already
 
 	// Done, if set, is called once: with nil when everything is on disk, with an
 	// error when it is not and will not be. It must not block.
@@ -29,12 +29,6 @@ type Delivery struct {
 
 	came     time.Time // into the inbox
 	screened []screened
-}
-
-type screened struct {
-	series *member
-	time   int64
-	value  float64
 }
 
 // Pipeline is a gateway's way from sources to disk. Run must be running for Submit to
@@ -53,6 +47,7 @@ type Pipeline struct {
 	giveUp   sync.Once
 	waiting  waiting         // owned by Run
 	pending  *rollup.Pending // owned by Run
+	memories sync.Map        // series.Path → *memory; they outlast rules
 	sealing  sync.Mutex      // held while a seal runs
 	defining sync.Mutex      // one new series at a time, so that their number stays bounded
 
@@ -107,43 +102,6 @@ func (d *Delivery) done(err error) {
 // GiveUp makes those who wait for room in the queue, or for the clock, give up: the
 // gateway stops, and nobody may keep it from that.
 func (p *Pipeline) GiveUp() { p.giveUp.Do(func() { close(p.stopped) }) }
-
-func (p *Pipeline) screen(d *Delivery) error {
-	d.screened = make([]screened, 0, len(d.Readings))
-	r := p.rules.Load()
-	for _, one := range d.Readings {
-		m, err := p.member(r, &one)
-		if err != nil {
-			return err
-		}
-		now := p.judge.Now().UnixNano()
-		if m.refusal != "" {
-			d.Rejects = append(d.Rejects, one.From.Reject(now, m.refusal))
-			continue
-		}
-		if m.rule.Limits.RefuseTime(one.Time, now) != "" {
-			// Only with a clock that can be believed is anything refused for its time.
-			if err := p.untilSure(); err != nil {
-				return err
-			}
-			now = p.judge.Now().UnixNano()
-		}
-		reason := m.intoState(&one)
-		if reason == "" {
-			reason = m.intoUnit(&one)
-		}
-		if reason != "" {
-			d.Rejects = append(d.Rejects, one.From.Reject(now, fmt.Sprintf("%s: %s", one.Path, reason)))
-			continue
-		}
-		if reason := m.rule.Limits.Refuse(one.Value, one.Time, now); reason != "" {
-			d.Rejects = append(d.Rejects, one.From.Reject(now, fmt.Sprintf("%s: %s", one.Path, reason)))
-			continue
-		}
-		d.screened = append(d.screened, screened{m, one.Time, one.Value})
-	}
-	return nil
-}
 
 // Accepted and Rejected count readings on disk and rejects on disk since the start.
 func (p *Pipeline) Accepted() uint64 { return p.accepted.Load() }

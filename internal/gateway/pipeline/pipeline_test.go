@@ -104,7 +104,7 @@ func TestWhatIsOutOfRangeIsKeptAsAReject(t *testing.T) {
 	require.NoError(t, r.give(map[time.Duration]float64{0: 21, time.Second: 7}, anHourAgo))
 	assert.EqualValues(t, 1, r.pipe.Accepted())
 	assert.EqualValues(t, 1, r.pipe.Rejected())
-	kept, err := r.store.Rejects("own", 10)
+	kept, err := r.store.Rejects(store.Wanting{Source: "own", Most: 10})
 	require.NoError(t, err)
 	assert.Equal(t, "long-mere/buoy-1/oxygen: value 21 is above the range's high end 20", kept[0].Reason)
 	assert.Equal(t, []byte("raw"), kept[0].Raw)
@@ -114,7 +114,7 @@ func TestReadingsOlderThanWhatIsKeptDoNotSpoilSummaries(t *testing.T) {
 	r := newRig(t)
 	require.NoError(t, r.give(map[time.Duration]float64{-31 * 24 * time.Hour: 5, 0: 6, -29 * 24 * time.Hour: 7}, anHourAgo))
 	assert.EqualValues(t, 2, r.pipe.Accepted())
-	kept, err := r.store.Rejects("own", 10)
+	kept, err := r.store.Rejects(store.Wanting{Source: "own", Most: 10})
 	require.NoError(t, err)
 	assert.Contains(t, kept[0].Reason, "readings here are not kept that long")
 }
@@ -125,7 +125,7 @@ func TestASeriesKeepsItsKind(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, r.give(map[time.Duration]float64{0: 6}, anHourAgo))
 	assert.Zero(t, r.pipe.Accepted())
-	kept, err := r.store.Rejects("own", 10)
+	kept, err := r.store.Rejects(store.Wanting{Source: "own", Most: 10})
 	require.NoError(t, err)
 	assert.Contains(t, kept[0].Reason, "was recorded as a counter and cannot become a gauge")
 }
@@ -266,7 +266,7 @@ func TestAFullGatewayKnowsItsOwnSeriesAfterARestart(t *testing.T) {
 	d.Done = func(err error) { done <- err }
 	r.pipe.Submit(d)
 	require.NoError(t, <-done)
-	kept, err := r.store.Rejects("own", 1)
+	kept, err := r.store.Rejects(store.Wanting{Source: "own", Most: 1})
 	require.NoError(t, err)
 	require.Len(t, kept, 1)
 	assert.Contains(t, kept[0].Reason, "it would be a new series, and this gateway keeps")

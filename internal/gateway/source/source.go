@@ -8,6 +8,7 @@ import (
 
 	"nexocumula/internal/config"
 	"nexocumula/internal/config/shape"
+	"nexocumula/internal/core/reading"
 	"nexocumula/internal/gateway/pipeline"
 )
 
@@ -39,6 +40,14 @@ func Kind[F any](key, says string, check func(at shape.Place, site string, raw F
 type Reader interface {
 	// Read reads a group of what it reads, or "" for everything, and waits for it.
 	Read(ctx context.Context, group string) (Outcome, error)
+}
+
+// Rereader is a source that can read again what arrived once, without side effects: to try it,
+// or once the configuration was mended.
+type Rereader interface {
+	// Reread reads raw bytes of a place, as a reject or a person names it, that arrived at a
+	// time in nanoseconds since 1970.
+	Reread(place string, raw []byte, at int64) ([]reading.Reading, []reading.Reject)
 }
 
 // Outcome is what came of it.

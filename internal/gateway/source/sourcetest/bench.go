@@ -50,7 +50,7 @@ func (b *Bench) Run(run func(context.Context) error) {
 
 // Rejects are those on disk, the newest first.
 func (b *Bench) Rejects() []reading.Reject {
-	all, err := b.Store.Rejects("", 100)
+	all, err := b.Store.Rejects(store.Wanting{Most: 100})
 	require.NoError(b.t, err)
 	return all
 }

@@ -1,4 +1,4 @@
-package query
+package formula
 
 import (
 	"math"
@@ -19,7 +19,7 @@ func FuzzFormulas(f *testing.F) {
 		f.Add(text)
 	}
 	f.Fuzz(func(t *testing.T, text string) {
-		formula, err := parseFormula(text, []string{"a", "b"})
+		formula, err := Parse(text, []string{"a", "b"})
 		if err != nil {
 			assert.NotEmpty(t, err.Error())
 			return

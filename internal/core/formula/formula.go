@@ -1,4 +1,6 @@
-package query
+// Package formula reads formulas over named numbers, which people write in configurations
+// and queries.
+package formula
 
 import (
 	"fmt"
@@ -10,9 +12,9 @@ import (
 	"github.com/expr-lang/expr/parser"
 )
 
-// formula computes a number from numbers. It is made from a parsed text of which every
+// Formula computes a number from numbers. It is made from a parsed text of which every
 // part was found in a short list, so that it ends after as many steps as it has parts.
-type formula func(values []float64) float64
+type Formula func(values []float64) float64
 
 const (
 	mostFormula = 500 // characters
@@ -45,9 +47,9 @@ func oneIf(yes bool) float64 {
 	return 0
 }
 
-// parseFormula reads a formula over named values, which it will be given in the order of
+// Parse reads a formula over named values, which it will be given in the order of
 // the names.
-func parseFormula(text string, names []string) (formula, error) {
+func Parse(text string, names []string) (Formula, error) {
 	if len(text) > mostFormula {
 		return nil, fmt.Errorf("the formula has %d characters; at most %d are possible", len(text), mostFormula)
 	}
@@ -73,7 +75,7 @@ type builder struct {
 	wrong error
 }
 
-func (b *builder) refuse(node ast.Node, what string) formula {
+func (b *builder) refuse(node ast.Node, what string) Formula {
 	if b.wrong == nil {
 		b.wrong = fmt.Errorf("%s at character %d; a formula is made of numbers, the names %s, + - * / %% ** < <= > >= == != and or not, a ? b : c, and the functions %s",
 			what, node.Location().From+1, strings.Join(b.names, ", "), functionNames())
@@ -93,7 +95,7 @@ func functionNames() string {
 	return strings.Join(out, ", ")
 }
 
-func (b *builder) build(node ast.Node) formula {
+func (b *builder) build(node ast.Node) Formula {
 	if b.parts++; b.parts > mostParts {
 		return b.refuse(node, fmt.Sprintf("the formula has more than %d parts", mostParts))
 	}
@@ -137,9 +139,9 @@ func (b *builder) build(node ast.Node) formula {
 	return b.refuse(node, "something that is no number")
 }
 
-func constant(v float64) formula { return func([]float64) float64 { return v } }
+func constant(v float64) Formula { return func([]float64) float64 { return v } }
 
-func (b *builder) unary(n *ast.UnaryNode) formula {
+func (b *builder) unary(n *ast.UnaryNode) Formula {
 	of := b.build(n.Node)
 	switch n.Operator {
 	case "-":
@@ -152,7 +154,7 @@ func (b *builder) unary(n *ast.UnaryNode) formula {
 	return b.refuse(n, "unknown operator "+n.Operator)
 }
 
-func (b *builder) call(node ast.Node, name string, arguments []ast.Node) formula {
+func (b *builder) call(node ast.Node, name string, arguments []ast.Node) Formula {
 	one, isOne := ofOne[name]
 	two, isTwo := ofTwo[name]
 	switch {

@@ -1,0 +1,107 @@
+package pipeline
+
+import (
+	"slices"
+	"sync"
+	"time"
+
+	"nexocumula/internal/core/screen"
+	"nexocumula/internal/core/series"
+)
+
+// memory is what the pipeline remembers of a series besides what it stores. It outlasts
+// rules, which may be replaced while it runs.
+type memory struct {
+	mu     sync.Mutex
+	screen screen.Memory
+	known  bool // what the store knows is in it
+	rhythm rhythm
+}
+
+func (p *Pipeline) memoryOf(path series.Path) *memory {
+	m, _ := p.memories.LoadOrStore(path, &memory{})
+	return m.(*memory)
+}
+
+// recall puts in what the store knows of a series, once.
+func (p *Pipeline) recall(m *member) {
+	m.memory.mu.Lock()
+	defer m.memory.mu.Unlock()
+	if s, ok := p.store.Get(m.id); ok && s.LastTime != 0 && !m.memory.known {
+		m.memory.screen.Start(s.LastTime, s.LastValue)
+	}
+	m.memory.known = true
+}
+
+// judge asks a series' screens about a reading of a delivery, and remembers it.
+func (m *memory) judge(of *member, s screened, all []screened) screen.Verdict {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	m.screen.Arrived(s.time, s.value)
+	verdict := screen.Judge(of.rule.Screens, subject(of, s, all, &m.screen))
+	if verdict.Rule == "" {
+		m.screen.Good(s.time, s.value)
+	}
+	return verdict
+}
+
+func subject(of *member, s screened, all []screened, memory *screen.Memory) *screen.Subject {
+	return &screen.Subject{Def: &of.def, Time: s.time, Value: s.value, Memory: memory, Beside: func(path series.Path) (float64, bool) {
+		for _, other := range all {
+			if other.series.def.Path == path && other.time == s.time {
+				return other.value, true
+			}
+		}
+		return 0, false
+	}}
+}
+
+// rhythm learns how often a series is heard: the middle one of the last gaps.
+type rhythm struct {
+	last int64
+	gaps [15]int64
+	seen int
+}
+
+func (r *rhythm) heard(t int64) {
+	if r.last != 0 && t > r.last {
+		r.gaps[r.seen%len(r.gaps)] = t - r.last
+		r.seen++
+	}
+	r.last = max(r.last, t)
+}
+
+// leastSeen is how many gaps there must be before anything is said of them.
+const leastSeen = 5
+
+func (r *rhythm) every() time.Duration {
+	if r.seen < leastSeen {
+		return 0
+	}
+	sorted := slices.Sorted(slices.Values(r.gaps[:min(r.seen, len(r.gaps))]))
+	every := time.Duration(sorted[len(sorted)/2])
+	for _, digit := range []time.Duration{time.Minute, time.Second, 100 * time.Millisecond, 10 * time.Millisecond} {
+		if every > 20*digit { // no more digits than it keeps
+			return every.Round(digit)
+		}
+	}
+	return every
+}
+
+func (m *memory) arrived(t int64) {
+	m.mu.Lock()
+	m.rhythm.heard(t)
+	m.mu.Unlock()
+}
+
+// Every is how often a series was heard lately; 0 while that is not known.
+func (p *Pipeline) Every(path series.Path) time.Duration {
+	found, ok := p.memories.Load(path)
+	if !ok {
+		return 0
+	}
+	m := found.(*memory)
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	return m.rhythm.every()
+}

@@ -1,0 +1,110 @@
+package pipeline
+
+import (
+	"fmt"
+
+	"nexocumula/internal/core/calibrate"
+	"nexocumula/internal/core/reading"
+	"nexocumula/internal/core/screen"
+	"nexocumula/internal/core/series"
+)
+
+// screened is a reading that counts.
+type screened struct {
+	series *member
+	time   int64
+	value  float64 // calibrated
+	of     int     // its place among the readings of its delivery
+}
+
+// screen calibrates and screens the readings of a delivery.
+func (p *Pipeline) screen(d *Delivery) error {
+	d.screened = make([]screened, 0, len(d.Readings))
+	r := p.rules.Load()
+	screens := false
+	for i := range d.Readings {
+		one := &d.Readings[i]
+		m, err := p.member(r, one)
+		if err != nil {
+			return err
+		}
+		now := p.judge.Now().UnixNano()
+		if m.rule.Limits.RefuseTime(one.Time, now) != "" && m.refusal == "" {
+			// Only with a clock that can be believed is anything refused for its time.
+			if err := p.untilSure(); err != nil {
+				return err
+			}
+			now = p.judge.Now().UnixNano()
+		}
+		value, no := m.calibrate(*one, now)
+		if no.rule != "" {
+			d.Rejects = append(d.Rejects, one.Reject(now, no.rule, fmt.Sprintf("%s: %s", one.Path, no.reason)))
+			continue
+		}
+		m.memory.arrived(one.Time)
+		d.screened = append(d.screened, screened{m, one.Time, value, i})
+		screens = screens || len(m.rule.Screens) > 0
+	}
+	if screens {
+		p.plausible(d)
+	}
+	return nil
+}
+
+// refusal is why a reading does not count, and which rule says so.
+type refusal struct{ rule, reason string }
+
+// calibrate is the value of a reading in its series, or why there is none. It looks at
+// nothing but the reading and the rule.
+func (m *member) calibrate(one reading.Reading, now int64) (value float64, no refusal) {
+	if m.refusal != "" {
+		return 0, refusal{reading.NoSeries, m.refusal}
+	}
+	if reason := m.intoState(&one); reason != "" {
+		return 0, refusal{reading.WrongState, reason}
+	}
+	var by *calibrate.Calibration
+	if m.def.Kind != series.State {
+		by = m.rule.Calibration.At(one.Time)
+	}
+	if reason := m.intoUnit(&one, by); reason != "" {
+		return 0, refusal{reading.WrongUnit, reason}
+	}
+	if by != nil {
+		var reason string
+		if one.Value, reason = by.Apply(one.Value); reason != "" {
+			return 0, refusal{reading.Uncalibrated, reason}
+		}
+	}
+	if rule, reason := m.rule.Limits.Refuse(one.Value, one.Time, now); reason != "" {
+		return 0, refusal{rule, reason}
+	}
+	return one.Value, refusal{}
+}
+
+// plausible asks the screens of the series.
+func (p *Pipeline) plausible(d *Delivery) {
+	kept := make([]screened, 0, len(d.screened))
+	for _, s := range d.screened {
+		m := s.series
+		if len(m.rule.Screens) == 0 {
+			kept = append(kept, s)
+			continue
+		}
+		verdict := m.memory.judge(m, s, d.screened)
+		if verdict.Then == screen.Reject {
+			one := &d.Readings[s.of]
+			d.Rejects = append(d.Rejects, one.Reject(p.judge.Now().UnixNano(), verdict.Rule, fmt.Sprintf("%s: %s", one.Path, verdict.Reason)))
+			continue
+		}
+		kept = append(kept, s)
+		if m.marks != nil {
+			quality := 0.0
+			if verdict.Then == screen.Uncertain {
+				quality = 1
+			}
+			kept = append(kept, screened{m.marks, s.time, quality, s.of})
+		}
+	}
+	d.screened = kept
+}

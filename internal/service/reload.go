@@ -1,0 +1,65 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+
+	"nexocumula/internal/config"
+	"nexocumula/internal/gateway"
+)
+
+// Reloaded is what came of reading the configuration again.
+type Reloaded struct {
+	Applied []string // parts and sources that are as the file has them now
+	Restart []string // parts that changed in the file, and count after a restart only
+}
+
+// ErrNoFile says that the settings came from no file.
+var ErrNoFile = errors.New("this service was not started from a file")
+
+// Reload reads the configuration again and takes over what changed. Nothing that arrives is
+// lost, and windows stay open; only sources that changed are restarted. A file that is not
+// good is refused as a whole, and everything stays as it is.
+func (s *Service) Reload(ctx context.Context) (out Reloaded, err error) {
+	s.reloading.Lock()
+	defer s.reloading.Unlock()
+	before := *s.settings.Load()
+	if before.Path == "" {
+		return out, ErrNoFile
+	}
+	fresh, err := config.Load(before.Path, gateway.Kinds)
+	if err != nil {
+		return out, err
+	}
+	out.Applied, out.Restart = fresh.Changed(before)
+	// What cannot change now stays what it was, so that it is told again the next time.
+	now := before
+	now.Keep, now.Queries, now.Prints = fresh.Keep, fresh.Queries, map[string]string{}
+	for key, print := range fresh.Prints {
+		now.Prints[key] = print
+	}
+	for _, key := range out.Restart {
+		now.Prints[key] = before.Prints[key]
+	}
+	if before.Gateway != nil && fresh.Gateway != nil && fresh.Gateway.Site == before.Gateway.Site {
+		g := *before.Gateway
+		g.Rules, g.Sources, g.Pace, g.Keep = fresh.Gateway.Rules, fresh.Gateway.Sources, fresh.Gateway.Pace, fresh.Keep
+		if err := s.Gateway.Pipe.UsePace(ctx, g.Pace); err != nil {
+			return out, fmt.Errorf("taking over the pace: %w", err)
+		}
+		for _, name := range s.Gateway.Use(g) {
+			out.Applied = append(out.Applied, "source "+name)
+		}
+		now.Gateway = &g
+	}
+	s.settings.Store(&now)
+	s.log.Info("the configuration was read again", "applied", out.Applied, "after a restart", out.Restart)
+	return out, nil
+}
+
+// reload is Reload for the HTTP interface.
+func (s *Service) reload(ctx context.Context) (applied, restart []string, err error) {
+	out, err := s.Reload(ctx)
+	return out.Applied, out.Restart, err
+}
