@@ -224,21 +224,23 @@ func undisturbed(values map[string]client.Numbers, n int) bool {
 }
 
 // publishUntil sends a reading after the other, each until it is acknowledged, and is how many.
+// A lost connection is made anew.
 func publishUntil(ctx context.Context, port, topic string, from time.Time) (n int, err error) {
-	options := paho.NewClientOptions().AddBroker("tcp://127.0.0.1:" + port).SetClientID(topic).SetCleanSession(false).
-		SetConnectRetry(true).SetConnectRetryInterval(20 * time.Millisecond).SetMaxReconnectInterval(50 * time.Millisecond).SetConnectTimeout(5 * time.Second)
-	c := paho.NewClient(options)
-	defer c.Disconnect(100)
-	c.Connect()
+	deadline := time.Now().Add(patience)
 	for ctx.Err() == nil {
-		at := from.Add(time.Duration(n) * 100 * time.Millisecond)
-		token := c.Publish(topic, 1, false, fmt.Sprintf(`{"t":%d,"v":%d}`, at.UnixMilli(), n%70_000))
-		if !token.WaitTimeout(patience) {
-			return n, fmt.Errorf("reading %d was not acknowledged", n)
+		c := paho.NewClient(paho.NewClientOptions().AddBroker("tcp://127.0.0.1:" + port).SetClientID(topic).SetAutoReconnect(false).SetConnectTimeout(5 * time.Second))
+		acked := func(t paho.Token) bool { return t.WaitTimeout(5*time.Second) && t.Error() == nil }
+		for ok := acked(c.Connect()); ok && ctx.Err() == nil; {
+			at := from.Add(time.Duration(n) * 100 * time.Millisecond)
+			if ok = acked(c.Publish(topic, 1, false, fmt.Sprintf(`{"t":%d,"v":%d}`, at.UnixMilli(), n))); ok {
+				n++
+			}
 		}
-		if token.Error() == nil {
-			n++
+		c.Disconnect(0)
+		if time.Now().After(deadline) {
+			return n, fmt.Errorf("%s: after %d readings nothing was acknowledged any more", topic, n)
 		}
+		time.Sleep(10 * time.Millisecond)
 	}
 	return n, nil
 }
