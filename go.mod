@@ -23,6 +23,7 @@ require (
 	github.com/jedib0t/go-pretty/v6 v6.8.3
 	github.com/klauspost/compress v1.20.3
 	github.com/mochi-mqtt/server/v2 v2.7.9
+	github.com/pmezard/go-difflib v1.0.0
 	github.com/simonvetter/modbus v1.6.3
 	github.com/stretchr/testify v1.12.1
 	github.com/urfave/cli/v3 v3.14.0

@@ -107,3 +107,6 @@ type acceptFile struct {
 	Sites        []string `yaml:"sites"`
 	shape.Secret `yaml:",inline"`
 }
+
+// SeriesKeys are those of a rule.
+func SeriesKeys() []shape.Key { return shape.Keys(&seriesFile{}) }

@@ -31,6 +31,7 @@ type poller struct {
 	spare    spare
 	figures  *figures
 	demands  chan demand
+	loans    chan func()   // of the line, to somebody who wants to find something out
 	ended    chan struct{} // closed when nobody reads any more
 	kept     time.Time     // when what was learned was last written
 	unkept   bool          // something was learned since
@@ -52,7 +53,7 @@ const introduction = 200 * time.Millisecond
 func open(name string, settings settings, pipe *pipeline.Pipeline, logger *slog.Logger) *poller {
 	m := &poller{
 		name: name, settings: settings, units: map[uint8]*unit{}, line: &line{address: settings.address},
-		spare: spare{share: settings.silentShare}, demands: make(chan demand), ended: make(chan struct{}), pipe: pipe, log: logger.With("source", name),
+		spare: spare{share: settings.silentShare}, demands: make(chan demand), loans: make(chan func()), ended: make(chan struct{}), pipe: pipe, log: logger.With("source", name),
 	}
 	m.figures = newFigures(m.settings.groups)
 	m.tasks = m.makeTasks()
@@ -135,12 +136,16 @@ func (m *poller) Run(ctx context.Context) error {
 			case <-timer.C:
 			case d := <-m.demands:
 				m.demand(d)
+			case use := <-m.loans:
+				use()
 			case <-ctx.Done():
 			}
 		} else {
 			select {
 			case d := <-m.demands:
 				m.demand(d)
+			case use := <-m.loans:
+				use()
 			default:
 			}
 		}

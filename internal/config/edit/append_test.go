@@ -1,0 +1,85 @@
+package edit
+
+import (
+	"os"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+const written = `# the raceways
+data: ./data
+
+gateway:
+  site: stony-beck # ours
+  series:
+    - { select: "+/+/oxygen",
+        unit: mg/l }   # two lines
+    # none of the others yet
+
+  sources:
+    - name: probes
+      modbus:
+        address: tcp://127.0.0.1:502
+        registers: [
+          { table: input, address: 0, series: a/b },
+        ]
+# the end
+`
+
+func TestLinesAreAppendedAndAllOthersStay(t *testing.T) {
+	after, err := Append(written, Lists{"gateway.series": "- { select: +/+/feed }\n", "gateway.sources": "- name: x\n  http_push:\n    senders: []\n", "gateway.uplinks": "- { name: up }"}, "gateway.series", "gateway.sources", "gateway.uplinks")
+	require.NoError(t, err)
+	difference, err := Difference("f.yaml", written, after)
+	require.NoError(t, err)
+	assert.Equal(t, `--- f.yaml
++++ f.yaml (new)
+@@ -7,4 +7,5 @@
+     - { select: "+/+/oxygen",
+         unit: mg/l }   # two lines
++    - { select: +/+/feed }
+     # none of the others yet
+ 
+@@ -16,3 +17,8 @@
+           { table: input, address: 0, series: a/b },
+         ]
++    - name: x
++      http_push:
++        senders: []
++  uplinks:
++    - { name: up }
+ # the end
+`, difference)
+}
+
+func TestWhatCannotBeAppendedToIsSaid(t *testing.T) {
+	for text, wrong := range map[string]string{
+		"gateway:\n  sources: [{ name: a }]\n": "gateway.sources: is not written as lines",
+		"gateway: { site: a }\n":               "gateway: is not written as lines",
+		"central:\n  accept: []\n":             "there is no gateway",
+		"gateway:\n  sources: 7\n":             "is not written as lines",
+		"gateway: [":                           "",
+	} {
+		_, err := Append(text, Lists{"gateway.sources": "- name: b"}, "gateway.sources")
+		assert.ErrorContains(t, err, wrong, text)
+	}
+	after, err := Append("gateway:\n  sources:\n  site: x", Lists{"gateway.sources": "- name: b"}, "gateway.sources")
+	require.NoError(t, err)
+	assert.Equal(t, "gateway:\n  sources:\n    - name: b\n  site: x\n", after)
+}
+
+func TestAFileIsWrittenInOneStepWithItsRights(t *testing.T) {
+	file := filepath.Join(t.TempDir(), "f.yaml")
+	require.NoError(t, os.WriteFile(file, []byte("old"), 0o600))
+	require.NoError(t, os.Chmod(file, 0o640))
+	require.NoError(t, Write(file, "new"))
+	text, err := os.ReadFile(file)
+	require.NoError(t, err)
+	assert.Equal(t, "new", string(text))
+	about, err := os.Stat(file)
+	require.NoError(t, err)
+	assert.Equal(t, os.FileMode(0o640), about.Mode().Perm())
+	assert.Error(t, Write(filepath.Join(t.TempDir(), "none"), ""))
+}

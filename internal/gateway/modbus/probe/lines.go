@@ -1,0 +1,48 @@
+package probe
+
+import (
+	"fmt"
+	"strings"
+)
+
+// Chosen is an interpretation that a person took, and what it is called.
+type Chosen struct {
+	Interpretation
+	Series string // station/quantity
+	Unit   string // of measurement; "": none
+}
+
+// Source is the lines of a source that reads what was chosen.
+func Source(name, address string, unit uint8, table string, chosen []Chosen) string {
+	var out strings.Builder
+	fmt.Fprintf(&out, "- name: %s\n  modbus:\n    address: %s\n    unit: %d\n    registers:\n", name, address, unit)
+	for _, c := range chosen {
+		fmt.Fprintf(&out, "      - { table: %s, %s, series: %q }\n", table, c.Keys(), c.Series)
+	}
+	return out.String()
+}
+
+// Description is a file that describes the device, for any number of the same.
+func Description(table string, chosen []Chosen) string {
+	var out strings.Builder
+	out.WriteString("registers:\n")
+	for _, c := range chosen {
+		_, quantity, _ := strings.Cut(c.Series, "/")
+		fmt.Fprintf(&out, "  - { table: %s, %s, series: %q }\n", table, c.Keys(), quantity)
+	}
+	return out.String()
+}
+
+// Rules are lines that say the units of what was chosen.
+func Rules(chosen []Chosen) string {
+	var out strings.Builder
+	seen := map[string]bool{}
+	for _, c := range chosen {
+		quantity := c.Series[strings.LastIndexByte(c.Series, '/')+1:]
+		if line := fmt.Sprintf("- { select: +/+/%s, unit: %q }\n", quantity, c.Unit); c.Unit != "" && !seen[line] {
+			seen[line] = true
+			out.WriteString(line)
+		}
+	}
+	return out.String()
+}
