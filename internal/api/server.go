@@ -29,6 +29,7 @@ type Service struct {
 	Accept  []string // gateways that may replicate here
 	Queries func() config.Queries
 	Reload  func(context.Context) (applied, restart []string, err error) // of the configuration
+	File    func() string                                                // of the configuration; "": it came from none
 	Dropped func() uint64                                                // rows that retention has dropped since the start
 	Version string
 	Started time.Time

@@ -41,8 +41,9 @@ func outputs(forms ...string) *cli.StringFlag {
 type grid struct {
 	columns []column
 	rows    [][]cell
-	empty   string   // what to tell people when there are no rows
-	notes   []string // for people, below the table: what is too long for a column
+	empty   string                // what to tell people when there are no rows
+	notes   []string              // for people, below the table: what is too long for a column
+	scripts func(row []cell) bool // which rows are for scripts as well; nil: all
 }
 
 type column struct {
@@ -81,6 +82,9 @@ func (g grid) csv(out io.Writer) error {
 		return err
 	}
 	for _, row := range g.rows {
+		if g.scripts != nil && !g.scripts(row) {
+			continue
+		}
 		for i, c := range row {
 			line[i] = c.script
 		}

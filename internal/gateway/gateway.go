@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"nexocumula/internal/config"
+	"nexocumula/internal/gateway/modbus"
 	"nexocumula/internal/gateway/pipeline"
 	"nexocumula/internal/gateway/push"
 	"nexocumula/internal/gateway/source"
@@ -179,6 +180,16 @@ func (g *Gateway) Receiver(token string) (*push.Receiver, *push.Sender) {
 // there is comes as names.
 func (g *Gateway) Reader(name string) (found source.Reader, names []string) {
 	return named[source.Reader](g, name)
+}
+
+// Lender is the source of a name that lends its line to devices.
+func (g *Gateway) Lender(name string) (found modbus.Lender, names []string) {
+	return named[modbus.Lender](g, name)
+}
+
+// Looker is the source of a name at which can be seen what is published.
+func (g *Gateway) Looker(name string) (found source.Looker, names []string) {
+	return named[source.Looker](g, name)
 }
 
 // named is the source of a name, of those that can do what T says.

@@ -84,7 +84,7 @@ func Open(settings config.Settings, version string, log *slog.Logger) (_ *Servic
 	started := time.Now()
 	s.handler = func(stopping <-chan struct{}) http.Handler {
 		return api.Handler(api.Service{
-			Store: s.Store, Gateway: s.Gateway, Central: s.Central, Uplinks: s.Uplinks, Tiers: settings.Tiers, Accept: accept, Version: version, Started: started, Queries: func() config.Queries { return s.settings.Load().Queries }, Reload: s.reload, Dropped: s.dropped.Load,
+			Store: s.Store, Gateway: s.Gateway, Central: s.Central, Uplinks: s.Uplinks, Tiers: settings.Tiers, Accept: accept, Version: version, Started: started, Queries: func() config.Queries { return s.settings.Load().Queries }, Reload: s.reload, File: func() string { return s.settings.Load().Path }, Dropped: s.dropped.Load,
 			Console: web.Console(), Log: log, Stopping: stopping,
 		})
 	}

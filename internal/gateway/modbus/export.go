@@ -79,6 +79,11 @@ func NewAsker(k LineKeys, wait time.Duration) (*Asker, error) {
 	return &Asker{line: &line{address: address}, wait: wait}, nil
 }
 
+// Lender is a source whose line somebody else may ask on.
+type Lender interface {
+	Asker(wait time.Duration) *Asker
+}
+
 // Asker asks on the line of a running source, between its own requests.
 func (m *poller) Asker(wait time.Duration) *Asker {
 	return &Asker{lend: m.lend, wait: wait}

@@ -41,6 +41,7 @@ type listener struct {
 	log      *slog.Logger
 	server   *mqtt.Server
 	devices  sync.Map // *mqtt.Client → *device
+	shows    shows
 	doubles  doubles
 	presence presence
 	sparks   *sparks // nil: none
@@ -189,6 +190,7 @@ func (l *listener) OnPublish(cl *mqtt.Client, pk packets.Packet) (packets.Packet
 		l.sendAway(cl, packets.ErrMessageRateTooHigh)
 		return pk, packets.ErrRejectPacket
 	}
+	l.shows.show(pk.TopicName, pk.Payload)
 	d := &pipeline.Delivery{Sender: cl.ID}
 	if topic, ok := strings.CutPrefix(pk.TopicName, forbidden); ok {
 		name, _ := base64.RawURLEncoding.DecodeString(topic) // as OnPacketRead wrote it

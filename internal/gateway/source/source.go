@@ -50,6 +50,13 @@ type Rereader interface {
 	Reread(place string, raw []byte, at int64) ([]reading.Reading, []reading.Reject)
 }
 
+// Looker is a source at which can be seen what is published there.
+type Looker interface {
+	// Look calls each for everything that is published below a topic filter, collected or not,
+	// until ctx ends. An error says why nothing can be seen.
+	Look(ctx context.Context, filter string, each func(topic string, payload []byte, retained bool)) error
+}
+
 // Outcome is what came of it.
 type Outcome struct {
 	Readings, Rejects int

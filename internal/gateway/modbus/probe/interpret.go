@@ -46,7 +46,7 @@ var scales = []struct{ by, unusual float64 }{{1, 0}, {0.1, 0.7}, {0.01, 1}, {0.0
 // How unusual types are among devices of the field.
 var unusual = map[string]float64{
 	"uint16": 0, "int16": 0.3, "uint32": 1, "int32": 1.2, "float32": 0.3, "uint48": 5, "int48": 5.5, "uint64": 3.5, "int64": 3.6,
-	"float64": 2, "bcd16": 2.5, "bcd32": 3, "bcd64": 5, "magnitude16": 3.5, "magnitude32": 4,
+	"float64": 2, "bcd16": 3.5, "bcd32": 4, "bcd64": 6, "magnitude16": 3.5, "magnitude32": 4,
 }
 
 const (

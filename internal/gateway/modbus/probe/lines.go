@@ -7,7 +7,7 @@ import (
 
 // Chosen is an interpretation that a person took, and what it is called.
 type Chosen struct {
-	Interpretation
+	Keys   string // of the interpretation
 	Series string // station/quantity
 	Unit   string // of measurement; "": none
 }
@@ -15,9 +15,18 @@ type Chosen struct {
 // Source is the lines of a source that reads what was chosen.
 func Source(name, address string, unit uint8, table string, chosen []Chosen) string {
 	var out strings.Builder
-	fmt.Fprintf(&out, "- name: %s\n  modbus:\n    address: %s\n    unit: %d\n    registers:\n", name, address, unit)
+	fmt.Fprintf(&out, "- name: %s\n  modbus:\n    address: %s\n    registers:\n", name, address)
+	for line := range strings.Lines(Registers(unit, table, chosen)) {
+		out.WriteString("      " + line)
+	}
+	return out.String()
+}
+
+// Registers are the lines of registers alone.
+func Registers(unit uint8, table string, chosen []Chosen) string {
+	var out strings.Builder
 	for _, c := range chosen {
-		fmt.Fprintf(&out, "      - { table: %s, %s, series: %q }\n", table, c.Keys(), c.Series)
+		fmt.Fprintf(&out, "- { unit: %d, table: %s, %s, series: %q }\n", unit, table, c.Keys, c.Series)
 	}
 	return out.String()
 }
@@ -28,7 +37,7 @@ func Description(table string, chosen []Chosen) string {
 	out.WriteString("registers:\n")
 	for _, c := range chosen {
 		_, quantity, _ := strings.Cut(c.Series, "/")
-		fmt.Fprintf(&out, "  - { table: %s, %s, series: %q }\n", table, c.Keys(), quantity)
+		fmt.Fprintf(&out, "  - { table: %s, %s, series: %q }\n", table, c.Keys, quantity)
 	}
 	return out.String()
 }
@@ -38,8 +47,9 @@ func Rules(chosen []Chosen) string {
 	var out strings.Builder
 	seen := map[string]bool{}
 	for _, c := range chosen {
+		levels := strings.Repeat("+/", 1+strings.Count(c.Series, "/"))
 		quantity := c.Series[strings.LastIndexByte(c.Series, '/')+1:]
-		if line := fmt.Sprintf("- { select: +/+/%s, unit: %q }\n", quantity, c.Unit); c.Unit != "" && !seen[line] {
+		if line := fmt.Sprintf("- { select: %s%s, unit: %q }\n", levels, quantity, c.Unit); c.Unit != "" && !seen[line] {
 			seen[line] = true
 			out.WriteString(line)
 		}

@@ -24,6 +24,9 @@ func (one *Interpretation) weigh(raw []float64, samples []Sample, at int, unusua
 	if one.Score -= unusualScale; float && one.Scale != 1 {
 		one.Score -= unusualFloat
 	}
+	if h.Low < 0 && !math.IsInf(h.Low, -1) && strings.HasPrefix(one.Type, "u") {
+		one.Score -= 1 // it can never be below 0
+	}
 	one.inRange(h)
 	one.moves(h)
 	one.smooth(h)

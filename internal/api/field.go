@@ -1,0 +1,120 @@
+package api
+
+import (
+	"context"
+	"errors"
+	"net/http"
+	"time"
+
+	"github.com/gin-gonic/gin"
+
+	"nexocumula/client"
+	"nexocumula/internal/fieldwork"
+	"nexocumula/internal/gateway/mqtt"
+)
+
+// answered sends what a tool of the field found, or why it found nothing.
+func answered(c *gin.Context, out any, err error) {
+	var wrong fieldwork.Wrong
+	switch {
+	case c.Request.Context().Err() != nil: // who asked went away
+	case errors.As(err, &wrong):
+		fail(c, http.StatusBadRequest, "body", err.Error())
+	case err != nil:
+		fail(c, http.StatusBadGateway, "field", err.Error())
+	default:
+		c.JSON(http.StatusOK, out)
+	}
+}
+
+// tool makes a call of a function that takes and returns JSON.
+func tool[In, Out any](h handlers, do func(ctx context.Context, in In) (Out, error)) gin.HandlerFunc {
+	return func(c *gin.Context) {
+		if _, ok := h.collecting(c); !ok {
+			return
+		}
+		in, ok := request[In](c)
+		if !ok {
+			return
+		}
+		longer(c)
+		out, err := do(c.Request.Context(), in)
+		answered(c, out, err)
+	}
+}
+
+// longest is how long devices and brokers may be asked in one call.
+const longest = time.Hour
+
+// longer lets a call take longer than the server lets others.
+func longer(c *gin.Context) {
+	_ = http.NewResponseController(c.Writer).SetReadDeadline(time.Now().Add(longest)) // in tests there is none
+}
+
+func (h handlers) probe(ctx context.Context, in client.Probe) (client.Probed, error) {
+	return fieldwork.Probe(ctx, h.Gateway, in)
+}
+
+func (h handlers) scan(ctx context.Context, in client.Scan) (client.Scanned, error) {
+	return fieldwork.Scan(ctx, h.Gateway, in)
+}
+
+func (h handlers) lines(_ context.Context, in client.LinesFor) (client.Lines, error) {
+	return fieldwork.Lines(in)
+}
+
+func (h handlers) appendLines(_ context.Context, in client.Append) (client.Appended, error) {
+	file := h.File()
+	if file == "" {
+		return client.Appended{}, errors.New("this service was not started from a file")
+	}
+	return fieldwork.Append(file, in)
+}
+
+// watchField sends what is published so far every second, as Server-Sent Events named
+// "watched", and says in one named "failed" why it cannot.
+func (h handlers) watchField(c *gin.Context) {
+	g, ok := h.collecting(c)
+	if !ok {
+		return
+	}
+	v, ok := names{"source", "address", "topics"}.query(c)
+	if !ok {
+		return
+	}
+	if h.streams.Add(1) > maxStreams {
+		h.streams.Add(-1)
+		fail(c, http.StatusServiceUnavailable, "too_many", "too many live streams are open; close some")
+		return
+	}
+	defer h.streams.Add(-1)
+	ctx, stop := context.WithCancel(c.Request.Context())
+	defer stop()
+	go func() {
+		select {
+		case <-h.Stopping:
+			stop()
+		case <-ctx.Done():
+		}
+	}()
+	longer(c)
+	c.Header("Cache-Control", "no-store")
+	begun := false
+	err := fieldwork.Watch(ctx, g, fieldwork.Watching{Source: v.Get("source"), Place: mqtt.Place{Address: v.Get("address")}, Topics: v.Get("topics")}, func(now client.Watched) error {
+		begun = true
+		c.SSEvent("watched", now)
+		c.Writer.Flush()
+		if last := c.Errors.Last(); last != nil {
+			return last
+		}
+		return nil
+	})
+	switch {
+	case err == nil || ctx.Err() != nil:
+	case !begun:
+		answered(c, nil, err)
+	default:
+		c.SSEvent("failed", client.Error{Code: "field", Message: err.Error()})
+		c.Writer.Flush()
+	}
+}

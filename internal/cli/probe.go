@@ -1,0 +1,243 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"strconv"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"nexocumula/client"
+	"nexocumula/internal/fieldwork"
+	"nexocumula/internal/gateway/modbus/probe"
+)
+
+func probeCommand() *cli.Command {
+	return &cli.Command{
+		Name: "probe", Usage: "what registers of a Modbus device may mean, likeliest first; or which units and registers there are",
+		ArgsUsage: "ADDRESS | SOURCE",
+		Description: "ADDRESS is a device's, such as tcp://10.0.0.7:502 or rtu:///dev/ttyUSB0. SOURCE is one of a running gateway, whose\n" +
+			"line is asked between its own requests.\n" +
+			"First --scan-units 1..20, then --scan 0..100, then --first 0 --count 10 --times 10 --expect 0..20.",
+		Flags: []cli.Flag{
+			atFlag, outputFlag,
+			&cli.IntFlag{Name: "unit", Value: 1, Usage: "unit id"},
+			&cli.StringFlag{Name: "table", Value: "holding", Usage: "coil, discrete_input, holding or input"},
+			&cli.IntFlag{Name: "first", Usage: "first address, counted from 0"},
+			&cli.IntFlag{Name: "count", Value: 8, Usage: "how many registers, up to 200"},
+			&cli.IntFlag{Name: "times", Value: 5, Usage: "how often they are read"},
+			&cli.StringFlag{Name: "every", Value: "1s", Usage: "how far apart"},
+			&cli.StringFlag{Name: "expect", Usage: "what the value should lie within, such as 6..12"},
+			&cli.IntFlag{Name: "most", Value: 3, Usage: "interpretations of each address"},
+			&cli.StringFlag{Name: "scan-units", Usage: "instead, which of these units answer, such as 1..20"},
+			&cli.StringFlag{Name: "scan", Usage: "instead, which of these registers the unit gives, such as 0..200"},
+			&cli.StringFlag{Name: "pause", Value: "20ms", Usage: "of a scan: between two requests"},
+			&cli.StringFlag{Name: "timeout", Value: "500ms", Usage: "how long to wait for an answer"},
+			&cli.IntFlag{Name: "baud", Usage: "of a serial line, also of one behind a converter"},
+			&cli.StringFlag{Name: "parity", Usage: "of a serial line: even, odd or none"},
+			&cli.StringSliceFlag{Name: "take", Usage: "print the lines that read this: ADDRESS=STATION/QUANTITY, with the likeliest interpretation, or ADDRESS.2=… with the second; perhaps with a unit: 4=pump/flow:l/s"},
+			&cli.StringFlag{Name: "name", Value: "device", Usage: "of --take: what the source is called"},
+			&cli.StringFlag{Name: "description", Usage: "of --take: write a description of the device into this file instead, for any number of the same"},
+			&cli.StringFlag{Name: "append-to", Usage: "of --take: show what the lines would change in this configuration"},
+			&cli.BoolFlag{Name: "write", Usage: "of --append-to: and write it"},
+		},
+		Action: func(ctx context.Context, cmd *cli.Command) error {
+			if cmd.Args().Len() != 1 {
+				return usage("say which device: nexocumula probe ADDRESS, or the name of a gateway's source")
+			}
+			if cmd.String("scan-units") != "" || cmd.String("scan") != "" {
+				return scan(ctx, cmd)
+			}
+			return probeRegisters(ctx, cmd)
+		},
+	}
+}
+
+func fieldLine(cmd *cli.Command) (out client.FieldLine, direct bool, err error) {
+	unit := cmd.Int("unit")
+	if unit < 0 || unit > 255 {
+		return out, false, usage("unit %d is not possible; use 0 to 255", unit)
+	}
+	out = client.FieldLine{Unit: uint8(unit), Timeout: cmd.String("timeout"), Baud: cmd.Int("baud"), Parity: cmd.String("parity")}
+	of := cmd.Args().First()
+	if direct = strings.Contains(of, "://"); direct {
+		out.Address = of
+	} else {
+		out.Source = of
+	}
+	return out, direct, nil
+}
+
+// span is a range of whole numbers, such as 0..100.
+func between(flag, text string) (from, to int, err error) {
+	low, high, ok := strings.Cut(text, "..")
+	if from, err = strconv.Atoi(low); err == nil && ok {
+		to, err = strconv.Atoi(high)
+	}
+	if err != nil || !ok {
+		return 0, 0, usage("--%s %q: write the first and the last, such as 0..100", flag, text)
+	}
+	return from, to, nil
+}
+
+func scan(ctx context.Context, cmd *cli.Command) error {
+	line, direct, err := fieldLine(cmd)
+	if err != nil {
+		return err
+	}
+	want := client.Scan{FieldLine: line, Table: cmd.String("table"), Pause: cmd.String("pause")}
+	if text := cmd.String("scan-units"); text != "" {
+		from, to, err := between("scan-units", text)
+		if err != nil {
+			return err
+		}
+		if from < 0 || to > 255 {
+			return usage("--scan-units %s: units are 0 to 255", text)
+		}
+		want.Units, want.Unit, want.ToUnit, want.From = true, uint8(from), uint8(to), cmd.Int("first")
+	} else if want.From, want.To, err = between("scan", cmd.String("scan")); err != nil {
+		return err
+	}
+	var out client.Scanned
+	if direct {
+		out, err = fieldwork.Scan(ctx, nil, want)
+	} else {
+		out, err = ask(cmd).Scan(ctx, want)
+	}
+	if err != nil {
+		return wrongUsage(err)
+	}
+	g := grid{columns: []column{{name: "unit", right: true}, {name: "gives"}, {name: "says_of_others"}}, empty: "No unit answers."}
+	for _, u := range out.Units {
+		g.rows = append(g.rows, []cell{count(uint64(u.Unit)), plain(strings.Join(u.Tables, ", ")), plain(u.Says)})
+	}
+	if !want.Units {
+		g = grid{columns: []column{{name: "table"}, {name: "first", right: true}, {name: "last", right: true}, {name: "count", right: true}}, empty: fmt.Sprintf("Unit %d gives none of these.", want.Unit)}
+		for _, r := range out.Ranges {
+			g.rows = append(g.rows, []cell{plain(want.Table), count(r.First), count(r.First + r.Count - 1), count(r.Count)})
+		}
+	}
+	if out.Ended != "" {
+		g.notes = append(g.notes, out.Ended)
+	}
+	return show(cmd, out, g)
+}
+
+func wrongUsage(err error) error {
+	if wrong, ok := err.(fieldwork.Wrong); ok {
+		return usageError{wrong}
+	}
+	return err
+}
+
+func probeRegisters(ctx context.Context, cmd *cli.Command) error {
+	line, direct, err := fieldLine(cmd)
+	if err != nil {
+		return err
+	}
+	want := client.Probe{FieldLine: line, Table: cmd.String("table"), First: cmd.Int("first"), Count: cmd.Int("count"), Times: cmd.Int("times"), Every: cmd.String("every"), Most: cmd.Int("most")}
+	if text := cmd.String("expect"); text != "" {
+		low, high, _ := strings.Cut(text, "..")
+		for _, end := range []struct {
+			text string
+			into **float64
+		}{{low, &want.Low}, {high, &want.High}} {
+			v, err := strconv.ParseFloat(end.text, 64)
+			if err != nil {
+				return usage("--expect %q: write low..high, such as 6..12", text)
+			}
+			*end.into = &v
+		}
+	}
+	var out client.Probed
+	if direct {
+		out, err = fieldwork.Probe(ctx, nil, want)
+	} else {
+		out, err = ask(cmd).Probe(ctx, want)
+	}
+	if err != nil {
+		return wrongUsage(err)
+	}
+	if len(cmd.StringSlice("take")) > 0 {
+		return take(cmd, want, out)
+	}
+	return show(cmd, out, probeGrid(out))
+}
+
+func probeGrid(out client.Probed) grid {
+	g := grid{
+		columns: []column{{name: "address", right: true}, {name: "words"}, {name: "place", right: true}, {name: "reads_as"}, {name: "first_value", right: true}, {name: "last_value", right: true}, {name: "why"}, {name: "same_as"}},
+		empty:   "There is nothing to interpret.",
+	}
+	last := out.Samples[len(out.Samples)-1].Words
+	for _, r := range out.Registers {
+		for i, one := range r.Interpretations {
+			address, words := cell{strconv.Itoa(r.Address), ""}, plain("")
+			if i == 0 {
+				address.people = strconv.Itoa(r.Address)
+				at := r.Address - out.Registers[0].Address
+				words.people = fmt.Sprintf("%04x", last[at])
+			}
+			words.script = fmt.Sprintf("%d", one.Words)
+			g.rows = append(g.rows, []cell{address, words, count(i + 1), plain(one.Says), number(one.Values[0]), number(one.Values[len(one.Values)-1]), plain(strings.Join(one.Why, ", ")), {strings.Join(one.Same, "; "), briefly(one.Same, 2)}})
+		}
+		if r.Text != "" {
+			g.rows = append(g.rows, []cell{{strconv.Itoa(r.Address), ""}, plain(""), plain(""), plain("text"), plain(r.Text), plain(""), plain("letters"), plain("")})
+		}
+	}
+	for i, s := range out.Samples {
+		if len(out.Registers) == 0 { // bits
+			g.columns = []column{{name: "time"}, {name: "bits"}}
+			if i == 0 {
+				g.rows = nil
+			}
+			g.rows = append(g.rows, []cell{moment(s.At), plain(strings.Trim(fmt.Sprint(s.Words), "[]"))})
+		}
+	}
+	return g
+}
+
+// briefly is the first of a list, and how many more there are.
+func briefly(all []string, most int) string {
+	if len(all) <= most {
+		return strings.Join(all, "; ")
+	}
+	return strings.Join(all[:most], "; ") + fmt.Sprintf("; %d more", len(all)-most)
+}
+
+// take prints the lines that read what was taken.
+func take(cmd *cli.Command, want client.Probe, out client.Probed) error {
+	var chosen []probe.Chosen
+	for _, text := range cmd.StringSlice("take") {
+		place, name, ok := strings.Cut(text, "=")
+		addressText, nth, _ := strings.Cut(place, ".")
+		series, unit, _ := strings.Cut(name, ":")
+		address, err := strconv.Atoi(addressText)
+		n := 1
+		if nth != "" && err == nil {
+			n, err = strconv.Atoi(nth)
+		}
+		i := address - want.First
+		if !ok || err != nil || !strings.Contains(series, "/") {
+			return usage("--take %q: write ADDRESS=STATION/QUANTITY, such as 4=pump-1/flow, or 4.2=pump-1/flow:l/s", text)
+		}
+		if i < 0 || i >= len(out.Registers) || n < 1 || n > len(out.Registers[i].Interpretations) {
+			return usage("--take %q: address %d has no interpretation %d among those that were read", text, address, n)
+		}
+		chosen = append(chosen, probe.Chosen{Keys: out.Registers[i].Interpretations[n-1].Keys, Series: series, Unit: unit})
+	}
+	if file := cmd.String("description"); file != "" {
+		if err := os.WriteFile(file, []byte(probe.Description(want.Table, chosen)), 0o644); err != nil {
+			return err
+		}
+		fmt.Fprintf(cmd.Root().Writer, "%s describes the device; name it in devices: of a modbus source, as - { description: %s, unit: %d, station: NAME }\n", file, file, want.Unit)
+		return nil
+	}
+	if want.Address == "" {
+		return usage("the source %s reads this device already: append the registers below it by hand:\n%s", want.Source, probe.Registers(want.Unit, want.Table, chosen))
+	}
+	lines := client.Append{Sources: probe.Source(cmd.String("name"), want.Address, want.Unit, want.Table, chosen), Rules: probe.Rules(chosen)}
+	return giveLines(cmd, lines, "", nil)
+}

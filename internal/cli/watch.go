@@ -1,0 +1,197 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"strings"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"nexocumula/client"
+	"nexocumula/internal/core/span"
+	"nexocumula/internal/fieldwork"
+	"nexocumula/internal/gateway/mqtt"
+	"nexocumula/internal/secret"
+)
+
+func watchCommand() *cli.Command {
+	return &cli.Command{
+		Name: "watch", Usage: "what a broker carries, or what devices publish at a gateway's listener: topics with rate, size, last value and what they seem to be",
+		ArgsUsage:   "ADDRESS | SOURCE",
+		Description: "ADDRESS is a broker's, such as tcp://127.0.0.1:1883 or tls://broker:8883. SOURCE is one of a running gateway.",
+		Flags: []cli.Flag{
+			atFlag, outputFlag,
+			&cli.StringFlag{Name: "topics", Value: "#", Usage: "only below this topic filter"},
+			&cli.StringFlag{Name: "for", Value: "10s", Usage: "how long to watch"},
+			&cli.BoolFlag{Name: "lines", Usage: "print the lines of a configuration that would collect it, instead"},
+			&cli.StringFlag{Name: "name", Value: "broker", Usage: "of --lines: what the source is called"},
+			&cli.StringFlag{Name: "append-to", Usage: "of --lines: show what they would change in this configuration"},
+			&cli.BoolFlag{Name: "write", Usage: "of --append-to: and write it"},
+			&cli.StringFlag{Name: "user", Usage: "account at the broker"},
+			&cli.StringFlag{Name: "secret-file", Usage: "file that holds its password"},
+			&cli.StringFlag{Name: "ca", Usage: "PEM file of the authority of a broker at tls://"},
+		},
+		Action: func(ctx context.Context, cmd *cli.Command) error {
+			now, err := watched(ctx, cmd)
+			if err != nil {
+				return err
+			}
+			if cmd.Bool("lines") || cmd.String("append-to") != "" {
+				return printLines(cmd, now)
+			}
+			return show(cmd, now, watchGrid(now))
+		},
+	}
+}
+
+// watched is what was published after the time of the watch.
+func watched(ctx context.Context, cmd *cli.Command) (last client.Watched, err error) {
+	if cmd.Args().Len() != 1 {
+		return last, usage("say what to watch: nexocumula watch ADDRESS, or the name of a gateway's source")
+	}
+	length, err := span.Parse(cmd.String("for"))
+	if err != nil || length < time.Second || length > time.Hour {
+		return last, usage("--for: use 1s to 1h")
+	}
+	ctx, stop := context.WithTimeout(ctx, length+500*time.Millisecond)
+	defer stop()
+	of := cmd.Args().First()
+	keep := func(now client.Watched) error { last = now; return nil }
+	if strings.Contains(of, "://") {
+		at := mqtt.Place{Address: of, User: cmd.String("user"), CA: cmd.String("ca")}
+		if file := cmd.String("secret-file"); file != "" {
+			if at.Password, err = readSecret(file); err != nil {
+				return last, err
+			}
+		}
+		err = fieldwork.Watch(ctx, nil, fieldwork.Watching{Place: at, Topics: cmd.String("topics")}, keep)
+	} else {
+		err = ask(cmd).Watch(ctx, of, "", cmd.String("topics"), keep)
+	}
+	if ctx.Err() != nil && last.Topics != nil {
+		err = nil // its time was over
+	}
+	return last, err
+}
+
+func readSecret(file string) (string, error) {
+	if err := secret.OnlyOwner(file); err != nil {
+		return "", err
+	}
+	text, err := os.ReadFile(file)
+	return strings.TrimSpace(string(text)), err
+}
+
+func watchGrid(now client.Watched) grid {
+	g := grid{
+		columns: []column{{name: "topic"}, {name: "messages", right: true}, {name: "per_second", right: true}, {name: "bytes", right: true}, {name: "last"}, {name: "seems"}},
+		empty:   "Nothing was published.",
+	}
+	var above []string
+	for _, t := range now.Topics {
+		levels := strings.Split(t.Topic, "/")
+		for i, level := range levels[:len(levels)-1] {
+			if i < len(above) && above[i] == level {
+				continue
+			}
+			above = append(above[:min(i, len(above))], level)
+			g.rows = append(g.rows, []cell{{"", strings.Repeat("  ", i) + level + "/"}, plain(""), plain(""), plain(""), plain(""), plain("")})
+		}
+		above = above[:len(levels)-1]
+		seems := t.Seems
+		if t.Retained {
+			seems += "; kept by the broker"
+		}
+		g.rows = append(g.rows, []cell{
+			{t.Topic, strings.Repeat("  ", len(levels)-1) + levels[len(levels)-1]}, count(t.Messages), number(client.Number(t.Rate)), number(client.Number(t.Bytes)),
+			{string(t.Last), readable(t.Last)}, plain(seems),
+		})
+	}
+	g.scripts = func(row []cell) bool { return row[0].script != "" }
+	if now.Lost > 0 {
+		g.notes = append(g.notes, fmt.Sprintf("%d messages were of further topics, which are not shown; watch fewer with --topics.", now.Lost))
+	}
+	return g
+}
+
+// printLines prints the lines of a source, or what they change in a configuration.
+func printLines(cmd *cli.Command, now client.Watched) error {
+	var want client.LinesFor
+	for _, t := range now.Topics {
+		want.Topics = append(want.Topics, client.LinesTopic{Topic: t.Topic, Last: t.Last})
+	}
+	if len(want.Topics) == 0 {
+		return fmt.Errorf("nothing was published, so there are no lines to write; watch longer with --for")
+	}
+	lines, err := fieldwork.Lines(want)
+	if err != nil {
+		return err
+	}
+	of, out := cmd.Args().First(), client.Append{Rules: lines.Rules}
+	if strings.Contains(of, "://") {
+		more := ""
+		if user := cmd.String("user"); user != "" {
+			more += fmt.Sprintf("    user: %s\n", user)
+		}
+		if file := cmd.String("secret-file"); file != "" {
+			more += fmt.Sprintf("    secret_file: %s\n", file)
+		}
+		if ca := cmd.String("ca"); ca != "" {
+			more += fmt.Sprintf("    tls: { ca: %q }\n", ca)
+		}
+		out.Sources = fmt.Sprintf("- name: %s\n  mqtt_broker:\n    address: %s\n%s%s", cmd.String("name"), of, more, below(lines))
+	}
+	if cmd.String("append-to") != "" && out.Sources == "" {
+		return usage("lines are appended for a broker; put those of a listener below its messages: by hand")
+	}
+	return giveLines(cmd, out, below(lines), lines.Skipped)
+}
+
+// below is what stands below a source's address.
+func below(lines client.Lines) string {
+	var out strings.Builder
+	if lines.Sparkplug {
+		out.WriteString("    sparkplug: {}\n")
+	}
+	if lines.Messages != "" {
+		out.WriteString("    messages:\n")
+		for line := range strings.Lines(lines.Messages) {
+			out.WriteString("      " + line)
+		}
+	}
+	return out.String()
+}
+
+// giveLines prints lines, or appends them to the configuration that the command line names.
+func giveLines(cmd *cli.Command, lines client.Append, alone string, skipped []string) error {
+	out := cmd.Root().Writer
+	for _, one := range skipped {
+		fmt.Fprintf(cmd.Root().ErrWriter, "left out: %s\n", one)
+	}
+	file := cmd.String("append-to")
+	if file == "" {
+		if lines.Rules != "" {
+			fmt.Fprintf(out, "# below gateway: series:\n%s", lines.Rules)
+		}
+		if lines.Sources != "" {
+			fmt.Fprintf(out, "# below gateway: sources:\n%s", lines.Sources)
+		} else {
+			fmt.Fprintf(out, "# below the listener's address:\n%s", alone)
+		}
+		return nil
+	}
+	lines.Write = cmd.Bool("write")
+	done, err := fieldwork.Append(file, lines)
+	if err != nil {
+		return usageError{err}
+	}
+	fmt.Fprint(out, done.Difference)
+	if done.Written {
+		fmt.Fprintf(out, "\nwritten to %s; nexocumula reload makes a running gateway read it\n", file)
+	} else {
+		fmt.Fprint(out, "\nnothing is written yet; --write does it\n")
+	}
+	return nil
+}

@@ -1,0 +1,237 @@
+package watch
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"nexocumula/internal/core/series"
+	"nexocumula/internal/gateway/payload"
+)
+
+// Proposal is lines of a configuration.
+type Proposal struct {
+	Messages  string   // items of a source's messages:
+	Sparkplug bool     // the source needs sparkplug: {} as well
+	Rules     string   // items of gateway.series
+	Skipped   []string // topics that nothing was proposed for, with the reason
+}
+
+// Propose writes the lines that collect topics. Topics of the same shape share one.
+func Propose(topics []Topic) (out Proposal) {
+	var messages, rules strings.Builder
+	seen := map[string]bool{}
+	for _, g := range groups(topics) {
+		guess := g[0].Guess
+		switch guess.Form {
+		case "sparkplug":
+			out.Sparkplug = true
+			continue
+		case "bytes":
+			for _, t := range g {
+				out.Skipped = append(out.Skipped, t.Name+": its payload is no form that is known")
+			}
+			continue
+		}
+		if len(guess.Values) == 0 {
+			for _, t := range g {
+				out.Skipped = append(out.Skipped, t.Name+": nothing in its payload is a value")
+			}
+			continue
+		}
+		pattern, station, quantity := patternOf(g)
+		messages.WriteString(lines(pattern, station, quantity, g))
+		for _, t := range g {
+			for _, v := range t.Guess.Values {
+				rule := ruleOf(v, station, quantity, t)
+				if rule != "" && !seen[rule] {
+					seen[rule] = true
+					rules.WriteString(rule)
+				}
+			}
+		}
+	}
+	out.Messages, out.Rules = messages.String(), rules.String()
+	return out
+}
+
+// groups are topics with as many levels and the same first one, whose payloads the same lines
+// read.
+func groups(topics []Topic) (out [][]Topic) {
+	index := map[string]int{}
+	for _, t := range topics {
+		levels := strings.Split(t.Name, "/")
+		key := fmt.Sprint(len(levels), "|", levels[0], "|", t.Guess.Signature())
+		i, ok := index[key]
+		if !ok {
+			i = len(out)
+			index[key], out = i, append(out, nil)
+		}
+		out[i] = append(out[i], t)
+	}
+	return out
+}
+
+// patternOf is the topic with a {name} for each level that differs, and what station and
+// quantity are called. Quantity is empty where the payload says it.
+func patternOf(g []Topic) (pattern, station, quantity string) {
+	levels := strings.Split(g[0].Name, "/")
+	differs := make([]bool, len(levels))
+	for _, t := range g[1:] {
+		for i, l := range strings.Split(t.Name, "/") {
+			differs[i] = differs[i] || l != levels[i]
+		}
+	}
+	single := g[0].Guess.Form == "number"
+	var names []string
+	for i, l := range levels {
+		last := i == len(levels)-1
+		switch {
+		case differs[i] && last && single:
+			levels[i], quantity = "{quantity}", "{quantity}"
+		case differs[i]:
+			name := "station"
+			if len(names) > 0 {
+				name = fmt.Sprintf("part_%d", len(names)+1)
+			}
+			names = append(names, "{"+name+"}")
+			levels[i] = "{" + name + "}"
+		case last && single && len(levels) > 1:
+			quantity = clean(l)
+		}
+	}
+	if station = strings.Join(names, "/"); station == "" { // one station, called as its topic
+		n := len(levels)
+		if quantity != "" {
+			n--
+		}
+		var fixed []string
+		for _, l := range levels[:n] {
+			if l != "" {
+				fixed = append(fixed, clean(l))
+			}
+		}
+		station = strings.Join(fixed[max(0, len(fixed)-2):], "/")
+	}
+	if single && quantity == "" {
+		quantity = "value"
+	}
+	if station == "" {
+		station = "station"
+	}
+	return strings.Join(levels, "/"), station, quantity
+}
+
+func clean(level string) string {
+	out := series.CleanLevel(level)
+	if series.CheckLevel(out) != nil {
+		return "x"
+	}
+	return out
+}
+
+// lines are those of one entry of messages.
+func lines(pattern, station, quantity string, g []Topic) string {
+	guess := g[0].Guess
+	var out strings.Builder
+	fmt.Fprintf(&out, "- topic: %q\n  payload: %s\n", pattern, guess.Form)
+	if guess.Form == "number" {
+		if guess.FollowedBy != "" {
+			fmt.Fprintf(&out, "  followed_by: [%q]\n", guess.FollowedBy)
+		}
+		fmt.Fprintf(&out, "  series: %q\n", station+"/"+quantity)
+		return out.String()
+	}
+	if guess.Form == "text" {
+		fmt.Fprintf(&out, "  separator: %q\n", guess.Separator)
+		if guess.Pairs != "" {
+			fmt.Fprintf(&out, "  pairs: %q\n", guess.Pairs)
+		} else {
+			fmt.Fprintf(&out, "  columns: %d\n", guess.Columns)
+		}
+	}
+	if guess.Time != "" {
+		fmt.Fprintf(&out, "  time: %q\n", guess.Time)
+		if guess.TimeForm != "rfc3339" {
+			fmt.Fprintf(&out, "  time_form: %s\n", guess.TimeForm)
+		}
+	}
+	out.WriteString("  values:\n")
+	if strings.HasPrefix(guess.Form, "senml") {
+		for _, name := range senmlNames(g) {
+			fmt.Fprintf(&out, "    - { name: %q, series: %q }\n", name, senmlSeries(name, station))
+		}
+		return out.String()
+	}
+	for i, v := range guess.Values {
+		state := ""
+		if v.State {
+			state = ", state: true"
+		}
+		fmt.Fprintf(&out, "    - { at: %q, series: %q%s }\n", v.At, station+"/"+named(guess, i), state)
+	}
+	return out.String()
+}
+
+// named is what a value is called: its own name, with what is above it when another is called
+// the same.
+func named(guess payload.Guess, i int) string {
+	own := guess.Values[i]
+	for k, other := range guess.Values {
+		if k != i && other.Name == own.Name {
+			return clean(strings.ToLower(strings.Trim(strings.ReplaceAll(own.At, "/", "_"), "_")))
+		}
+	}
+	return own.Name
+}
+
+// senmlNames are the names of SenML's records, with a {name} for each part that differs.
+func senmlNames(g []Topic) (out []string) {
+	for _, t := range g {
+		for _, v := range t.Guess.Values {
+			name := v.At
+			if at := strings.LastIndexAny(name, "/:; "); at > 0 {
+				name = "{device}" + name[strings.IndexAny(name, "/:; "):at+1] + "{quantity}"
+			}
+			if !slices.Contains(out, name) {
+				out = append(out, name)
+			}
+		}
+	}
+	return out
+}
+
+func senmlSeries(name, station string) string {
+	if strings.HasPrefix(name, "{device}") {
+		return "{device}/{quantity}"
+	}
+	return station + "/" + clean(name)
+}
+
+// ruleOf is a rule for the unit that a payload says, or for a state.
+func ruleOf(v payload.Guessed, station, quantity string, t Topic) string {
+	name := v.Name
+	if t.Guess.Form == "number" {
+		if name = quantity; strings.HasPrefix(name, "{") {
+			name = clean(t.Name[strings.LastIndexByte(t.Name, '/')+1:])
+		}
+	}
+	levels := strings.Repeat("+/", 1+len(strings.Split(station, "/")))
+	switch {
+	case v.State && v.Sample == "true", v.Sample == "false":
+		return fmt.Sprintf("- { select: %s%s, kind: state, states: { \"false\": 0, \"true\": 1 } }\n", levels, name)
+	case v.State:
+		return fmt.Sprintf("- { select: %s%s, kind: state, states: { %q: 0 } } # and its other states\n", levels, name, v.Sample)
+	case v.Unit != "":
+		return fmt.Sprintf("- { select: %s%s, unit: %q }\n", levels, name, unitOf(v.Unit))
+	}
+	return ""
+}
+
+// unitOf is the symbol of a unit as devices write it.
+func unitOf(text string) string {
+	if known, ok := map[string]string{"°C": "Cel", "C": "Cel", "°": "deg", "degC": "Cel"}[text]; ok {
+		return known
+	}
+	return text
+}
