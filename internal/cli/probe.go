@@ -37,7 +37,7 @@ func probeCommand() *cli.Command {
 			&cli.StringFlag{Name: "timeout", Value: "500ms", Usage: "how long to wait for an answer"},
 			&cli.IntFlag{Name: "baud", Usage: "of a serial line, also of one behind a converter"},
 			&cli.StringFlag{Name: "parity", Usage: "of a serial line: even, odd or none"},
-			&cli.StringSliceFlag{Name: "take", Usage: "print the lines that read this: ADDRESS=STATION/QUANTITY, with the likeliest interpretation, or ADDRESS.2=… with the second; perhaps with a unit: 4=pump/flow:l/s"},
+			&cli.StringSliceFlag{Name: "take", Usage: "print the lines that read this: ADDRESS=STATION/QUANTITY, with the likeliest interpretation, or ADDRESS.2=… with the second; perhaps with a unit, and what it should lie within: 4=pump/flow:l/s:0..40"},
 			&cli.StringFlag{Name: "name", Value: "device", Usage: "of --take: what the source is called"},
 			&cli.StringFlag{Name: "description", Usage: "of --take: write a description of the device into this file instead, for any number of the same"},
 			&cli.StringFlag{Name: "append-to", Usage: "of --take: show what the lines would change in this configuration"},
@@ -139,16 +139,8 @@ func probeRegisters(ctx context.Context, cmd *cli.Command) error {
 	}
 	want := client.Probe{FieldLine: line, Table: cmd.String("table"), First: cmd.Int("first"), Count: cmd.Int("count"), Times: cmd.Int("times"), Every: cmd.String("every"), Most: cmd.Int("most")}
 	if text := cmd.String("expect"); text != "" {
-		low, high, _ := strings.Cut(text, "..")
-		for _, end := range []struct {
-			text string
-			into **float64
-		}{{low, &want.Low}, {high, &want.High}} {
-			v, err := strconv.ParseFloat(end.text, 64)
-			if err != nil {
-				return usage("--expect %q: write low..high, such as 6..12", text)
-			}
-			*end.into = &v
+		if want.Low, want.High, err = expectation("expect", text); err != nil {
+			return err
 		}
 	}
 	var out client.Probed
@@ -207,26 +199,58 @@ func briefly(all []string, most int) string {
 	return strings.Join(all[:most], "; ") + fmt.Sprintf("; %d more", len(all)-most)
 }
 
+// taken is one interpretation that the command line takes: ADDRESS=STATION/QUANTITY, with .2 for
+// the second, and perhaps a unit and what is expected.
+func taken(text string, want client.Probe, out client.Probed) (c probe.Chosen, err error) {
+	place, name, ok := strings.Cut(text, "=")
+	addressText, nth, _ := strings.Cut(place, ".")
+	series, rest, _ := strings.Cut(name, ":")
+	unit, expected, _ := strings.Cut(rest, ":")
+	address, err := strconv.Atoi(addressText)
+	n := 1
+	if nth != "" && err == nil {
+		n, err = strconv.Atoi(nth)
+	}
+	if !ok || err != nil || !strings.Contains(series, "/") {
+		return c, usage("--take %q: write ADDRESS=STATION/QUANTITY, such as 4=pump-1/flow, or 4.2=pump-1/flow:l/s:0..40", text)
+	}
+	if expected != "" {
+		if want.Low, want.High, err = expectation("take", expected); err != nil {
+			return c, err
+		}
+		var samples []probe.Sample
+		for _, s := range out.Samples {
+			samples = append(samples, probe.Sample{At: s.At.UnixNano(), Words: s.Words})
+		}
+		out = fieldwork.Interpret(want, samples)
+	}
+	i := address - want.First
+	if i < 0 || i >= len(out.Registers) || n < 1 || n > len(out.Registers[i].Interpretations) {
+		return c, usage("--take %q: address %d has no interpretation %d among those that were read", text, address, n)
+	}
+	return probe.Chosen{Keys: out.Registers[i].Interpretations[n-1].Keys, Series: series, Unit: unit, Low: want.Low, High: want.High}, nil
+}
+
+// expectation is what a value should lie within, such as 6..12.
+func expectation(flag, text string) (low, high *float64, err error) {
+	lowText, highText, _ := strings.Cut(text, "..")
+	a, errLow := strconv.ParseFloat(lowText, 64)
+	b, errHigh := strconv.ParseFloat(highText, 64)
+	if errLow != nil || errHigh != nil || a >= b {
+		return nil, nil, usage("--%s %q: write low..high, such as 6..12", flag, text)
+	}
+	return &a, &b, nil
+}
+
 // take prints the lines that read what was taken.
 func take(cmd *cli.Command, want client.Probe, out client.Probed) error {
 	var chosen []probe.Chosen
 	for _, text := range cmd.StringSlice("take") {
-		place, name, ok := strings.Cut(text, "=")
-		addressText, nth, _ := strings.Cut(place, ".")
-		series, unit, _ := strings.Cut(name, ":")
-		address, err := strconv.Atoi(addressText)
-		n := 1
-		if nth != "" && err == nil {
-			n, err = strconv.Atoi(nth)
+		one, err := taken(text, want, out)
+		if err != nil {
+			return err
 		}
-		i := address - want.First
-		if !ok || err != nil || !strings.Contains(series, "/") {
-			return usage("--take %q: write ADDRESS=STATION/QUANTITY, such as 4=pump-1/flow, or 4.2=pump-1/flow:l/s", text)
-		}
-		if i < 0 || i >= len(out.Registers) || n < 1 || n > len(out.Registers[i].Interpretations) {
-			return usage("--take %q: address %d has no interpretation %d among those that were read", text, address, n)
-		}
-		chosen = append(chosen, probe.Chosen{Keys: out.Registers[i].Interpretations[n-1].Keys, Series: series, Unit: unit})
+		chosen = append(chosen, one)
 	}
 	if file := cmd.String("description"); file != "" {
 		if err := os.WriteFile(file, []byte(probe.Description(want.Table, chosen)), 0o644); err != nil {

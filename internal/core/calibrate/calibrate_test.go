@@ -72,6 +72,11 @@ func TestPolynomialsAreSumsOfPowers(t *testing.T) {
 		assert.InDelta(t, 1.5-2*x+0.25*math.Pow(x, 3), p.Apply(x), 1e-9)
 	}
 	assert.Equal(t, -1.15, Linear{Scale: 0.01, Offset: 1}.Apply(-215))
+	for raw := range 30_000 { // decimals come out as they are written
+		for scale, digits := range map[float64]float64{0.1: 10, 0.01: 100, 0.001: 1000} {
+			require.Equal(t, float64(raw)/digits, Linear{Scale: scale}.Apply(float64(raw)))
+		}
+	}
 	assert.True(t, math.Signbit(Identity.Apply(math.Copysign(0, -1))), "what is not calibrated keeps its bits")
 }
 

@@ -36,6 +36,9 @@ func (l Linear) Apply(raw float64) float64 {
 	if l == Identity {
 		return raw // keeps -0 and the exact bits
 	}
+	if by := 1 / l.Scale; by > 1 && by == math.Trunc(by) {
+		return raw/by + l.Offset // 870 × 0.01 is 8.7, and not the last digit more that 0.01 has too much
+	}
 	return raw*l.Scale + l.Offset
 }
 

@@ -143,21 +143,26 @@ func (m *poller) deliver(t *task, s step, words []uint16) {
 	at = t.timeOf(at)
 	for _, i := range s.Values {
 		r := s.want.registers[i]
-		own := words[int(r.address)-s.First:][:r.as.words]
-		switch {
-		case r.series == "": // it scales others
-			if t.scales == nil {
-				t.scales = map[tableAddress]int16{}
-			}
-			t.scales[tableAddress{r.table, r.address}] = int16(r.order.bits(own))
-		case r.scaledBy != nil:
-			t.scaled = append(t.scaled, scaled{r, own, at})
-		default:
-			m.decode(t, r, own, 0, at)
-		}
+		m.place(t, r, words[int(r.address)-s.First:][:r.as.words], at)
 	}
 	if len(t.brought.Readings) >= mostBrought {
 		m.submit(t)
+	}
+}
+
+// place puts a value where it belongs: a scale to those that wait for it, and others to what is
+// handed on.
+func (m *poller) place(t *task, r register, own []uint16, at int64) {
+	switch {
+	case r.series == "": // it scales others
+		if t.scales == nil {
+			t.scales = map[tableAddress]int16{}
+		}
+		t.scales[tableAddress{r.table, r.address}] = int16(r.order.bits(own))
+	case r.scaledBy != nil:
+		t.scaled = append(t.scaled, scaled{r, own, at})
+	default:
+		m.decode(t, r, own, 0, at)
 	}
 }
 

@@ -57,6 +57,20 @@ type Looker interface {
 	Look(ctx context.Context, filter string, each func(topic string, payload []byte, retained bool)) error
 }
 
+// Checker is a source that can be checked with what it reaches, before it runs.
+type Checker interface {
+	// Check connects, takes everything in once, or for as long as ctx lasts, and ends.
+	Check(ctx context.Context) Check
+}
+
+// Check is what came of it.
+type Check struct {
+	Readings []reading.Reading
+	Rejects  []reading.Reject
+	Good     []string // what works, in words, besides readings
+	Wrong    []Fault  // what does not
+}
+
 // Outcome is what came of it.
 type Outcome struct {
 	Readings, Rejects int

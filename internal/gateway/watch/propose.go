@@ -216,6 +216,9 @@ func ruleOf(v payload.Guessed, station, quantity string, t Topic) string {
 			name = clean(t.Name[strings.LastIndexByte(t.Name, '/')+1:])
 		}
 	}
+	if strings.HasPrefix(t.Guess.Form, "senml") && strings.ContainsAny(v.At, "/:; ") {
+		station = "{device}"
+	}
 	levels := strings.Repeat("+/", 1+len(strings.Split(station, "/")))
 	switch {
 	case v.State && v.Sample == "true", v.Sample == "false":

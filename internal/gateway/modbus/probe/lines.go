@@ -10,6 +10,8 @@ type Chosen struct {
 	Keys   string // of the interpretation
 	Series string // station/quantity
 	Unit   string // of measurement; "": none
+	Low    *float64
+	High   *float64 // what it is expected to lie within; nil: nothing is known
 }
 
 // Source is the lines of a source that reads what was chosen.
@@ -42,16 +44,26 @@ func Description(table string, chosen []Chosen) string {
 	return out.String()
 }
 
-// Rules are lines that say the units of what was chosen.
+// Rules are lines that say the units of what was chosen. What was expected rejects the rest: a
+// glitch is no reading.
 func Rules(chosen []Chosen) string {
 	var out strings.Builder
 	seen := map[string]bool{}
 	for _, c := range chosen {
 		levels := strings.Repeat("+/", 1+strings.Count(c.Series, "/"))
-		quantity := c.Series[strings.LastIndexByte(c.Series, '/')+1:]
-		if line := fmt.Sprintf("- { select: %s%s, unit: %q }\n", levels, quantity, c.Unit); c.Unit != "" && !seen[line] {
+		line := "- { select: " + levels + c.Series[strings.LastIndexByte(c.Series, '/')+1:]
+		if c.Unit != "" {
+			line += fmt.Sprintf(", unit: %q", c.Unit)
+		}
+		if c.Low != nil {
+			line += fmt.Sprintf(", low: %v", *c.Low)
+		}
+		if c.High != nil {
+			line += fmt.Sprintf(", high: %v", *c.High)
+		}
+		if !seen[line] && strings.Contains(line, ",") {
 			seen[line] = true
-			out.WriteString(line)
+			out.WriteString(line + " }\n")
 		}
 	}
 	return out.String()

@@ -133,7 +133,7 @@ func Read(ctx context.Context, asker *modbus.Asker, q modbus.Question, times int
 			return out, err
 		}
 		if got.Words == nil {
-			return out, fmt.Errorf("unit %d, %s %d to %d: the device answers %q", q.Unit, q.Table, q.First, q.First+q.Count-1, got.Refusal)
+			return out, fmt.Errorf("unit %d, %s %d to %d: the device answers %q; a scan of registers shows which it gives", q.Unit, q.Table, q.First, q.First+q.Count-1, got.Refusal)
 		}
 		out = append(out, Sample{time.Now().UnixNano(), got.Words})
 	}

@@ -27,7 +27,7 @@ func (one *Interpretation) weigh(raw []float64, samples []Sample, at int, unusua
 	if h.Low < 0 && !math.IsInf(h.Low, -1) && strings.HasPrefix(one.Type, "u") {
 		one.Score -= 1 // it can never be below 0
 	}
-	one.inRange(h)
+	one.inRange(h, telling(samples, at, one.Words))
 	one.moves(h)
 	one.smooth(h)
 	switch {
@@ -41,7 +41,7 @@ func (one *Interpretation) weigh(raw []float64, samples []Sample, at int, unusua
 
 // inRange counts a value that lies where it is expected: the fewer patterns of bits do, the
 // more that says.
-func (one *Interpretation) inRange(h Hints) {
+func (one *Interpretation) inRange(h Hints, words int) {
 	known := !math.IsInf(h.Low, -1) || !math.IsInf(h.High, 1)
 	low, high := h.Low, h.High
 	if !known { // what people measure
@@ -58,7 +58,7 @@ func (one *Interpretation) inRange(h Hints) {
 			return
 		}
 	}
-	chance := one.chance(low, high)
+	chance := one.chance(low, high, words)
 	if !known {
 		one.Score += min(3, -math.Log(chance))
 		return
@@ -69,9 +69,22 @@ func (one *Interpretation) inRange(h Hints) {
 
 func short(v float64) string { return strconv.FormatFloat(v, 'g', 6, 64) }
 
-// chance is the share of all patterns of bits that read as low to high.
-func (one *Interpretation) chance(low, high float64) float64 {
-	bits := float64(16 * one.Words)
+// telling is how many of the words tell something: those that are always 0, or all ones, are as
+// often not used at all.
+func telling(samples []Sample, at, words int) (n int) {
+	for w := range words {
+		first := samples[0].Words[at+w]
+		if first != 0 && first != 0xffff || slices.ContainsFunc(samples, func(s Sample) bool { return s.Words[at+w] != first }) {
+			n++
+		}
+	}
+	return max(n, 1)
+}
+
+// chance is the share of all patterns of bits that read as low to high; of an integer in so many
+// words.
+func (one *Interpretation) chance(low, high float64, words int) float64 {
+	bits := float64(16 * words)
 	switch {
 	case strings.HasPrefix(one.Type, "float"):
 		octaves := func(v float64) float64 { return math.Log2(max(math.Abs(v), 1e-3) / 1e-3) }
