@@ -11,6 +11,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strings"
 	"sync/atomic"
 	"time"
 
@@ -114,7 +115,11 @@ gateway:
 // gatewayListener measures a gateway and checks that every acknowledged reading is in
 // its store.
 func gatewayListener(dir, keys string, way func(address string) dialer) (perSecond float64, err error) {
-	s, stop, err := startGateway(fmt.Sprintf(gatewayConfig, dir, keys))
+	return gatewayOf(fmt.Sprintf(gatewayConfig, dir, keys), way)
+}
+
+func gatewayOf(config string, way func(address string) dialer) (perSecond float64, err error) {
+	s, stop, err := startGateway(config)
 	if err != nil {
 		return 0, err
 	}
@@ -175,6 +180,33 @@ func ingestTLS(dir string) (Row, error) {
 		p.add(ours, plain)
 	}
 	return p.row("messages/s", 1, "the same without TLS", "known", known), nil
+}
+
+// rules calibrate every reading and let it through three screens.
+const rules = `  site: bench
+  series:
+    - select: "#"
+      calibration: [{ points: [[-50, -50], [10, 10.5], [100, 100]], decimals: 2 }]
+      screens: [{ range: [-50, 100] }, { change: 100000000, per: 1s }, { stuck_for: 1h }]
+`
+
+// pipelineRules is the ingest with rules, beside the same without.
+func pipelineRules(dir string) (Row, error) {
+	var p pairs
+	for round := range rounds {
+		without := fmt.Sprintf(gatewayConfig, filepath.Join(dir, fmt.Sprint("without", round)), "")
+		with := strings.Replace(fmt.Sprintf(gatewayConfig, filepath.Join(dir, fmt.Sprint("with", round)), ""), "  site: bench\n", rules, 1)
+		ours, err := gatewayOf(with, plainly)
+		if err != nil {
+			return Row{}, err
+		}
+		plain, err := gatewayOf(without, plainly)
+		if err != nil {
+			return Row{}, err
+		}
+		p.add(ours, plain)
+	}
+	return p.row("messages/s", 1, "the same without calibration and screens", ">= 0.8", func(ratio float64) bool { return ratio >= 0.8 }), nil
 }
 
 func countReadings(s *service.Service, wanted uint64) error {

@@ -16,6 +16,9 @@ type memory struct {
 	screen screen.Memory
 	known  bool // what the store knows is in it
 	rhythm rhythm
+
+	subject screen.Subject // that is looked at, with mu held
+	message []screened     // that it came in
 }
 
 func (p *Pipeline) memoryOf(path series.Path) *memory {
@@ -37,23 +40,30 @@ func (p *Pipeline) recall(m *member) {
 func (m *memory) judge(of *member, s screened, all []screened) screen.Verdict {
 	m.mu.Lock()
 	defer m.mu.Unlock()
+	if of.rule.Every == 0 {
+		m.rhythm.heard(s.time)
+	}
 	m.screen.Arrived(s.time, s.value)
-	verdict := screen.Judge(of.rule.Screens, subject(of, s, all, &m.screen))
+	if m.message = all; m.subject.Beside == nil {
+		m.subject.Beside = func(path series.Path) (float64, bool) { return beside(m.message, path, m.subject.Time) }
+	}
+	m.subject.Def, m.subject.Time, m.subject.Value, m.subject.Memory = &of.def, s.time, s.value, &m.screen
+	verdict := screen.Judge(of.rule.Screens, &m.subject)
+	m.message = nil
 	if verdict.Rule == "" {
 		m.screen.Good(s.time, s.value)
 	}
 	return verdict
 }
 
-func subject(of *member, s screened, all []screened, memory *screen.Memory) *screen.Subject {
-	return &screen.Subject{Def: &of.def, Time: s.time, Value: s.value, Memory: memory, Beside: func(path series.Path) (float64, bool) {
-		for _, other := range all {
-			if other.series.def.Path == path && other.time == s.time {
-				return other.value, true
-			}
+// beside is the value of another series in a message, of a time.
+func beside(message []screened, path series.Path, time int64) (float64, bool) {
+	for _, other := range message {
+		if other.series.def.Path == path && other.time == time {
+			return other.value, true
 		}
-		return 0, false
-	}}
+	}
+	return 0, false
 }
 
 // rhythm learns how often a series is heard: the middle one of the last gaps.
@@ -88,7 +98,7 @@ func (r *rhythm) every() time.Duration {
 	return every
 }
 
-func (m *memory) arrived(t int64) {
+func (m *memory) heard(t int64) {
 	m.mu.Lock()
 	m.rhythm.heard(t)
 	m.mu.Unlock()

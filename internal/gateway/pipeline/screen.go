@@ -41,7 +41,9 @@ func (p *Pipeline) screen(d *Delivery) error {
 			d.Rejects = append(d.Rejects, one.Reject(now, no.rule, fmt.Sprintf("%s: %s", one.Path, no.reason)))
 			continue
 		}
-		m.memory.arrived(one.Time)
+		if m.rule.Every == 0 && len(m.rule.Screens) == 0 {
+			m.memory.heard(one.Time)
+		}
 		d.screened = append(d.screened, screened{m, one.Time, value, i})
 		screens = screens || len(m.rule.Screens) > 0
 	}
@@ -84,26 +86,41 @@ func (m *member) calibrate(one reading.Reading, now int64) (value float64, no re
 
 // plausible asks the screens of the series.
 func (p *Pipeline) plausible(d *Delivery) {
-	kept := make([]screened, 0, len(d.screened))
-	for _, s := range d.screened {
+	all := d.screened
+	kept := all // until the first that is left out, or marked
+	same := true
+	keep := func(s screened) {
+		if !same {
+			kept = append(kept, s)
+		}
+	}
+	differ := func(i int) {
+		if same {
+			kept, same = append(make([]screened, 0, len(all)+4), all[:i]...), false
+		}
+	}
+	for i, s := range all {
 		m := s.series
 		if len(m.rule.Screens) == 0 {
-			kept = append(kept, s)
+			keep(s)
 			continue
 		}
-		verdict := m.memory.judge(m, s, d.screened)
+		verdict := m.memory.judge(m, s, all)
 		if verdict.Then == screen.Reject {
+			differ(i)
 			one := &d.Readings[s.of]
 			d.Rejects = append(d.Rejects, one.Reject(p.judge.Now().UnixNano(), verdict.Rule, fmt.Sprintf("%s: %s", one.Path, verdict.Reason)))
 			continue
 		}
-		kept = append(kept, s)
 		if m.marks != nil {
+			differ(i)
+		}
+		if keep(s); m.marks != nil {
 			quality := 0.0
 			if verdict.Then == screen.Uncertain {
 				quality = 1
 			}
-			kept = append(kept, screened{m.marks, s.time, quality, s.of})
+			keep(screened{m.marks, s.time, quality, s.of})
 		}
 	}
 	d.screened = kept

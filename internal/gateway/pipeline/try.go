@@ -65,7 +65,9 @@ func try(r *rules, tiers []rollup.Tier, now int64, readings []reading.Reading, m
 		memory := memoryOf(s.series)
 		memory.Arrived(s.time, s.value)
 		t := &out[s.of]
-		verdict := screen.Judge(s.series.rule.Screens, subject(s.series, s, good, memory))
+		verdict := screen.Judge(s.series.rule.Screens, &screen.Subject{
+			Def: &s.series.def, Time: s.time, Value: s.value, Memory: memory, Beside: func(path series.Path) (float64, bool) { return beside(good, path, s.time) },
+		})
 		if t.Rule, t.Then, t.Reason = verdict.Rule, verdict.Then, verdict.Reason; t.Then == screen.Reject {
 			continue
 		}
