@@ -443,9 +443,16 @@ type WatchedTopic struct {
 	Seems    string    `json:"seems"` // for people
 }
 
-// LinesFor are topics that lines of a configuration are wanted for.
+// LinesFor is what lines of a configuration are wanted for: topics, or registers.
 type LinesFor struct {
-	Topics []LinesTopic `json:"topics"`
+	Name    string `json:"name,omitempty"`    // that the source gets
+	Address string `json:"address,omitempty"` // of the broker or device; without, there are no lines of a source
+
+	Topics []LinesTopic `json:"topics,omitempty"`
+
+	Unit      uint8           `json:"unit,omitempty"`
+	Table     string          `json:"table,omitempty"`
+	Registers []LinesRegister `json:"registers,omitempty"`
 }
 
 // LinesTopic is a topic with a payload of it.
@@ -454,12 +461,21 @@ type LinesTopic struct {
 	Last  []byte `json:"last"`
 }
 
+// LinesRegister is an interpretation, and what it is called.
+type LinesRegister struct {
+	Keys   string   `json:"keys"`
+	Series string   `json:"series"`         // station/quantity
+	Unit   string   `json:"unit,omitempty"` // of measurement
+	Low    *float64 `json:"low,omitempty"`  // what it is expected to lie within
+	High   *float64 `json:"high,omitempty"`
+}
+
 // Lines are lines of a configuration.
 type Lines struct {
-	Messages  string   `json:"messages"`  // items of a source's messages:
-	Sparkplug bool     `json:"sparkplug"` // the source needs sparkplug: {} as well
-	Rules     string   `json:"rules"`     // items of gateway.series
-	Skipped   []string `json:"skipped"`   // topics that nothing was proposed for, with the reason
+	Sources string   `json:"sources"` // items of gateway.sources; empty without an address
+	Below   string   `json:"below"`   // what stands below the address of such a source
+	Rules   string   `json:"rules"`   // items of gateway.series
+	Skipped []string `json:"skipped"` // topics that nothing was proposed for, with the reason
 }
 
 // Line is how a device is reached: by a source of the gateway, or by an address.

@@ -201,7 +201,7 @@ func briefly(all []string, most int) string {
 
 // taken is one interpretation that the command line takes: ADDRESS=STATION/QUANTITY, with .2 for
 // the second, and perhaps a unit and what is expected.
-func taken(text string, want client.Probe, out client.Probed) (c probe.Chosen, err error) {
+func taken(text string, want client.Probe, out client.Probed) (c client.LinesRegister, err error) {
 	place, name, ok := strings.Cut(text, "=")
 	addressText, nth, _ := strings.Cut(place, ".")
 	series, rest, _ := strings.Cut(name, ":")
@@ -228,7 +228,7 @@ func taken(text string, want client.Probe, out client.Probed) (c probe.Chosen, e
 	if i < 0 || i >= len(out.Registers) || n < 1 || n > len(out.Registers[i].Interpretations) {
 		return c, usage("--take %q: address %d has no interpretation %d among those that were read", text, address, n)
 	}
-	return probe.Chosen{Keys: out.Registers[i].Interpretations[n-1].Keys, Series: series, Unit: unit, Low: want.Low, High: want.High}, nil
+	return client.LinesRegister{Keys: out.Registers[i].Interpretations[n-1].Keys, Series: series, Unit: unit, Low: want.Low, High: want.High}, nil
 }
 
 // expectation is what a value should lie within, such as 6..12.
@@ -244,24 +244,24 @@ func expectation(flag, text string) (low, high *float64, err error) {
 
 // take prints the lines that read what was taken.
 func take(cmd *cli.Command, want client.Probe, out client.Probed) error {
-	var chosen []probe.Chosen
+	lines := client.LinesFor{Name: cmd.String("name"), Address: want.Address, Unit: want.Unit, Table: want.Table}
 	for _, text := range cmd.StringSlice("take") {
 		one, err := taken(text, want, out)
 		if err != nil {
 			return err
 		}
-		chosen = append(chosen, one)
+		lines.Registers = append(lines.Registers, one)
 	}
 	if file := cmd.String("description"); file != "" {
-		if err := os.WriteFile(file, []byte(probe.Description(want.Table, chosen)), 0o644); err != nil {
+		if err := os.WriteFile(file, []byte(probe.Description(want.Table, lines.Registers)), 0o644); err != nil {
 			return err
 		}
 		fmt.Fprintf(cmd.Root().Writer, "%s describes the device; name it in devices: of a modbus source, as - { description: %s, unit: %d, station: NAME }\n", file, file, want.Unit)
 		return nil
 	}
-	if want.Address == "" {
-		return usage("the source %s reads this device already: append the registers below it by hand:\n%s", want.Source, probe.Registers(want.Unit, want.Table, chosen))
+	written, err := fieldwork.Lines(lines)
+	if err != nil {
+		return wrongUsage(err)
 	}
-	lines := client.Append{Sources: probe.Source(cmd.String("name"), want.Address, want.Unit, want.Table, chosen), Rules: probe.Rules(chosen)}
-	return giveLines(cmd, lines, "", nil)
+	return giveLines(cmd, written)
 }

@@ -118,56 +118,36 @@ func watchGrid(now client.Watched) grid {
 
 // printLines prints the lines of a source, or what they change in a configuration.
 func printLines(cmd *cli.Command, now client.Watched) error {
-	var want client.LinesFor
+	want := client.LinesFor{Name: cmd.String("name")}
 	for _, t := range now.Topics {
 		want.Topics = append(want.Topics, client.LinesTopic{Topic: t.Topic, Last: t.Last})
 	}
 	if len(want.Topics) == 0 {
 		return fmt.Errorf("nothing was published, so there are no lines to write; watch longer with --for")
 	}
-	lines, err := fieldwork.Lines(want)
-	if err != nil {
-		return err
-	}
-	of, out := cmd.Args().First(), client.Append{Rules: lines.Rules}
-	if strings.Contains(of, "://") {
-		more := ""
+	if of := cmd.Args().First(); strings.Contains(of, "://") {
+		want.Address = of
 		if user := cmd.String("user"); user != "" {
-			more += fmt.Sprintf("    user: %s\n", user)
+			want.Address += fmt.Sprintf("\n    user: %s", user)
 		}
 		if file := cmd.String("secret-file"); file != "" {
-			more += fmt.Sprintf("    secret_file: %s\n", file)
+			want.Address += fmt.Sprintf("\n    secret_file: %s", file)
 		}
 		if ca := cmd.String("ca"); ca != "" {
-			more += fmt.Sprintf("    tls: { ca: %q }\n", ca)
-		}
-		out.Sources = fmt.Sprintf("- name: %s\n  mqtt_broker:\n    address: %s\n%s%s", cmd.String("name"), of, more, below(lines))
-	}
-	if cmd.String("append-to") != "" && out.Sources == "" {
-		return usage("lines are appended for a broker; put those of a listener below its messages: by hand")
-	}
-	return giveLines(cmd, out, below(lines), lines.Skipped)
-}
-
-// below is what stands below a source's address.
-func below(lines client.Lines) string {
-	var out strings.Builder
-	if lines.Sparkplug {
-		out.WriteString("    sparkplug: {}\n")
-	}
-	if lines.Messages != "" {
-		out.WriteString("    messages:\n")
-		for line := range strings.Lines(lines.Messages) {
-			out.WriteString("      " + line)
+			want.Address += fmt.Sprintf("\n    tls: { ca: %q }", ca)
 		}
 	}
-	return out.String()
+	lines, err := fieldwork.Lines(want)
+	if err != nil {
+		return wrongUsage(err)
+	}
+	return giveLines(cmd, lines)
 }
 
 // giveLines prints lines, or appends them to the configuration that the command line names.
-func giveLines(cmd *cli.Command, lines client.Append, alone string, skipped []string) error {
+func giveLines(cmd *cli.Command, lines client.Lines) error {
 	out := cmd.Root().Writer
-	for _, one := range skipped {
+	for _, one := range lines.Skipped {
 		fmt.Fprintf(cmd.Root().ErrWriter, "left out: %s\n", one)
 	}
 	file := cmd.String("append-to")
@@ -178,14 +158,16 @@ func giveLines(cmd *cli.Command, lines client.Append, alone string, skipped []st
 		if lines.Sources != "" {
 			fmt.Fprintf(out, "# below gateway: sources:\n%s", lines.Sources)
 		} else {
-			fmt.Fprintf(out, "# below the listener's address:\n%s", alone)
+			fmt.Fprintf(out, "# below the address of the source:\n%s", lines.Below)
 		}
 		return nil
 	}
-	lines.Write = cmd.Bool("write")
-	done, err := fieldwork.Append(file, lines)
+	if lines.Sources == "" {
+		return usage("lines are appended for a new source; put these below the address of the one there is, by hand:\n%s", lines.Below)
+	}
+	done, err := fieldwork.Append(file, client.Append{Sources: lines.Sources, Rules: lines.Rules, Write: cmd.Bool("write")})
 	if err != nil {
-		return usageError{err}
+		return wrongUsage(err)
 	}
 	fmt.Fprint(out, done.Difference)
 	if done.Written {

@@ -8,7 +8,6 @@ import (
 	"nexocumula/client"
 	"nexocumula/internal/gateway"
 	"nexocumula/internal/gateway/mqtt"
-	"nexocumula/internal/gateway/payload"
 	"nexocumula/internal/gateway/watch"
 )
 
@@ -86,19 +85,4 @@ func watched(topics *watch.Topics) client.Watched {
 		}
 	}
 	return out
-}
-
-const mostLines = 5000 // topics
-
-// Lines writes the lines that would collect topics.
-func Lines(want client.LinesFor) (client.Lines, error) {
-	if len(want.Topics) == 0 || len(want.Topics) > mostLines {
-		return client.Lines{}, wrong("%d topics are given; lines are written for 1 to %d", len(want.Topics), mostLines)
-	}
-	topics := make([]watch.Topic, len(want.Topics))
-	for i, t := range want.Topics {
-		topics[i] = watch.Topic{Name: t.Topic, Last: t.Last, Guess: payload.GuessOf(t.Topic, t.Last)}
-	}
-	got := watch.Propose(topics)
-	return client.Lines{Messages: got.Messages, Sparkplug: got.Sparkplug, Rules: got.Rules, Skipped: append([]string{}, got.Skipped...)}, nil
 }

@@ -5,6 +5,7 @@ import (
 	"context"
 	"fmt"
 	"log/slog"
+	"net"
 	"net/url"
 	"path/filepath"
 	"strings"
@@ -19,6 +20,7 @@ import (
 	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/demo"
+	"nexocumula/internal/sim"
 	"nexocumula/internal/store"
 	"nexocumula/test/browser"
 )
@@ -77,6 +79,8 @@ func TestConsole(t *testing.T) {
 	t.Run("Trends show hover, statistics and zoom", func(t *testing.T) { trends(page{t, tab}, central) })
 	t.Run("Trends of totals, states and bearings say what these mean", func(t *testing.T) { kinds(page{t, tab}, central) })
 	t.Run("Links show an outage and its end", func(t *testing.T) { links(page{t, tab}, gateway, world) })
+	t.Run("Field leads from an unknown device and broker to series", func(t *testing.T) { field(page{t, tab}, world.Gateways["alder-weir"].Address) })
+	t.Run("Field tries a payload and shows what was refused", func(t *testing.T) { tried(page{t, tab}, gateway, world.Gateways["stony-beck"].Address) })
 	t.Run("A series that has fallen silent is called stale", func(t *testing.T) { stale(page{t, tab}, central, world) })
 	t.Run("Everything fits a phone, light and dark", func(t *testing.T) { phone(page{t, tab}, central) })
 }
@@ -185,6 +189,97 @@ func links(p page, gateway string, world *demo.World) {
 	p.until(`/backlog\s+0 summaries/.test(document.querySelector("section").innerText) && /\bup\b/.test(document.querySelector("section").innerText)`)
 }
 
+// free is an address where nothing listens yet.
+func free(t *testing.T) string {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	defer l.Close()
+	return l.Addr().String()
+}
+
+// fill enters something where a person would.
+func (p page) fill(place, text string) {
+	p.t.Helper()
+	p.until(fmt.Sprintf(`document.querySelector(%q)`, place))
+	p.do(chromedp.Focus(chromedp.CSS(place)))
+	p.until(fmt.Sprintf(`((e) => { e.select(); return document.activeElement === e })(document.querySelector(%q))`, place))
+	p.do(chromedp.KeyEvent(text))
+	p.until(fmt.Sprintf(`document.querySelector(%q).value === %q`, place, text))
+}
+
+// press presses a button that can be pressed.
+func (p page) press(name string) {
+	p.t.Helper()
+	p.until(fmt.Sprintf(`((b) => b && !b.disabled && (b.click(), true))([...document.querySelectorAll("main button:not([role=tab])")].find((b) => b.innerText.startsWith(%q)))`, name))
+}
+
+// field finds out what a device and a broker are that no configuration knows, and has the
+// gateway collect them.
+func field(p page, gateway string) {
+	panel, err := sim.PumpPanel(sim.Field{Seed: 2}, free(p.t))
+	require.NoError(p.t, err)
+	defer panel.Close()
+	p.do(chromedp.Navigate(gateway + "/field?tool=registers"))
+	p.fill("[name=device]", panel.Address)
+	p.press("Who answers")
+	p.until(`document.querySelector("[data-units]")?.innerText.includes("1 (holding")`)
+	p.press("What does it give")
+	p.until(`document.querySelector("[data-ranges]")?.innerText.includes("0 to 2, 10 to 13")`)
+	p.fill("[name=count]", "3")
+	p.fill("[name=times]", "2")
+	p.fill("[name=low]", "0")
+	p.fill("[name=high]", "400")
+	p.press("Read")
+	p.until(`document.querySelectorAll("[data-address]").length === 3`)
+	assert.Contains(p.t, p.text(`document.querySelector("[data-address='0']").innerText`), "within 0 to 400")
+	p.fill("[data-address='0'] input[placeholder='station/quantity']", "spare-panel/flow")
+	p.fill("[data-address='0'] input[placeholder='mg/l']", "l/s")
+	p.fill("main [name=source]", "spare-panel")
+	p.press("Lines for")
+	p.until(`document.querySelector("[data-lines]")?.innerText.includes("spare-panel/flow")`)
+	taken(p, gateway, "alder-weir/spare-panel/flow")
+
+	broker, err := sim.StartSiteBroker(free(p.t))
+	require.NoError(p.t, err)
+	defer broker.Close()
+	ctx, stop := context.WithCancel(p.t.Context())
+	defer stop()
+	scale := sim.SiloScale(ctx, sim.Field{Seed: 2}, broker.Address, 500*time.Millisecond)
+	defer scale.Close()
+	p.do(chromedp.Navigate(gateway + "/field"))
+	p.fill("[name=broker]", broker.Address)
+	p.press("Watch")
+	p.until(`document.querySelector("[data-topic='feed/silo-1/weight']")?.innerText.includes("a number and kg")`)
+	p.fill("main [name=source]", "spare-broker")
+	p.press("Lines for 1 topics")
+	p.until(`document.querySelector("[data-lines]")?.innerText.includes("followed_by")`)
+	taken(p, gateway, "alder-weir/feed/silo-1/weight")
+}
+
+// taken writes the lines into the file and has the gateway read it.
+func taken(p page, gateway, series string) {
+	p.t.Helper()
+	p.press("Show the difference")
+	p.until(`document.querySelector("[data-lines]")?.innerText.includes("+++")`)
+	p.press("Write it into")
+	p.press("Have the gateway")
+	p.until(`document.querySelector("main [role=status].text-good")?.innerText.includes("Taken over: gateway.series, source spare-")`)
+	p.do(chromedp.Navigate(gateway + "/"))
+	p.until(fmt.Sprintf(`document.querySelector("[data-series='%s']")`, series))
+}
+
+func tried(p page, gateway, raceways string) {
+	p.do(chromedp.Navigate(gateway + "/field?tool=try"))
+	p.fill("[name=place]", "mast/wind")
+	p.fill("[name=payload]", "99 m/s 200")
+	p.press("Try it")
+	p.until(`document.querySelectorAll("[data-tried]").length === 2`)
+	assert.Contains(p.t, p.text(`document.querySelector("[data-tried]").innerText`), "above the range's high end 75")
+	p.do(chromedp.Navigate(raceways+"/field"), browser.Until(`document.querySelector("[role=tab]:nth-child(4)")`), chromedp.Click(chromedp.CSS("[role=tab]:nth-child(4)")))
+	p.until(`location.search === "?tool=rejects" && document.querySelector("[data-reject]")`)
+	p.until(`document.querySelector("main").innerText.includes("Refused in the last day")`)
+}
+
 // stale gives the central a series that was last heard three hours ago.
 func stale(p page, central string, world *demo.World) {
 	st := world.Central.Store
@@ -204,9 +299,9 @@ func phone(p page, central string) {
 		paper string
 	}{{false, "rgb(244, 241, 234)"}, {true, "rgb(19, 27, 29)"}} {
 		p.do(browser.Dark(look.dark), browser.Size(390, 800))
-		for _, path := range []string{"/", "/trends?series=" + url.QueryEscape("long-mere/mast/wind_direction"), "/links"} {
+		for _, path := range []string{"/", "/trends?series=" + url.QueryEscape("long-mere/mast/wind_direction"), "/links", "/field"} {
 			p.do(chromedp.Navigate(central + path))
-			p.until(`document.querySelector("section")`)
+			p.until(`document.querySelector("section") || document.querySelector("main h1")?.innerText === "Field"`)
 			assert.True(p.t, p.is(`document.documentElement.scrollWidth <= 390`), "%s is wider than a phone", path)
 			assert.Equal(p.t, look.paper, p.text(`getComputedStyle(document.body).backgroundColor`), strings.TrimPrefix(path, "/"))
 		}

@@ -1,4 +1,5 @@
 import { useHealth } from "./api/hooks";
+import { FieldPage } from "./pages/FieldPage";
 import { LinksPage } from "./pages/LinksPage";
 import { NowPage } from "./pages/NowPage";
 import { TrendsPage } from "./pages/TrendsPage";
@@ -9,6 +10,7 @@ import { useAddress } from "./router";
 const pages = [
   { at: "/", name: "Now", show: NowPage },
   { at: "/trends", name: "Trends", show: TrendsPage },
+  { at: "/field", name: "Field", show: FieldPage },
   { at: "/links", name: "Links", show: LinksPage },
 ];
 

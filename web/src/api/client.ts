@@ -19,3 +19,30 @@ export async function ask<T>(call: string, query: Record<string, string> = {}): 
   }
   return body as T;
 }
+
+export type Watched = components["schemas"]["Watched"];
+export type Probed = components["schemas"]["Probed"];
+export type Scanned = components["schemas"]["Scanned"];
+export type Lines = components["schemas"]["Lines"];
+export type LinesFor = components["schemas"]["LinesFor"];
+export type Appended = components["schemas"]["Appended"];
+export type Reloaded = components["schemas"]["Reloaded"];
+export type Trial = components["schemas"]["Trial"];
+export type Reject = components["schemas"]["Reject"];
+export type ReplayOutcome = components["schemas"]["ReplayOutcome"];
+export type RejectCounts = components["schemas"]["RejectCounts"];
+
+/** Sends a value and reads the answer; a refusal becomes an Error with its message. */
+export async function send<T>(call: string, body: unknown): Promise<T> {
+  const answer = await fetch(`/api/v1/${call}`, {
+    method: "POST",
+    headers: { "Content-Type": "application/json" },
+    body: JSON.stringify(body),
+  });
+  const said: unknown = await answer.json().catch(() => null);
+  if (!answer.ok) {
+    const message = (said as { error?: { message?: string } } | null)?.error?.message;
+    throw new Error(message ?? `The service answered HTTP ${answer.status}.`);
+  }
+  return said as T;
+}

@@ -3,29 +3,12 @@ package probe
 import (
 	"fmt"
 	"strings"
+
+	"nexocumula/client"
 )
 
-// Chosen is an interpretation that a person took, and what it is called.
-type Chosen struct {
-	Keys   string // of the interpretation
-	Series string // station/quantity
-	Unit   string // of measurement; "": none
-	Low    *float64
-	High   *float64 // what it is expected to lie within; nil: nothing is known
-}
-
-// Source is the lines of a source that reads what was chosen.
-func Source(name, address string, unit uint8, table string, chosen []Chosen) string {
-	var out strings.Builder
-	fmt.Fprintf(&out, "- name: %s\n  modbus:\n    address: %s\n    registers:\n", name, address)
-	for line := range strings.Lines(Registers(unit, table, chosen)) {
-		out.WriteString("      " + line)
-	}
-	return out.String()
-}
-
 // Registers are the lines of registers alone.
-func Registers(unit uint8, table string, chosen []Chosen) string {
+func Registers(unit uint8, table string, chosen []client.LinesRegister) string {
 	var out strings.Builder
 	for _, c := range chosen {
 		fmt.Fprintf(&out, "- { unit: %d, table: %s, %s, series: %q }\n", unit, table, c.Keys, c.Series)
@@ -34,7 +17,7 @@ func Registers(unit uint8, table string, chosen []Chosen) string {
 }
 
 // Description is a file that describes the device, for any number of the same.
-func Description(table string, chosen []Chosen) string {
+func Description(table string, chosen []client.LinesRegister) string {
 	var out strings.Builder
 	out.WriteString("registers:\n")
 	for _, c := range chosen {
@@ -46,7 +29,7 @@ func Description(table string, chosen []Chosen) string {
 
 // Rules are lines that say the units of what was chosen. What was expected rejects the rest: a
 // glitch is no reading.
-func Rules(chosen []Chosen) string {
+func Rules(chosen []client.LinesRegister) string {
 	var out strings.Builder
 	seen := map[string]bool{}
 	for _, c := range chosen {
