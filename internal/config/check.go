@@ -50,6 +50,7 @@ func (raw *gatewayFile) check(at shape.Place, kinds []SourceKind) *Gateway {
 	for i, r := range raw.Series {
 		g.Rules = append(g.Rules, r.check(at.Key("series").Item(i)))
 	}
+	checkDerived(at.Key("series"), g.Rules)
 	var names []string
 	for _, part := range raw.Sources {
 		s := source(part, raw.Site, kinds)

@@ -48,6 +48,7 @@ func (raw seriesFile) check(at shape.Place) Rule {
 	for i, one := range raw.Screens {
 		out.Screens = append(out.Screens, one.check(at.Key("screens").Item(i), &out))
 	}
+	out.Derive = raw.Derive.check(at.Key("derive"), &out)
 	var names []string
 	for i, s := range out.Screens {
 		if slices.Contains(names, s.Name) {

@@ -57,6 +57,12 @@ type seriesFile struct {
 	Normal      normalFile         `yaml:"normal" says:"what is usual; marked, never rejected"`
 	Calibration []calibrationFile  `yaml:"calibration" says:"list, the oldest first: how raw values become true ones"`
 	Screens     []screenFile       `yaml:"screens" says:"list: what is not plausible, asked in this order"`
+	Derive      *deriveFile        `yaml:"derive" says:"the series is made of others of this gateway, as their readings come"`
+}
+
+type deriveFile struct {
+	Formula string            `yaml:"formula" is:"required" says:"over the names of from"`
+	From    map[string]string `yaml:"from" is:"required" says:"names in the formula, and the quantity of the same station, or station/quantity, each stands for; perhaps with the unit that the formula is written for: t: air_temp in Cel"`
 }
 
 type normalFile struct {

@@ -5,9 +5,11 @@ import (
 	"time"
 
 	"nexocumula/internal/core/calibrate"
+	"nexocumula/internal/core/formula"
 	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/screen"
 	"nexocumula/internal/core/series"
+	"nexocumula/internal/core/unit"
 )
 
 // Settings are a service's checked settings.
@@ -75,6 +77,21 @@ type Rule struct {
 	Every       time.Duration // how often a reading is expected; 0: nothing is said
 	Calibration calibrate.Versions
 	Screens     []screen.Rule
+	Derive      *Derive // nil: its readings come from sources
+}
+
+// Derive is how the readings of a series are made of those of others.
+type Derive struct {
+	Text    string
+	Formula formula.Formula
+	From    []Input
+}
+
+// Input is a series that another is made of.
+type Input struct {
+	Series string // a quantity of the same station, or station/quantity
+	In     string // unit that the formula is written for; "": that of the series
+	Into   unit.Conversion
 }
 
 // QualityLevel is the level below a series under which its quality is kept, as a state, when

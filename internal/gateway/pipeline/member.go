@@ -43,6 +43,8 @@ type rules struct {
 	rules   []config.Rule
 	keep    []config.Keep
 	members sync.Map // series.Path → *member
+
+	derivers []deriver
 }
 
 // maxSeries bounds what senders of ever new topics can make a gateway keep.
@@ -90,7 +92,7 @@ func (p *Pipeline) member(r *rules, of *reading.Reading) (*member, error) {
 // qualityOf is the series that says how good a series is.
 func qualityOf(m *member) *member {
 	path := m.def.Path + "/" + config.QualityLevel
-	return &member{rows: newRows(), def: series.Definition{Path: path, Kind: series.State, FreshFor: m.def.FreshFor, Labels: m.def.Labels, States: config.Qualities}}
+	return &member{rows: newRows(), memory: &memory{}, def: series.Definition{Path: path, Kind: series.State, FreshFor: m.def.FreshFor, Labels: m.def.Labels, States: config.Qualities}}
 }
 
 func (p *Pipeline) define(def series.Definition) (uint32, error) {

@@ -19,6 +19,8 @@ type memory struct {
 
 	subject screen.Subject // that is looked at, with mu held
 	message []screened     // that it came in
+
+	held held
 }
 
 func (p *Pipeline) memoryOf(path series.Path) *memory {

@@ -75,7 +75,7 @@ func New(st *store.Store, settings config.Gateway, log *slog.Logger) (*Pipeline,
 
 // Use puts other rules in the place of those there were.
 func (p *Pipeline) Use(all []config.Rule, keep []config.Keep) {
-	p.rules.Store(&rules{rules: all, keep: keep})
+	p.rules.Store(&rules{rules: all, keep: keep, derivers: derivers(all)})
 }
 
 // ErrStopped is what Done gets for a delivery that came too late.

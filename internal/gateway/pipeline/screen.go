@@ -21,8 +21,23 @@ type screened struct {
 func (p *Pipeline) screen(d *Delivery) error {
 	d.screened = make([]screened, 0, len(d.Readings))
 	r := p.rules.Load()
+	if err := p.take(r, d, 0); err != nil || len(r.derivers) == 0 {
+		return err
+	}
+	more := p.derive(r, d)
+	if len(more) == 0 {
+		return nil
+	}
+	first := len(d.Readings)
+	d.Readings = append(d.Readings, more...)
+	return p.take(r, d, first)
+}
+
+// take calibrates and screens the readings of a delivery from one on.
+func (p *Pipeline) take(r *rules, d *Delivery, first int) error {
 	screens := false
-	for i := range d.Readings {
+	before := len(d.screened)
+	for i := first; i < len(d.Readings); i++ {
 		one := &d.Readings[i]
 		m, err := p.member(r, one)
 		if err != nil {
@@ -48,7 +63,7 @@ func (p *Pipeline) screen(d *Delivery) error {
 		screens = screens || len(m.rule.Screens) > 0
 	}
 	if screens {
-		p.plausible(d)
+		p.plausible(d, before)
 	}
 	return nil
 }
@@ -84,8 +99,8 @@ func (m *member) calibrate(one reading.Reading, now int64) (value float64, no re
 	return one.Value, refusal{}
 }
 
-// plausible asks the screens of the series.
-func (p *Pipeline) plausible(d *Delivery) {
+// plausible asks the screens of the series about those from one on.
+func (p *Pipeline) plausible(d *Delivery, from int) {
 	all := d.screened
 	kept := all // until the first that is left out, or marked
 	same := true
@@ -101,7 +116,7 @@ func (p *Pipeline) plausible(d *Delivery) {
 	}
 	for i, s := range all {
 		m := s.series
-		if len(m.rule.Screens) == 0 {
+		if i < from || len(m.rule.Screens) == 0 {
 			keep(s)
 			continue
 		}

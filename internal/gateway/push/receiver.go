@@ -115,11 +115,16 @@ func (r *Receiver) Take(ctx context.Context, d Document) (out Outcome, err error
 		return out, err
 	}
 	r.Acked()
-	for _, refused := range delivery.Rejects {
-		_, place, _ := strings.Cut(refused.Place, ": ")
-		out.Refused = append(out.Refused, Refused{place, refused.Reason})
+	for i, refused := range delivery.Rejects {
+		who, place, _ := strings.Cut(refused.Place, ": ")
+		if who == "derived" { // no row of the sender's
+			continue
+		}
+		if out.Refused = append(out.Refused, Refused{place, refused.Reason}); i >= early {
+			sent--
+		}
 	}
-	out.Accepted = sent - (len(delivery.Rejects) - early)
+	out.Accepted = sent
 	return out, nil
 }
 
