@@ -100,7 +100,7 @@ func narrowed(p page, central string) {
 	p.do(chromedp.Navigate(central + "/"))
 	p.until(`document.querySelectorAll("[data-series]").length >= 54`)
 	p.do(chromedp.SendKeys(chromedp.CSS("input[type=search]"), "raceway-4"))
-	p.until(`document.querySelectorAll("[data-series]").length === 3`)
+	p.until(`document.querySelectorAll("[data-series]").length === 4`)
 	p.do(chromedp.Click(chromedp.CSS(`[data-series="stony-beck/raceway-4/oxygen"] a`)))
 	p.until(`location.pathname === "/trends" && document.querySelector("canvas")`)
 	assert.Equal(p.t, "stony-beck/raceway-4/oxygen", p.text(`document.querySelector("h2").innerText`))
@@ -289,7 +289,7 @@ func stale(p page, central string, world *demo.World) {
 	rollup.Summary{Count: 1, Last: 2.5, FirstAt: at, LastAt: at}.AddTo(&rows, at, series.Gauge)
 	require.NoError(p.t, st.Append(store.Batch{Entries: []store.Entry{{Series: ids[0], Tier: rollup.Minute, Rows: rows}}}))
 	p.do(chromedp.Navigate(central + "/"))
-	p.until(`document.querySelector("[data-series='alder-weir/old-well/level']")?.innerText.includes("stale, 3 h")`)
+	p.until(`document.querySelector("[data-series='alder-weir/old-well/level']")?.innerText.includes("missing, 3 h")`)
 	p.until(`/[1-9][0-9]* stale/.test(document.querySelector("[role=status]").innerText)`)
 }
 

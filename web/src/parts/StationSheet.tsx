@@ -19,7 +19,8 @@ export function StationSheet({ station, values, clock, freshFor }: Props) {
         <tbody>
           {values.map((v) => {
             const old = clock - Date.parse(v.time);
-            const fresh = old <= (freshFor.get(v.path) ?? 60_000);
+            const speaks = freshFor.get(v.path) ?? 60_000;
+            const fresh = old <= speaks;
             return (
               <tr key={v.path} data-series={v.path}>
                 <th scope="row" className="py-0.5 pr-2 text-left font-normal whitespace-nowrap text-soft">
@@ -35,7 +36,13 @@ export function StationSheet({ station, values, clock, freshFor }: Props) {
                 </td>
                 <td className="w-12 pl-1 text-soft">{v.unit}</td>
                 <td className="text-right text-sm whitespace-nowrap text-soft" title={v.time}>
-                  {fresh ? age(old) : <Mark look="stale">{`stale, ${age(old)}`}</Mark>}
+                  {!fresh && (
+                    <Mark look="stale">{`${old > 10 * speaks ? "missing" : "stale"}, ${age(old)}`}</Mark>
+                  )}
+                  {fresh && v.standing !== "normal" && (
+                    <Mark look={v.standing === "critical" ? "bad" : "stale"}>{v.standing}</Mark>
+                  )}
+                  {fresh && v.standing === "normal" && age(old)}
                 </td>
               </tr>
             );
