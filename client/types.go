@@ -427,7 +427,7 @@ func (e *Error) Error() string { return e.Message }
 type Watched struct {
 	At     time.Time      `json:"at"`
 	Topics []WatchedTopic `json:"topics"`
-	Lost   uint64         `json:"lost"` // messages of topics beyond the first 5000
+	Lost   uint64         `json:"lost"` // messages of topics beyond the first 2000
 }
 
 // WatchedTopic is a topic, and what its payloads seem to be.

@@ -155,6 +155,7 @@ func (h handlers) replay(c *gin.Context) {
 		fail(c, http.StatusBadRequest, "body", err.Error())
 		return
 	}
+	longer(c)
 	done, err := g.Replay(c.Request.Context(), rejects)
 	if err != nil {
 		fail(c, http.StatusServiceUnavailable, "store", fmt.Sprintf("not all is known to be on disk; send it again, nothing counts twice: %v", err))

@@ -23,6 +23,8 @@ type Gateway struct {
 	Pipe *pipeline.Pipeline
 	log  *slog.Logger
 
+	changing sync.Mutex // one change at a time
+
 	mu      sync.Mutex // guards what follows
 	sources []*running
 	running context.Context // of the sources; nil while the gateway does not run
@@ -52,10 +54,11 @@ func New(settings config.Gateway, st *store.Store, log *slog.Logger) (*Gateway, 
 // that it started, restarted and ended; those that did not change go on. Those that ended have
 // when it returns; what they took in is on its way.
 func (g *Gateway) Use(settings config.Gateway) (changed []string) {
-	g.mu.Lock()
-	defer g.mu.Unlock()
+	g.changing.Lock()
+	defer g.changing.Unlock()
 	kept := map[string]*running{}
 	var ending []*running
+	g.mu.Lock()
 	for _, s := range g.sources {
 		if slices.ContainsFunc(settings.Sources, s.is) {
 			kept[s.config.Name] = s
@@ -64,18 +67,26 @@ func (g *Gateway) Use(settings config.Gateway) (changed []string) {
 		ending = append(ending, s)
 		changed = append(changed, s.config.Name)
 	}
-	end(ending)
+	g.mu.Unlock()
+	end(ending) // which may take long, for a disk that cannot be written
 	g.Pipe.Use(settings.Rules, settings.Keep)
-	g.sources = make([]*running, len(settings.Sources))
+	sources := make([]*running, len(settings.Sources))
 	for i, s := range settings.Sources {
-		if g.sources[i] = kept[s.Name]; g.sources[i] != nil {
+		if sources[i] = kept[s.Name]; sources[i] != nil {
 			continue
 		}
 		if !slices.Contains(changed, s.Name) {
 			changed = append(changed, s.Name)
 		}
-		g.sources[i] = &running{Source: s.Settings.(source.Settings).Open(s.Name, g.Pipe, g.log), config: s}
-		g.start(g.sources[i])
+		sources[i] = &running{Source: s.Settings.(source.Settings).Open(s.Name, g.Pipe, g.log), config: s}
+	}
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	g.sources = sources
+	for _, s := range sources {
+		if s.ended == nil {
+			g.start(s)
+		}
 	}
 	return changed
 }

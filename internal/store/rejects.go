@@ -76,7 +76,7 @@ type Wanting struct {
 // Rejects are the newest that are wanted, newest first.
 func (s *Store) Rejects(w Wanting) (out []reading.Reject, err error) {
 	for len(out) < w.Most {
-		query := s.reader.Order("id desc").Limit(max(w.Most-len(out), 100))
+		query := s.reader.Order("id desc").Limit(max(w.Most-len(out), 500))
 		for _, c := range []struct {
 			given bool
 			text  string

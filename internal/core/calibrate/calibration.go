@@ -2,6 +2,7 @@ package calibrate
 
 import (
 	"fmt"
+	"hash/crc32"
 	"math"
 	"strconv"
 	"strings"
@@ -72,10 +73,7 @@ func (c *Calibration) String() string {
 	case Linear:
 		fmt.Fprintf(&out, "raw × %v + %v", curve.Scale, curve.Offset)
 	case Table:
-		out.WriteString("points")
-		for _, p := range curve {
-			fmt.Fprintf(&out, " %v→%v", p.Raw, p.True)
-		}
+		out.WriteString(curve.brief())
 	case Polynomial:
 		fmt.Fprintf(&out, "polynomial %v", []float64(curve))
 	}
@@ -92,6 +90,22 @@ func (c *Calibration) String() string {
 		out.WriteString(", since " + time.Unix(0, c.Since).UTC().Format(time.RFC3339))
 	}
 	return out.String()
+}
+
+const mostInWords = 20
+
+// brief are the points, of many only the ends, with a number that is another when any is.
+func (t Table) brief() string {
+	var all strings.Builder
+	all.WriteString("points")
+	for _, p := range t {
+		fmt.Fprintf(&all, " %v→%v", p.Raw, p.True)
+	}
+	if len(t) <= mostInWords {
+		return all.String()
+	}
+	first, last := t[0], t[len(t)-1]
+	return fmt.Sprintf("%d points, %v→%v to %v→%v (%08x)", len(t), first.Raw, first.True, last.Raw, last.True, crc32.ChecksumIEEE([]byte(all.String())))
 }
 
 // Versions are calibrations in order of Since.

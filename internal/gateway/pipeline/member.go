@@ -65,12 +65,13 @@ func (p *Pipeline) member(r *rules, of *reading.Reading) (*member, error) {
 		return m.(*member), p.relabel(m.(*member), of.Labels)
 	}
 	m := r.newMember(path)
-	m.memory = p.memoryOf(path)
 	m.label(of.Labels, p.log)
-	if _, known := p.store.Find(path); !known && p.store.Count() >= p.mostSeries {
+	before, known := p.store.Find(path)
+	if !known && p.store.Count() >= p.mostSeries {
 		m.refusal = errTooMany.Error()
 		return m, nil // not remembered: those come without end
 	}
+	m.memory = p.memoryOf(path)
 	id, err := p.define(m.def)
 	if changed, ok := errors.AsType[*store.KindChanged](err); ok {
 		m.refusal = changed.Error()
@@ -84,7 +85,7 @@ func (p *Pipeline) member(r *rules, of *reading.Reading) (*member, error) {
 			return nil, err
 		}
 	}
-	p.recall(m)
+	m.memory.recall(before, known && before.Calibration == m.def.Calibration && before.Unit == m.def.Unit)
 	r.members.Store(path, m)
 	return m, nil
 }

@@ -7,6 +7,7 @@ import (
 
 	"nexocumula/internal/core/screen"
 	"nexocumula/internal/core/series"
+	"nexocumula/internal/store"
 )
 
 // memory is what the pipeline remembers of a series besides what it stores. It outlasts
@@ -28,14 +29,18 @@ func (p *Pipeline) memoryOf(path series.Path) *memory {
 	return m.(*memory)
 }
 
-// recall puts in what the store knows of a series, once.
-func (p *Pipeline) recall(m *member) {
-	m.memory.mu.Lock()
-	defer m.memory.mu.Unlock()
-	if s, ok := p.store.Get(m.id); ok && s.LastTime != 0 && !m.memory.known {
-		m.memory.screen.Start(s.LastTime, s.LastValue)
+// recall puts in what the store knows of a series, once. What was measured by another
+// calibration, or in another unit, is forgotten: new readings are not to be compared with it.
+func (m *memory) recall(before store.Series, same bool) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	switch {
+	case !same:
+		m.screen = screen.Memory{}
+	case !m.known && before.LastTime != 0:
+		m.screen.Start(before.LastTime, before.LastValue)
 	}
-	m.memory.known = true
+	m.known = true
 }
 
 // judge asks a series' screens about a reading of a delivery, and remembers it.

@@ -12,7 +12,7 @@ import (
 )
 
 // mostTopics bounds what is remembered; topics beyond are only counted.
-const mostTopics = 5000
+const mostTopics = 2000
 
 // Topics are those that were heard. They are safe for concurrent use.
 type Topics struct {

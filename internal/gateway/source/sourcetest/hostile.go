@@ -14,7 +14,11 @@ import (
 // their bytes: so many as NEXOCUMULA_HOSTILE says, else few enough for every day. It fails
 // when the memory held grows with them.
 func Hostile(t *testing.T, good [][]byte, take func(which int, input []byte)) {
-	inputs := 100_000
+	HostileOf(t, 100_000, good, take)
+}
+
+// HostileOf is Hostile with another number of inputs for every day.
+func HostileOf(t *testing.T, inputs int, good [][]byte, take func(which int, input []byte)) {
 	if text := os.Getenv("NEXOCUMULA_HOSTILE"); text != "" {
 		var err error
 		inputs, err = strconv.Atoi(text)
