@@ -106,7 +106,7 @@ func watchGrid(now client.Watched) grid {
 		}
 		g.rows = append(g.rows, []cell{
 			{t.Topic, strings.Repeat("  ", len(levels)-1) + levels[len(levels)-1]}, count(t.Messages), number(client.Number(t.Rate)), number(client.Number(t.Bytes)),
-			{string(t.Last), readable(t.Last)}, plain(seems),
+			{string(t.Last), clip(readable(t.Last), 28)}, plain(seems),
 		})
 	}
 	g.scripts = func(row []cell) bool { return row[0].script != "" }
@@ -114,6 +114,13 @@ func watchGrid(now client.Watched) grid {
 		g.notes = append(g.notes, fmt.Sprintf("%d messages were of further topics, which are not shown; watch fewer with --topics.", now.Lost))
 	}
 	return g
+}
+
+func clip(text string, most int) string {
+	if letters := []rune(text); len(letters) > most {
+		return string(letters[:most-1]) + "…"
+	}
+	return text
 }
 
 // printLines prints the lines of a source, or what they change in a configuration.

@@ -146,6 +146,14 @@ func (s *studio) pages() error {
 			chromedp.Navigate(central + "/trends?series=" + url.QueryEscape("alder-weir/pump-1/energy") + "&series=" + url.QueryEscape("alder-weir/pump-1/running") + "&last=1d"), drawn, settle,
 			chromedp.Focus(chromedp.CSS("[tabindex='0'][role=img]")), chromedp.KeyEvent("\u0302"), settle,
 		}},
+		{"console-field", []chromedp.Action[chromedp.Void]{
+			chromedp.Navigate(s.console["long-mere"] + "/field"), browser.Until(`document.querySelectorAll("select option").length > 1`),
+			chromedp.SetValue(chromedp.CSS("select"), "lake"), chromedp.Focus(chromedp.CSS("select")),
+			browser.Until(`(document.querySelector("select").dispatchEvent(new Event("change", { bubbles: true })), [...document.querySelectorAll("main button:not([role=tab])")].find((b) => b.innerText === "Watch" && !b.disabled)?.click(), true)`),
+			browser.Until(`document.querySelectorAll("[data-topic]").length >= 5`),
+			browser.Until(`([...document.querySelectorAll("main button")].find((b) => b.innerText.startsWith("Lines for"))?.click(), true)`),
+			browser.Until(`document.querySelector("[data-lines]")`), settle,
+		}},
 		{"console-links", []chromedp.Action[chromedp.Void]{
 			chromedp.Navigate(central + "/links"), browser.Until(`document.querySelectorAll("section").length === 3`), settle,
 		}},
@@ -179,7 +187,8 @@ func (s *studio) commands() error {
 		{"cli-readings", "stony-beck", []string{"readings", "stony-beck/raceway-4/oxygen", "--last", "90s"}},
 		{"cli-moment", "central", []string{"moment", "long-mere/+/oxygen", time.Now().UTC().Add(-5 * time.Hour).Truncate(time.Minute).Format(time.RFC3339)}},
 		{"cli-rejects", "stony-beck", []string{"rejects"}},
-		{"cli-keys", "stony-beck", []string{"keys", "text"}},
+		{"cli-watch", "long-mere", []string{"watch", "lake", "--for", "10s"}},
+		{"cli-probe", "stony-beck", []string{"probe", "probes", "--unit", "1", "--table", "input", "--count", "2", "--times", "4", "--expect", "0..20"}},
 	} {
 		if err := s.command(c.name, c.service, c.args...); err != nil {
 			return err

@@ -14,9 +14,13 @@ export function NowPage() {
   const clock = useClock() + live.ahead;
   const [filter, setFilter] = useState("");
   const sites = useMemo(
-    () => bySite([...live.values.values()].filter((v) => matches(v.path, filter))),
+    () =>
+      bySite(
+        [...live.values.values()].filter((v) => matches(v.path, filter) && !isQuality(v.path, live.values)),
+      ),
     [live.values, filter],
   );
+  const uncertain = useMemo(() => doubted(live.values), [live.values]);
   const fresh = useMemo(() => freshness(series.data?.series ?? []), [series.data]);
   const stale = [...live.values.values()].filter(
     (v) => clock - Date.parse(v.time) > (fresh.get(v.path) ?? 60_000),
@@ -49,13 +53,33 @@ export function NowPage() {
           <h2 className="border-b border-rule pb-1 text-lg">{words(site)}</h2>
           <div className="mt-3 columns-1 gap-4 sm:columns-2 lg:columns-3">
             {stations.map(([station, values]) => (
-              <StationSheet key={station} station={station} values={values} clock={clock} freshFor={fresh} />
+              <StationSheet
+                key={station}
+                station={station}
+                values={values}
+                clock={clock}
+                freshFor={fresh}
+                uncertain={uncertain}
+              />
             ))}
           </div>
         </section>
       ))}
     </>
   );
+}
+
+const quality = "/quality";
+
+/** Whether a series says how good another is; that one shows it. */
+function isQuality(path: string, all: Map<string, Value>): boolean {
+  return path.endsWith(quality) && all.has(path.slice(0, -quality.length));
+}
+
+/** The series whose latest reading is in doubt. */
+function doubted(all: Map<string, Value>): Set<string> {
+  const of = (v: Value) => v.path.slice(0, -quality.length);
+  return new Set([...all.values()].filter((v) => isQuality(v.path, all) && v.state === "uncertain").map(of));
 }
 
 function matches(path: string, filter: string): boolean {

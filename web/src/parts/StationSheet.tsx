@@ -8,10 +8,11 @@ interface Props {
   values: Value[];
   clock: number;
   freshFor: Map<string, number>;
+  uncertain: Set<string>;
 }
 
 /** The latest values of one station. */
-export function StationSheet({ station, values, clock, freshFor }: Props) {
+export function StationSheet({ station, values, clock, freshFor, uncertain }: Props) {
   return (
     <article className="mb-4 break-inside-avoid rounded-sheet border border-rule bg-sheet px-3 py-2">
       <h3 className="font-semibold">{words(station)}</h3>
@@ -42,7 +43,8 @@ export function StationSheet({ station, values, clock, freshFor }: Props) {
                   {fresh && v.standing !== "normal" && (
                     <Mark look={v.standing === "critical" ? "bad" : "stale"}>{v.standing}</Mark>
                   )}
-                  {fresh && v.standing === "normal" && age(old)}
+                  {fresh && uncertain.has(v.path) && <Mark look="stale">uncertain</Mark>}
+                  {fresh && v.standing === "normal" && !uncertain.has(v.path) && age(old)}
                 </td>
               </tr>
             );
