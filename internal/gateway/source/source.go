@@ -5,10 +5,12 @@ package source
 import (
 	"context"
 	"log/slog"
+	"time"
 
 	"nexocumula/internal/config"
 	"nexocumula/internal/config/shape"
 	"nexocumula/internal/core/reading"
+	"nexocumula/internal/core/series"
 	"nexocumula/internal/gateway/pipeline"
 )
 
@@ -69,6 +71,23 @@ type Check struct {
 	Rejects  []reading.Reject
 	Good     []string // what works, in words, besides readings
 	Wrong    []Fault  // what does not
+}
+
+// Planner is a source that knows before it runs what it will bring, and what that costs its line.
+type Planner interface{ Plan() Planned }
+
+// Planned is that.
+type Planned struct {
+	Requests float64   // an hour, when everything answers
+	Busy     float64   // share of the line's time; 0 where a line is so fast that it is of no matter
+	Points   []float64 // of each schedule, how many an hour
+	Series   []PlannedSeries
+}
+
+// PlannedSeries is one that will be read.
+type PlannedSeries struct {
+	Path  series.Path
+	Every time.Duration // 0: only when somebody asks
 }
 
 // Outcome is what came of it.

@@ -1,0 +1,102 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strconv"
+
+	"github.com/urfave/cli/v3"
+	"golang.org/x/sys/unix"
+
+	"nexocumula/client"
+	"nexocumula/internal/config"
+	"nexocumula/internal/fieldwork"
+	"nexocumula/internal/gateway"
+)
+
+func planCommand() *cli.Command {
+	return &cli.Command{
+		Name: "plan", Usage: "what a gateway's configuration costs before anything runs: requests, readings, summaries, bytes, and how long the disk lasts",
+		ArgsUsage: "FILE",
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "at", Usage: "also count the series that this running gateway has heard, with how often it did"},
+			outputFlag,
+		},
+		Action: func(ctx context.Context, cmd *cli.Command) error {
+			if cmd.Args().Len() != 1 {
+				return usage("name the configuration: nexocumula plan FILE")
+			}
+			settings, err := config.Load(cmd.Args().First(), gateway.Kinds)
+			if err != nil {
+				return err
+			}
+			var heard []client.Series
+			if cmd.String("at") != "" {
+				answer, err := ask(cmd).Series(ctx, "")
+				if err != nil {
+					return err
+				}
+				heard = answer.Series
+			}
+			plan, err := fieldwork.MakePlan(settings, heard, freeOn(settings.Data))
+			if err != nil {
+				return wrongUsage(err)
+			}
+			return show(cmd, plan, planGrid(plan))
+		},
+	}
+}
+
+// freeOn is how many bytes the disk has free that a folder is on, or would be.
+func freeOn(folder string) float64 {
+	for {
+		var fs unix.Statfs_t
+		err := unix.Statfs(folder, &fs)
+		if err == nil {
+			return float64(fs.Bavail) * float64(fs.Bsize)
+		}
+		above := filepath.Dir(folder)
+		if !os.IsNotExist(err) || above == folder {
+			return 0
+		}
+		folder = above
+	}
+}
+
+func planGrid(plan fieldwork.Plan) grid {
+	g := grid{columns: []column{{name: "what"}, {name: "of"}, {name: "how_much", right: true}, {name: "unit"}}}
+	add := func(what, of string, v float64, digits int, unit string) {
+		g.rows = append(g.rows, []cell{plain(what), plain(of), {strconv.FormatFloat(v, 'f', -1, 64), strconv.FormatFloat(v, 'f', digits, 64)}, plain(unit)})
+	}
+	for _, l := range plan.Lines {
+		add("requests", l.Source, l.Requests, 0, "an hour")
+		if l.Busy > 0 {
+			add("line busy", l.Source, 100*l.Busy, 1, "% of its time")
+		}
+		if l.Busy > 0.8 {
+			g.notes = append(g.notes, fmt.Sprintf("%s, %s: the line cannot carry this; ask for less, or more rarely.", l.Source, l.Address))
+		}
+	}
+	add("series", "", float64(plan.Series), 0, "")
+	add("readings", "", plan.Readings, 0, "a day")
+	for _, t := range plan.Summaries {
+		add("summaries", t.Tier, t.Rows, 0, "a day")
+	}
+	add("store grows by", "", plan.Disk/1e6, 2, "MB a day")
+	if plan.Uplink > 0 {
+		add("uplink", "each", plan.Uplink/1e6, 2, "MB a day")
+	}
+	add("commits", "", plan.Commits, 0, "an hour")
+	if plan.Free > 0 && plan.Disk > 0 {
+		add("the disk lasts", "", min(plan.Outage, 100_000), 0, "days")
+	}
+	for _, text := range plan.Unknown {
+		g.notes = append(g.notes, "Not counted: "+text+".")
+	}
+	for _, text := range plan.Assumes {
+		g.notes = append(g.notes, "Assumed: "+text+".")
+	}
+	return g
+}

@@ -1,0 +1,146 @@
+package fieldwork
+
+import (
+	"fmt"
+	"log/slog"
+	"strings"
+	"time"
+
+	"nexocumula/client"
+	"nexocumula/internal/config"
+	"nexocumula/internal/core/rollup"
+	"nexocumula/internal/core/series"
+	"nexocumula/internal/core/span"
+	"nexocumula/internal/gateway/source"
+)
+
+// Plan is what a configuration costs before anything runs.
+type Plan struct {
+	Lines     []PlannedLine `json:"lines"`     // that devices are asked on
+	Readings  float64       `json:"readings"`  // a day
+	Summaries []PlannedTier `json:"summaries"` // a day
+	Disk      float64       `json:"disk"`      // bytes a day that the store grows by
+	Uplink    float64       `json:"uplink"`    // bytes a day to each central
+	Commits   float64       `json:"commits"`   // an hour, each of which the disk writes at once
+	Free      float64       `json:"free"`      // bytes on the disk of the store
+	Outage    float64       `json:"outage"`    // days that an outage may last before that is used up; more than 100,000: no matter
+	Assumes   []string      `json:"assumes"`   // what stands behind the figures
+	Unknown   []string      `json:"unknown"`   // what they leave out
+	Series    int           `json:"series"`
+}
+
+// PlannedLine is how much of a line's time schedules take.
+type PlannedLine struct {
+	Source   string  `json:"source"`
+	Address  string  `json:"address"`
+	Requests float64 `json:"requests"` // an hour
+	Busy     float64 `json:"busy"`     // share of the line's time; 0: of no matter
+}
+
+// PlannedTier is how many summaries a tier gets.
+type PlannedTier struct {
+	Tier string  `json:"tier"`
+	Rows float64 `json:"rows"` // a day
+}
+
+// Bytes of a row in a sealed store and of a summary on its way, measured on the demo with
+// schedules of 5 s.
+var (
+	readingBytes = map[series.Kind]float64{series.Gauge: 1.1, series.Counter: 1.1, series.State: 0.6, series.Bearing: 1.5}
+	summaryBytes = map[series.Kind]float64{series.Gauge: 9, series.Counter: 8, series.State: 3, series.Bearing: 20}
+)
+
+const (
+	wireBytes     = 35           // of a summary on its way, among others of its ten seconds
+	envelopeBytes = 260          // of what else one request to a central takes
+	envelopes     = 36 * 24 * 60 // a day
+)
+
+// MakePlan reckons what a gateway's configuration costs. Of sources that do not ask, what a running
+// gateway has heard may be known; without, they are left out. free is what the disk has.
+func MakePlan(settings config.Settings, heard []client.Series, free float64) (out Plan, err error) {
+	g := settings.Gateway
+	if g == nil {
+		return out, wrong("the configuration describes no gateway")
+	}
+	out = Plan{Lines: []PlannedLine{}, Summaries: []PlannedTier{}, Unknown: []string{}, Free: free}
+	tiers := make([]float64, len(settings.Tiers))
+	known := map[series.Path]bool{}
+	var points []float64
+	count := func(kind series.Kind, every time.Duration) {
+		out.Series++
+		perDay := float64(24*time.Hour) / float64(every)
+		out.Readings += perDay
+		out.Disk += perDay * readingBytes[kind]
+		for i, tier := range settings.Tiers {
+			rows := min(perDay, float64(24*time.Hour)/float64(tier.Width()))
+			tiers[i] += rows
+			out.Disk += rows * summaryBytes[kind]
+		}
+	}
+	add := func(path series.Path, every time.Duration) {
+		if known[path] || every <= 0 {
+			return
+		}
+		rule := config.RuleFor(g.Rules, path)
+		known[path] = true
+		count(rule.Kind, every)
+		if quality := path + "/" + config.QualityLevel; rule.Marks() {
+			known[quality] = true
+			count(series.State, every)
+		}
+	}
+	for _, s := range g.Sources {
+		opened := s.Settings.(source.Settings).Open(s.Name, nil, slog.New(slog.DiscardHandler))
+		planner, ok := opened.(source.Planner)
+		if !ok {
+			if heard == nil {
+				out.Unknown = append(out.Unknown, fmt.Sprintf("source %s: how much comes is up to its senders; --at a running gateway tells what it has heard", s.Name))
+			}
+			continue
+		}
+		plan := planner.Plan()
+		points = append(points, plan.Points...)
+		out.Lines = append(out.Lines, PlannedLine{Source: s.Name, Address: opened.Tally().Address, Requests: plan.Requests, Busy: plan.Busy})
+		for _, one := range plan.Series {
+			add(one.Path, one.Every)
+		}
+	}
+	for _, s := range heard {
+		if every, err := span.Parse(s.Every); err == nil && strings.HasPrefix(s.Path, g.Site+"/") {
+			add(series.Path(s.Path), every)
+		}
+	}
+	all := 0.0
+	for i, tier := range settings.Tiers {
+		out.Summaries = append(out.Summaries, PlannedTier{tier.String(), tiers[i]})
+		all += tiers[i]
+	}
+	if len(g.Uplinks) > 0 {
+		out.Uplink = all*wireBytes + envelopes*envelopeBytes
+	}
+	out.Commits = commitsOf(points, settings.Tiers)
+	if out.Disk > 0 {
+		out.Outage = free / out.Disk
+	}
+	out.Assumes = []string{
+		"every device answers, and gives all that is wanted of it together",
+		"rows of the size they have in the demo; steadier values take less, noise takes more",
+		"readings and summaries that keep: drops are counted until then",
+	}
+	return out, nil
+}
+
+// commitsOf is how many commits an hour schedules with so many points an hour make: what is polled
+// within a second shares one. All summaries of the narrowest tier have one of their own.
+func commitsOf(points []float64, tiers []rollup.Tier) (out float64) {
+	alone := 1.0 // share of the seconds in which no schedule before had a point
+	for _, p := range points {
+		out += p * alone
+		alone *= max(0, 1-p/3600)
+	}
+	if len(tiers) > 0 && len(points) > 0 {
+		out += float64(time.Hour) / float64(tiers[0].Width())
+	}
+	return out
+}

@@ -1,0 +1,67 @@
+package fieldwork_test
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"nexocumula/client"
+	"nexocumula/internal/config"
+	"nexocumula/internal/fieldwork"
+	"nexocumula/internal/gateway"
+)
+
+const planned = `data: ./data
+gateway:
+  site: stony-beck
+  series:
+    - { select: +/+/oxygen, unit: mg/l, screens: [{ stuck_for: 1h, then: uncertain }] }
+  sources:
+    - name: probes
+      modbus:
+        address: rtu+tcp://127.0.0.1:5021
+        baud: 9600
+        every: 5s
+        groups: [{ name: slow, every: 2m }, { name: never, every: on_demand }]
+        registers:
+          - { unit: 1, table: input, address: 0, series: raceway-1/oxygen }
+          - { unit: 1, table: input, address: 1, series: raceway-1/water_temp }
+          - { unit: 2, table: input, address: 0, series: raceway-2/oxygen }
+          - { unit: 2, table: holding, address: 7, series: raceway-2/hours, group: slow }
+          - { unit: 2, table: holding, address: 9, series: raceway-2/serial, group: never }
+    - name: own
+      mqtt_listener: { address: "127.0.0.1:0", messages: [{ topic: "feed/{silo}", series: "{silo}/feed" }] }
+  uplinks: [{ name: head-office, address: "http://127.0.0.1:1", secret_env: TROUT }]
+`
+
+func TestAPlanCountsWhatSchedulesAskFor(t *testing.T) {
+	t.Setenv("TROUT", "secret")
+	settings, err := config.Parse("f.yaml", []byte(planned), gateway.Kinds)
+	require.NoError(t, err)
+	plan, err := fieldwork.MakePlan(settings, nil, 32e9)
+	require.NoError(t, err)
+	require.Len(t, plan.Lines, 1)
+	assert.EqualValues(t, 720+720+30, plan.Lines[0].Requests, "two registers of unit 1 in one request")
+	// A question of 8 bytes, an answer of 5 and two for each register, 7 of silence, of 11 bits
+	// each at 9600 a second, and 5 ms to think.
+	seconds := func(registers float64) float64 { return (8+5+7+2*registers)*11/9600 + 0.005 }
+	assert.InDelta(t, (720*seconds(2)+720*seconds(1)+30*seconds(1))/3600, plan.Lines[0].Busy, 1e-9)
+	assert.Equal(t, 6, plan.Series, "four, and the quality of two")
+	assert.EqualValues(t, 5*17280+720, plan.Readings)
+	assert.Equal(t, []fieldwork.PlannedTier{{Tier: "10s", Rows: 5*8640 + 720}, {Tier: "1m", Rows: 5*1440 + 720}}, plan.Summaries)
+	assert.InDelta(t, 720+30*0.8+360, plan.Commits, 1e-9)
+	assert.Greater(t, plan.Disk, 100e3)
+	assert.InDelta(t, 32e9/plan.Disk, plan.Outage, 1e-6)
+	require.Len(t, plan.Unknown, 1)
+	assert.Contains(t, plan.Unknown[0], "source own")
+
+	heard := []client.Series{{Path: "stony-beck/silo-1/feed", Every: "1m"}, {Path: "stony-beck/raceway-1/oxygen", Every: "5s"}, {Path: "stony-beck/raceway-1/oxygen/quality", Every: "5s"}, {Path: "long-mere/x/y", Every: "1s"}, {Path: "stony-beck/a/b"}}
+	more, err := fieldwork.MakePlan(settings, heard, 0)
+	require.NoError(t, err)
+	assert.Equal(t, 7, more.Series, "what was planned counts once")
+	assert.EqualValues(t, plan.Readings+1440, more.Readings)
+	assert.Empty(t, more.Unknown)
+	_, err = fieldwork.MakePlan(config.Settings{}, nil, 0)
+	assert.ErrorContains(t, err, "describes no gateway")
+}
