@@ -138,11 +138,16 @@ func (raw *centralFile) check(at shape.Place) *Central {
 }
 
 // RuleFor is the first rule that matches a series, or what counts without one.
-func RuleFor(rules []Rule, path series.Path) Rule {
-	for _, r := range rules {
-		if r.Select.Match(path) {
-			return r
+func RuleFor(rules []Rule, path series.Path) Rule { return *RuleOf(rules, path) }
+
+// RuleOf is the same; it is shared, and not to be changed.
+func RuleOf(rules []Rule, path series.Path) *Rule {
+	for i := range rules {
+		if rules[i].Select.Match(path) {
+			return &rules[i]
 		}
 	}
-	return Rule{Kind: series.Gauge, FreshFor: series.DefaultFreshFor, Limits: screen.Limits{MaxAhead: screen.DefaultMaxAhead}}
+	return &otherwise
 }
+
+var otherwise = Rule{Kind: series.Gauge, FreshFor: series.DefaultFreshFor, Limits: screen.Limits{MaxAhead: screen.DefaultMaxAhead}}

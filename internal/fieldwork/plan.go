@@ -126,7 +126,7 @@ func MakePlan(settings config.Settings, heard []client.Series, free float64) (ou
 	out.Assumes = []string{
 		"every device answers, and gives all that is wanted of it together",
 		"rows of the size they have in the demo; steadier values take less, noise takes more",
-		"readings and summaries that keep: drops are counted until then",
+		"nothing is dropped for its age yet",
 	}
 	return out, nil
 }

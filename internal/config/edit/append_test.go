@@ -3,6 +3,8 @@ package edit
 import (
 	"os"
 	"path/filepath"
+	"slices"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -82,4 +84,25 @@ func TestAFileIsWrittenInOneStepWithItsRights(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, os.FileMode(0o640), about.Mode().Perm())
 	assert.Error(t, Write(filepath.Join(t.TempDir(), "none"), ""))
+}
+
+// Whatever stands in a file: either nothing is appended, with a reason, or all its lines are
+// still there in their order, and it says what it said before.
+func FuzzAppend(f *testing.F) {
+	for _, text := range []string{written, "gateway:\n  sources:\n", "gateway:\n  sources:\n  - a: |\n      text\n      more\n", "gateway:\n  series: &s\n    - a\n  other: *s\n", "a: 1\n---\ngateway:\n  site: x\n", "gateway:\r\n  site: x\r\n", "gateway:\n  sources:\n    - 'a\n      b'\n"} {
+		f.Add(text)
+	}
+	f.Fuzz(func(t *testing.T, text string) {
+		after, err := Append(text, Lists{"gateway.sources": "- name: new\n"}, "gateway.sources")
+		if err != nil {
+			return
+		}
+		kept := slices.Collect(strings.Lines(text))
+		for line := range strings.Lines(after) {
+			if len(kept) > 0 && strings.TrimRight(line, "\n") == strings.TrimRight(kept[0], "\n") {
+				kept = kept[1:]
+			}
+		}
+		require.Empty(t, kept, "%q", after)
+	})
 }

@@ -2,7 +2,6 @@ package pipeline
 
 import (
 	"strings"
-	"sync"
 
 	"nexocumula/internal/config"
 	"nexocumula/internal/core/reading"
@@ -45,13 +44,6 @@ func (d *deriver) target(of series.Path) (target series.Path, ok bool) {
 	return "", false
 }
 
-// held is the newest reading of a series, which holds until the next, for as long as it speaks.
-type held struct {
-	mu    sync.Mutex
-	time  int64
-	value float64
-}
-
 // trigger is a reading that is to be made.
 type trigger struct {
 	by     *deriver
@@ -78,12 +70,12 @@ func (p *Pipeline) derive(r *rules, d *Delivery) (out []reading.Reading) {
 		}
 	}
 	for _, s := range d.screened {
-		h := &s.series.memory.held
-		h.mu.Lock()
-		if s.time >= h.time {
-			h.time, h.value = s.time, s.value
+		m := s.series.memory
+		m.mu.Lock()
+		if s.time >= m.held.time {
+			m.held = held{s.time, s.value}
 		}
-		h.mu.Unlock()
+		m.mu.Unlock()
 	}
 	return out
 }
@@ -108,10 +100,9 @@ func (p *Pipeline) heldAt(r *rules, d *Delivery, path series.Path, at int64) (va
 		return 0, false
 	}
 	m := found.(*member)
-	h := &m.memory.held
-	h.mu.Lock()
-	time, value := h.time, h.value
-	h.mu.Unlock()
+	m.memory.mu.Lock()
+	time, value := m.memory.held.time, m.memory.held.value
+	m.memory.mu.Unlock()
 	ok = time != 0 && time <= at
 	for _, s := range d.screened {
 		if s.series == m && s.time <= at && (!ok || s.time >= time) {

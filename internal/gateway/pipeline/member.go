@@ -18,6 +18,7 @@ import (
 	"nexocumula/internal/core/column"
 	"nexocumula/internal/core/reading"
 	"nexocumula/internal/core/rollup"
+	"nexocumula/internal/core/screen"
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/core/unit"
 	"nexocumula/internal/store"
@@ -27,7 +28,8 @@ import (
 type member struct {
 	id      uint32
 	def     series.Definition
-	rule    config.Rule
+	rule    *config.Rule  // which many share
+	limits  screen.Limits // the rule's, and how old a reading may be
 	refusal string
 	said    atomic.Pointer[said]
 	marks   *member // the series of its quality; nil when no screen can mark it
@@ -71,7 +73,7 @@ func (p *Pipeline) member(r *rules, of *reading.Reading) (*member, error) {
 		m.refusal = errTooMany.Error()
 		return m, nil // not remembered: those come without end
 	}
-	m.memory = p.memoryOf(path)
+	m.memory = p.memoryOf(r, m)
 	id, err := p.define(m.def)
 	if changed, ok := errors.AsType[*store.KindChanged](err); ok {
 		m.refusal = changed.Error()
@@ -85,7 +87,9 @@ func (p *Pipeline) member(r *rules, of *reading.Reading) (*member, error) {
 			return nil, err
 		}
 	}
-	m.memory.recall(before, known && before.Calibration == m.def.Calibration && before.Unit == m.def.Unit)
+	if len(m.rule.Screens) > 0 {
+		m.memory.recall(before, known && before.Calibration == m.def.Calibration && before.Unit == m.def.Unit)
+	}
 	r.members.Store(path, m)
 	return m, nil
 }
@@ -93,7 +97,7 @@ func (p *Pipeline) member(r *rules, of *reading.Reading) (*member, error) {
 // qualityOf is the series that says how good a series is.
 func qualityOf(m *member) *member {
 	path := m.def.Path + "/" + config.QualityLevel
-	return &member{rows: newRows(), memory: &memory{}, def: series.Definition{Path: path, Kind: series.State, FreshFor: m.def.FreshFor, Labels: m.def.Labels, States: config.Qualities}}
+	return &member{rows: newRows(), rule: &config.Rule{}, memory: &memory{}, def: series.Definition{Path: path, Kind: series.State, FreshFor: m.def.FreshFor, Labels: m.def.Labels, States: config.Qualities}}
 }
 
 func (p *Pipeline) define(def series.Definition) (uint32, error) {
@@ -163,11 +167,12 @@ func (p *Pipeline) relabel(m *member, labels series.Labels) error {
 func newRows() column.Block { return column.New(1, 0) }
 
 func (r *rules) newMember(path series.Path) *member {
-	rule := config.RuleFor(r.rules, path)
+	rule := config.RuleOf(r.rules, path)
+	limits := rule.Limits
 	if kept := config.KeptFor(r.keep, path, rollup.Readings); kept > 0 {
-		rule.Limits.MaxAge = kept - fullHour // those just before it may be needed as well
+		limits.MaxAge = kept - fullHour // those just before it may be needed as well
 	}
-	return &member{def: rule.Definition(path), rule: rule, rows: newRows()}
+	return &member{def: rule.Definition(path), rule: rule, limits: limits, rows: newRows()}
 }
 
 // intoState gives a reading that is a text the value of the state that is called so.

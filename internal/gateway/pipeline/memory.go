@@ -1,6 +1,7 @@
 package pipeline
 
 import (
+	"math"
 	"slices"
 	"sync"
 	"time"
@@ -10,37 +11,53 @@ import (
 	"nexocumula/internal/store"
 )
 
-// memory is what the pipeline remembers of a series besides what it stores. It outlasts
-// rules, which may be replaced while it runs.
+// memory is what the pipeline remembers of a series besides what it stores. There are as many
+// as series, so it is small where nothing is screened.
 type memory struct {
 	mu     sync.Mutex
-	screen screen.Memory
-	known  bool // what the store knows is in it
 	rhythm rhythm
+	held   held       // where others are made of it
+	screen *screening // nil until the series is screened
+}
 
-	subject screen.Subject // that is looked at, with mu held
+// screening is what screens remember of a series.
+type screening struct {
+	screen.Memory
+	subject screen.Subject // that is looked at
 	message []screened     // that it came in
-
-	held held
 }
 
-func (p *Pipeline) memoryOf(path series.Path) *memory {
-	m, _ := p.memories.LoadOrStore(path, &memory{})
-	return m.(*memory)
+// held is the newest reading of a series, which holds until the next, for as long as it speaks.
+type held struct {
+	time  int64
+	value float64
 }
 
-// recall puts in what the store knows of a series, once. What was measured by another
-// calibration, or in another unit, is forgotten: new readings are not to be compared with it.
+// memoryOf is the memory of a series. Where something depends on it, it outlasts rules, which
+// may be replaced while the pipeline runs.
+func (p *Pipeline) memoryOf(r *rules, m *member) *memory {
+	if len(m.rule.Screens) == 0 && len(r.derivers) == 0 {
+		return &memory{}
+	}
+	found, _ := p.memories.LoadOrStore(m.def.Path, &memory{})
+	return found.(*memory)
+}
+
+// recall puts in what the store knows of a series that is screened, once. What was measured by
+// another calibration, or in another unit, is forgotten: new readings are not to be compared
+// with it.
 func (m *memory) recall(before store.Series, same bool) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	switch {
+	case m.screen == nil:
+		m.screen = &screening{}
+		if same && before.LastTime != 0 {
+			m.screen.Start(before.LastTime, before.LastValue)
+		}
 	case !same:
-		m.screen = screen.Memory{}
-	case !m.known && before.LastTime != 0:
-		m.screen.Start(before.LastTime, before.LastValue)
+		m.screen.Memory = screen.Memory{}
 	}
-	m.known = true
 }
 
 // judge asks a series' screens about a reading of a delivery, and remembers it.
@@ -50,15 +67,16 @@ func (m *memory) judge(of *member, s screened, all []screened) screen.Verdict {
 	if of.rule.Every == 0 {
 		m.rhythm.heard(s.time)
 	}
-	m.screen.Arrived(s.time, s.value)
-	if m.message = all; m.subject.Beside == nil {
-		m.subject.Beside = func(path series.Path) (float64, bool) { return beside(m.message, path, m.subject.Time) }
+	k := m.screen
+	k.Arrived(s.time, s.value)
+	if k.message = all; k.subject.Beside == nil {
+		k.subject.Beside = func(path series.Path) (float64, bool) { return beside(k.message, path, k.subject.Time) }
 	}
-	m.subject.Def, m.subject.Time, m.subject.Value, m.subject.Memory = &of.def, s.time, s.value, &m.screen
-	verdict := screen.Judge(of.rule.Screens, &m.subject)
-	m.message = nil
+	k.subject.Def, k.subject.Time, k.subject.Value, k.subject.Memory = &of.def, s.time, s.value, &k.Memory
+	verdict := screen.Judge(of.rule.Screens, &k.subject)
+	k.message = nil
 	if verdict.Rule == "" {
-		m.screen.Good(s.time, s.value)
+		k.Good(s.time, s.value)
 	}
 	return verdict
 }
@@ -76,14 +94,18 @@ func beside(message []screened, path series.Path, time int64) (float64, bool) {
 // rhythm learns how often a series is heard: the middle one of the last gaps.
 type rhythm struct {
 	last int64
-	gaps [15]int64
-	seen int
+	gaps [7]uint32 // in units of gapUnit; what is longer than fits stands for that
+	seen uint8     // gaps, up to as many as fit
+	next uint8
 }
+
+const gapUnit = int64(time.Millisecond)
 
 func (r *rhythm) heard(t int64) {
 	if r.last != 0 && t > r.last {
-		r.gaps[r.seen%len(r.gaps)] = t - r.last
-		r.seen++
+		r.gaps[r.next] = uint32(min((t-r.last+gapUnit/2)/gapUnit, math.MaxUint32))
+		r.next = (r.next + 1) % uint8(len(r.gaps))
+		r.seen = min(r.seen+1, uint8(len(r.gaps)))
 	}
 	r.last = max(r.last, t)
 }
@@ -95,8 +117,8 @@ func (r *rhythm) every() time.Duration {
 	if r.seen < leastSeen {
 		return 0
 	}
-	sorted := slices.Sorted(slices.Values(r.gaps[:min(r.seen, len(r.gaps))]))
-	every := time.Duration(sorted[len(sorted)/2])
+	sorted := slices.Sorted(slices.Values(r.gaps[:r.seen]))
+	every := time.Duration(int64(sorted[len(sorted)/2]) * gapUnit)
 	for _, digit := range []time.Duration{time.Minute, time.Second, 100 * time.Millisecond, 10 * time.Millisecond} {
 		if every > 20*digit { // no more digits than it keeps
 			return every.Round(digit)
@@ -113,11 +135,11 @@ func (m *memory) heard(t int64) {
 
 // Every is how often a series was heard lately; 0 while that is not known.
 func (p *Pipeline) Every(path series.Path) time.Duration {
-	found, ok := p.memories.Load(path)
-	if !ok {
+	found, ok := p.rules.Load().members.Load(path)
+	if !ok || found.(*member).memory == nil {
 		return 0
 	}
-	m := found.(*memory)
+	m := found.(*member).memory
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	return m.rhythm.every()

@@ -47,7 +47,7 @@ type Pipeline struct {
 	giveUp   sync.Once
 	waiting  waiting         // owned by Run
 	pending  *rollup.Pending // owned by Run
-	memories sync.Map        // series.Path → *memory; they outlast rules
+	memories sync.Map        // series.Path → *memory, of those that outlast rules
 	sealing  sync.Mutex      // held while a seal runs
 	defining sync.Mutex      // one new series at a time, so that their number stays bounded
 

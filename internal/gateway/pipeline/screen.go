@@ -44,7 +44,7 @@ func (p *Pipeline) take(r *rules, d *Delivery, first int) error {
 			return err
 		}
 		now := p.judge.Now().UnixNano()
-		if m.rule.Limits.RefuseTime(one.Time, now) != "" && m.refusal == "" {
+		if m.limits.RefuseTime(one.Time, now) != "" && m.refusal == "" {
 			// Only with a clock that can be believed is anything refused for its time.
 			if err := p.untilSure(); err != nil {
 				return err
@@ -93,7 +93,7 @@ func (m *member) calibrate(one reading.Reading, now int64) (value float64, no re
 			return 0, refusal{reading.Uncalibrated, reason}
 		}
 	}
-	if rule, reason := m.rule.Limits.Refuse(one.Value, one.Time, now); reason != "" {
+	if rule, reason := m.limits.Refuse(one.Value, one.Time, now); reason != "" {
 		return 0, refusal{rule, reason}
 	}
 	return one.Value, refusal{}

@@ -31,6 +31,9 @@ func (p *Pipeline) Try(readings []reading.Reading) []Trial {
 		of := found.(*memory)
 		of.mu.Lock()
 		defer of.mu.Unlock()
+		if of.screen == nil {
+			return remembered(p, m)
+		}
 		return of.screen.Clone()
 	})
 }
