@@ -33,10 +33,13 @@ type Gateway struct {
 
 // running is a source, and how to end it.
 type running struct {
-	source.Source
 	config config.Source
 	stop   context.CancelFunc
 	ended  chan struct{}
+
+	mu      sync.Mutex
+	now     source.Source // made anew when it cannot go on
+	trouble string        // why it could not
 }
 
 // New makes a gateway on an open store; Run starts it.
@@ -78,14 +81,15 @@ func (g *Gateway) Use(settings config.Gateway) (changed []string) {
 		if !slices.Contains(changed, s.Name) {
 			changed = append(changed, s.Name)
 		}
-		sources[i] = &running{Source: s.Settings.(source.Settings).Open(s.Name, g.Pipe, g.log), config: s}
+		sources[i] = &running{config: s}
+		sources[i].renew(g)
 	}
 	g.mu.Lock()
 	defer g.mu.Unlock()
 	g.sources = sources
 	for _, s := range sources {
 		if s.ended == nil {
-			g.start(s)
+			g.start(s, true)
 		}
 	}
 	return changed
@@ -96,8 +100,9 @@ func (s *running) is(c config.Source) bool {
 	return s.config.Name == c.Name && s.config.Kind == c.Kind && s.config.Print == c.Print && c.Print != ""
 }
 
-// start starts a source once the gateway runs. mu is held.
-func (g *Gateway) start(s *running) {
+// start starts a source once the gateway runs. One that cannot go on stops the gateway, but not
+// when it was only started by a reload: then it is shown as down, and tried again. g.mu is held.
+func (g *Gateway) start(s *running, reloaded bool) {
 	if g.running == nil {
 		return
 	}
@@ -105,13 +110,57 @@ func (g *Gateway) start(s *running) {
 	s.stop, s.ended = stop, make(chan struct{})
 	go func() {
 		defer close(s.ended)
-		if err := s.Run(ctx); err != nil {
+		err := s.source().Run(ctx)
+		for err != nil && reloaded && ctx.Err() == nil {
+			g.log.Error("a source cannot run; it is tried again", "source", s.config.Name, "error", err)
+			s.failed(err.Error())
+			select {
+			case <-time.After(tryAgain):
+			case <-ctx.Done():
+				return
+			}
+			err = s.renew(g).Run(ctx)
+		}
+		if err != nil && ctx.Err() == nil {
 			select {
 			case g.failed <- err:
 			default: // one is enough
 			}
 		}
 	}()
+}
+
+const tryAgain = 5 * time.Second
+
+func (s *running) source() source.Source {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.now
+}
+
+func (s *running) failed(text string) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.trouble = text
+}
+
+// renew makes the source anew.
+func (s *running) renew(g *Gateway) source.Source {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.now, s.trouble = s.config.Settings.(source.Settings).Open(s.config.Name, g.Pipe, g.log), ""
+	return s.now
+}
+
+// tally is how the source stands.
+func (s *running) tally() source.Tally {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	out := s.now.Tally()
+	if s.trouble != "" {
+		out.Up, out.LastError = false, s.trouble
+	}
+	return out
 }
 
 // end ends sources that run.
@@ -146,7 +195,7 @@ func (g *Gateway) Run(ctx context.Context) error {
 	g.mu.Lock()
 	g.running = sourcesCtx
 	for _, s := range g.sources {
-		g.start(s)
+		g.start(s, false)
 	}
 	g.mu.Unlock()
 	var err error
@@ -178,7 +227,7 @@ func (g *Gateway) Receiver(token string) (*push.Receiver, *push.Sender) {
 	g.mu.Lock()
 	defer g.mu.Unlock()
 	for _, s := range g.sources {
-		if r, ok := s.Source.(*push.Receiver); ok {
+		if r, ok := s.source().(*push.Receiver); ok {
 			if sender := r.Sender(token); sender != nil {
 				return r, sender
 			}
@@ -208,7 +257,7 @@ func named[T any](g *Gateway, name string) (found T, names []string) {
 	g.mu.Lock()
 	defer g.mu.Unlock()
 	for _, s := range g.sources {
-		if r, ok := s.Source.(T); ok {
+		if r, ok := s.source().(T); ok {
 			if names = append(names, s.config.Name); s.config.Name == name {
 				found = r
 			}
@@ -223,7 +272,7 @@ func (g *Gateway) Sources() []source.Tally {
 	defer g.mu.Unlock()
 	out := make([]source.Tally, len(g.sources))
 	for i, s := range g.sources {
-		out[i] = s.Tally()
+		out[i] = s.tally()
 	}
 	return out
 }

@@ -4,6 +4,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
+	"strings"
 
 	"nexocumula/internal/config"
 	"nexocumula/internal/gateway"
@@ -42,7 +44,17 @@ func (s *Service) Reload(ctx context.Context) (out Reloaded, err error) {
 	for _, key := range out.Restart {
 		now.Prints[key] = before.Prints[key]
 	}
-	if before.Gateway != nil && fresh.Gateway != nil && fresh.Gateway.Site == before.Gateway.Site {
+	if before.Gateway == nil || fresh.Gateway == nil || fresh.Gateway.Site != before.Gateway.Site {
+		// Nothing of another site's gateway can count here.
+		of := func(key string) bool { return strings.HasPrefix(key, "gateway.") }
+		for _, key := range out.Applied {
+			if of(key) {
+				out.Restart = append(out.Restart, key)
+				now.Prints[key] = before.Prints[key]
+			}
+		}
+		out.Applied = slices.DeleteFunc(out.Applied, of)
+	} else {
 		g := *before.Gateway
 		g.Rules, g.Sources, g.Pace, g.Keep = fresh.Gateway.Rules, fresh.Gateway.Sources, fresh.Gateway.Pace, fresh.Keep
 		if err := s.Gateway.Pipe.UsePace(ctx, g.Pace); err != nil {

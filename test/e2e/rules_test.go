@@ -3,6 +3,7 @@ package e2e
 import (
 	"context"
 	"fmt"
+	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -191,6 +192,25 @@ func TestReloadingUnderLoadLosesAndDoublesNothing(t *testing.T) {
 	}
 	stop()
 	require.NoError(t, all.Wait())
+
+	// A listener that cannot have its port is shown as down, and takes it once it is free; the
+	// gateway goes on meanwhile.
+	taken, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	_, port, err := net.SplitHostPort(taken.Addr().String())
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "gateway.yaml"), []byte(fmt.Sprintf(loadConfig, dir, ports[0], port, 151)), 0o600))
+	_, err = gateway.Reload(t.Context())
+	require.NoError(t, err)
+	up := func(wanted bool) func() bool {
+		return func() bool {
+			h, err := gateway.Health(t.Context())
+			return err == nil && h.Gateway.Sources[0].Up && h.Gateway.Sources[1].Up == wanted && (wanted || strings.Contains(h.Gateway.Sources[1].LastError, "listening for MQTT"))
+		}
+	}
+	eventually(t, "the source is down", up(false))
+	require.NoError(t, taken.Close())
+	eventually(t, "the source is up again", up(true))
 	for i, n := range sent {
 		assert.Positive(t, n)
 		eventually(t, fmt.Sprintf("the %d readings of publisher %d are in their windows", n, i), func() bool {
