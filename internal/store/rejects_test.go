@@ -80,9 +80,9 @@ func TestDefinitionsThatChangeLeaveVersions(t *testing.T) {
 		known, _ := s.Get(ids[0])
 		return known
 	}
-	known := put()
+	put()
 	def.Labels = "x=2"
-	known = put()
+	known := put()
 	all, err := s.Versions(known)
 	require.NoError(t, err)
 	assert.Equal(t, []Version{{Definition: def}}, all, "labels come and go")
