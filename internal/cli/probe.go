@@ -6,6 +6,7 @@ import (
 	"os"
 	"strconv"
 	"strings"
+	"time"
 
 	"github.com/urfave/cli/v3"
 
@@ -30,6 +31,7 @@ func probeCommand() *cli.Command {
 			&cli.IntFlag{Name: "times", Value: 5, Usage: "how often they are read"},
 			&cli.StringFlag{Name: "every", Value: "1s", Usage: "how far apart"},
 			&cli.StringFlag{Name: "expect", Usage: "what the value should lie within, such as 6..12"},
+			&cli.StringFlag{Name: "like", Usage: "a series of the gateway --at that the value moves like; read at least three times"},
 			&cli.IntFlag{Name: "most", Value: 3, Usage: "interpretations of each address"},
 			&cli.StringFlag{Name: "scan-units", Usage: "instead, which of these units answer, such as 1..20"},
 			&cli.StringFlag{Name: "scan", Usage: "instead, which of these registers the unit gives, such as 0..200"},
@@ -152,6 +154,12 @@ func probeRegisters(ctx context.Context, cmd *cli.Command) error {
 	if err != nil {
 		return wrongUsage(err)
 	}
+	if path := cmd.String("like"); path != "" {
+		if want.Like, err = movedLike(ctx, cmd, path, out.Samples); err != nil {
+			return err
+		}
+		out = fieldwork.Interpret(want, samplesOf(out))
+	}
 	if len(cmd.StringSlice("take")) > 0 {
 		return take(cmd, want, out)
 	}
@@ -218,17 +226,46 @@ func taken(text string, want client.Probe, out client.Probed) (c client.LinesReg
 		if want.Low, want.High, err = expectation("take", expected); err != nil {
 			return c, err
 		}
-		var samples []probe.Sample
-		for _, s := range out.Samples {
-			samples = append(samples, probe.Sample{At: s.At.UnixNano(), Words: s.Words})
-		}
-		out = fieldwork.Interpret(want, samples)
+		out = fieldwork.Interpret(want, samplesOf(out))
 	}
 	i := address - want.First
 	if i < 0 || i >= len(out.Registers) || n < 1 || n > len(out.Registers[i].Interpretations) {
 		return c, usage("--take %q: address %d has no interpretation %d among those that were read", text, address, n)
 	}
 	return client.LinesRegister{Keys: out.Registers[i].Interpretations[n-1].Keys, Series: series, Unit: unit, Low: want.Low, High: want.High}, nil
+}
+
+func samplesOf(out client.Probed) (samples []probe.Sample) {
+	for _, s := range out.Samples {
+		samples = append(samples, probe.Sample{At: s.At.UnixNano(), Words: s.Words})
+	}
+	return samples
+}
+
+// movedLike is what a series was at the times of samples: each reading holds until the next.
+func movedLike(ctx context.Context, cmd *cli.Command, path string, samples []client.ProbedSample) (out []float64, err error) {
+	const before = 5 * time.Minute
+	last := samples[len(samples)-1].At
+	answer, err := ask(cmd).Readings(ctx, client.ReadingsQuery{Select: path, From: samples[0].At.Add(-before), To: last.Add(time.Millisecond)})
+	if err != nil {
+		return nil, err
+	}
+	if len(answer.Series) != 1 {
+		return nil, usage("--like %s: name one series, with readings at the gateway", path)
+	}
+	for _, s := range samples {
+		held, ok := 0.0, false
+		for _, r := range answer.Series[0].Readings {
+			if !r.Time.After(s.At) {
+				held, ok = float64(r.Value), true
+			}
+		}
+		if !ok {
+			return nil, fmt.Errorf("%s has no reading at %s or in the %s before", path, s.At.Format(time.RFC3339), before)
+		}
+		out = append(out, held)
+	}
+	return out, nil
 }
 
 // expectation is what a value should lie within, such as 6..12.

@@ -45,22 +45,21 @@ func (one *Interpretation) inRange(h Hints, words int) {
 	known := !math.IsInf(h.Low, -1) || !math.IsInf(h.High, 1)
 	low, high := h.Low, h.High
 	if !known { // what people measure
-		if low, high = -1e7, 1e7; one.Values[0] >= 0 {
+		if low, high = -1e5, 1e5; one.Values[0] >= 0 {
 			low = 0
 		}
 	}
 	for _, v := range one.Values {
 		if v < low || v > high {
-			one.Score -= 12
-			if known {
-				one.Score -= 8
+			if one.Score -= 4; known {
+				one.Score -= 16
 			}
 			return
 		}
 	}
 	chance := one.chance(low, high, words)
 	if !known {
-		one.Score += min(3, -math.Log(chance))
+		one.Score += min(2, -math.Log(chance))
 		return
 	}
 	one.Score += min(9, -math.Log(chance))
