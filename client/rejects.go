@@ -56,3 +56,67 @@ func (c *Client) Reload(ctx context.Context) (Reloaded, error) {
 func (c *Client) Versions(ctx context.Context, path string) (Versions, error) {
 	return get[Versions](ctx, c, "series/versions", values("path", path))
 }
+
+// Reject is a reading or message that was refused.
+type Reject struct {
+	ID     uint64    `json:"id"`
+	Time   time.Time `json:"time"` // when it was refused
+	Source string    `json:"source"`
+	Place  string    `json:"place"`
+	Rule   string    `json:"rule"` // that refused it
+	Reason string    `json:"reason"`
+	Raw    []byte    `json:"raw"` // Base64 in JSON; at most the first 4096 bytes
+
+	// Of what could be read: the reading, before it was calibrated.
+	Series      string     `json:"series"` // empty of what could not
+	Value       Number     `json:"value"`
+	Text        string     `json:"text"` // instead of value
+	Unit        string     `json:"unit"` // that its sender said
+	ReadingTime *time.Time `json:"reading_time"`
+
+	ReplayedAt *time.Time `json:"replayed_at"` // when it counted after all
+}
+
+// Rejects is the answer of /rejects, newest first.
+type Rejects struct {
+	Rejects []Reject `json:"rejects"`
+}
+
+// RejectCounts is the answer of /rejects/counts.
+type RejectCounts struct {
+	From   time.Time     `json:"from"`
+	To     time.Time     `json:"to"`
+	Counts []RejectCount `json:"counts"` // by hour, source and rule
+}
+
+// RejectCount is how many were refused in an hour.
+type RejectCount struct {
+	Hour   time.Time `json:"hour"`
+	Source string    `json:"source"`
+	Rule   string    `json:"rule"`
+	Count  int64     `json:"count"`
+}
+
+// Replay says which rejects go their way once more: those with ids, or the newest that do not
+// count yet, of a source, a rule and a selector.
+type Replay struct {
+	IDs    []uint64 `json:"ids,omitempty"`
+	Source string   `json:"source,omitempty"`
+	Rule   string   `json:"rule,omitempty"`
+	Select string   `json:"select,omitempty"`
+	Limit  int      `json:"limit,omitempty"`
+}
+
+// ReplayOutcome is what came of it.
+type ReplayOutcome struct {
+	Looked   int            `json:"looked"`   // rejects that were sent their way
+	Passed   int            `json:"passed"`   // of those, that count now
+	Readings int            `json:"readings"` // that they brought
+	Refused  []StillRefused `json:"refused"`  // the first 100 that still do not count
+}
+
+// StillRefused is a reject that still does not count.
+type StillRefused struct {
+	ID     uint64 `json:"id"`
+	Reason string `json:"reason"`
+}

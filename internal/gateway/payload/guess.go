@@ -1,13 +1,11 @@
 package payload
 
 import (
-	"encoding/json"
 	"fmt"
 	"regexp"
 	"slices"
 	"strconv"
 	"strings"
-	"time"
 	"unicode/utf8"
 
 	"nexocumula/internal/core/series"
@@ -31,7 +29,8 @@ type Guessed struct {
 	Name   string // what its series might be called: a level of a path
 	Sample string
 	Unit   string // as the payload says
-	State  bool   // it is a text or a truth, and so a state perhaps
+	State  bool   // it is a text, and so a state perhaps
+	Truth  bool   // it is true or false
 }
 
 // mostGuessed bounds how many values of a payload are named.
@@ -48,7 +47,7 @@ func GuessOf(topic string, raw []byte) Guess {
 	}
 	if !utf8.Valid(raw) || strings.ContainsFunc(text, func(r rune) bool { return r < ' ' && r != '\n' && r != '\t' && r != '\r' }) {
 		if v, err := readCBOR(raw); err == nil {
-			switch v.(type) {
+			switch v := withTexts(v).(type) {
 			case map[string]any, []any:
 				return guessDocument(v, "cbor", "senml_cbor", senmlLabel)
 			}
@@ -68,7 +67,7 @@ var numberWithUnit = regexp.MustCompile(`^([+-]?\d+(?:\.\d*)?(?:[eE][+-]?\d+)?)\
 
 func guessNumber(text string) (g Guess, ok bool) {
 	if text == "true" || text == "false" {
-		return Guess{Form: "number", Values: []Guessed{{Sample: text, State: true}}}, true
+		return Guess{Form: "number", Values: []Guessed{{Sample: text, Truth: true}}}, true
 	}
 	found := numberWithUnit.FindStringSubmatch(text)
 	if found == nil {
@@ -133,142 +132,6 @@ func level(text string) string {
 	return out
 }
 
-// guessDocument looks at a document.
-func guessDocument(v any, form, senml string, label func(string) string) Guess {
-	if records, ok := v.([]any); ok {
-		if g, ok := guessSenML(records, senml, label); ok {
-			return g
-		}
-		return Guess{Form: form}
-	}
-	g := Guess{Form: form}
-	walkDocument("", v, func(pointer, key string, leaf any) {
-		var sample string
-		one := Guessed{At: pointer, Name: level(key)}
-		switch leaf := leaf.(type) {
-		case float64:
-			sample = strconv.FormatFloat(leaf, 'g', -1, 64)
-		case json.Number:
-			sample = leaf.String()
-		case int64:
-			sample = strconv.FormatInt(leaf, 10)
-		case bool:
-			sample = strconv.FormatBool(leaf)
-		case string:
-			if form := timeForm(leaf); form != "" {
-				if g.Time == "" || isTimeKey(key) {
-					g.Time, g.TimeForm = pointer, form
-				}
-				return
-			}
-			if !slices.Contains(stateWords, strings.ToLower(leaf)) {
-				return // a name, most likely
-			}
-			sample, one.State = leaf, true
-		default:
-			return
-		}
-		if form := timeForm(sample); form != "" && form != "rfc3339" && isTimeKey(key) && g.Time == "" {
-			g.Time, g.TimeForm = pointer, form
-			return
-		}
-		if one.Sample = clip(sample); len(g.Values) < mostGuessed {
-			g.Values = append(g.Values, one)
-		}
-	})
-	return g
-}
-
-// walkDocument goes through what is no object, in order of its keys.
-func walkDocument(pointer string, v any, each func(pointer, key string, leaf any)) {
-	object, ok := v.(map[string]any)
-	if !ok {
-		each(pointer, pointer[strings.LastIndexByte(pointer, '/')+1:], v)
-		return
-	}
-	keys := make([]string, 0, len(object))
-	for key := range object {
-		keys = append(keys, key)
-	}
-	slices.Sort(keys)
-	for _, key := range keys {
-		walkDocument(pointer+"/"+strings.NewReplacer("~", "~0", "/", "~1").Replace(key), object[key], each)
-	}
-}
-
-func guessSenML(records []any, form string, label func(string) string) (g Guess, ok bool) {
-	g.Form = form
-	base, unit := "", ""
-	for _, r := range records {
-		record, is := r.(map[string]any)
-		if !is {
-			return g, false
-		}
-		field := func(name string) any {
-			for key, v := range record {
-				if key == name || label != nil && label(key) == name {
-					return v
-				}
-			}
-			return nil
-		}
-		if bn, is := field("bn").(string); is {
-			base = bn
-		}
-		if bu, is := field("bu").(string); is {
-			unit = bu
-		}
-		name, _ := field("n").(string)
-		one := Guessed{At: base + name, Name: level(strings.TrimRight(base+name, "/:; ")[strings.LastIndexAny(strings.TrimRight(base+name, "/:; "), "/:; ")+1:]), Unit: unit}
-		if u, is := field("u").(string); is {
-			one.Unit = u
-		}
-		switch v := field("v").(type) {
-		case nil:
-			if field("vs") == nil && field("vb") == nil {
-				if field("s") == nil && name == "" {
-					continue // only base fields
-				}
-				return g, field("s") != nil
-			}
-			one.State, one.Sample = true, clip(fmt.Sprint(field("vs"), field("vb")))
-		default:
-			one.Sample = fmt.Sprint(v)
-		}
-		if base+name == "" {
-			return g, false
-		}
-		if len(g.Values) < mostGuessed && !slices.ContainsFunc(g.Values, func(o Guessed) bool { return o.At == one.At }) {
-			g.Values = append(g.Values, one)
-		}
-	}
-	return g, len(g.Values) > 0
-}
-
-// stateWords are texts that are states, and no names.
-var stateWords = []string{"on", "off", "open", "closed", "opening", "closing", "running", "stopped", "resting", "moving", "blocked", "ok", "fault", "alarm", "normal", "auto", "manual", "idle", "active", "high", "low", "full", "empty"}
-
-var timeKeyNames = []string{"at", "t", "ts", "time", "timestamp", "date", "datetime", "when", "measured_at", "sampled_at"}
-
-func isTimeKey(key string) bool { return slices.Contains(timeKeyNames, strings.ToLower(key)) }
-
-// timeForm is how a text is a time of these years, or "".
-func timeForm(text string) string {
-	if _, err := time.Parse(time.RFC3339, text); err == nil {
-		return "rfc3339"
-	}
-	v, err := strconv.ParseFloat(text, 64)
-	if err != nil {
-		return ""
-	}
-	for form, scale := range map[string]float64{"unix_s": 1, "unix_ms": 1e3, "unix_us": 1e6, "unix_ns": 1e9} {
-		if s := v / scale; s > 1.4e9 && s < 4.2e9 {
-			return form
-		}
-	}
-	return ""
-}
-
 // Signature is the same of payloads that the same lines of a configuration read.
 func (g Guess) Signature() string {
 	var out strings.Builder
@@ -277,7 +140,7 @@ func (g Guess) Signature() string {
 		return out.String() // names say what they are
 	}
 	for _, v := range g.Values {
-		fmt.Fprintf(&out, "|%s %t", v.At, v.State)
+		fmt.Fprintf(&out, "|%s %t %t", v.At, v.State, v.Truth)
 	}
 	return out.String()
 }

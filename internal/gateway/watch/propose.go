@@ -221,7 +221,7 @@ func ruleOf(v payload.Guessed, station, quantity string, t Topic) string {
 	}
 	levels := strings.Repeat("+/", 1+len(strings.Split(station, "/")))
 	switch {
-	case v.State && v.Sample == "true", v.Sample == "false":
+	case v.Truth:
 		return fmt.Sprintf("- { select: %s%s, kind: state, states: { \"false\": 0, \"true\": 1 } }\n", levels, name)
 	case v.State:
 		return fmt.Sprintf("- { select: %s%s, kind: state, states: { %q: 0 } } # and its other states\n", levels, name, v.Sample)
