@@ -7,19 +7,6 @@ export type Windows = components["schemas"]["Windows"];
 export type SeriesWindows = components["schemas"]["SeriesWindows"];
 export type Uplinks = components["schemas"]["Uplinks"];
 export type Health = components["schemas"]["Health"];
-
-/** Asks the service this page came from; a refusal becomes an Error with its message. */
-export async function ask<T>(call: string, query: Record<string, string> = {}): Promise<T> {
-  const text = new URLSearchParams(query).toString();
-  const answer = await fetch(`/api/v1/${call}${text ? `?${text}` : ""}`);
-  const body: unknown = await answer.json().catch(() => null);
-  if (!answer.ok) {
-    const message = (body as { error?: { message?: string } } | null)?.error?.message;
-    throw new Error(message ?? `The service answered HTTP ${answer.status}.`);
-  }
-  return body as T;
-}
-
 export type Watched = components["schemas"]["Watched"];
 export type Probed = components["schemas"]["Probed"];
 export type Scanned = components["schemas"]["Scanned"];
@@ -32,17 +19,24 @@ export type Reject = components["schemas"]["Reject"];
 export type ReplayOutcome = components["schemas"]["ReplayOutcome"];
 export type RejectCounts = components["schemas"]["RejectCounts"];
 
-/** Sends a value and reads the answer; a refusal becomes an Error with its message. */
-export async function send<T>(call: string, body: unknown): Promise<T> {
-  const answer = await fetch(`/api/v1/${call}`, {
-    method: "POST",
-    headers: { "Content-Type": "application/json" },
-    body: JSON.stringify(body),
-  });
-  const said: unknown = await answer.json().catch(() => null);
+/** The body of an answer; a refusal becomes an Error with its message. */
+async function said<T>(answer: Response): Promise<T> {
+  const body: unknown = await answer.json().catch(() => null);
   if (!answer.ok) {
-    const message = (said as { error?: { message?: string } } | null)?.error?.message;
+    const message = (body as { error?: { message?: string } } | null)?.error?.message;
     throw new Error(message ?? `The service answered HTTP ${answer.status}.`);
   }
-  return said as T;
+  return body as T;
+}
+
+/** Asks the service this page came from. */
+export async function ask<T>(call: string, query: Record<string, string> = {}): Promise<T> {
+  const text = new URLSearchParams(query).toString();
+  return said(await fetch(`/api/v1/${call}${text ? `?${text}` : ""}`));
+}
+
+/** Sends a value and reads the answer. */
+export async function send<T>(call: string, body: unknown): Promise<T> {
+  const headers = { "Content-Type": "application/json" };
+  return said(await fetch(`/api/v1/${call}`, { method: "POST", headers, body: JSON.stringify(body) }));
 }

@@ -4,7 +4,18 @@ import { send, type Lines, type LinesFor, type Probed, type Scanned } from "../a
 import { useHealth } from "../api/hooks";
 import { button, entry, Field, mainButton } from "../parts/Field";
 import { LinesSheet } from "./LinesSheet";
+import { RangesFound, UnitsFound } from "./Found";
 import { RegisterRow, type Taken } from "./RegisterRow";
+import { Where } from "./Where";
+
+const numbers = [
+  ["unit", "Unit"],
+  ["first", "First"],
+  ["count", "How many"],
+  ["times", "Times, 1 s apart"],
+  ["low", "Expected from"],
+  ["high", "to"],
+] as const;
 
 /** What the registers of a device hold: who answers, what it gives, and what that may mean. */
 export function RegistersTool() {
@@ -75,7 +86,6 @@ export function RegistersTool() {
   });
   const busy = units.isPending || ranges.isPending || read.isPending;
   const failed = units.error ?? ranges.error ?? read.error ?? lines.error;
-  const small = `${entry} w-20`;
   return (
     <>
       <form
@@ -87,30 +97,15 @@ export function RegistersTool() {
           read.mutate();
         }}
       >
-        <Field label="Where">
-          <select className={entry} value={where} onChange={(e) => setWhere(e.target.value)}>
-            <option value="">another device</option>
-            {sources.map((s) => (
-              <option key={s.name} value={s.name}>
-                source {s.name}
-              </option>
-            ))}
-          </select>
-        </Field>
-        {!where && (
-          <Field label="Address of the device">
-            <input
-              className={`${entry} w-72`}
-              name="device"
-              value={form.address}
-              placeholder="tcp://10.0.0.7:502"
-              onChange={set("address")}
-            />
-          </Field>
-        )}
-        <Field label="Unit">
-          <input className={small} name="unit" inputMode="numeric" value={form.unit} onChange={set("unit")} />
-        </Field>
+        <Where
+          sources={sources}
+          source={where}
+          onSource={setWhere}
+          other="device"
+          address={form.address}
+          onAddress={set("address")}
+          placeholder="tcp://10.0.0.7:502"
+        />
         <Field label="Table">
           <select className={entry} name="table" value={form.table} onChange={set("table")}>
             {["holding", "input", "coil", "discrete_input"].map((t) => (
@@ -118,39 +113,11 @@ export function RegistersTool() {
             ))}
           </select>
         </Field>
-        <Field label="First">
-          <input
-            className={small}
-            name="first"
-            inputMode="numeric"
-            value={form.first}
-            onChange={set("first")}
-          />
-        </Field>
-        <Field label="How many">
-          <input
-            className={small}
-            name="count"
-            inputMode="numeric"
-            value={form.count}
-            onChange={set("count")}
-          />
-        </Field>
-        <Field label="Times, 1 s apart">
-          <input
-            className={small}
-            name="times"
-            inputMode="numeric"
-            value={form.times}
-            onChange={set("times")}
-          />
-        </Field>
-        <Field label="Expected from">
-          <input className={small} name="low" value={form.low} onChange={set("low")} />
-        </Field>
-        <Field label="to">
-          <input className={small} name="high" value={form.high} onChange={set("high")} />
-        </Field>
+        {numbers.map(([key, label]) => (
+          <Field key={key} label={label}>
+            <input className={`${entry} w-20`} name={key} value={form[key]} onChange={set(key)} />
+          </Field>
+        ))}
         <button type="submit" className={mainButton} disabled={busy || (!where && !form.address)}>
           {read.isPending ? "Reading …" : "Read"}
         </button>
@@ -176,26 +143,8 @@ export function RegistersTool() {
           {failed.message}
         </p>
       )}
-      {units.data && (
-        <p role="status" className="mt-3" data-units>
-          {units.data.units.length === 0
-            ? "No unit answers."
-            : `Units that answer: ${units.data.units
-                .map((u) => `${u.unit} (${u.tables.join(", ") || u.says})`)
-                .join("; ")}.`}{" "}
-          {units.data.ended}
-        </p>
-      )}
-      {ranges.data && (
-        <p role="status" className="mt-3" data-ranges>
-          {ranges.data.ranges.length === 0
-            ? `Unit ${form.unit} gives none of them.`
-            : `Unit ${form.unit} gives, of ${form.table}: ${ranges.data.ranges
-                .map((r) => `${r.first} to ${r.first + r.count - 1}`)
-                .join(", ")}.`}{" "}
-          {ranges.data.ended}
-        </p>
-      )}
+      {units.data && <UnitsFound found={units.data} />}
+      {ranges.data && <RangesFound found={ranges.data} of={form.unit} table={form.table} />}
       {read.data && read.data.registers.length === 0 && (
         <p className="mt-3">Bits: {read.data.samples.at(-1)?.words.join(" ")}</p>
       )}

@@ -6,6 +6,7 @@ import { useWatch } from "../api/useWatch";
 import { button, entry, Field, mainButton } from "../parts/Field";
 import { preview } from "./preview";
 import { LinesSheet } from "./LinesSheet";
+import { Where } from "./Where";
 
 /** What a broker carries, or what devices publish at a listener: live, as a tree of topics. */
 export function TopicsTool() {
@@ -36,33 +37,16 @@ export function TopicsTool() {
           setPlace(place ? null : where ? { source: where } : { address });
         }}
       >
-        <Field label="Where">
-          <select
-            className={entry}
-            value={where}
-            onChange={(e) => setWhere(e.target.value)}
-            disabled={!!place}
-          >
-            <option value="">another broker</option>
-            {sources.map((s) => (
-              <option key={s.name} value={s.name}>
-                source {s.name}
-              </option>
-            ))}
-          </select>
-        </Field>
-        {!where && (
-          <Field label="Address of the broker">
-            <input
-              className={`${entry} w-64`}
-              name="broker"
-              value={address}
-              placeholder="tcp://127.0.0.1:1883"
-              onChange={(e) => setAddress(e.target.value)}
-              disabled={!!place}
-            />
-          </Field>
-        )}
+        <Where
+          sources={sources}
+          source={where}
+          onSource={setWhere}
+          other="broker"
+          address={address}
+          onAddress={(e) => setAddress(e.target.value)}
+          placeholder="tcp://127.0.0.1:1883"
+          disabled={!!place}
+        />
         <button type="submit" className={place ? button : mainButton} disabled={!where && !address}>
           {place ? "Stop watching" : "Watch"}
         </button>
