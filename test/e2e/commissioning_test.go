@@ -122,3 +122,31 @@ func TestFromNothingToTrueSeries(t *testing.T) {
 		assert.NotContains(t, r.Reason, "matches no messages", r.Place)
 	}
 }
+
+// A register is found by a series that moves like it: the one that the gateway reads there.
+func TestARegisterIsFoundByWhatMovesLikeIt(t *testing.T) {
+	dir, port := t.TempDir(), freePort(t)
+	program, err := binary()
+	require.NoError(t, err)
+	start(t, program, "simulate", "probes", "--listen", "127.0.0.1:"+port)
+	eventually(t, "the probes are there", func() bool { return reachable(port) })
+	_, gateway := service(t, dir, "gateway", `
+data: `+dir+`/data
+listen: 127.0.0.1:0
+gateway:
+  site: stony-beck
+  sources:
+    - name: probes
+      modbus: { address: "rtu+tcp://127.0.0.1:`+port+`", every: 100ms, registers: [{ unit: 4, table: input, address: 1, type: int16, scale: 0.01, series: raceway-4/water_temp }] }
+`)
+	eventually(t, "the series is there", func() bool {
+		now, err := gateway.Now(t.Context(), "")
+		return err == nil && len(now.Values) == 1
+	})
+	said := nexocumula(t, gateway, "probe", "probes", "--unit", "4", "--table", "input", "--count", "2", "--times", "4", "--every", "200ms", "--expect=-2..35", "--like", "stony-beck/raceway-4/water_temp", "--take", "1=raceway-4/again")
+	assert.Contains(t, said, `- { unit: 4, table: input, address: 1, type: int16, scale: 0.01, series: "raceway-4/again" }`)
+	cmd := exec.CommandContext(t.Context(), program, "probe", "probes", "--at", gateway.Base(), "--unit", "4", "--table", "input", "--like", "stony-beck/raceway-9/water_temp", "--count", "1", "--times", "1")
+	out, err := cmd.CombinedOutput()
+	require.Error(t, err)
+	assert.Contains(t, string(out), "near it are stony-beck/raceway-4/water_temp")
+}
