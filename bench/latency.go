@@ -10,7 +10,6 @@ import (
 
 	"nexocumula/internal/config"
 	"nexocumula/internal/core/reading"
-	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/gateway/pipeline"
 )
@@ -23,7 +22,7 @@ func commitLatency(dir string) (Row, error) {
 		return Row{}, err
 	}
 	defer st.Close()
-	pipe, err := pipeline.New(st, config.Gateway{Tiers: rollup.Tiers, Pace: config.Pace{Messages: 100 * time.Millisecond, Polls: time.Second}}, slog.New(slog.DiscardHandler))
+	pipe, err := pipeline.New(st, config.Gateway{Pace: config.Pace{Messages: 100 * time.Millisecond, Polls: time.Second}}, slog.New(slog.DiscardHandler))
 	if err != nil {
 		return Row{}, err
 	}

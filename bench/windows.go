@@ -113,7 +113,7 @@ func windowsYear(dir string, grid window.Grid, windows int, group string, goal f
 			Grid: grid, Stats: stats,
 		}
 		var got collect
-		err = q.Run(context.Background(), query.Source{Store: st, Tiers: rollup.Tiers, Limits: config.Queries{MaxRows: 500_000, MaxSeries: 10, MaxTime: time.Minute}}, &got)
+		err = q.Run(context.Background(), query.Source{Store: st, Limits: config.Queries{MaxRows: 500_000, MaxSeries: 10, MaxTime: time.Minute}}, &got)
 		if err == nil && got.rows != windows {
 			err = fmt.Errorf("%d of %d windows came", got.rows, windows)
 		}

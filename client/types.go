@@ -98,6 +98,7 @@ type Series struct {
 	Normal       Normal     `json:"normal"`        // what is usual
 	Every        string     `json:"every"`         // how often a reading is expected; empty: not known
 	EveryLearned bool       `json:"every_learned"` // that was learned from what came
+	Tiers        []string   `json:"tiers"`         // widths of its summaries, from the narrowest to the widest
 	FirstSeen    *time.Time `json:"first_seen"`
 	LastSeen     *time.Time `json:"last_seen"`
 }

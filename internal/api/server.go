@@ -13,7 +13,6 @@ import (
 	"nexocumula/client"
 	"nexocumula/internal/central"
 	"nexocumula/internal/config"
-	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/gateway"
 	"nexocumula/internal/store"
 	"nexocumula/internal/uplink"
@@ -25,7 +24,6 @@ type Service struct {
 	Gateway *gateway.Gateway
 	Central *central.Receiver
 	Uplinks func() []Uplink
-	Tiers   []rollup.Tier
 	Accept  []string // gateways that may replicate here
 	Queries func() config.Queries
 	Reload  func(context.Context) (applied, restart []string, err error) // of the configuration

@@ -8,6 +8,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"nexocumula/client"
+	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/core/span"
 	"nexocumula/internal/query"
@@ -66,6 +67,9 @@ func (h handlers) seriesOf(s store.Series) client.Series {
 	out := client.Series{
 		Path: string(s.Path), Kind: string(s.Kind), Unit: s.Unit, Labels: s.Labels.Map(), FreshFor: span.Format(s.FreshFor), Wrap: s.Wrap, States: s.States.Map(),
 		Calibration: s.Calibration, Normal: normalOf(s.Normal), FirstSeen: timeOrNil(s.FirstSeen), LastSeen: timeOrNil(s.LastTime),
+	}
+	for _, t := range rollup.TiersOf(&s.Definition) {
+		out.Tiers = append(out.Tiers, t.String())
 	}
 	every := s.Every
 	if every == 0 && h.Gateway != nil {

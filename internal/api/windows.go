@@ -68,7 +68,7 @@ func (h handlers) complete(c *gin.Context, out answer, err error) {
 }
 
 func (h handlers) source() query.Source {
-	return query.Source{Store: h.Store, Tiers: h.Tiers, Limits: h.Queries()}
+	return query.Source{Store: h.Store, Limits: h.Queries()}
 }
 
 func errorOf(err error) *client.Error {

@@ -33,11 +33,11 @@ func seriesCommand() *cli.Command {
 				return err
 			}
 			g := grid{
-				columns: []column{{name: "series"}, {name: "kind"}, {name: "unit"}, {name: "labels"}, {name: "every", right: true}, {name: "fresh_for", right: true}, {name: "normal"}, {name: "calibration"}, {name: "first_seen"}, {name: "last_seen"}},
+				columns: []column{{name: "series"}, {name: "kind"}, {name: "unit"}, {name: "labels"}, {name: "every", right: true}, {name: "fresh_for", right: true}, {name: "tiers"}, {name: "normal"}, {name: "calibration"}, {name: "first_seen"}, {name: "last_seen"}},
 				empty:   "There are no series yet.",
 			}
 			for _, s := range answer.Series {
-				g.rows = append(g.rows, []cell{plain(s.Path), plain(s.Kind), plain(s.Unit), plain(labels(s.Labels)), everyOf(s), plain(s.FreshFor), plain(normalText(s.Normal)), plain(s.Calibration), momentOr(s.FirstSeen, "never"), momentOr(s.LastSeen, "never")})
+				g.rows = append(g.rows, []cell{plain(s.Path), plain(s.Kind), plain(s.Unit), plain(labels(s.Labels)), everyOf(s), plain(s.FreshFor), plain(strings.Join(s.Tiers, " ")), plain(normalText(s.Normal)), plain(s.Calibration), momentOr(s.FirstSeen, "never"), momentOr(s.LastSeen, "never")})
 			}
 			return show(cmd, answer, g)
 		},

@@ -25,7 +25,7 @@ func (raw file) check(at shape.Place, kinds []SourceKind) Settings {
 	if raw.Gateway == nil && raw.Central == nil {
 		at.Wrong("the file has neither gateway: nor central:, so the service would do nothing")
 	}
-	out := Settings{Data: raw.Data, Listen: raw.Listen, Gateway: raw.Gateway.check(at.Key("gateway"), kinds), Central: raw.Central.check(at.Key("central")), Queries: raw.Queries.check(at.Key("queries")), Tiers: rollup.Tiers}
+	out := Settings{Data: raw.Data, Listen: raw.Listen, Gateway: raw.Gateway.check(at.Key("gateway"), kinds), Central: raw.Central.check(at.Key("central")), Queries: raw.Queries.check(at.Key("queries"))}
 	out.AwayFor = at.Key("away_for").Duration(raw.AwayFor, clock.DefaultAway)
 	if raw.GiveUp != "" {
 		out.GiveUp = at.Key("give_up_unsent_after").Duration(raw.GiveUp, 0)
@@ -34,7 +34,8 @@ func (raw file) check(at shape.Place, kinds []SourceKind) Settings {
 		out.Keep = append(out.Keep, k.check(at.Key("keep").Item(i)))
 	}
 	if out.Gateway != nil {
-		out.Gateway.Keep, out.Gateway.Tiers = out.Keep, out.Tiers
+		out.Gateway.Keep = out.Keep
+		out.Gateway.checkTiers(at)
 	}
 	return out
 }
@@ -97,15 +98,8 @@ func (raw uplinkFile) check(at shape.Place) Uplink {
 	if u, err := url.Parse(raw.Address); err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" {
 		at.Key("address").Wrong("%q is not the address of a central; write http://host:port or https://host:port", raw.Address)
 	}
-	for i, text := range raw.Tiers {
-		width := shape.Parsed(at.Key("tiers").Item(i), text, span.Parse)
-		if width != 0 && !slices.Contains(rollup.Tiers, rollup.Tier(width)) {
-			at.Key("tiers").Item(i).Wrong("tier %s is not kept; the tiers are 10s and 1m", text)
-		}
-		out.Tiers = append(out.Tiers, rollup.Tier(width))
-	}
-	if len(out.Tiers) == 0 {
-		out.Tiers = rollup.Tiers
+	if raw.Tiers != nil {
+		out.Tiers = shape.Parsed(at.Key("tiers"), raw.Tiers, rollup.ParseTiers)
 	}
 	return out
 }
@@ -150,4 +144,4 @@ func RuleOf(rules []Rule, path series.Path) *Rule {
 	return &otherwise
 }
 
-var otherwise = Rule{Kind: series.Gauge, FreshFor: series.DefaultFreshFor, Limits: screen.Limits{MaxAhead: screen.DefaultMaxAhead}}
+var otherwise = Rule{Kind: series.Gauge, Tiers: rollup.Tiers, FreshFor: series.DefaultFreshFor, Limits: screen.Limits{MaxAhead: screen.DefaultMaxAhead}}

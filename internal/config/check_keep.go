@@ -1,7 +1,9 @@
 package config
 
 import (
+	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"nexocumula/internal/config/shape"
@@ -16,7 +18,7 @@ const leastKept = 24 * time.Hour
 func (raw keepFile) check(at shape.Place) Keep {
 	out := Keep{
 		Select: shape.Parsed(at.Key("select"), raw.Select, series.ParseSelector),
-		Tier:   shape.Parsed(at.Key("tier"), raw.Tier, ParseTier),
+		Tier:   shape.Parsed(at.Key("tier"), raw.Tier, parseTier),
 		For:    shape.Parsed(at.Key("for"), raw.For, span.Parse),
 	}
 	if out.For != 0 && out.For < leastKept {
@@ -25,20 +27,49 @@ func (raw keepFile) check(at shape.Place) Keep {
 	return out
 }
 
-// ParseTier reads readings, 10s or 1m.
-func ParseTier(text string) (rollup.Tier, error) {
-	for _, t := range append([]rollup.Tier{rollup.Readings}, rollup.Tiers...) {
-		if text == t.String() {
-			return t, nil
-		}
+// parseTier reads readings, or the width of a tier.
+func parseTier(text string) (rollup.Tier, error) {
+	if text == rollup.Readings.String() {
+		return rollup.Readings, nil
 	}
-	return 0, errTier(text)
+	t, err := rollup.ParseTier(text)
+	if err != nil {
+		return 0, fmt.Errorf("tier %q: write readings, or the width of a tier, such as 10s or 1m", text)
+	}
+	return t, nil
 }
 
-type errTier string
+// checkTiers wants every tier that is kept for a time, or sent, to be made of some series.
+func (g *Gateway) checkTiers(at shape.Place) {
+	made := slices.Clone(rollup.Tiers) // of series that no rule names
+	for _, r := range g.Rules {
+		made = append(made, r.Tiers...)
+	}
+	slices.Sort(made)
+	made = slices.Compact(made)
+	if len(made) > rollup.MostWidths {
+		at.Key("gateway").Key("series").Wrong("there are %d different tiers; at most %d are possible", len(made), rollup.MostWidths)
+	}
+	missing := func(at shape.Place, t rollup.Tier) {
+		if t != rollup.Readings && !slices.Contains(made, t) {
+			at.Wrong("tier %s is not made of any series; there are readings and %s", t, strings.Join(names(made), ", "))
+		}
+	}
+	for i, k := range g.Keep {
+		missing(at.Key("keep").Item(i).Key("tier"), k.Tier)
+	}
+	for i, u := range g.Uplinks {
+		for k, t := range u.Tiers {
+			missing(at.Key("gateway").Key("uplinks").Item(i).Key("tiers").Item(k), t)
+		}
+	}
+}
 
-func (e errTier) Error() string {
-	return "tier \"" + string(e) + "\" is not kept; the tiers are readings, 10s and 1m"
+func names(tiers []rollup.Tier) (out []string) {
+	for _, t := range tiers {
+		out = append(out, t.String())
+	}
+	return out
 }
 
 // Limits of a query where the file says nothing.

@@ -13,6 +13,7 @@ import (
 	"nexocumula/internal/config/shape"
 	"nexocumula/internal/core/calibrate"
 	"nexocumula/internal/core/formula"
+	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/screen"
 	"nexocumula/internal/core/series"
 )
@@ -37,6 +38,10 @@ func (raw seriesFile) check(at shape.Place) Rule {
 	out.Labels = shape.Parsed(at.Key("labels"), raw.Labels, series.MakeLabels)
 	if raw.Low != nil && raw.High != nil && *raw.Low > *raw.High {
 		at.Key("low").Wrong("the low end %v is above the high end %v", *raw.Low, *raw.High)
+	}
+	out.Tiers = rollup.Tiers
+	if raw.Tiers != nil {
+		out.Tiers = shape.Parsed(at.Key("tiers"), raw.Tiers, rollup.ParseTiers)
 	}
 	out.Normal = raw.Normal.check(at.Key("normal"), out.Kind)
 	for i, one := range raw.Calibration {

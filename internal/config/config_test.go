@@ -63,7 +63,7 @@ func TestAGoodFileBecomesSettings(t *testing.T) {
 	assert.Zero(t, days("alder-weir/pump/power", rollup.Readings), "what no line names is kept for good")
 	assert.Equal(t, [2]string{"lake", "mqtt_listener"}, [2]string{g.Sources[0].Name, g.Sources[0].Kind})
 	assert.Equal(t, [2]string{"panel", "modbus"}, [2]string{g.Sources[1].Name, g.Sources[1].Kind})
-	assert.Equal(t, config.Uplink{Name: "head-office", Address: "https://central:8460", Tiers: rollup.Tiers, Token: "secret"}, g.Uplinks[0])
+	assert.Equal(t, config.Uplink{Name: "head-office", Address: "https://central:8460", Token: "secret"}, g.Uplinks[0])
 }
 
 func TestEveryMistakeIsNamedWithItsPlace(t *testing.T) {
@@ -90,7 +90,7 @@ func TestEveryMistakeIsNamedWithItsPlace(t *testing.T) {
 		{"secret_env: TROUT", "secret_env: EMPTY", "the environment variable EMPTY is not set"},
 		{", secret_env: TROUT", "", "a secret is needed"},
 		{"https://central", "ftp://central", "write http://host:port or https://host:port"},
-		{"tier: 10s", "tier: 1h", `f.yaml:4:26: keep[1].tier: tier "1h" is not kept; the tiers are readings, 10s and 1m`},
+		{"tier: 10s", "tier: 1h", `f.yaml:4:26: keep[1].tier: tier 1h is not made of any series; there are readings and 10s, 1m`},
 		{"for: 30d", "for: 3h", "keep[1].for: 3h is too short: keep rows for 1d at least"},
 		{"max_rows: 1000", "max_rows: 0", "queries.max_rows: 0 is not possible"},
 		{"max_time: 5s", "max_time: long", "queries.max_time"},

@@ -52,6 +52,7 @@ type seriesFile struct {
 	MaxAhead    string             `yaml:"max_ahead" is:"5m" says:"how far in the future a reading may be"`
 	Wrap        float64            `yaml:"wrap" says:"of counters: how many steps there are until it begins again, such as 65536"`
 	Labels      map[string]string  `yaml:"labels" says:"key: value"`
+	Tiers       []string           `yaml:"tiers" is:"[10s, 1m]" says:"widths of its summaries, each a multiple of the one before; one that is added later is filled from what is there"`
 	Sketch      bool               `yaml:"sketch" is:"false" says:"true: percentiles can be estimated where only summaries are kept"`
 	States      map[string]float64 `yaml:"states" says:"of states: the value of each name"`
 	Normal      normalFile         `yaml:"normal" says:"what is usual; marked, never rejected"`

@@ -21,7 +21,6 @@ type Settings struct {
 	Keep    []Keep
 	GiveUp  time.Duration // what waits for an uplink for longer may be dropped by Keep; 0: nothing may
 	AwayFor time.Duration // how long the service may have been switched off
-	Tiers   []rollup.Tier // that are kept, from the narrowest to the widest
 	Queries Queries
 
 	Path   string            // of the file; "": they come from elsewhere
@@ -47,7 +46,6 @@ type Queries struct {
 type Gateway struct {
 	Site    string
 	Keep    []Keep // the service's
-	Tiers   []rollup.Tier
 	Pace    Pace
 	Rules   []Rule
 	Sources []Source
@@ -73,6 +71,7 @@ type Rule struct {
 	Sketch   bool
 	Limits   screen.Limits
 
+	Tiers       []rollup.Tier
 	Normal      series.Normal
 	Every       time.Duration // how often a reading is expected; 0: nothing is said
 	Calibration calibrate.Versions
@@ -110,7 +109,7 @@ func (r *Rule) Marks() bool {
 func (r *Rule) Definition(path series.Path) series.Definition {
 	out := series.Definition{
 		Path: path, Kind: r.Kind, Unit: r.Unit, FreshFor: r.FreshFor, Wrap: r.Wrap, Labels: r.Labels, States: r.States, Sketch: r.Sketch,
-		Normal: r.Normal, Every: r.Every,
+		Normal: r.Normal, Every: r.Every, Tiers: rollup.Names(r.Tiers),
 	}
 	if n := len(r.Calibration); n > 0 {
 		out.Calibration = r.Calibration[n-1].String()
@@ -129,8 +128,8 @@ type Source struct {
 // Uplink is a central to replicate to.
 type Uplink struct {
 	Name    string
-	Address string // http:// or https:// and host:port
-	Tiers   []rollup.Tier
+	Address string        // http:// or https:// and host:port
+	Tiers   []rollup.Tier // that it sends; nil: all there are
 	Token   string
 }
 

@@ -3,6 +3,8 @@ package fieldwork
 import (
 	"fmt"
 	"log/slog"
+	"maps"
+	"slices"
 	"strings"
 	"time"
 
@@ -73,17 +75,19 @@ func MakePlan(settings config.Settings, heard []client.Series, free float64) (ou
 		return out, wrong("the configuration describes no gateway")
 	}
 	out = Plan{Lines: []PlannedLine{}, Summaries: []PlannedTier{}, Unknown: []string{}, Free: free}
-	tiers := make([]float64, len(settings.Tiers))
+	tiers := map[rollup.Tier]float64{}
+	narrowest := rollup.Tier(24 * time.Hour)
 	known := map[series.Path]bool{}
 	var points []float64
-	count := func(kind series.Kind, every time.Duration) {
+	count := func(kind series.Kind, every time.Duration, made []rollup.Tier) {
 		out.Series++
 		perDay := float64(24*time.Hour) / float64(every)
 		out.Readings += perDay
 		out.Disk += perDay * bytesOf[kind].reading
-		for i, tier := range settings.Tiers {
+		narrowest = min(narrowest, made[0])
+		for _, tier := range made {
 			rows := min(perDay, float64(24*time.Hour)/float64(tier.Width()))
-			tiers[i] += rows
+			tiers[tier] += rows
 			out.Disk += rows * bytesOf[kind].summary(tier)
 		}
 	}
@@ -92,11 +96,13 @@ func MakePlan(settings config.Settings, heard []client.Series, free float64) (ou
 			return
 		}
 		rule := config.RuleFor(g.Rules, path)
+		def := rule.Definition(path)
+		made := rollup.TiersOf(&def)
 		known[path] = true
-		count(rule.Kind, every)
+		count(rule.Kind, every, made)
 		if quality := path + "/" + config.QualityLevel; rule.Marks() {
 			known[quality] = true
-			count(series.State, every)
+			count(series.State, every, made)
 		}
 	}
 	for _, s := range g.Sources {
@@ -121,14 +127,14 @@ func MakePlan(settings config.Settings, heard []client.Series, free float64) (ou
 		}
 	}
 	all := 0.0
-	for i, tier := range settings.Tiers {
-		out.Summaries = append(out.Summaries, PlannedTier{tier.String(), tiers[i]})
-		all += tiers[i]
+	for _, tier := range slices.Sorted(maps.Keys(tiers)) {
+		out.Summaries = append(out.Summaries, PlannedTier{tier.String(), tiers[tier]})
+		all += tiers[tier]
 	}
 	if len(g.Uplinks) > 0 {
 		out.Uplink = all*wireBytes + envelopes*envelopeBytes
 	}
-	out.Commits = commitsOf(points, settings.Tiers)
+	out.Commits = commitsOf(points, narrowest)
 	if out.Disk > 0 {
 		out.Outage = free / out.Disk
 	}
@@ -142,14 +148,14 @@ func MakePlan(settings config.Settings, heard []client.Series, free float64) (ou
 
 // commitsOf is how many commits an hour schedules with so many points an hour make: what is polled
 // within a second shares one. All summaries of the narrowest tier have one of their own.
-func commitsOf(points []float64, tiers []rollup.Tier) (out float64) {
+func commitsOf(points []float64, narrowest rollup.Tier) (out float64) {
 	alone := 1.0 // share of the seconds in which no schedule before had a point
 	for _, p := range points {
 		out += p * alone
 		alone *= max(0, 1-p/3600)
 	}
-	if len(tiers) > 0 && len(points) > 0 {
-		out += float64(time.Hour) / float64(tiers[0].Width())
+	if len(points) > 0 {
+		out += float64(time.Hour) / float64(narrowest.Width())
 	}
 	return out
 }

@@ -120,7 +120,7 @@ func TestOverlappingWindowsShareTheirSegments(t *testing.T) {
 func TestLimitsAreThoseOfTheConfiguration(t *testing.T) {
 	st := stored(t)
 	for rows, fine := range map[int]bool{59: false, 60: true, 61: true} {
-		src := Source{Store: st, Tiers: rollup.Tiers, Limits: config.Queries{MaxRows: rows, MaxSeries: 1, MaxTime: time.Minute}}
+		src := Source{Store: st, Limits: config.Queries{MaxRows: rows, MaxSeries: 1, MaxTime: time.Minute}}
 		err := ask(t, "#", "1m", "mean").Run(t.Context(), src, &collected{})
 		assert.Equal(t, fine, err == nil, "%d: %v", rows, err)
 	}

@@ -38,7 +38,8 @@ func feed(ctx context.Context, src Source, s store.Series, p *window.Plan, stats
 	tail := &tail{Reducer: to, next: p.From(), bounded: percentiles}
 	tiers := []rollup.Tier{rollup.Readings}
 	if p.Tier != rollup.Readings {
-		tiers = append(tiers, src.Tiers[:slices.Index(src.Tiers, p.Tier)+1]...)
+		have := rollup.TiersOf(&s.Definition)
+		tiers = append(tiers, have[:slices.Index(have, p.Tier)+1]...)
 		slices.Reverse(tiers)
 		if !s.Collected {
 			tiers = tiers[:len(tiers)-1]
@@ -105,10 +106,11 @@ func tellBefore(src Source, s store.Series, p *window.Plan, to *window.Reducer) 
 	}
 	var newest int64
 	var value float64
-	for i := slices.Index(append([]rollup.Tier{rollup.Readings}, src.Tiers...), p.Tier); i >= 0; i-- {
+	have := rollup.TiersOf(&s.Definition)
+	for i := slices.Index(have, p.Tier); i >= -1; i-- {
 		tier := rollup.Readings
-		if i > 0 {
-			tier = src.Tiers[i-1]
+		if i >= 0 {
+			tier = have[i]
 		} else if !s.Collected {
 			break
 		}

@@ -106,7 +106,7 @@ func (m Moment) within() string {
 }
 
 func (m Moment) of(ctx context.Context, src Source, s store.Series) (Found, bool, error) {
-	tier := src.Tiers[0]
+	tier := rollup.TiersOf(&s.Definition)[0]
 	if s.Collected {
 		tier = rollup.Readings
 	}

@@ -52,7 +52,7 @@ func (q Readings) run(ctx context.Context, src Source, sink ReadingsSink) error 
 	conversions := make([]unit.Conversion, len(found))
 	for i, s := range found {
 		if !s.Collected {
-			return refuse("no_readings", "of %s only summaries are kept here; ask its gateway, or for windows of %s", s.Path, src.Tiers[0])
+			return refuse("no_readings", "of %s only summaries are kept here; ask its gateway, or for windows of %s", s.Path, rollup.TiersOf(&s.Definition)[0])
 		}
 		conversions[i] = unit.Conversion{Scale: 1}
 		if q.Unit != "" {

@@ -40,7 +40,6 @@ type Windows struct {
 // Source is where a query is answered from.
 type Source struct {
 	Store  Reader
-	Tiers  []rollup.Tier // that are kept, from the narrowest to the widest
 	Limits config.Queries
 }
 
@@ -58,22 +57,28 @@ type Reader interface {
 	Sketches(series uint32, from, to int64, most int) ([]store.Sketch, error)
 }
 
-// planned is one set of windows, with a plan for series whose readings are here, and one
-// for those of which only summaries are.
-type planned struct{ readings, summaries *window.Plan }
+// planned is one set of windows, with a plan for each sort of series that it is asked of.
+type planned map[sort]*window.Plan
 
-func (p planned) of(s store.Series) *window.Plan {
-	if s.Collected {
-		return p.readings
-	}
-	return p.summaries
+// sort is what a plan depends on: whether readings are here, or only summaries, and of which
+// widths.
+type sort struct {
+	readings bool
+	tiers    string
 }
 
-func (p planned) any() *window.Plan {
-	if p.readings != nil {
-		return p.readings
+func sortOf(s *store.Series) sort { return sort{s.Collected, s.Tiers} }
+
+func (p planned) of(s store.Series) *window.Plan { return p[sortOf(&s)] }
+
+// any is one of the plans, which all have the same windows: the one of the narrowest rows.
+func (p planned) any() (one *window.Plan) {
+	for _, plan := range p {
+		if one == nil || plan.Tier < one.Tier {
+			one = plan
+		}
 	}
-	return p.summaries
+	return one
 }
 
 // Head is what is known of an answer before its rows.
@@ -307,32 +312,30 @@ func (q Windows) plans(src Source, found []store.Series, stats []window.Stat) ([
 	}
 	var out []planned
 	for _, w := range shifted {
-		var p planned
-		for _, collected := range []bool{true, false} {
-			if !slices.ContainsFunc(found, func(s store.Series) bool { return s.Collected == collected }) {
+		p := planned{}
+		for i := range found {
+			like := sortOf(&found[i])
+			if p[like] != nil {
 				continue
 			}
-			plan, err := q.plan(src, w, len(found), collected, stats)
+			plan, err := q.plan(src, w, len(found), &found[i], stats)
 			if err != nil {
 				return nil, err
 			}
-			if collected {
-				p.readings = plan
-			} else {
-				p.summaries = plan
-			}
+			p[like] = plan
 		}
 		out = append(out, p)
 	}
 	return out, nil
 }
 
-// plan is that of series whose readings are here, or of those of which only summaries are.
-func (q Windows) plan(src Source, windows []window.Window, count int, readings bool, stats []window.Stat) (*window.Plan, error) {
-	exact := slices.ContainsFunc(stats, func(s window.Stat) bool { return s.NeedsReadings() || readings && s.IsCondition() })
-	plan, err := window.NewPlan(windows, src.Tiers, readings, exact)
+// plan is that of series like one.
+func (q Windows) plan(src Source, windows []window.Window, count int, like *store.Series, stats []window.Stat) (*window.Plan, error) {
+	exact := slices.ContainsFunc(stats, func(s window.Stat) bool { return s.NeedsReadings() || like.Collected && s.IsCondition() })
+	tiers := rollup.TiersOf(&like.Definition)
+	plan, err := window.NewPlan(windows, tiers, like.Collected, exact)
 	if err != nil {
-		return nil, refuse("range", "%v", q.narrow(src, err))
+		return nil, refuse("range", "%v", q.narrow(tiers[0], err))
 	}
 	return plan, q.checkPlan(plan, count, slices.ContainsFunc(stats, window.Stat.IsEstimate), src)
 }
@@ -429,7 +432,7 @@ func (r runner) reduce(ctx context.Context, s store.Series, plan *window.Plan, s
 		}
 	}
 	if r.Explain {
-		out.Explained = explain(plan, r.src.Tiers, work)
+		out.Explained = explain(plan, rollup.TiersOf(&s.Definition), work)
 	}
 	return out, nil
 }

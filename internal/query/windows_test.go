@@ -75,9 +75,9 @@ func (c asCentral) List(selector series.Selector) []store.Series {
 
 func from(st *store.Store, readings bool) Source {
 	if !readings {
-		return Source{Store: asCentral{st}, Tiers: rollup.Tiers, Limits: config.Queries{MaxRows: 10_000, MaxSeries: 5, MaxTime: time.Minute}}
+		return Source{Store: asCentral{st}, Limits: config.Queries{MaxRows: 10_000, MaxSeries: 5, MaxTime: time.Minute}}
 	}
-	return Source{Store: st, Tiers: rollup.Tiers, Limits: config.Queries{MaxRows: 10_000, MaxSeries: 5, MaxTime: time.Minute}}
+	return Source{Store: st, Limits: config.Queries{MaxRows: 10_000, MaxSeries: 5, MaxTime: time.Minute}}
 }
 
 func ask(t *testing.T, selector, width, stats string) Windows {

@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"slices"
 	"time"
 
 	"nexocumula/internal/config"
@@ -37,10 +38,12 @@ func (s *Service) retain(ctx context.Context) error {
 // dropOld goes through the series once. What cannot be dropped now can be an hour
 // later.
 func (s *Service) dropOld(ctx context.Context, selector series.Selector, now time.Time) {
-	tiers := append([]rollup.Tier{rollup.Readings}, s.tiers...)
 	keep := s.settings.Load().Keep
-	if len(keep) == 0 {
-		return
+	var tiers []rollup.Tier
+	for _, k := range keep {
+		if !slices.Contains(tiers, k.Tier) {
+			tiers = append(tiers, k.Tier)
+		}
 	}
 	var giveUp time.Time
 	if s.giveUp > 0 {
@@ -54,7 +57,7 @@ func (s *Service) dropOld(ctx context.Context, selector series.Selector, now tim
 			}
 			rows, err := s.Store.Drop(ctx, one.ID, tier, now.Add(-kept), giveUp)
 			s.dropped.Add(uint64(rows))
-			if err == nil && tier == rollup.Minute && one.Sketch { // they are kept as long as the summaries they go with
+			if err == nil && one.Sketch && tier == widest(&one.Definition) { // they are kept as long as the summaries they go with
 				err = s.Store.DropSketches(ctx, one.ID, now.Add(-kept), giveUp)
 			}
 			if rows > 0 {
@@ -65,6 +68,12 @@ func (s *Service) dropOld(ctx context.Context, selector series.Selector, now tim
 			}
 		}
 	}
+}
+
+// widest is the widest tier of a series.
+func widest(of *series.Definition) rollup.Tier {
+	tiers := rollup.TiersOf(of)
+	return tiers[len(tiers)-1]
 }
 
 // tidy gives free pages of the store back, a few at a time, until ctx ends.

@@ -19,7 +19,6 @@ import (
 	"nexocumula/internal/api"
 	"nexocumula/internal/central"
 	"nexocumula/internal/config"
-	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/gateway"
 	"nexocumula/internal/plain"
 	"nexocumula/internal/store"
@@ -40,7 +39,6 @@ type Service struct {
 	listen  net.Listener
 	handler func(stopping <-chan struct{}) http.Handler
 	giveUp  time.Duration
-	tiers   []rollup.Tier
 	dropped *atomic.Uint64 // rows, by retention
 	log     *slog.Logger
 
@@ -50,7 +48,7 @@ type Service struct {
 
 // Open opens the store and the HTTP listener.
 func Open(settings config.Settings, version string, log *slog.Logger) (_ *Service, err error) {
-	s := &Service{log: log, giveUp: settings.GiveUp, tiers: settings.Tiers, dropped: new(atomic.Uint64)}
+	s := &Service{log: log, giveUp: settings.GiveUp, dropped: new(atomic.Uint64)}
 	s.settings.Store(&settings)
 	defer func() {
 		if err != nil {
@@ -84,7 +82,7 @@ func Open(settings config.Settings, version string, log *slog.Logger) (_ *Servic
 	started := time.Now()
 	s.handler = func(stopping <-chan struct{}) http.Handler {
 		return api.Handler(api.Service{
-			Store: s.Store, Gateway: s.Gateway, Central: s.Central, Uplinks: s.Uplinks, Tiers: settings.Tiers, Accept: accept, Version: version, Started: started, Queries: func() config.Queries { return s.settings.Load().Queries }, Reload: s.reload, File: func() string { return s.settings.Load().Path }, Dropped: s.dropped.Load,
+			Store: s.Store, Gateway: s.Gateway, Central: s.Central, Uplinks: s.Uplinks, Accept: accept, Version: version, Started: started, Queries: func() config.Queries { return s.settings.Load().Queries }, Reload: s.reload, File: func() string { return s.settings.Load().Path }, Dropped: s.dropped.Load,
 			Console: web.Console(), Log: log, Stopping: stopping,
 		})
 	}

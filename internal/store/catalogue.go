@@ -170,7 +170,7 @@ func rowOf(known Series) seriesRow {
 	d := known.Definition
 	row := seriesRow{
 		ID: known.ID, Path: string(d.Path), Kind: string(d.Kind), Unit: d.Unit, FreshFor: int64(d.FreshFor), Wrap: d.Wrap, Labels: string(d.Labels), Sketch: d.Sketch, States: string(d.States),
-		Curve: d.Calibration, Normal: string(d.Normal), Every: int64(d.Every),
+		Curve: d.Calibration, Normal: string(d.Normal), Every: int64(d.Every), Tiers: d.Tiers,
 		Collected: known.Collected, FirstSeen: known.FirstSeen, LastTime: known.LastTime, LastValue: known.LastValue,
 	}
 	row.Checksum = row.sum()
@@ -179,15 +179,15 @@ func rowOf(known Series) seriesRow {
 
 // updateSeries writes all of a series' row but its path and kind, which never change.
 func updateSeries(tx *gorm.DB, r seriesRow) error {
-	return tx.Exec("UPDATE series SET unit = ?, fresh_for = ?, wrap = ?, labels = ?, sketch = ?, states = ?, curve = ?, normal = ?, every = ?, collected = ?, first_seen = ?, last_time = ?, last_value = ?, checksum = ? WHERE id = ?",
-		r.Unit, r.FreshFor, r.Wrap, r.Labels, r.Sketch, r.States, r.Curve, r.Normal, r.Every, r.Collected, r.FirstSeen, r.LastTime, r.LastValue, r.Checksum, r.ID).Error
+	return tx.Exec("UPDATE series SET unit = ?, fresh_for = ?, wrap = ?, labels = ?, sketch = ?, states = ?, curve = ?, normal = ?, every = ?, tiers = ?, collected = ?, first_seen = ?, last_time = ?, last_value = ?, checksum = ? WHERE id = ?",
+		r.Unit, r.FreshFor, r.Wrap, r.Labels, r.Sketch, r.States, r.Curve, r.Normal, r.Every, r.Tiers, r.Collected, r.FirstSeen, r.LastTime, r.LastValue, r.Checksum, r.ID).Error
 }
 
 func (r *seriesRow) definition() series.Definition {
 	return series.Definition{
 		Path: series.Path(r.Path), Kind: series.Kind(r.Kind), Unit: r.Unit,
 		FreshFor: time.Duration(r.FreshFor), Wrap: r.Wrap, Labels: series.Labels(r.Labels), Sketch: r.Sketch, States: series.StateNames(r.States),
-		Calibration: r.Curve, Normal: series.Normal(r.Normal), Every: time.Duration(r.Every),
+		Calibration: r.Curve, Normal: series.Normal(r.Normal), Every: time.Duration(r.Every), Tiers: r.Tiers,
 	}
 }
 

@@ -26,6 +26,10 @@ var migrations = []*gormigrate.Migration{
 			return tx.AutoMigrate(&seriesRow{}, &rejectRow{}, &versionRow{}, &rejectCountRow{})
 		},
 	},
+	{
+		ID:      "0006-tiers",
+		Migrate: func(tx *gorm.DB) error { return tx.AutoMigrate(&seriesRow{}) },
+	},
 }
 
 // migrate brings the tables up to date. A file that a newer program has written to, or

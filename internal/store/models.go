@@ -16,6 +16,7 @@ type seriesRow struct {
 	Curve     string  `gorm:"not null;default:''"` // calibration
 	Normal    string  `gorm:"not null;default:''"`
 	Every     int64   `gorm:"not null;default:0"` // nanoseconds
+	Tiers     string  `gorm:"not null;default:''"`
 	Collected bool    // its readings are here, not only its summaries
 	FirstSeen int64   // oldest time of a row there ever was, as of the last seal; 0 without rows
 	LastTime  int64   // the latest value, as of the last seal; 0 without rows

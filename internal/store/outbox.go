@@ -24,7 +24,7 @@ import (
 type Outbox struct {
 	store *Store
 	name  string
-	tiers []rollup.Tier
+	tiers []rollup.Tier          // nil: all there are
 	mine  func(series.Path) bool // whether the uplink sends the series
 	wake  chan struct{}          // room for one: something was marked
 
@@ -66,7 +66,7 @@ func (o *Outbox) add(entries []Entry, sketches []Sketch, since int64) {
 	defer o.mu.Unlock()
 	before := o.fresh.Rows()
 	for _, e := range entries {
-		if e.Tier == rollup.Readings || e.Rows.Len() == 0 || !slices.Contains(o.tiers, e.Tier) || !o.sends(e.Series) {
+		if e.Tier == rollup.Readings || e.Rows.Len() == 0 || !o.sendsTier(e.Tier) || !o.sends(e.Series) {
 			continue
 		}
 		of, times, width := marks.Of{Series: e.Series, Tier: e.Tier}, e.Rows.Times, int64(e.Tier)
@@ -100,6 +100,21 @@ func (o *Outbox) add(entries []Entry, sketches []Sketch, since int64) {
 func (o *Outbox) sends(id uint32) bool {
 	known := o.store.catalogue.get(id)
 	return known != nil && o.mine(known.Path)
+}
+
+func (o *Outbox) sendsTier(t rollup.Tier) bool { return o.tiers == nil || slices.Contains(o.tiers, t) }
+
+// Waiting reports whether any uplink still has to send summaries of a series' tier of before
+// a time.
+func (s *Store) Waiting(id uint32, tier rollup.Tier, before int64) bool {
+	s.mu.RLock()
+	defer s.mu.RUnlock()
+	for _, o := range s.outboxes {
+		if o.unsent(marks.Of{Series: id, Tier: tier}) < before {
+			return true
+		}
+	}
+	return false
 }
 
 // Wake has something when there is something to send.
@@ -157,7 +172,10 @@ func (o *Outbox) unfold() {
 		}
 		all := forAll
 		all.Since = o.store.judge.Now().UnixNano()
-		for _, tier := range o.tiers {
+		for _, tier := range rollup.TiersOf(&known.Definition) {
+			if !o.sendsTier(tier) {
+				continue
+			}
 			o.backlog.Add(marks.Mark{Of: marks.Of{Series: id, Tier: tier}, Span: all})
 		}
 		if known.Sketch {
@@ -348,7 +366,7 @@ func (o *Outbox) each(visit func(marks.Mark)) {
 func (o *Outbox) unsent(of marks.Of) int64 {
 	o.mu.Lock()
 	defer o.mu.Unlock()
-	if swept := o.row.SweepNext; swept != 0 && of.Series >= swept && of.Series <= o.row.SweepLast && o.sends(of.Series) && (of.Sketch || slices.Contains(o.tiers, of.Tier)) {
+	if swept := o.row.SweepNext; swept != 0 && of.Series >= swept && of.Series <= o.row.SweepLast && o.sends(of.Series) && (of.Sketch || o.sendsTier(of.Tier)) {
 		return math.MinInt64
 	}
 	first := int64(math.MaxInt64)

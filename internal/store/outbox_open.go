@@ -1,6 +1,7 @@
 package store
 
 import (
+	"cmp"
 	"fmt"
 	"hash/crc32"
 	"slices"
@@ -13,6 +14,12 @@ import (
 	"nexocumula/internal/core/series"
 )
 
+// What the file says of an uplink's tiers.
+const (
+	sendsAll   = "all"
+	usualTiers = "10s,1m"
+)
+
 // OpenOutbox is the outbox of the uplink with that name: as it was, or with everything
 // in it when it is new or sends other tiers than before.
 func (s *Store) OpenOutbox(name string, tiers []rollup.Tier, mine func(series.Path) bool) (*Outbox, error) {
@@ -23,17 +30,19 @@ func (s *Store) OpenOutbox(name string, tiers []rollup.Tier, mine func(series.Pa
 	if err := s.db.Where("name = ?", name).Limit(1).Find(&rows).Error; err != nil {
 		return nil, fmt.Errorf("reading uplink %s: %w", name, err)
 	}
-	names := make([]string, len(tiers))
-	for i, t := range tiers {
-		names[i] = t.String()
+	sends := sendsAll
+	if tiers != nil {
+		sends = cmp.Or(rollup.Names(tiers), usualTiers)
 	}
-	sends := strings.Join(names, ",")
 	known := len(rows) == 1
 	if known {
 		o.row, o.savedRow = rows[0], rows[0]
 		if err := o.load(); err != nil {
 			return nil, err
 		}
+	}
+	if known && tiers == nil && o.row.Tiers == usualTiers {
+		o.row.Tiers = sends // all there were
 	}
 	if !known || o.row.Tiers != sends {
 		o.row.Name, o.row.Tiers = name, sends
@@ -182,7 +191,11 @@ func (o *Outbox) estimate() error {
 	next, last := o.row.SweepNext, o.row.SweepLast
 	o.mu.Unlock()
 	if next != 0 && next <= last {
-		err := o.store.db.Raw("SELECT coalesce(sum(row_count), 0) FROM chunks WHERE tier IN ? AND series BETWEEN ? AND ?", tiers, next, last).Scan(&rows).Error
+		of := "tier > 0"
+		if o.tiers != nil {
+			of = "tier IN @tiers"
+		}
+		err := o.store.db.Raw("SELECT coalesce(sum(row_count), 0) FROM chunks WHERE "+of+" AND series BETWEEN @next AND @last", map[string]any{"tiers": tiers, "next": next, "last": last}).Scan(&rows).Error
 		if err != nil {
 			return fmt.Errorf("counting what waits for %s: %w", o.name, err)
 		}

@@ -18,6 +18,9 @@ func (r *seriesRow) sum() uint32 {
 	if r.Curve != "" || r.Normal != "" || r.Every != 0 { // nor have those from before these
 		text = fmt.Appendf(text, " %q %q %d", r.Curve, r.Normal, r.Every)
 	}
+	if r.Tiers != "" {
+		text = fmt.Appendf(text, " tiers %q", r.Tiers)
+	}
 	return crc32.Checksum(text, castagnoli)
 }
 

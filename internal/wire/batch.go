@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"math"
 	"slices"
+	"strings"
 	"time"
 
 	"github.com/klauspost/compress/zstd"
@@ -48,6 +49,7 @@ type run struct {
 	Curve    string     `cbor:"calibration,omitempty"` // for people
 	Normal   string     `cbor:"normal,omitempty"`      // inner=low..high,outer=low..high
 	Every    int64      `cbor:"every,omitempty"`       // nanoseconds from one expected reading to the next
+	Tiers    string     `cbor:"tiers,omitempty"`       // widths of the series' summaries, such as 10s,1m,1h; missing: 10s,1m
 	Tier     int64      `cbor:"tier"`                  // nanoseconds
 	Sketch   bool       `cbor:"sketch,omitempty"`
 	Sketches []Sketch   `cbor:"sketches,omitempty"` // instead of what follows
@@ -62,9 +64,12 @@ var (
 	decompressor = must(zstd.NewReader(nil, zstd.WithDecoderConcurrency(2), zstd.WithDecoderLowmem(true), zstd.WithDecoderMaxMemory(MaxBatch)))
 )
 
-// EncodeBatch writes runs as one batch; tiers are those of the gateway.
+// EncodeBatch writes runs as one batch; tiers are those that are sent, nil for all there are.
 func EncodeBatch(runs []Run, tiers []rollup.Tier) ([]byte, error) {
 	out := batch{}
+	if tiers == nil {
+		tiers = allTiers(runs)
+	}
 	for _, t := range tiers {
 		out.Tiers = append(out.Tiers, int64(t))
 	}
@@ -75,7 +80,7 @@ func EncodeBatch(runs []Run, tiers []rollup.Tier) ([]byte, error) {
 		}
 		one := run{
 			Path: string(r.Def.Path), Kind: string(r.Def.Kind), Unit: r.Def.Unit, FreshFor: int64(r.Def.FreshFor),
-			Wrap: r.Def.Wrap, Labels: string(r.Def.Labels), States: string(r.Def.States), Curve: r.Def.Calibration, Normal: string(r.Def.Normal), Every: int64(r.Def.Every), Tier: int64(r.Tier), Sketch: r.Def.Sketch, Sketches: r.Sketches, Columns: columns, Starts: r.Rows.Times,
+			Wrap: r.Def.Wrap, Labels: string(r.Def.Labels), States: string(r.Def.States), Curve: r.Def.Calibration, Normal: string(r.Def.Normal), Every: int64(r.Def.Every), Tiers: r.Def.Tiers, Tier: int64(r.Tier), Sketch: r.Def.Sketch, Sketches: r.Sketches, Columns: columns, Starts: r.Rows.Times,
 		}
 		for _, col := range r.Rows.Cols {
 			one.Values = append(one.Values, col)
@@ -87,6 +92,18 @@ func EncodeBatch(runs []Run, tiers []rollup.Tier) ([]byte, error) {
 		return nil, fmt.Errorf("encoding a batch: %w", err)
 	}
 	return compressor.EncodeAll(data, nil), nil
+}
+
+// allTiers are those that any of the series has, or a run is of.
+func allTiers(runs []Run) (out []rollup.Tier) {
+	for _, r := range runs {
+		out = append(out, rollup.TiersOf(&r.Def)...)
+		if len(r.Sketches) == 0 {
+			out = append(out, r.Tier)
+		}
+	}
+	slices.Sort(out)
+	return slices.Compact(out)
 }
 
 // BadRun is one run of a batch that cannot be used.
@@ -127,19 +144,36 @@ func DecodeBatch(data []byte) (runs []Run, at []int, bad []BadRun, err error) {
 	return runs, at, bad, nil
 }
 
-// checkTiers wants widths that ascend, each a multiple of the one before.
+// checkTiers wants widths that ascend. Each is a multiple of the one before only among those
+// of one series.
 func checkTiers(tiers []int64) error {
 	if len(tiers) == 0 || len(tiers) > MaxTiers {
 		return fmt.Errorf("batch names %d tiers; 1 to %d are possible", len(tiers), MaxTiers)
 	}
-	before := int64(time.Second)
-	for i, t := range tiers {
-		if t < before || t%before != 0 || i > 0 && t == before || t > int64(7*24*time.Hour) {
-			return fmt.Errorf("batch names tiers of %d ns; whole seconds up to a week are possible, each a multiple of the one before", tiers)
+	before := int64(0)
+	for _, t := range tiers {
+		if t <= before || t%int64(time.Second) != 0 {
+			return fmt.Errorf("batch names tiers of %v ns; whole seconds are wanted, in ascending order", tiers)
 		}
 		before = t
 	}
 	return nil
+}
+
+// tiersHere are those of a series that are sent; without any of them, all that it has.
+func tiersHere(names string, sent []int64) (string, error) {
+	if names == "" {
+		names = "10s,1m"
+	}
+	all, err := rollup.ParseTiers(strings.Split(names, ","))
+	if err != nil {
+		return "", err
+	}
+	here := slices.DeleteFunc(slices.Clone(all), func(t rollup.Tier) bool { return !slices.Contains(sent, int64(t)) })
+	if len(here) == 0 {
+		here = all
+	}
+	return rollup.Names(here), nil
 }
 
 // longestCurve is how much text a calibration may be.
@@ -194,13 +228,17 @@ func (r run) check(tiers []int64) (Run, error) {
 	if err != nil {
 		return Run{}, err
 	}
+	tiersKept, err := tiersHere(r.Tiers, tiers)
+	if err != nil {
+		return Run{}, err
+	}
 	if len(r.Curve) > longestCurve || r.Every < 0 {
 		return Run{}, fmt.Errorf("a calibration of %d bytes and %d ns from reading to reading are not possible; at most %d bytes, and 0 ns or more, are", len(r.Curve), r.Every, longestCurve)
 	}
 	out := Run{
 		Def: series.Definition{
 			Path: path, Kind: kind, Unit: r.Unit, FreshFor: time.Duration(r.FreshFor), Wrap: r.Wrap, Labels: labels, States: states, Sketch: r.Sketch,
-			Calibration: r.Curve, Normal: normal, Every: time.Duration(r.Every),
+			Calibration: r.Curve, Normal: normal, Every: time.Duration(r.Every), Tiers: tiersKept,
 		},
 		Tier: rollup.Tier(r.Tier),
 		Rows: column.Block{Times: r.Starts},

@@ -5,6 +5,8 @@ import (
 	"time"
 
 	"github.com/fxamacker/cbor/v2"
+
+	"nexocumula/internal/core/rollup"
 )
 
 // ContentType of an envelope.
@@ -21,7 +23,7 @@ const (
 	MaxEnvelope = 4 << 20  // bytes of a request
 	MaxBatch    = 32 << 20 // bytes of its batch after decompression
 	MaxRows     = 50_000   // summaries of a batch
-	MaxTiers    = 16
+	MaxTiers    = rollup.MostWidths
 )
 
 // Envelope is one request: a batch, or none as a sign of life.

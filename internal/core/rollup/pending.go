@@ -19,7 +19,8 @@ type Window struct {
 	Start  int64
 }
 
-func (w Window) end() int64 {
+// End is where the window does.
+func (w Window) End() int64 {
 	if w.Sketch {
 		return w.Start + int64(Quarter)
 	}
@@ -32,7 +33,6 @@ func (w Window) end() int64 {
 //
 // It has no lock and no clock: one goroutine owns it and says what time it is.
 type Pending struct {
-	tiers    []Tier
 	marks    map[Window]touched
 	earliest int64 // before it no window is due
 }
@@ -47,31 +47,53 @@ const (
 	waitAtMost = 10 * time.Second
 )
 
-// NewPending keeps marks for the given tiers.
-func NewPending(tiers []Tier) *Pending {
-	return &Pending{tiers: tiers, marks: map[Window]touched{}}
-}
+// NewPending has no marks yet.
+func NewPending() *Pending { return &Pending{marks: map[Window]touched{}} }
 
 // Len is how many windows are pending.
 func (p *Pending) Len() int { return len(p.marks) }
 
-// Touch marks every window that holds one of the times, which ascend.
+// Touch marks the windows of a series' narrowest tier that hold one of the times, which
+// ascend. Those of the wider tiers follow once these are made, see Follow.
 func (p *Pending) Touch(id uint32, def *series.Definition, times []int64, now int64) {
 	if def.Sketch {
 		for _, t := range times {
 			p.mark(Window{Series: id, Sketch: true, Start: Quarter.Start(t)}, now)
 		}
 	}
-	for _, tier := range p.tiers {
-		next := int64(math.MinInt64) // windows before it are marked already
-		for _, t := range times {
-			if t >= next {
-				start := tier.Start(t)
-				p.mark(Window{Series: id, Tier: tier, Start: start}, now)
-				next = start + int64(tier)
+	tier := TiersOf(def)[0]
+	next := int64(math.MinInt64) // windows before it are marked already
+	for _, t := range times {
+		if t >= next {
+			start := tier.Start(t)
+			p.mark(Window{Series: id, Tier: tier, Start: start}, now)
+			next = start + int64(tier)
+		}
+	}
+}
+
+// Follow marks the windows of another tier that lie over those that were made.
+func (p *Pending) Follow(made []Window, tier Tier, now int64) {
+	next := int64(math.MinInt64)
+	for _, w := range made {
+		for start := max(next, tier.Start(w.Start)); start < w.End(); start += int64(tier) {
+			p.mark(Window{Series: w.Series, Tier: tier, Start: start}, now)
+			next = start + int64(tier)
+		}
+	}
+}
+
+// Oldest is, of each series with a pending window of readings, where the oldest of these begins.
+func (p *Pending) Oldest(narrowest func(id uint32) Tier) map[uint32]int64 {
+	out := map[uint32]int64{}
+	for w := range p.marks {
+		if w.Sketch || w.Tier == narrowest(w.Series) {
+			if before, ok := out[w.Series]; !ok || w.Start < before {
+				out[w.Series] = w.Start
 			}
 		}
 	}
+	return out
 }
 
 func (p *Pending) mark(w Window, now int64) {
@@ -87,7 +109,7 @@ func (p *Pending) mark(w Window, now int64) {
 // due is when a window is: once it is closed and has been quiet, or has waited long
 // enough for that.
 func (w Window) due(t touched) int64 {
-	return max(w.end()+int64(closeAfter), min(t.last+int64(quietFor), t.first+int64(waitAtMost)))
+	return max(w.End()+int64(closeAfter), min(t.last+int64(quietFor), t.first+int64(waitAtMost)))
 }
 
 // Due takes out at most most windows that are due at now, in order of series, tier
@@ -101,7 +123,7 @@ func (p *Pending) Due(now int64, hurry bool, most int) []Window {
 	p.earliest = math.MaxInt64
 	for w, t := range p.marks {
 		at := w.due(t)
-		if len(due) < most && (at <= now || hurry && w.end()+int64(closeAfter) <= now) {
+		if len(due) < most && (at <= now || hurry && w.End()+int64(closeAfter) <= now) {
 			due = append(due, w)
 		} else {
 			p.earliest = min(p.earliest, at)

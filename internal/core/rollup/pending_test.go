@@ -20,7 +20,7 @@ func starts(due []Window) (out []int64) {
 func freshFor(d time.Duration) *series.Definition { return &series.Definition{FreshFor: d} }
 
 func TestSketchesOfSeriesThatAskForThem(t *testing.T) {
-	p := NewPending(Tiers)
+	p := NewPending()
 	p.Touch(1, &series.Definition{FreshFor: time.Minute, Sketch: true}, readings(1, 5, 5, 6, 2000, 7).Times, 0)
 	var quarters []int64
 	for _, w := range p.Due(10_000*second, false, 100) {
@@ -32,7 +32,7 @@ func TestSketchesOfSeriesThatAskForThem(t *testing.T) {
 }
 
 func TestAWindowIsDueOnceItIsClosedAndQuiet(t *testing.T) {
-	p := NewPending([]Tier{TenSecond})
+	p := NewPending()
 	p.Touch(1, freshFor(time.Minute), readings(1, 5, 12, 5).Times, 12*second)
 	assert.Empty(t, p.Due(11*second, false, 100), "still open")
 	assert.Empty(t, p.Due(12*second, false, 100), "closed, but a reading has just come")
@@ -42,7 +42,7 @@ func TestAWindowIsDueOnceItIsClosedAndQuiet(t *testing.T) {
 }
 
 func TestAWindowThatIsNeverQuietIsDueAllTheSame(t *testing.T) {
-	p := NewPending([]Tier{TenSecond})
+	p := NewPending()
 	for now := 100 * second; now < 110*second; now += second / 2 {
 		p.Touch(1, freshFor(time.Minute), readings(1, 5).Times, now)
 		assert.Empty(t, p.Due(now, false, 100))
@@ -54,7 +54,7 @@ func TestAWindowThatIsNeverQuietIsDueAllTheSame(t *testing.T) {
 }
 
 func TestALookInVainIsNotRepeatedUntilAWindowCanBeDue(t *testing.T) {
-	p := NewPending([]Tier{TenSecond})
+	p := NewPending()
 	p.Touch(1, freshFor(time.Minute), readings(1, 5).Times, 2*second)
 	assert.Empty(t, p.Due(3*second, false, 100))
 	assert.Equal(t, 12*second, p.earliest)
@@ -65,11 +65,11 @@ func TestALookInVainIsNotRepeatedUntilAWindowCanBeDue(t *testing.T) {
 }
 
 func TestPendingWindowsSurviveARestart(t *testing.T) {
-	p := NewPending(Tiers)
+	p := NewPending()
 	p.Touch(7, freshFor(time.Minute), readings(1, 5, 70, 5).Times, 0)
 	state, err := p.Save()
 	require.NoError(t, err)
-	q := NewPending(Tiers)
+	q := NewPending()
 	require.NoError(t, q.Load(state, 0))
 	assert.Equal(t, p.Due(1000*second, false, 100), q.Due(1000*second, false, 100))
 	assert.NoError(t, q.Load(nil, 0))
@@ -77,7 +77,7 @@ func TestPendingWindowsSurviveARestart(t *testing.T) {
 }
 
 func TestNoMoreAreDueThanAskedFor(t *testing.T) {
-	p := NewPending([]Tier{TenSecond})
+	p := NewPending()
 	p.Touch(1, freshFor(time.Minute), readings(1, 5, 12, 5, 23, 5).Times, 0)
 	all := append(p.Due(1000*second, false, 2), p.Due(1000*second, false, 2)...)
 	assert.ElementsMatch(t, []int64{0, 10, 20}, starts(all))

@@ -1,15 +1,20 @@
 package rollup
 
 import (
+	"fmt"
+	"slices"
+	"strings"
+	"sync"
 	"time"
 
+	"nexocumula/internal/core/series"
 	"nexocumula/internal/core/span"
 )
 
 // Tier is one rollup width; 0 is the readings themselves.
 type Tier time.Duration
 
-// The tiers a gateway keeps.
+// Some tiers.
 const (
 	Readings  Tier = 0
 	TenSecond      = Tier(10 * time.Second)
@@ -19,8 +24,16 @@ const (
 	Quarter = Tier(15 * time.Minute)
 )
 
-// Tiers from the narrowest to the widest.
+// Tiers of series that ask for no others, from the narrowest to the widest.
 var Tiers = []Tier{TenSecond, Minute}
+
+// What tiers can be.
+const (
+	MostTiers  = 8  // of one series
+	MostWidths = 64 // different ones, of all
+	narrowest  = Tier(time.Second)
+	widest     = Tier(24 * time.Hour)
+)
 
 // Start of the window that holds t. Windows are counted from 1970-01-01T00:00:00Z.
 func (w Tier) Start(t int64) int64 {
@@ -40,4 +53,66 @@ func (w Tier) String() string {
 		return "readings"
 	}
 	return span.Format(time.Duration(w))
+}
+
+// ParseTier reads the width of a tier.
+func ParseTier(text string) (Tier, error) {
+	d, err := span.Parse(text)
+	if err != nil {
+		return 0, err
+	}
+	if t := Tier(d); t < narrowest || t > widest || t%narrowest != 0 {
+		return 0, fmt.Errorf("tier %s is not possible; use whole seconds, from %s to %s", text, narrowest, widest)
+	}
+	return Tier(d), nil
+}
+
+// ParseTiers reads widths from the narrowest to the widest, each a multiple of the one before,
+// so that each can be made of that.
+func ParseTiers(texts []string) (out []Tier, err error) {
+	if len(texts) == 0 || len(texts) > MostTiers {
+		return nil, fmt.Errorf("there are %d tiers; list 1 to %d, such as [10s, 1m, 1h]", len(texts), MostTiers)
+	}
+	for i, text := range texts {
+		t, err := ParseTier(text)
+		if err != nil {
+			return nil, err
+		}
+		if i > 0 && (t <= out[i-1] || t%out[i-1] != 0) {
+			return nil, fmt.Errorf("tier %s is no multiple of the one before it, %s, of which it is made", t, out[i-1])
+		}
+		out = append(out, t)
+	}
+	return out, nil
+}
+
+// Names are tiers as definitions have them: "" of those that are usual.
+func Names(tiers []Tier) string {
+	if slices.Equal(tiers, Tiers) {
+		return ""
+	}
+	names := make([]string, len(tiers))
+	for i, t := range tiers {
+		names[i] = t.String()
+	}
+	return strings.Join(names, ",")
+}
+
+// parsed has the tiers of each list of names there is, which are few.
+var parsed sync.Map
+
+// TiersOf are those of a series, from the narrowest to the widest; not to be changed.
+func TiersOf(d *series.Definition) []Tier {
+	if d.Tiers == "" {
+		return Tiers
+	}
+	if known, ok := parsed.Load(d.Tiers); ok {
+		return known.([]Tier)
+	}
+	out, err := ParseTiers(strings.Split(d.Tiers, ","))
+	if err != nil {
+		return Tiers // definitions are checked where they come in
+	}
+	parsed.Store(d.Tiers, out)
+	return out
 }

@@ -57,6 +57,10 @@ type Definition struct {
 	Every time.Duration
 
 	Sketch bool // its percentiles can be estimated where only summaries are kept
+
+	// Tiers are the widths of its summaries, such as 10s,1m,1h; "": those that are usual.
+	// Only widths of which all is made stand here.
+	Tiers string
 }
 
 // Step is by how much a counter grew from one reading to the next. A fall is a wrap

@@ -43,7 +43,9 @@ func (p *Pipeline) Run(ctx context.Context) error {
 		case errand := <-p.errands:
 			errand()
 		case <-roll.C:
+			p.planFills()
 			p.roll(ctx)
+			p.fillSome(ctx)
 			if p.store.SealDue() || time.Since(lastSeal) >= sealEvery {
 				p.seal()
 				lastSeal = time.Now()

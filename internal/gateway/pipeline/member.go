@@ -97,9 +97,11 @@ func (p *Pipeline) member(r *rules, of *reading.Reading) (*member, error) {
 // qualityOf is the series that says how good a series is.
 func qualityOf(m *member) *member {
 	path := m.def.Path + "/" + config.QualityLevel
-	return &member{rows: newRows(), rule: &config.Rule{}, memory: &memory{}, def: series.Definition{Path: path, Kind: series.State, FreshFor: m.def.FreshFor, Labels: m.def.Labels, States: config.Qualities}}
+	return &member{rows: newRows(), rule: &config.Rule{}, memory: &memory{}, def: series.Definition{Path: path, Kind: series.State, FreshFor: m.def.FreshFor, Labels: m.def.Labels, States: config.Qualities, Tiers: m.def.Tiers}}
 }
 
+// define makes sure that the store knows a series. Which tiers are made of one that it knows
+// only a fill changes.
 func (p *Pipeline) define(def series.Definition) (uint32, error) {
 	ctx, cancel := context.WithCancel(context.Background())
 	defer cancel()
@@ -111,6 +113,9 @@ func (p *Pipeline) define(def series.Definition) (uint32, error) {
 		}
 	}()
 	return untilWritten(ctx, p, func() (uint32, error) {
+		if known, ok := p.store.Find(def.Path); ok {
+			def.Tiers = known.Tiers
+		}
 		ids, err := p.store.Define([]series.Definition{def})
 		if _, ok := errors.AsType[*store.KindChanged](err); ok {
 			return 0, backoff.Permanent(err)

@@ -34,22 +34,23 @@ type Delivery struct {
 // Pipeline is a gateway's way from sources to disk. Run must be running for Submit to
 // make progress.
 type Pipeline struct {
-	store   *store.Store
-	judge   *clock.Judge
-	rules   atomic.Pointer[rules]
-	tiers   []rollup.Tier
-	log     *slog.Logger
-	arrival arrival
+	store    *store.Store
+	judge    *clock.Judge
+	rules    atomic.Pointer[rules]
+	newRules atomic.Bool // the tiers that are wanted may be others
+	log      *slog.Logger
+	arrival  arrival
 
 	inbox    inbox
 	errands  chan func()
 	stopped  chan struct{}
 	giveUp   sync.Once
-	waiting  waiting         // owned by Run
-	pending  *rollup.Pending // owned by Run
-	memories sync.Map        // series.Path → *memory, of those that outlast rules
-	sealing  sync.Mutex      // held while a seal runs
-	defining sync.Mutex      // one new series at a time, so that their number stays bounded
+	waiting  waiting          // owned by Run
+	pending  *rollup.Pending  // owned by Run
+	fills    map[uint32]*fill // by series; owned by Run
+	memories sync.Map         // series.Path → *memory, of those that outlast rules
+	sealing  sync.Mutex       // held while a seal runs
+	defining sync.Mutex       // one new series at a time, so that their number stays bounded
 
 	mostSeries int // maxSeries, but in tests
 
@@ -62,9 +63,9 @@ type Pipeline struct {
 // that are gone, and do not count.
 func New(st *store.Store, settings config.Gateway, log *slog.Logger) (*Pipeline, error) {
 	p := &Pipeline{
-		store: st, judge: st.Judge(), tiers: settings.Tiers, log: log,
+		store: st, judge: st.Judge(), log: log, fills: map[uint32]*fill{},
 		inbox: newInbox(), errands: make(chan func()), stopped: make(chan struct{}),
-		waiting: waiting{pace: settings.Pace}, pending: rollup.NewPending(settings.Tiers), mostSeries: maxSeries,
+		waiting: waiting{pace: settings.Pace}, pending: rollup.NewPending(), mostSeries: maxSeries,
 	}
 	p.Use(settings.Rules, settings.Keep)
 	if err := p.recover(p.judge.Now().UnixNano()); err != nil {
@@ -76,6 +77,7 @@ func New(st *store.Store, settings config.Gateway, log *slog.Logger) (*Pipeline,
 // Use puts other rules in the place of those there were.
 func (p *Pipeline) Use(all []config.Rule, keep []config.Keep) {
 	p.rules.Store(&rules{rules: all, keep: keep, derivers: derivers(all)})
+	p.newRules.Store(true)
 }
 
 // ErrStopped is what Done gets for a delivery that came too late.

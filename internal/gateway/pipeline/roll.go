@@ -2,7 +2,6 @@ package pipeline
 
 import (
 	"context"
-	"errors"
 	"slices"
 
 	"nexocumula/internal/core/column"
@@ -45,8 +44,10 @@ func (p *Pipeline) rollSome(ctx context.Context, hurry bool) (int, error) {
 	}
 	if err != nil {
 		p.pending.Restore(due, now)
+		return len(due), err
 	}
-	return len(due), err
+	p.follow(due, now)
+	return len(due), nil
 }
 
 // RollNow summarises every window that is over, without waiting for late readings: for
@@ -65,13 +66,9 @@ func (p *Pipeline) RollNow(ctx context.Context) error {
 // and time.
 func (p *Pipeline) summarise(due []rollup.Window) (batch store.Batch, err error) {
 	for len(due) > 0 {
-		n := slices.IndexFunc(due, func(w rollup.Window) bool {
-			return w.Series != due[0].Series || w.Tier != due[0].Tier || w.Sketch != due[0].Sketch
-		})
-		if n < 0 {
-			n = len(due)
-		}
+		n := alike(due)
 		known, ok := p.store.Get(due[0].Series)
+		source, made := p.sourceOf(&known, due[0].Tier)
 		switch {
 		case ok && due[0].Sketch:
 			sketches, err := p.sketch(known, due[:n])
@@ -79,8 +76,8 @@ func (p *Pipeline) summarise(due []rollup.Window) (batch store.Batch, err error)
 				return batch, err
 			}
 			batch.Sketches = append(batch.Sketches, sketches...)
-		case ok:
-			rows, err := p.summariseSeries(known, due[:n])
+		case ok && made:
+			rows, err := p.summariseSeries(known, source, due[:n])
 			if err != nil {
 				return batch, err
 			}
@@ -93,9 +90,20 @@ func (p *Pipeline) summarise(due []rollup.Window) (batch store.Batch, err error)
 	return batch, nil
 }
 
-// summariseSeries computes windows of one series and tier, reading each stretch of
-// neighbouring windows once.
-func (p *Pipeline) summariseSeries(s store.Series, windows []rollup.Window) (column.Block, error) {
+// alike is how many of the first windows are of the same series and tier.
+func alike(windows []rollup.Window) int {
+	n := slices.IndexFunc(windows, func(w rollup.Window) bool {
+		return w.Series != windows[0].Series || w.Tier != windows[0].Tier || w.Sketch != windows[0].Sketch
+	})
+	if n < 0 {
+		return len(windows)
+	}
+	return n
+}
+
+// summariseSeries computes windows of one series and tier from the tier before it, reading
+// each stretch of neighbouring windows once.
+func (p *Pipeline) summariseSeries(s store.Series, source rollup.Tier, windows []rollup.Window) (column.Block, error) {
 	out := rollup.NewBlock(s.Kind, len(windows))
 	tier := windows[0].Tier
 	near := int64(100 * tier) // windows closer than this are read together
@@ -104,12 +112,15 @@ func (p *Pipeline) summariseSeries(s store.Series, windows []rollup.Window) (col
 		for n < len(windows) && windows[n].Start-windows[n-1].Start <= near {
 			n++
 		}
-		rows, err := p.store.Read(s.ID, rollup.Readings, windows[0].Start-int64(s.FreshFor), windows[n-1].Start+int64(tier))
+		rows, err := p.store.Read(s.ID, source, windows[0].Start-int64(s.FreshFor)-int64(source), windows[n-1].End())
 		if err != nil {
 			return out, err
 		}
 		for _, w := range windows[:n] {
-			if sum := rollup.Fold(rows, w.Start, w.Start+int64(tier), &s.Definition); sum.Count > 0 {
+			if rows.Len() == 0 {
+				break
+			}
+			if sum := reduce(rows, source, w, &s.Definition); sum.Count > 0 {
 				sum.AddTo(&out, w.Start, s.Kind)
 			}
 		}
@@ -118,59 +129,13 @@ func (p *Pipeline) summariseSeries(s store.Series, windows []rollup.Window) (col
 	return out, nil
 }
 
-// mark notes the windows that committed readings touch.
-func (p *Pipeline) mark(touched []*member, newest []int64) {
-	now := p.judge.Now().UnixNano()
-	for i, m := range touched {
-		p.touch(m.id, &m.def, m.rows, newest[i], now)
+// reduce is the summary of a window, from readings or from those of a narrower tier.
+func reduce(rows column.Block, source rollup.Tier, w rollup.Window, def *series.Definition) rollup.Summary {
+	if source == rollup.Readings {
+		return rollup.Fold(rows, w.Start, w.End(), def)
 	}
+	return rollup.Widen(rows, source, w.Start, w.End(), def)
 }
-
-// touch marks the windows of rows. A row older than the newest before may have changed
-// for how long the reading before it speaks, and so the window of the reading after it.
-func (p *Pipeline) touch(id uint32, def *series.Definition, rows column.Block, newest, now int64) {
-	p.pending.Touch(id, def, rows.Times, now)
-	late := rows.Times[:rows.Search(newest)]
-	for len(late) > 0 {
-		n := 1
-		for n < len(late) && late[n]-late[n-1] <= int64(def.FreshFor) {
-			n++
-		}
-		next := &successors{of: late[:n], within: int64(def.FreshFor), found: func(t int64) { p.pending.Touch(id, def, []int64{t}, now) }}
-		want := store.Wanted{Tier: rollup.Readings, From: late[0] + 1, To: late[n-1] + int64(def.FreshFor) + 1}
-		if err := p.store.Scan(context.Background(), id, want, next); err != nil && !errors.Is(err, errAllFound) {
-			p.log.Error("after a late reading the next window's coverage may be wrong", "series", def.Path, "error", err)
-		}
-		late = late[n:]
-	}
-}
-
-var errAllFound = errors.New("all are found")
-
-// successors is a sink that finds the reading after each of some times.
-type successors struct {
-	of     []int64 // ascending
-	within int64
-	found  func(t int64)
-}
-
-func (s *successors) Rows(b column.Block, _ int64) error {
-	for _, t := range b.Times {
-		for len(s.of) > 0 && s.of[0] < t {
-			if t-s.of[0] <= s.within {
-				s.found(t)
-			}
-			s.of = s.of[1:]
-		}
-		if len(s.of) == 0 {
-			return errAllFound
-		}
-	}
-	return nil
-}
-
-// Whole never comes, as nothing lets it.
-func (s *successors) Whole(int64, int64, rollup.Summary) error { return nil }
 
 // seal moves the store's tray into chunks, beside the commits, unless it is being done.
 func (p *Pipeline) seal() {

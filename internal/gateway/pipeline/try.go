@@ -23,7 +23,7 @@ type Trial struct {
 
 // Try says what would become of readings of one message, and stores nothing.
 func (p *Pipeline) Try(readings []reading.Reading) []Trial {
-	return try(p.rules.Load(), p.tiers, p.judge.Now().UnixNano(), readings, func(m *member) *screen.Memory {
+	return try(p.rules.Load(), p.judge.Now().UnixNano(), readings, func(m *member) *screen.Memory {
 		found, ok := p.memories.Load(m.def.Path)
 		if !ok {
 			return remembered(p, m)
@@ -49,10 +49,10 @@ func remembered(p *Pipeline, m *member) *screen.Memory {
 // TryRules does the same by rules alone, without anything before.
 func TryRules(settings config.Gateway, readings []reading.Reading, now int64) []Trial {
 	r := &rules{rules: settings.Rules, keep: settings.Keep}
-	return try(r, settings.Tiers, now, readings, func(*member) *screen.Memory { return &screen.Memory{} })
+	return try(r, now, readings, func(*member) *screen.Memory { return &screen.Memory{} })
 }
 
-func try(r *rules, tiers []rollup.Tier, now int64, readings []reading.Reading, memoryOf func(*member) *screen.Memory) []Trial {
+func try(r *rules, now int64, readings []reading.Reading, memoryOf func(*member) *screen.Memory) []Trial {
 	out := make([]Trial, len(readings))
 	var good []screened
 	for i, one := range readings {
@@ -74,7 +74,7 @@ func try(r *rules, tiers []rollup.Tier, now int64, readings []reading.Reading, m
 		if t.Rule, t.Then, t.Reason = verdict.Rule, verdict.Then, verdict.Reason; t.Then == screen.Reject {
 			continue
 		}
-		for _, tier := range tiers {
+		for _, tier := range rollup.TiersOf(&s.series.def) {
 			t.Windows = append(t.Windows, rollup.Window{Tier: tier, Start: tier.Start(s.time)})
 		}
 	}

@@ -1,0 +1,92 @@
+package rollup
+
+import (
+	"math"
+	"math/rand/v2"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"nexocumula/internal/core/column"
+	"nexocumula/internal/core/series"
+)
+
+// chain makes the summaries of all windows of some tiers, each from the one before.
+func chain(rows column.Block, def *series.Definition, tiers []Tier) []column.Block {
+	out := []column.Block{rows}
+	for i, tier := range tiers {
+		made := NewBlock(def.Kind, 0)
+		for start := tier.Start(rows.Times[0]); start <= rows.Times[rows.Len()-1]; start += int64(tier) {
+			sum := Fold(rows, start, start+int64(tier), def)
+			if i > 0 {
+				sum = Widen(out[i], tiers[i-1], start, start+int64(tier), def)
+			}
+			if sum.Count > 0 {
+				sum.AddTo(&made, start, def.Kind)
+			}
+		}
+		out = append(out, made)
+	}
+	return out
+}
+
+func TestAWiderTierSaysOfANarrowerOneWhatItWouldOfReadings(t *testing.T) {
+	tiers := []Tier{TenSecond, Minute, Quarter, Tier(time.Hour)}
+	for seed := range uint64(300) {
+		r := rand.New(rand.NewPCG(seed, 7))
+		kind := []series.Kind{series.Gauge, series.Counter, series.State, series.Bearing}[seed%4]
+		def := &series.Definition{Kind: kind, FreshFor: time.Duration(1+r.IntN(4000)) * time.Second, Wrap: []float64{0, 100}[r.IntN(2)]}
+		rows := column.New(1, 0)
+		mostApart := 1 + r.IntN(3000)
+		for at := int64(r.IntN(5000)) * second; rows.Len() < 400; at += int64(1+r.IntN(mostApart))*second + r.Int64N(second) {
+			value := math.Floor(r.Float64() * 360)
+			switch kind {
+			case series.Counter:
+				value = math.Mod(float64(rows.Len())*3, 97)
+			case series.State:
+				value = float64(r.IntN(4))
+			}
+			rows.Add(at, value)
+		}
+		all := chain(rows, def, tiers)
+		for i, tier := range tiers {
+			for k := range all[i+1].Len() {
+				start := all[i+1].Times[k]
+				want, got := Fold(rows, start, start+int64(tier), def), FromRow(all[i+1], k, kind)
+				slack := 1e-9 * (1 + math.Abs(want.Mean))
+				require.InDelta(t, want.Mean, got.Mean, slack)
+				require.InDelta(t, want.M2, got.M2, 1e-6*(1+want.M2))
+				require.InDelta(t, want.Held, got.Held, slack)
+				require.InDelta(t, want.North, got.North, 1e-9)
+				require.InDelta(t, want.East, got.East, 1e-9)
+				require.Equal(t, want.States, got.States, "seed %d, tier %s", seed, tier)
+				want.Mean, want.M2, want.Held, want.North, want.East, want.States, want.Growing = got.Mean, got.M2, got.Held, got.North, got.East, got.States, got.Growing
+				require.Equal(t, want, got, "seed %d, %s, tier %s", seed, kind, tier)
+			}
+		}
+	}
+}
+
+func TestTiersAreMultiplesOfTheOneBefore(t *testing.T) {
+	tiers, err := ParseTiers([]string{"10s", "1m", "15m", "1h", "1d"})
+	require.NoError(t, err)
+	assert.Equal(t, "10s,1m,15m,1h,1d", Names(tiers))
+	assert.Equal(t, tiers, TiersOf(&series.Definition{Tiers: Names(tiers)}))
+	assert.Equal(t, Tiers, TiersOf(&series.Definition{}))
+	assert.Empty(t, Names(Tiers))
+	for _, bad := range [][]string{{}, {"0s"}, {"1500ms"}, {"2d"}, {"x"}, {"10s", "15s"}, {"1m", "10s"}, {"10s", "10s"}, {"1s", "2s", "4s", "8s", "16s", "32s", "64s", "128s", "256s"}} {
+		_, err := ParseTiers(bad)
+		assert.Error(t, err, "%v", bad)
+	}
+}
+
+func TestWiderWindowsFollowNarrowerOnes(t *testing.T) {
+	p := NewPending()
+	made := []Window{{Series: 1, Tier: TenSecond, Start: 50 * second}, {Series: 1, Tier: TenSecond, Start: 60 * second}, {Series: 1, Tier: TenSecond, Start: 70 * second}}
+	p.Follow(made, Minute, 80*second)
+	assert.Equal(t, []int64{0, 60}, starts(p.Due(1000*second, false, 10)))
+	p.Follow([]Window{{Series: 1, Tier: Minute, Start: 60 * second}}, Tier(30*time.Second), 80*second)
+	assert.Equal(t, []int64{60, 90}, starts(p.Due(1000*second, false, 10)), "a narrower tier takes over what a wider one left")
+}

@@ -1,0 +1,136 @@
+package pipeline
+
+import (
+	"context"
+	"errors"
+	"slices"
+
+	"nexocumula/internal/core/column"
+	"nexocumula/internal/core/rollup"
+	"nexocumula/internal/core/series"
+	"nexocumula/internal/store"
+)
+
+// mark notes the windows that committed readings touch.
+func (p *Pipeline) mark(touched []*member, newest []int64) {
+	now := p.judge.Now().UnixNano()
+	for i, m := range touched {
+		p.touch(m.id, &m.def, m.rows, newest[i], now)
+	}
+}
+
+// touch marks the windows of rows. A row older than the newest before may have changed
+// for how long the reading before it speaks, and it may speak for the start of the window
+// of the reading after it.
+func (p *Pipeline) touch(id uint32, def *series.Definition, rows column.Block, newest, now int64) {
+	p.pending.Touch(id, def, rows.Times, now)
+	tier := rollup.TiersOf(def)[0]
+	late := rows.Times[:rows.Search(newest)]
+	for len(late) > 0 {
+		n := 1
+		for n < len(late) && late[n]-late[n-1] <= int64(def.FreshFor) {
+			n++
+		}
+		next := &successors{of: late[:n], tier: tier, within: int64(def.FreshFor), found: func(t int64) { p.pending.Touch(id, def, []int64{t}, now) }}
+		want := store.Wanted{Tier: rollup.Readings, From: late[0] + 1, To: tier.Start(late[n-1]+int64(def.FreshFor)) + int64(tier)}
+		if err := p.store.Scan(context.Background(), id, want, next); err != nil && !errors.Is(err, errAllFound) {
+			p.log.Error("after a late reading the next window's coverage may be wrong", "series", def.Path, "error", err)
+		}
+		late = late[n:]
+	}
+}
+
+var errAllFound = errors.New("all are found")
+
+// successors is a sink that finds the reading after each of some times, where its window begins
+// while that of before may still speak.
+type successors struct {
+	of     []int64 // ascending
+	tier   rollup.Tier
+	within int64
+	found  func(t int64)
+}
+
+func (s *successors) Rows(b column.Block, _ int64) error {
+	for _, t := range b.Times {
+		for len(s.of) > 0 && s.of[0] < t {
+			if s.tier.Start(t)-s.of[0] < s.within {
+				s.found(t)
+			}
+			s.of = s.of[1:]
+		}
+		if len(s.of) == 0 {
+			return errAllFound
+		}
+	}
+	return nil
+}
+
+// Whole never comes, as nothing lets it.
+func (s *successors) Whole(int64, int64, rollup.Summary) error { return nil }
+
+// follow marks the windows that those which were just made are part of.
+func (p *Pipeline) follow(made []rollup.Window, now int64) {
+	for len(made) > 0 {
+		n := alike(made)
+		if known, ok := p.store.Get(made[0].Series); ok && !made[0].Sketch {
+			p.followSeries(&known, made[:n], now)
+		}
+		made = made[n:]
+	}
+}
+
+func (p *Pipeline) followSeries(s *store.Series, made []rollup.Window, now int64) {
+	tiers := rollup.TiersOf(&s.Definition)
+	tier := made[0].Tier
+	if f := p.fills[s.ID]; f != nil {
+		for _, j := range f.jobs {
+			if j.source == tier || j.source == rollup.Readings && tier == tiers[0] {
+				p.widen(s, made, j.tier, now)
+			}
+		}
+	}
+	switch i := slices.Index(tiers, tier); {
+	case i >= 0 && i+1 < len(tiers):
+		p.widen(s, made, tiers[i+1], now)
+	case i < 0:
+		if _, filling := p.sourceOf(s, tier); !filling { // one that it had before
+			p.pending.Follow(made, tiers[0], now)
+		}
+	}
+}
+
+// widen marks the windows of a wider tier over those that were made, and those for whose start
+// the last reading of one may speak.
+func (p *Pipeline) widen(s *store.Series, made []rollup.Window, wider rollup.Tier, now int64) {
+	p.pending.Follow(made, wider, now)
+	for _, w := range made {
+		next := wider.Start(w.Start) + int64(wider)
+		reach := w.End() + int64(s.FreshFor)
+		if next >= reach || next+int64(wider) > now { // what is still open is marked by what comes
+			continue
+		}
+		first := &firstRow{}
+		want := store.Wanted{Tier: w.Tier, From: w.End(), To: wider.Start(reach-1) + int64(wider)}
+		if err := p.store.Scan(context.Background(), s.ID, want, first); err != nil && !errors.Is(err, errAllFound) {
+			p.log.Error("after a late reading the next window's coverage may be wrong", "series", s.Path, "error", err)
+		}
+		if first.found && first.time >= next {
+			p.pending.Follow([]rollup.Window{{Series: s.ID, Tier: w.Tier, Start: first.time}}, wider, now)
+		}
+	}
+}
+
+// firstRow is a sink that wants one row.
+type firstRow struct {
+	time  int64
+	found bool
+}
+
+func (f *firstRow) Rows(b column.Block, _ int64) error {
+	f.time, f.found = b.Times[0], true
+	return errAllFound
+}
+
+// Whole never comes, as nothing lets it.
+func (f *firstRow) Whole(int64, int64, rollup.Summary) error { return nil }
