@@ -99,8 +99,18 @@ type Series struct {
 	Every        string     `json:"every"`         // how often a reading is expected; empty: not known
 	EveryLearned bool       `json:"every_learned"` // that was learned from what came
 	Tiers        []string   `json:"tiers"`         // widths of its summaries, from the narrowest to the widest
+	Thinning     *Thinning  `json:"thinning"`      // null: all readings that arrive are kept
 	FirstSeen    *time.Time `json:"first_seen"`
 	LastSeen     *time.Time `json:"last_seen"`
+}
+
+// Thinning is how fewer readings are kept than arrive, and what came of it. Summaries are of all.
+type Thinning struct {
+	Rule       string     `json:"rule"`        // empty: none any more
+	Until      *time.Time `json:"until"`       // readings of before it were thinned; null: none yet
+	Arrived    uint64     `json:"arrived"`     // of those
+	Kept       uint64     `json:"kept"`        // of those
+	WorstError Number     `json:"worst_error"` // of any that was not kept, against what those say that were
 }
 
 // Normal is what is usual: low and high, null where there is no end; null without any.
@@ -125,6 +135,8 @@ type Version struct {
 	States      map[string]float64 `json:"states"`
 	Calibration string             `json:"calibration"`
 	Normal      Normal             `json:"normal"`
+	Tiers       []string           `json:"tiers"`
+	Thinning    string             `json:"thinning"`
 }
 
 // SeriesList is the answer of /series.
@@ -206,6 +218,7 @@ type TriedReading struct {
 	Rule        string        `json:"rule"`    // that rejects or doubts it
 	Reason      string        `json:"reason"`
 	Standing    string        `json:"standing"` // in the normal range
+	Thinning    string        `json:"thinning"` // by which it would be kept or not, once those after it are known; empty: it would be kept
 	Windows     []TriedWindow `json:"windows"`  // that it would count in
 }
 

@@ -145,6 +145,7 @@ type SeriesReadings struct {
 	Kind     string             `json:"kind"`
 	Unit     string             `json:"unit"`
 	States   map[string]float64 `json:"states,omitempty"` // of a state: the value of each name
+	Thinning *Thinning          `json:"thinning"`         // null: these are all that arrived
 	Readings []Reading          `json:"readings"`
 }
 

@@ -58,6 +58,7 @@ func Trial(got gateway.Trial) client.Trial {
 			one.Outcome = "rejected"
 		}
 		if one.Outcome != "rejected" {
+			one.Thinning = t.Def.Thinning
 			one.Standing = string(t.Def.Normal.Of(t.Value))
 		}
 		for _, w := range t.Windows {

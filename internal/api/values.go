@@ -68,9 +68,8 @@ func (h handlers) seriesOf(s store.Series) client.Series {
 		Path: string(s.Path), Kind: string(s.Kind), Unit: s.Unit, Labels: s.Labels.Map(), FreshFor: span.Format(s.FreshFor), Wrap: s.Wrap, States: s.States.Map(),
 		Calibration: s.Calibration, Normal: normalOf(s.Normal), FirstSeen: timeOrNil(s.FirstSeen), LastSeen: timeOrNil(s.LastTime),
 	}
-	for _, t := range rollup.TiersOf(&s.Definition) {
-		out.Tiers = append(out.Tiers, t.String())
-	}
+	out.Tiers = rollup.List(rollup.TiersOf(&s.Definition))
+	out.Thinning = thinningOf(s)
 	every := s.Every
 	if every == 0 && h.Gateway != nil {
 		every = h.Gateway.Pipe.Every(s.Path)
@@ -80,6 +79,14 @@ func (h handlers) seriesOf(s store.Series) client.Series {
 		out.Every = span.Format(every)
 	}
 	return out
+}
+
+// thinningOf is null of a series of which all readings are kept.
+func thinningOf(s store.Series) *client.Thinning {
+	if s.Thinning == "" && s.ThinnedTo == 0 {
+		return nil
+	}
+	return &client.Thinning{Rule: s.Thinning, Until: timeOrNil(s.ThinnedTo), Arrived: s.Thinned.Arrived, Kept: s.Thinned.Kept, WorstError: client.Number(s.Thinned.Worst)}
 }
 
 func normalOf(n series.Normal) (out client.Normal) {
@@ -123,7 +130,7 @@ func (h handlers) versions(c *gin.Context) {
 	for i, one := range all {
 		out.Versions[i] = client.Version{
 			Since: pointer(one.Since), Unit: one.Unit, FreshFor: span.Format(one.FreshFor), Wrap: one.Wrap, States: one.States.Map(),
-			Calibration: one.Calibration, Normal: normalOf(one.Normal),
+			Calibration: one.Calibration, Normal: normalOf(one.Normal), Tiers: rollup.List(rollup.TiersOf(&one.Definition)), Thinning: one.Thinning,
 		}
 		if one.Every > 0 {
 			out.Versions[i].Every = span.Format(one.Every)

@@ -1,7 +1,9 @@
 package cli
 
 import (
+	"cmp"
 	"context"
+	"fmt"
 	"maps"
 	"slices"
 	"strings"
@@ -33,11 +35,11 @@ func seriesCommand() *cli.Command {
 				return err
 			}
 			g := grid{
-				columns: []column{{name: "series"}, {name: "kind"}, {name: "unit"}, {name: "labels"}, {name: "every", right: true}, {name: "fresh_for", right: true}, {name: "tiers"}, {name: "normal"}, {name: "calibration"}, {name: "first_seen"}, {name: "last_seen"}},
+				columns: []column{{name: "series"}, {name: "kind"}, {name: "unit"}, {name: "labels"}, {name: "every", right: true}, {name: "fresh_for", right: true}, {name: "tiers"}, {name: "thinning"}, {name: "normal"}, {name: "calibration"}, {name: "first_seen"}, {name: "last_seen"}},
 				empty:   "There are no series yet.",
 			}
 			for _, s := range answer.Series {
-				g.rows = append(g.rows, []cell{plain(s.Path), plain(s.Kind), plain(s.Unit), plain(labels(s.Labels)), everyOf(s), plain(s.FreshFor), plain(strings.Join(s.Tiers, " ")), plain(normalText(s.Normal)), plain(s.Calibration), momentOr(s.FirstSeen, "never"), momentOr(s.LastSeen, "never")})
+				g.rows = append(g.rows, []cell{plain(s.Path), plain(s.Kind), plain(s.Unit), plain(labels(s.Labels)), everyOf(s), plain(s.FreshFor), plain(strings.Join(s.Tiers, " ")), thinningText(s.Thinning), plain(normalText(s.Normal)), plain(s.Calibration), momentOr(s.FirstSeen, "never"), momentOr(s.LastSeen, "never")})
 			}
 			return show(cmd, answer, g)
 		},
@@ -50,6 +52,18 @@ func everyOf(s client.Series) cell {
 		return cell{"~" + s.Every, "~" + s.Every}
 	}
 	return plain(s.Every)
+}
+
+// thinningText is by what a series is thinned, and what it came to.
+func thinningText(t *client.Thinning) cell {
+	if t == nil {
+		return plain("")
+	}
+	text := cmp.Or(t.Rule, "not any more")
+	if t.Arrived > 0 {
+		text += fmt.Sprintf(": %.3g %% kept, off by %s at most", 100*float64(t.Kept)/float64(t.Arrived), number(t.WorstError).people)
+	}
+	return cell{t.Rule, text}
 }
 
 func normalText(n client.Normal) string {
@@ -71,9 +85,9 @@ func versions(ctx context.Context, cmd *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	g := grid{columns: []column{{name: "since"}, {name: "unit"}, {name: "every", right: true}, {name: "fresh_for", right: true}, {name: "normal"}, {name: "calibration"}}}
+	g := grid{columns: []column{{name: "since"}, {name: "unit"}, {name: "every", right: true}, {name: "fresh_for", right: true}, {name: "tiers"}, {name: "thinning"}, {name: "normal"}, {name: "calibration"}}}
 	for _, v := range answer.Versions {
-		g.rows = append(g.rows, []cell{momentOr(v.Since, "the beginning"), plain(v.Unit), plain(v.Every), plain(v.FreshFor), plain(normalText(v.Normal)), plain(v.Calibration)})
+		g.rows = append(g.rows, []cell{momentOr(v.Since, "the beginning"), plain(v.Unit), plain(v.Every), plain(v.FreshFor), plain(strings.Join(v.Tiers, " ")), plain(v.Thinning), plain(normalText(v.Normal)), plain(v.Calibration)})
 	}
 	return show(cmd, answer, g)
 }

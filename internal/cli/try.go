@@ -149,6 +149,9 @@ func trialGrid(out client.Trial) grid {
 		if note := fmt.Sprintf("%s is calibrated: %s", t.Series, t.Calibration); t.Calibration != "" && !slices.Contains(g.notes, note) {
 			g.notes = append(g.notes, note)
 		}
+		if note := fmt.Sprintf("%s is thinned (%s): its summaries are of all readings; whether this one is kept shows once those after it are known", t.Series, t.Thinning); t.Thinning != "" && !slices.Contains(g.notes, note) {
+			g.notes = append(g.notes, note)
+		}
 	}
 	for _, r := range out.Rejects {
 		g.rows = append(g.rows, []cell{{"", "–"}, moment(r.Time), {"", "–"}, {"", "–"}, plain(""), plain("rejected"), plain(r.Rule), plain(r.Reason), plain("")})

@@ -52,7 +52,7 @@ func (g *Gateway) checkTiers(at shape.Place) {
 	}
 	missing := func(at shape.Place, t rollup.Tier) {
 		if t != rollup.Readings && !slices.Contains(made, t) {
-			at.Wrong("tier %s is not made of any series; there are readings and %s", t, strings.Join(names(made), ", "))
+			at.Wrong("tier %s is not made of any series; there are readings and %s", t, strings.Join(rollup.List(made), ", "))
 		}
 	}
 	for i, k := range g.Keep {
@@ -63,13 +63,6 @@ func (g *Gateway) checkTiers(at shape.Place) {
 			missing(at.Key("gateway").Key("uplinks").Item(i).Key("tiers").Item(k), t)
 		}
 	}
-}
-
-func names(tiers []rollup.Tier) (out []string) {
-	for _, t := range tiers {
-		out = append(out, t.String())
-	}
-	return out
 }
 
 // Limits of a query where the file says nothing.

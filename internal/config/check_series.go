@@ -16,6 +16,7 @@ import (
 	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/screen"
 	"nexocumula/internal/core/series"
+	"nexocumula/internal/core/thin"
 )
 
 func (raw seriesFile) check(at shape.Place) Rule {
@@ -50,6 +51,7 @@ func (raw seriesFile) check(at shape.Place) Rule {
 	if !slices.IsSortedFunc(out.Calibration, func(a, b calibrate.Calibration) int { return cmp.Compare(a.Since, b.Since) }) {
 		at.Key("calibration").Wrong("calibrations stand in the order of their since:, the oldest first")
 	}
+	out.Thinning = raw.Thinning.check(at.Key("thinning"), &out)
 	for i, one := range raw.Screens {
 		out.Screens = append(out.Screens, one.check(at.Key("screens").Item(i), &out))
 	}
@@ -154,6 +156,17 @@ func (raw calibrationFile) check(at shape.Place, kind series.Kind) calibrate.Cal
 		if out.Decimals = *raw.Decimals; *raw.Decimals < 0 || *raw.Decimals > 9 {
 			at.Key("decimals").Wrong("%d decimals are not possible; use 0 to 9", *raw.Decimals)
 		}
+	}
+	return out
+}
+
+func (raw *thinningFile) check(at shape.Place, of *Rule) thin.Rule {
+	if raw == nil {
+		return thin.Rule{}
+	}
+	out := thin.Rule{Method: thin.Method(raw.Method), Within: raw.Within, Relative: raw.Relative, Silence: at.Key("longest_silence").Duration(raw.LongestSilence, of.FreshFor)}
+	if err := out.Check(of.Kind, of.FreshFor); err != nil {
+		at.Wrong("%v", err)
 	}
 	return out
 }

@@ -57,6 +57,7 @@ type seriesFile struct {
 	States      map[string]float64 `yaml:"states" says:"of states: the value of each name"`
 	Normal      normalFile         `yaml:"normal" says:"what is usual; marked, never rejected"`
 	Calibration []calibrationFile  `yaml:"calibration" says:"list, the oldest first: how raw values become true ones"`
+	Thinning    *thinningFile      `yaml:"thinning" says:"fewer readings are kept than arrive; summaries are of all that arrived"`
 	Screens     []screenFile       `yaml:"screens" says:"list: what is not plausible, asked in this order"`
 	Derive      *deriveFile        `yaml:"derive" says:"the series is made of others of this gateway, as their readings come"`
 }
@@ -81,6 +82,13 @@ type calibrationFile struct {
 	Outside    string      `yaml:"outside" is:"extend" says:"of these: extend, clamp or reject"`
 	UnitIn     string      `yaml:"unit_in" says:"unit of the raw value; a sender that says another is converted"`
 	Decimals   *int        `yaml:"decimals" says:"of the calibrated value; the rest is rounded"`
+}
+
+type thinningFile struct {
+	Method         string  `yaml:"method" is:"required" says:"on_change; deadband: what is near the last value kept goes; or swinging_door: what is near the straight line between two kept"`
+	Within         float64 `yaml:"within" is:"0" says:"the error that is allowed, in the unit of the series"`
+	Relative       float64 `yaml:"relative" is:"0" says:"of a deadband: or as a share of the last value kept"`
+	LongestSilence string  `yaml:"longest_silence" is:"fresh_for" says:"at least one reading of such a time is kept"`
 }
 
 type screenFile struct {

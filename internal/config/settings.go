@@ -9,6 +9,7 @@ import (
 	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/screen"
 	"nexocumula/internal/core/series"
+	"nexocumula/internal/core/thin"
 	"nexocumula/internal/core/unit"
 )
 
@@ -76,6 +77,7 @@ type Rule struct {
 	Every       time.Duration // how often a reading is expected; 0: nothing is said
 	Calibration calibrate.Versions
 	Screens     []screen.Rule
+	Thinning    thin.Rule
 	Derive      *Derive // nil: its readings come from sources
 }
 
@@ -109,7 +111,7 @@ func (r *Rule) Marks() bool {
 func (r *Rule) Definition(path series.Path) series.Definition {
 	out := series.Definition{
 		Path: path, Kind: r.Kind, Unit: r.Unit, FreshFor: r.FreshFor, Wrap: r.Wrap, Labels: r.Labels, States: r.States, Sketch: r.Sketch,
-		Normal: r.Normal, Every: r.Every, Tiers: rollup.Names(r.Tiers),
+		Normal: r.Normal, Every: r.Every, Tiers: rollup.Names(r.Tiers), Thinning: r.Thinning.String(),
 	}
 	if n := len(r.Calibration); n > 0 {
 		out.Calibration = r.Calibration[n-1].String()

@@ -107,7 +107,7 @@ func (m Moment) within() string {
 
 func (m Moment) of(ctx context.Context, src Source, s store.Series) (Found, bool, error) {
 	tier := rollup.TiersOf(&s.Definition)[0]
-	if s.Collected {
+	if s.Collected && m.At.UnixNano() >= s.ThinnedTo {
 		tier = rollup.Readings
 	}
 	out := Found{Series: s, Tier: tier, Sure: true}

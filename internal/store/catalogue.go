@@ -9,6 +9,7 @@ import (
 	"nexocumula/internal/core/column"
 	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/series"
+	"nexocumula/internal/core/thin"
 )
 
 // Series is a series the store knows.
@@ -19,6 +20,18 @@ type Series struct {
 	FirstSeen int64 // oldest time, nanoseconds since 1970; 0 without rows
 	LastTime  int64 // time of the latest value; 0 without rows
 	LastValue float64
+
+	ThinnedTo int64 // not all readings before it are here; 0: all are
+	Thinned   thin.Tally
+}
+
+// thinnedTo is from where on readings are thinned by another definition. What was stored before it
+// asked for that stays.
+func (s *Series) thinnedTo(by *series.Definition) int64 {
+	if s.Thinning == "" && by.Thinning != "" && s.Collected {
+		return max(s.ThinnedTo, s.LastTime+1)
+	}
+	return s.ThinnedTo
 }
 
 // saw keeps first and latest up to date with rows that were appended.
@@ -55,7 +68,7 @@ func (s *Store) loadCatalogue() error {
 			broken = append(broken, damagedRow{ID: uint64(r.ID), Place: "series", Reason: "the series' definition does not match its checksum; its chunks stay, but nothing says what they are of", Series: r.ID, Raw: fmt.Appendf(nil, "%+v", r)})
 			continue
 		}
-		s.catalogue.put(&Series{ID: r.ID, Collected: r.Collected, FirstSeen: r.FirstSeen, LastTime: r.LastTime, LastValue: r.LastValue, Definition: r.definition()})
+		s.catalogue.put(&Series{ID: r.ID, Collected: r.Collected, FirstSeen: r.FirstSeen, LastTime: r.LastTime, LastValue: r.LastValue, Definition: r.definition(), ThinnedTo: r.ThinnedTo, Thinned: thin.Tally{Arrived: uint64(r.Thinned), Kept: uint64(r.Kept), Worst: r.Worst}})
 	}
 	if err := s.setAside(broken); err != nil {
 		return err
@@ -130,7 +143,9 @@ func (s *Store) Define(defs []series.Definition) ([]uint32, error) {
 		s.catalogue.put(&Series{ID: row.ID, Definition: row.definition()})
 	}
 	for _, row := range changed {
-		s.catalogue.redefine(s.catalogue.get(row.ID), row.definition())
+		known := s.catalogue.get(row.ID)
+		known.ThinnedTo = row.ThinnedTo
+		s.catalogue.redefine(known, row.definition())
 	}
 	for i, d := range defs {
 		ids[i] = s.catalogue.byPath(d.Path).ID
@@ -155,6 +170,7 @@ func (s *Store) sort(defs []series.Definition) (fresh []*seriesRow, changed []se
 		case have != nil && have.Definition != d:
 			again := *have
 			again.Definition = d
+			again.ThinnedTo = have.thinnedTo(&d)
 			changed = append(changed, rowOf(again))
 		case have == nil && before != nil:
 			*before = row
@@ -170,7 +186,7 @@ func rowOf(known Series) seriesRow {
 	d := known.Definition
 	row := seriesRow{
 		ID: known.ID, Path: string(d.Path), Kind: string(d.Kind), Unit: d.Unit, FreshFor: int64(d.FreshFor), Wrap: d.Wrap, Labels: string(d.Labels), Sketch: d.Sketch, States: string(d.States),
-		Curve: d.Calibration, Normal: string(d.Normal), Every: int64(d.Every), Tiers: d.Tiers,
+		Curve: d.Calibration, Normal: string(d.Normal), Every: int64(d.Every), Tiers: d.Tiers, Thinning: d.Thinning, ThinnedTo: known.ThinnedTo, Thinned: int64(known.Thinned.Arrived), Kept: int64(known.Thinned.Kept), Worst: known.Thinned.Worst,
 		Collected: known.Collected, FirstSeen: known.FirstSeen, LastTime: known.LastTime, LastValue: known.LastValue,
 	}
 	row.Checksum = row.sum()
@@ -179,15 +195,15 @@ func rowOf(known Series) seriesRow {
 
 // updateSeries writes all of a series' row but its path and kind, which never change.
 func updateSeries(tx *gorm.DB, r seriesRow) error {
-	return tx.Exec("UPDATE series SET unit = ?, fresh_for = ?, wrap = ?, labels = ?, sketch = ?, states = ?, curve = ?, normal = ?, every = ?, tiers = ?, collected = ?, first_seen = ?, last_time = ?, last_value = ?, checksum = ? WHERE id = ?",
-		r.Unit, r.FreshFor, r.Wrap, r.Labels, r.Sketch, r.States, r.Curve, r.Normal, r.Every, r.Tiers, r.Collected, r.FirstSeen, r.LastTime, r.LastValue, r.Checksum, r.ID).Error
+	return tx.Exec("UPDATE series SET unit = ?, fresh_for = ?, wrap = ?, labels = ?, sketch = ?, states = ?, curve = ?, normal = ?, every = ?, tiers = ?, thinning = ?, thinned_to = ?, thinned = ?, kept = ?, worst = ?, collected = ?, first_seen = ?, last_time = ?, last_value = ?, checksum = ? WHERE id = ?",
+		r.Unit, r.FreshFor, r.Wrap, r.Labels, r.Sketch, r.States, r.Curve, r.Normal, r.Every, r.Tiers, r.Thinning, r.ThinnedTo, r.Thinned, r.Kept, r.Worst, r.Collected, r.FirstSeen, r.LastTime, r.LastValue, r.Checksum, r.ID).Error
 }
 
 func (r *seriesRow) definition() series.Definition {
 	return series.Definition{
 		Path: series.Path(r.Path), Kind: series.Kind(r.Kind), Unit: r.Unit,
 		FreshFor: time.Duration(r.FreshFor), Wrap: r.Wrap, Labels: series.Labels(r.Labels), Sketch: r.Sketch, States: series.StateNames(r.States),
-		Calibration: r.Curve, Normal: series.Normal(r.Normal), Every: time.Duration(r.Every), Tiers: r.Tiers,
+		Calibration: r.Curve, Normal: series.Normal(r.Normal), Every: time.Duration(r.Every), Tiers: r.Tiers, Thinning: r.Thinning,
 	}
 }
 

@@ -27,7 +27,7 @@ var migrations = []*gormigrate.Migration{
 		},
 	},
 	{
-		ID:      "0006-tiers",
+		ID:      "0006-tiers-and-thinning",
 		Migrate: func(tx *gorm.DB) error { return tx.AutoMigrate(&seriesRow{}) },
 	},
 }

@@ -17,6 +17,11 @@ type seriesRow struct {
 	Normal    string  `gorm:"not null;default:''"`
 	Every     int64   `gorm:"not null;default:0"` // nanoseconds
 	Tiers     string  `gorm:"not null;default:''"`
+	Thinning  string  `gorm:"not null;default:''"`
+	ThinnedTo int64   `gorm:"not null;default:0"` // readings before it were thinned
+	Thinned   int64   `gorm:"not null;default:0"` // readings that were asked about
+	Kept      int64   `gorm:"not null;default:0"` // of these
+	Worst     float64 `gorm:"not null;default:0"` // error of those that went
 	Collected bool    // its readings are here, not only its summaries
 	FirstSeen int64   // oldest time of a row there ever was, as of the last seal; 0 without rows
 	LastTime  int64   // the latest value, as of the last seal; 0 without rows

@@ -23,6 +23,8 @@ type renewal struct {
 	bytes  int // of fresh
 	broken []damagedRow
 	series map[uint32]bool
+
+	thinned map[uint32]thinnedSeries // what is new of series whose readings were thinned
 }
 
 // renew makes chunks of rows of one series and tier. Each chunk that rows fall into is
@@ -48,10 +50,7 @@ func (r *renewal) renew(at place, rows column.Block, def *series.Definition) err
 // stretch renews what the first rows are about, one chunk or one gap between two, and
 // says how many rows that were.
 func (r *renewal) stretch(at place, rows column.Block, done int64, def *series.Definition) (int, error) {
-	if r.series == nil {
-		r.series = map[uint32]bool{}
-	}
-	r.series[at.series] = true
+	r.about(at.series)
 	next, err := chunkFrom(r.store.reader, at, rows.Times[0])
 	if err != nil {
 		return 0, err
@@ -60,7 +59,7 @@ func (r *renewal) stretch(at place, rows column.Block, done int64, def *series.D
 	n := rows.Len()
 	switch {
 	case next.ID == 0: // nothing is as new
-		touched, err = r.smallBefore(at, rows, done)
+		touched, err = r.smallBefore(at, rows.Times[0], rows.Len(), done)
 	case next.FirstAt <= rows.Times[0]: // it takes along what comes between it and the one after
 		after, err := chunkFrom(r.store.reader, at, next.LastAt+1)
 		if err != nil {
@@ -72,33 +71,54 @@ func (r *renewal) stretch(at place, rows column.Block, done int64, def *series.D
 		touched = []chunkRow{next}
 	default:
 		n = rows.Search(next.FirstAt)
-		touched, err = r.smallBefore(at, rows.Rows(0, n), done)
+		touched, err = r.smallBefore(at, rows.Times[0], n, done)
 	}
 	if err != nil {
 		return 0, err
 	}
-	var older column.Block
-	for _, c := range touched {
+	older, err := r.replace(touched, def)
+	if err != nil {
+		return 0, err
+	}
+	return n, r.make(at, column.Merge(older, rows.Rows(0, n)), def)
+}
+
+// about notes that a series has other chunks.
+func (r *renewal) about(id uint32) {
+	if r.series == nil {
+		r.series = map[uint32]bool{}
+	}
+	r.series[id] = true
+}
+
+// replace takes chunks away, and is their rows.
+func (r *renewal) replace(chunks []chunkRow, def *series.Definition) (rows column.Block, err error) {
+	for _, c := range chunks {
 		block, err := r.store.open(&c)
 		if errors.Is(err, chunk.ErrDamaged) {
 			r.broken = append(r.broken, c.damage(err))
 			continue
 		}
 		if err != nil {
-			return 0, fmt.Errorf("%s: %w", def.Path, err)
+			return rows, fmt.Errorf("%s: %w", def.Path, err)
 		}
-		older.Append(block)
+		rows.Append(block)
 		r.old = append(r.old, c.ID)
 	}
-	fresh, err := makeChunks(at, column.Merge(older, rows.Rows(0, n)), def)
+	return rows, nil
+}
+
+// make makes new chunks.
+func (r *renewal) make(at place, rows column.Block, def *series.Definition) error {
+	fresh, err := makeChunks(at, rows, def)
 	if err != nil {
-		return 0, fmt.Errorf("%s: %w", def.Path, err)
+		return fmt.Errorf("%s: %w", def.Path, err)
 	}
 	for i := range fresh {
 		r.bytes += fresh[i].size()
 	}
 	r.fresh = append(r.fresh, fresh...)
-	return n, nil
+	return nil
 }
 
 // open reads a chunk whole and checks all of it.
@@ -112,13 +132,13 @@ func (s *Store) open(c *chunkRow) (column.Block, error) {
 	return c.rows(allParts, rollup.NeedAll, nil)
 }
 
-// smallBefore are the small chunks just before rows that no chunk overlaps: each that is
+// smallBefore are the small chunks just before count rows that no chunk overlaps, the first of which
+// is of the time first: each that is
 // not much larger than all that would come after it. So every row is written again only
 // as often as chunks can grow by that, and a series has few small ones.
-func (r *renewal) smallBefore(at place, rows column.Block, done int64) ([]chunkRow, error) {
+func (r *renewal) smallBefore(at place, first int64, count int, done int64) ([]chunkRow, error) {
 	const growth = 3
 	var touched []chunkRow
-	first, count := rows.Times[0], rows.Len()
 	for {
 		before, err := chunkBefore(r.store.reader, at, first)
 		if err != nil || before.ID == 0 || before.FirstAt <= done || before.Count >= fullChunk || before.Count > growth*count || nextMonth(before.FirstAt) != nextMonth(first) {
@@ -155,7 +175,7 @@ func (r *renewal) put() error {
 		if err := tx.CreateInBatches(part.fresh, 50).Error; err != nil {
 			return err
 		}
-		return s.saveLatest(tx, part.series)
+		return s.saveLatest(tx, part.series, part.thinned)
 	})
 	if err != nil {
 		return err
@@ -163,6 +183,11 @@ func (r *renewal) put() error {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.renewals++
+	for id, t := range part.thinned {
+		if known := s.catalogue.get(id); known != nil {
+			known.ThinnedTo, known.Thinned = t.ThinnedTo, t.Thinned
+		}
+	}
 	for _, c := range part.fresh {
 		at := place{c.Series, rollup.Tier(c.Tier)}
 		if until, known := s.sealedTo[at]; known {

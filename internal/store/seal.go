@@ -8,6 +8,7 @@ import (
 	"gorm.io/gorm"
 
 	"nexocumula/internal/core/column"
+	"nexocumula/internal/core/rollup"
 )
 
 const (
@@ -33,13 +34,19 @@ func (s *Store) SealDue() bool {
 // begun, unless nil, is closed once it is settled which rows go; those that come after
 // stay in the journal.
 func (s *Store) Seal(begun chan<- struct{}, states ...State) error {
+	return s.SealSettled(begun, nil, states...)
+}
+
+// SealSettled is a Seal that thins the readings of series whose definition asks for it. settled
+// says before which time nobody needs all readings of a series any more.
+func (s *Store) SealSettled(begun chan<- struct{}, settled func(id uint32) int64, states ...State) error {
 	s.sealing.Lock()
 	defer s.sealing.Unlock()
 	last := s.lift()
 	if begun != nil {
 		close(begun)
 	}
-	err := s.sealLeaving(last, states)
+	err := s.sealLeaving(last, settled, states)
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if err != nil {
@@ -84,14 +91,18 @@ func (s *Store) layBack() {
 // sealLeaving encodes the rows that leave the tray without holding up Appends and puts
 // them into the file, so many at a time. Only Seal changes leaving, and only retention
 // changes chunks meanwhile.
-func (s *Store) sealLeaving(last uint64, states []State) error {
+func (s *Store) sealLeaving(last uint64, settled func(id uint32) int64, states []State) error {
 	part := renewal{store: s}
 	for at, rows := range s.leaving {
 		known, ok := s.Get(at.series)
 		if !ok || rows.Len() == 0 {
 			continue
 		}
-		if err := part.renew(at, rows, &known.Definition); err != nil {
+		if settled != nil && at.tier == rollup.Readings && known.Thinning != "" {
+			if err := part.thin(at, rows, known, settled(at.series)); err != nil {
+				return err
+			}
+		} else if err := part.renew(at, rows, &known.Definition); err != nil {
 			return err
 		}
 		if part.places++; part.places >= atOnce {
@@ -139,11 +150,14 @@ func (s *Store) emptyJournal(last uint64, states []State) error {
 
 // saveLatest writes what the catalogue knows of the series' values. Should the journal
 // stay, what it holds is taken in again, which changes nothing.
-func (s *Store) saveLatest(tx *gorm.DB, ids map[uint32]bool) error {
+func (s *Store) saveLatest(tx *gorm.DB, ids map[uint32]bool, thinned map[uint32]thinnedSeries) error {
 	for id := range maps.Keys(ids) {
 		known, ok := s.Get(id)
 		if !ok {
 			continue
+		}
+		if t, ok := thinned[id]; ok {
+			known.ThinnedTo, known.Thinned = t.ThinnedTo, t.Thinned
 		}
 		row := rowOf(known)
 		if err := updateSeries(tx, row); err != nil {

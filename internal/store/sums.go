@@ -21,6 +21,9 @@ func (r *seriesRow) sum() uint32 {
 	if r.Tiers != "" {
 		text = fmt.Appendf(text, " tiers %q", r.Tiers)
 	}
+	if r.Thinning != "" || r.ThinnedTo != 0 {
+		text = fmt.Appendf(text, " thinning %q %d %d %d %x", r.Thinning, r.ThinnedTo, r.Thinned, r.Kept, r.Worst)
+	}
 	return crc32.Checksum(text, castagnoli)
 }
 

@@ -61,6 +61,7 @@ const (
 	OutOfRange   = "range"
 	WrongTime    = "time" // in the future, too old, or before any device was made
 	NoSeries     = "series"
+	Thinned      = "thinning" // it falls between readings of which not all are kept
 )
 
 // MaxRaw is how much of a refused message is kept.

@@ -91,11 +91,16 @@ func Names(tiers []Tier) string {
 	if slices.Equal(tiers, Tiers) {
 		return ""
 	}
-	names := make([]string, len(tiers))
+	return strings.Join(List(tiers), ",")
+}
+
+// List is the widths of tiers.
+func List(tiers []Tier) []string {
+	out := make([]string, len(tiers))
 	for i, t := range tiers {
-		names[i] = t.String()
+		out[i] = t.String()
 	}
-	return strings.Join(names, ",")
+	return out
 }
 
 // parsed has the tiers of each list of names there is, which are few.

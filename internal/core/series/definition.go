@@ -61,6 +61,10 @@ type Definition struct {
 	// Tiers are the widths of its summaries, such as 10s,1m,1h; "": those that are usual.
 	// Only widths of which all is made stand here.
 	Tiers string
+
+	// Thinning is how fewer of its readings are kept than arrive, as package thin reads it; "":
+	// all are. It is the business of where they are kept, and not replicated.
+	Thinning string
 }
 
 // Step is by how much a counter grew from one reading to the next. A fall is a wrap

@@ -58,6 +58,7 @@ func (p *Pipeline) Run(ctx context.Context) error {
 
 // commit writes the deliveries in one transaction, then tells their senders.
 func (p *Pipeline) commit(ctx context.Context, all []*Delivery) {
+	p.refuseBetween(all)
 	touched, rejects, rows := collect(all)
 	batch := store.Batch{Rejects: rejects}
 	newest := make([]int64, len(touched))
@@ -101,6 +102,9 @@ func collect(all []*Delivery) (touched []*member, rejects []reading.Reject, rows
 // reset empties the rows and keeps a little of their memory for the next batch; the store
 // has its own copy.
 func (m *member) reset() {
+	if n := m.rows.Len(); n > 0 && m.newest != 0 {
+		m.newest = max(m.newest, m.rows.Times[n-1])
+	}
 	if cap(m.rows.Times) > 256 {
 		m.rows = newRows()
 		return

@@ -61,6 +61,10 @@ func (p *Pipeline) planFills() {
 			p.fills[s.ID] = f
 			continue
 		}
+		if s.ThinnedTo != 0 && slices.ContainsFunc(wanted, func(t rollup.Tier) bool { return !slices.Contains(have, t) && sourceFor(t, have) == rollup.Readings }) {
+			p.log.Error("a series keeps its tiers: readings of it were thinned, and there is no tier that the new ones could be made of", "series", s.Path, "has", rollup.List(have), "wanted", rollup.List(wanted))
+			continue
+		}
 		f := &fill{wanted: wanted, front: math.MinInt64, until: now}
 		sources := slices.Clone(have)
 		for _, tier := range wanted {
@@ -70,7 +74,7 @@ func (p *Pipeline) planFills() {
 			}
 		}
 		p.fills[s.ID] = f
-		p.log.Info("tiers are made from what there is", "series", s.Path, "has", rollup.Names(have), "wanted", rollup.Names(wanted))
+		p.log.Info("tiers are made from what there is", "series", s.Path, "has", rollup.List(have), "wanted", rollup.List(wanted))
 	}
 }
 
@@ -169,6 +173,6 @@ func (p *Pipeline) fillEnd(ctx context.Context, s store.Series, f *fill) (done b
 	if _, err := untilWritten(ctx, p, func() ([]uint32, error) { return p.store.Define([]series.Definition{def}) }); err != nil {
 		return false, err
 	}
-	p.log.Info("tiers are made", "series", s.Path, "tiers", rollup.Names(f.wanted))
+	p.log.Info("tiers are made", "series", s.Path, "tiers", rollup.List(f.wanted))
 	return true, nil
 }

@@ -36,7 +36,8 @@ type member struct {
 	memory  *memory
 	// rows collects this series' readings of the batch being built; the committing
 	// goroutine owns it.
-	rows column.Block
+	rows   column.Block
+	newest int64 // time of its newest reading; 0 while it is not known; owned like rows
 }
 
 // rules say what series are like. The series known by them go with them, so that new
@@ -174,10 +175,15 @@ func newRows() column.Block { return column.New(1, 0) }
 func (r *rules) newMember(path series.Path) *member {
 	rule := config.RuleOf(r.rules, path)
 	limits := rule.Limits
-	if kept := config.KeptFor(r.keep, path, rollup.Readings); kept > 0 {
+	def := rule.Definition(path)
+	kept := config.KeptFor(r.keep, path, rollup.Readings)
+	if of := config.KeptFor(r.keep, path, rollup.TiersOf(&def)[0]); def.Thinning != "" && of > 0 && (kept == 0 || of < kept) {
+		kept = of // how many readings a window had stands in its summary
+	}
+	if kept > 0 {
 		limits.MaxAge = kept - fullHour // those just before it may be needed as well
 	}
-	return &member{def: rule.Definition(path), rule: rule, limits: limits, rows: newRows()}
+	return &member{def: def, rule: rule, limits: limits, rows: newRows()}
 }
 
 // intoState gives a reading that is a text the value of the state that is called so.

@@ -116,9 +116,18 @@ func (p *Pipeline) summariseSeries(s store.Series, source rollup.Tier, windows [
 		if err != nil {
 			return out, err
 		}
+		var thinned around
+		if source == rollup.Readings && windows[0].Start < s.ThinnedTo {
+			if thinned, err = p.around(&s, windows[0].Start, windows[n-1].Start); err != nil {
+				return out, err
+			}
+		}
 		for _, w := range windows[:n] {
 			if rows.Len() == 0 {
 				break
+			}
+			if source == rollup.Readings && w.Start < s.ThinnedTo && !thinned.complete(w.Start) {
+				continue // it was made when all its readings were here
 			}
 			if sum := reduce(rows, source, w, &s.Definition); sum.Count > 0 {
 				sum.AddTo(&out, w.Start, s.Kind)
@@ -150,11 +159,12 @@ func (p *Pipeline) seal() {
 func (p *Pipeline) sealNow() (done <-chan struct{}) {
 	ended, begun := make(chan struct{}), make(chan struct{})
 	state, err := p.pending.Save()
+	settled := p.settled()
 	go func() {
 		defer close(ended)
 		defer p.sealing.Unlock()
 		if err == nil {
-			err = p.store.Seal(begun, store.State{Name: pendingState, Payload: state})
+			err = p.store.SealSettled(begun, settled, store.State{Name: pendingState, Payload: state})
 		} else {
 			close(begun)
 		}

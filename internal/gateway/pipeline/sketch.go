@@ -17,6 +17,16 @@ func (p *Pipeline) sketch(s store.Series, windows []rollup.Window) ([]store.Sket
 		if rows.Len() == 0 {
 			continue
 		}
+		if w.Start < s.ThinnedTo {
+			// Of fewer readings than before it would be a wrong one; without that of a late reading, it
+			// is of fewer than the summaries say, and nobody gets an estimate from it.
+			if before, err := p.store.Sketches(s.ID, w.Start, w.Start+1, 1); err != nil || len(before) > 0 && holdsMore(before[0].Data, rows.Len()) {
+				if err != nil {
+					return nil, err
+				}
+				continue
+			}
+		}
 		sk := sketch.New()
 		for _, v := range rows.Cols[0] {
 			if err := sk.Add(v); err != nil {
@@ -28,4 +38,10 @@ func (p *Pipeline) sketch(s store.Series, windows []rollup.Window) ([]store.Sket
 		out = append(out, store.Sketch{Series: s.ID, Start: w.Start, Data: sk.Bytes()})
 	}
 	return out, nil
+}
+
+// holdsMore reports whether a sketch is of more than so many readings.
+func holdsMore(data []byte, readings int) bool {
+	sk, err := sketch.Parse(data)
+	return err == nil && sk.Count() > float64(readings)
 }

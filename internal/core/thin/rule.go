@@ -1,0 +1,105 @@
+// Package thin decides which readings of a series are kept for good: fewer than arrive, within a
+// stated error.
+package thin
+
+import (
+	"fmt"
+	"math"
+	"strconv"
+	"strings"
+	"time"
+
+	"nexocumula/internal/core/series"
+	"nexocumula/internal/core/span"
+)
+
+// Method is a way to thin.
+type Method string
+
+// The methods.
+const (
+	OnChange Method = "on_change"     // what is the same as the last that was kept goes
+	Deadband Method = "deadband"      // what is near the last that was kept goes
+	Door     Method = "swinging_door" // what lies near the straight line between two that are kept goes
+)
+
+// Rule says how a series is thinned. The zero Rule keeps everything.
+type Rule struct {
+	Method   Method
+	Within   float64       // the error that is allowed, in the unit of the series
+	Relative float64       // of a deadband: or as a share of the last value that was kept
+	Silence  time.Duration // at least one reading of such a time is kept
+}
+
+// Check says what is wrong with a rule for a kind of series, whose readings speak for fresh.
+func (r Rule) Check(kind series.Kind, fresh time.Duration) error {
+	number := func(v float64) bool { return v >= 0 && !math.IsInf(v, 0) }
+	switch r.Method {
+	case OnChange:
+		if r.Within != 0 || r.Relative != 0 {
+			return fmt.Errorf("on_change goes by any change, and takes neither within nor relative; use deadband for those")
+		}
+	case Deadband:
+		if !number(r.Within) || !number(r.Relative) || r.Relative >= 1 || r.Within+r.Relative == 0 {
+			return fmt.Errorf("a deadband needs within, in the unit of the series, or relative, from 0 to below 1")
+		}
+	case Door:
+		if !number(r.Within) || r.Within == 0 || r.Relative != 0 {
+			return fmt.Errorf("swinging_door needs within, in the unit of the series, and takes no relative")
+		}
+		if kind == series.Bearing {
+			return fmt.Errorf("there is no straight line between two bearings; use deadband")
+		}
+	default:
+		return fmt.Errorf("method %q is not known; use on_change, deadband or swinging_door", r.Method)
+	}
+	if kind == series.State && r.Method != OnChange {
+		return fmt.Errorf("a state is thinned by on_change only")
+	}
+	if r.Silence <= 0 || r.Silence > fresh {
+		return fmt.Errorf("longest_silence is at most fresh_for, %s: else what is kept would show gaps that there were not", span.Format(fresh))
+	}
+	return nil
+}
+
+// String is the rule as Parse reads it.
+func (r Rule) String() string {
+	if r.Method == "" {
+		return ""
+	}
+	out := string(r.Method)
+	for _, part := range []struct {
+		name  string
+		value float64
+	}{{"within", r.Within}, {"relative", r.Relative}} {
+		if part.value != 0 {
+			out += fmt.Sprintf(" %s %s", part.name, strconv.FormatFloat(part.value, 'g', -1, 64))
+		}
+	}
+	return out + " silence " + span.Format(r.Silence)
+}
+
+// Parse reads what String wrote.
+func Parse(text string) (r Rule, err error) {
+	words := strings.Fields(text)
+	if len(words) == 0 {
+		return Rule{}, nil
+	}
+	r.Method = Method(words[0])
+	for words = words[1:]; len(words) >= 2 && err == nil; words = words[2:] {
+		switch words[0] {
+		case "within":
+			r.Within, err = strconv.ParseFloat(words[1], 64)
+		case "relative":
+			r.Relative, err = strconv.ParseFloat(words[1], 64)
+		case "silence":
+			r.Silence, err = span.Parse(words[1])
+		default:
+			err = fmt.Errorf("%q is not known", words[0])
+		}
+	}
+	if err != nil || len(words) > 0 {
+		return Rule{}, fmt.Errorf("%q is no rule of thinning: %w", text, err)
+	}
+	return r, nil
+}

@@ -1,0 +1,167 @@
+package pipeline
+
+import (
+	"fmt"
+	"slices"
+	"time"
+
+	"nexocumula/internal/core/column"
+	"nexocumula/internal/core/reading"
+	"nexocumula/internal/core/rollup"
+	"nexocumula/internal/core/span"
+	"nexocumula/internal/store"
+)
+
+// Readings of a series may be thinned once the windows they fall into are summarised, and so long
+// after them that no more are to be expected between them. Should one come all the same, the
+// summary of its window could not be made again of all that arrived: it becomes a reject. Gaps
+// are another matter. The windows around them are not thinned, so that what fills them later counts.
+
+// settled says, as of now, before which time readings of a series are in no window that is still to
+// be made.
+func (p *Pipeline) settled() func(id uint32) int64 {
+	oldest := p.pending.Oldest(func(id uint32) rollup.Tier {
+		known, _ := p.store.Get(id)
+		return rollup.TiersOf(&known.Definition)[0]
+	})
+	now := p.judge.Now().UnixNano()
+	return func(id uint32) int64 {
+		if start, ok := oldest[id]; ok {
+			return min(start, now)
+		}
+		return now
+	}
+}
+
+// refuseBetween makes rejects of readings that fall between thinned ones.
+func (p *Pipeline) refuseBetween(all []*Delivery) {
+	late := map[*member][]int64{}
+	for _, d := range all {
+		for _, s := range d.screened {
+			if m := s.series; m.def.Thinning != "" && s.time <= p.newestOf(m)-int64(store.Settling(&m.def)) {
+				late[m] = append(late[m], s.time)
+			}
+		}
+	}
+	if len(late) == 0 {
+		return
+	}
+	p.sealing.Lock() // which may be about to thin where they belong
+	defer p.sealing.Unlock()
+	for m, times := range late {
+		known, ok := p.store.Get(m.id)
+		if !ok {
+			continue
+		}
+		slices.Sort(times)
+		refused, err := p.between(known, slices.Compact(times))
+		if err != nil {
+			p.log.Error("late readings are taken, though it is not known whether those beside them were thinned", "series", m.def.Path, "error", err)
+			continue
+		}
+		for _, d := range all {
+			p.refuse(d, m, known, refused)
+		}
+	}
+}
+
+// newestOf is the time of the newest reading of a series.
+func (p *Pipeline) newestOf(m *member) int64 {
+	if m.newest == 0 {
+		known, _ := p.store.Get(m.id)
+		m.newest = known.LastTime
+	}
+	return m.newest
+}
+
+// refuse takes readings of a series out of a delivery, and what goes with them.
+func (p *Pipeline) refuse(d *Delivery, m *member, known store.Series, times []int64) {
+	if len(times) == 0 {
+		return
+	}
+	var kept []screened
+	for _, s := range d.screened {
+		_, found := slices.BinarySearch(times, s.time)
+		switch {
+		case found && s.series == m:
+			one := &d.Readings[s.of]
+			reason := fmt.Sprintf("%s: it falls between readings that were thinned (%s), as all are more than %s before the newest; the summary of its window could not be made again", one.Path, known.Thinning, span.Format(store.Settling(&known.Definition)))
+			d.Rejects = append(d.Rejects, one.Reject(p.judge.Now().UnixNano(), reading.Thinned, reason))
+		case found && m.marks != nil && s.series == m.marks: // how good it was is of no matter
+		default:
+			kept = append(kept, s)
+		}
+	}
+	d.screened = kept
+}
+
+// alongFor is how much of a series is looked at at once.
+const alongFor = int64(time.Hour)
+
+// between are those of some times, in order, that fall between readings of which not all are kept.
+func (p *Pipeline) between(s store.Series, times []int64) (out []int64, err error) {
+	k, _ := slices.BinarySearch(times, s.ThinnedTo)
+	for times = times[:k]; len(times) > 0; {
+		n := 1
+		for n < len(times) && times[n]-times[0] < alongFor {
+			n++
+		}
+		around, err := p.around(&s, times[0], times[n-1]+int64(s.FreshFor))
+		if err != nil {
+			return nil, err
+		}
+		for _, t := range times[:n] {
+			if !around.takes(t) {
+				out = append(out, t)
+			}
+		}
+		times = times[n:]
+	}
+	return out, nil
+}
+
+// around is what is known of a stretch of a series: the summaries of its narrowest tier, and the
+// readings that are kept.
+type around struct {
+	tier       rollup.Tier
+	fresh      int64
+	sums, rows column.Block
+}
+
+func (p *Pipeline) around(s *store.Series, from, to int64) (out around, err error) {
+	out.tier, out.fresh = rollup.TiersOf(&s.Definition)[0], int64(s.FreshFor)
+	from, to = out.tier.Start(from)-out.fresh-int64(out.tier), out.tier.Start(to)+int64(out.tier)
+	if out.sums, err = p.store.Read(s.ID, out.tier, from, to); err != nil {
+		return out, err
+	}
+	out.rows, err = p.store.Read(s.ID, rollup.Readings, from, to)
+	return out, err
+}
+
+// takes reports whether the summaries that a reading of a time would change can be made again of all
+// their readings: that of its own window, and of the next, for whose start it may speak.
+func (a *around) takes(t int64) bool {
+	window := a.tier.Start(t)
+	next := a.sums.Search(window + 1)
+	return a.complete(window) && (next == a.sums.Len() || a.sums.Times[next] >= t+a.fresh || a.whole(next))
+}
+
+// complete reports whether all readings are here that the summary of a window is made of: its own, and
+// the one before it, should that speak for its start.
+func (a *around) complete(window int64) bool {
+	i := a.sums.Search(window)
+	if i > 0 {
+		last := a.sums.Times[i-1] + int64(a.sums.Cols[rollup.ColLastAt][i-1])
+		k := a.rows.Search(last)
+		if last+a.fresh > window && (k == a.rows.Len() || a.rows.Times[k] != last) {
+			return false
+		}
+	}
+	return i == a.sums.Len() || a.sums.Times[i] != window || a.whole(i)
+}
+
+// whole reports whether all readings of a summary are here.
+func (a *around) whole(i int) bool {
+	start := a.sums.Times[i]
+	return float64(a.rows.Between(start, start+int64(a.tier)).Len()) >= a.sums.Cols[rollup.ColCount][i]
+}
