@@ -4,6 +4,7 @@
 VERSION ?= $(shell git describe --tags --always --dirty 2>/dev/null || echo development)
 BINARY  := build/nexocumula
 GOFILES := $(shell find . -name '*.go' -not -path './web/node_modules/*')
+DEMO_CONFIGS := $(shell find internal/demo/configs -type f)
 WEB     := $(shell find web/src web/public -type f -not -name '*.gen.ts') web/index.html web/package-lock.json web/vite.config.ts api/openapi.yaml
 export CGO_ENABLED := 0
 # The same flags everywhere, so that nothing is compiled twice.
@@ -16,7 +17,7 @@ demo: build
 
 build: $(BINARY)
 
-$(BINARY): web/dist/index.html $(GOFILES) go.mod go.sum api/openapi.yaml
+$(BINARY): web/dist/index.html $(GOFILES) $(DEMO_CONFIGS) go.mod go.sum api/openapi.yaml
 	go build -ldflags '-s -w -X main.version=$(VERSION)' -o $@ ./cmd/nexocumula
 
 web/node_modules/.done: web/package.json web/package-lock.json | tools

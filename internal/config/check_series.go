@@ -164,8 +164,8 @@ func (raw *thinningFile) check(at shape.Place, of *Rule) thin.Rule {
 	if raw == nil {
 		return thin.Rule{}
 	}
-	out := thin.Rule{Method: thin.Method(raw.Method), Within: raw.Within, Relative: raw.Relative, Silence: at.Key("longest_silence").Duration(raw.LongestSilence, of.FreshFor)}
-	if err := out.Check(of.Kind, of.FreshFor); err != nil {
+	out := thin.Rule{Method: thin.Method(raw.Method), Within: raw.Within, Relative: raw.Relative, Silence: at.Key("longest_silence").Duration(raw.LongestSilence, thin.DefaultSilence)}
+	if err := out.Check(of.Kind); err != nil {
 		at.Wrong("%v", err)
 	}
 	return out

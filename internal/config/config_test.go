@@ -94,7 +94,7 @@ func TestEveryMistakeIsNamedWithItsPlace(t *testing.T) {
 		{"fresh_for: 90s", "tiers: [10s, 15s]", "gateway.series[0].tiers: tier 15s is no multiple of the one before it, 10s"},
 		{"fresh_for: 90s", "tiers: [100ms]", "tier 100ms is not possible; use whole seconds, from 1s to 1d"},
 		{"fresh_for: 90s", "thinning: { method: deadband }", "gateway.series[0].thinning: a deadband needs within, in the unit of the series"},
-		{"fresh_for: 90s", "thinning: { method: on_change, longest_silence: 1h }", "longest_silence is at most fresh_for, 1m"},
+		{"fresh_for: 90s", "thinning: { method: on_change, longest_silence: 2d }", "longest_silence is 1d at most"},
 		{"kind: counter, wrap: 65536", "kind: state, thinning: { method: deadband, within: 1 }", "a state is thinned by on_change only"},
 		{"for: 30d", "for: 3h", "keep[1].for: 3h is too short: keep rows for 1d at least"},
 		{"max_rows: 1000", "max_rows: 0", "queries.max_rows: 0 is not possible"},

@@ -88,7 +88,7 @@ type thinningFile struct {
 	Method         string  `yaml:"method" is:"required" says:"on_change; deadband: what is near the last value kept goes; or swinging_door: what is near the straight line between two kept"`
 	Within         float64 `yaml:"within" is:"0" says:"the error that is allowed, in the unit of the series"`
 	Relative       float64 `yaml:"relative" is:"0" says:"of a deadband: or as a share of the last value kept"`
-	LongestSilence string  `yaml:"longest_silence" is:"fresh_for" says:"at least one reading of such a time is kept"`
+	LongestSilence string  `yaml:"longest_silence" is:"1h" says:"at least one reading of such a time is kept"`
 }
 
 type screenFile struct {

@@ -31,8 +31,14 @@ type Rule struct {
 	Silence  time.Duration // at least one reading of such a time is kept
 }
 
-// Check says what is wrong with a rule for a kind of series, whose readings speak for fresh.
-func (r Rule) Check(kind series.Kind, fresh time.Duration) error {
+// How long nothing may be kept of a series that is heard.
+const (
+	DefaultSilence = time.Hour
+	LongestSilence = 24 * time.Hour
+)
+
+// Check says what is wrong with a rule for a kind of series.
+func (r Rule) Check(kind series.Kind) error {
 	number := func(v float64) bool { return v >= 0 && !math.IsInf(v, 0) }
 	switch r.Method {
 	case OnChange:
@@ -56,8 +62,8 @@ func (r Rule) Check(kind series.Kind, fresh time.Duration) error {
 	if kind == series.State && r.Method != OnChange {
 		return fmt.Errorf("a state is thinned by on_change only")
 	}
-	if r.Silence <= 0 || r.Silence > fresh {
-		return fmt.Errorf("longest_silence is at most fresh_for, %s: else what is kept would show gaps that there were not", span.Format(fresh))
+	if r.Silence <= 0 || r.Silence > LongestSilence {
+		return fmt.Errorf("longest_silence is %s at most", span.Format(LongestSilence))
 	}
 	return nil
 }

@@ -130,7 +130,7 @@ func (r *thinRig) check() {
 }
 
 func TestSummariesAreOfAllThatArrivedAndNotOfWhatIsKept(t *testing.T) {
-	for _, rule := range []thin.Rule{{Method: thin.Deadband, Within: 0.5, Silence: time.Minute}, {Method: thin.Door, Within: 0.5, Silence: 40 * time.Second}} {
+	for _, rule := range []thin.Rule{{Method: thin.Deadband, Within: 0.5, Silence: 10 * time.Minute}, {Method: thin.Door, Within: 0.5, Silence: 40 * time.Second}} {
 		r := newThinRig(t, rule)
 		for _, stretch := range [][2]time.Duration{{0, 40 * time.Minute}, {40 * time.Minute, 41 * time.Minute}, {41 * time.Minute, 90 * time.Minute}, {100 * time.Minute, 130 * time.Minute}, {150 * time.Minute, 300 * time.Minute}} {
 			require.Zero(t, r.come(stretch[0], stretch[1]))
