@@ -21,7 +21,7 @@ func plainly(address string) dialer {
 
 // publishAll runs all publishers against an MQTT server for a round, and is the
 // number of messages acknowledged and how many that is per second.
-func publishAll(dial dialer) (acked uint64, perSecond float64, err error) {
+func publishAll(dial dialer, of says) (acked uint64, perSecond float64, err error) {
 	var count atomic.Uint64
 	var wait sync.WaitGroup
 	failures := make(chan error, publishers)
@@ -31,7 +31,7 @@ func publishAll(dial dialer) (acked uint64, perSecond float64, err error) {
 		wait.Add(1)
 		go func() {
 			defer wait.Done()
-			if err := publish(dial, fmt.Sprintf("buoy-%d", i+1), until, &count); err != nil {
+			if err := publish(dial, fmt.Sprintf("buoy-%d", i+1), of, until, &count); err != nil {
 				failures <- err
 			}
 		}()
@@ -45,7 +45,7 @@ func publishAll(dial dialer) (acked uint64, perSecond float64, err error) {
 // publish sends until the time is up, never more than inFlight messages ahead of the
 // acknowledgements, and returns when all are acknowledged. It is as cheap as it can
 // be made: what it costs is missing to the servers, which share the machine.
-func publish(dial dialer, name string, until time.Time, acked *atomic.Uint64) error {
+func publish(dial dialer, name string, of says, until time.Time, acked *atomic.Uint64) error {
 	conn, err := dial()
 	if err != nil {
 		return err
@@ -74,7 +74,7 @@ func publish(dial dialer, name string, until time.Time, acked *atomic.Uint64) er
 				return err
 			}
 		}
-		buffer = appendPublish(buffer[:0], name, n)
+		buffer = appendPublish(buffer[:0], name, of, n)
 		if _, err := out.Write(buffer); err != nil {
 			return err
 		}
@@ -105,10 +105,25 @@ func connect(in *bufio.Reader, out *bufio.Writer, name string) error {
 	return nil
 }
 
-// appendPublish writes a QoS 1 PUBLISH of MQTT 3.1.1 with a three-field JSON payload.
-func appendPublish(b []byte, name string, n int) []byte {
+// says is what message n of a publisher says.
+type says func(n int) []byte
+
+// threeFields are values of a buoy, of now.
+func threeFields(n int) []byte {
+	return fmt.Appendf(nil, `{"temp":%d.%02d,"oxygen":9.%02d,"battery":12.%d}`, 8+n%7, n%100, n*7%100, n%10)
+}
+
+// timed are values that change slowly, one a second from a time on.
+func timed(from time.Time) says {
+	return func(n int) []byte {
+		return fmt.Appendf(nil, `{"at":%d,"temp":%d.%02d,"oxygen":9.%02d,"battery":12.%d}`, from.UnixMilli()+int64(n)*1000, 8+n/700%7, n/7%100, n/11%100, n%10)
+	}
+}
+
+// appendPublish writes a QoS 1 PUBLISH of MQTT 3.1.1.
+func appendPublish(b []byte, name string, of says, n int) []byte {
 	topic := "buoy/" + name + "/state"
-	payload := fmt.Appendf(nil, `{"temp":%d.%02d,"oxygen":9.%02d,"battery":12.%d}`, 8+n%7, n%100, n*7%100, n%10)
+	payload := of(n)
 	length := 2 + len(topic) + 2 + len(payload)
 	id := n%65535 + 1
 	b = append(b, 0x32, byte(length), byte(len(topic)>>8), byte(len(topic)))
