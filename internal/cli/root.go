@@ -33,7 +33,7 @@ func Run(ctx context.Context, args []string, version string, out, errOut io.Writ
 			"Exit codes: 0 done, 1 failed, 2 wrong command line or configuration, 3 service not reached, 4 service refused.",
 		Writer: out, ErrWriter: errOut,
 		Commands: []*cli.Command{
-			runCommand(version), checkCommand(), planCommand(), watchCommand(), probeCommand(), tryCommand(), reloadCommand(), keysCommand(), passwordCommand(), demoCommand(args[0], version), simulateCommand(),
+			runCommand(version), checkCommand(), planCommand(), watchCommand(), probeCommand(), discoveredCommand(), tryCommand(), reloadCommand(), keysCommand(), passwordCommand(), demoCommand(args[0], version), simulateCommand(),
 			nowCommand(), seriesCommand(), windowsCommand(), readingsCommand(), momentCommand(), rejectsCommand(), replayCommand(), importCommand(), sourcesCommand(), readCommand(), uplinksCommand(), versionCommand(version),
 		},
 		Suggest:                   true,

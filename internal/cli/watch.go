@@ -176,11 +176,17 @@ func giveLines(cmd *cli.Command, lines client.Lines) error {
 	if err != nil {
 		return wrongUsage(err)
 	}
+	tellAppended(cmd, file, done)
+	return nil
+}
+
+// tellAppended shows what lines change in a configuration, or changed.
+func tellAppended(cmd *cli.Command, file string, done client.Appended) {
+	out := cmd.Root().Writer
 	fmt.Fprint(out, done.Difference)
 	if done.Written {
 		fmt.Fprintf(out, "\nwritten to %s; nexocumula reload makes a running gateway read it\n", file)
 	} else {
 		fmt.Fprint(out, "\nnothing is written yet; --write does it\n")
 	}
-	return nil
 }

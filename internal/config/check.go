@@ -136,12 +136,18 @@ func RuleFor(rules []Rule, path series.Path) Rule { return *RuleOf(rules, path) 
 
 // RuleOf is the same; it is shared, and not to be changed.
 func RuleOf(rules []Rule, path series.Path) *Rule {
+	found := &otherwise
 	for i := range rules {
-		if rules[i].Select.Match(path) {
-			return &rules[i]
+		rule := &rules[i]
+		switch {
+		case rule.Discover > 0 && found.Discover > 0 || !rule.Select.Match(path):
+		case rule.Discover > 0:
+			found = rule // unless another names it
+		default:
+			return rule
 		}
 	}
-	return &otherwise
+	return found
 }
 
 var otherwise = Rule{Kind: series.Gauge, Tiers: rollup.Tiers, FreshFor: series.DefaultFreshFor, Limits: screen.Limits{MaxAhead: screen.DefaultMaxAhead}}

@@ -55,6 +55,9 @@ func (raw seriesFile) check(at shape.Place) Rule {
 	for i, one := range raw.Screens {
 		out.Screens = append(out.Screens, one.check(at.Key("screens").Item(i), &out))
 	}
+	if out.Discover = raw.Discover.check(at.Key("discover")); out.Discover > 0 {
+		raw.checkFound(at)
+	}
 	out.Derive = raw.Derive.check(at.Key("derive"), &out)
 	var names []string
 	for i, s := range out.Screens {
@@ -158,6 +161,35 @@ func (raw calibrationFile) check(at shape.Place, kind series.Kind) calibrate.Cal
 		}
 	}
 	return out
+}
+
+const mostFound = 100_000
+
+func (raw *discoverFile) check(at shape.Place) int {
+	switch {
+	case raw == nil:
+		return 0
+	case raw.Most == nil:
+		return 500
+	case *raw.Most < 1 || *raw.Most > mostFound:
+		at.Key("most").Wrong("%d is not possible; use 1 to %d", *raw.Most, mostFound)
+	}
+	return *raw.Most
+}
+
+// checkFound refuses to say of series that are found what only who knows them can say.
+func (raw seriesFile) checkFound(at shape.Place) {
+	for _, key := range []struct {
+		name  string
+		given bool
+	}{
+		{"kind", raw.Kind != ""}, {"unit", raw.Unit != ""}, {"wrap", raw.Wrap != 0}, {"states", raw.States != nil}, {"sketch", raw.Sketch}, {"calibration", raw.Calibration != nil},
+		{"screens", raw.Screens != nil}, {"thinning", raw.Thinning != nil}, {"derive", raw.Derive != nil}, {"normal", raw.Normal.Inner != nil || raw.Normal.Outer != nil},
+	} {
+		if key.given {
+			at.Key(key.name).Wrong("what series are that are found is not known yet, so their rule says nothing of it; leave %s: out, or name the series in a rule of their own", key.name)
+		}
+	}
 }
 
 func (raw *thinningFile) check(at shape.Place, of *Rule) thin.Rule {

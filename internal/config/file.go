@@ -59,7 +59,12 @@ type seriesFile struct {
 	Calibration []calibrationFile  `yaml:"calibration" says:"list, the oldest first: how raw values become true ones"`
 	Thinning    *thinningFile      `yaml:"thinning" says:"fewer readings are kept than arrive; summaries are of all that arrived"`
 	Screens     []screenFile       `yaml:"screens" says:"list: what is not plausible, asked in this order"`
+	Discover    *discoverFile      `yaml:"discover" says:"the series are found as they appear, where no other rule names them: kind, unit and names of states are what the first readings say"`
 	Derive      *deriveFile        `yaml:"derive" says:"the series is made of others of this gateway, as their readings come"`
+}
+
+type discoverFile struct {
+	Most *int `yaml:"most" is:"500" says:"how many series are found at most; readings of more are rejected"`
 }
 
 type deriveFile struct {

@@ -78,6 +78,7 @@ type Rule struct {
 	Calibration calibrate.Versions
 	Screens     []screen.Rule
 	Thinning    thin.Rule
+	Discover    int     // how many series are found by it at most; 0: it is no rule of those that are found
 	Derive      *Derive // nil: its readings come from sources
 }
 

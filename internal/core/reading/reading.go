@@ -13,6 +13,7 @@ type Reading struct {
 	Time   int64         // nanoseconds since 1970-01-01T00:00:00Z
 	Value  float64
 	Text   string // instead of Value: the name of a state
+	Truth  bool   // Value is 1 for true, or 0 for false
 	Unit   string // as the sender says; "": in that of the series
 
 	// From says where the reading came from, should it be refused. Readings of one

@@ -51,6 +51,7 @@ type value struct {
 	when   *when    // nil: the payload says none
 	raw    float64
 	text   string // instead of raw: the name of a state
+	truth  bool   // raw was true or false
 	unit   string // as the payload says; "": it does not
 	err    error  // why it cannot be read
 	record int    // of several in one payload, from 1; 0: there is one

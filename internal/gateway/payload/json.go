@@ -6,6 +6,8 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -27,6 +29,7 @@ type jsonKeys struct {
 type jsonValue struct {
 	At        string `yaml:"at" says:"JSON Pointer to the value"`
 	MembersOf string `yaml:"members_of" says:"instead of at: JSON Pointer to an object each of whose members is a value; {key} is its key, for use in series"`
+	AllBelow  string `yaml:"all_below" says:"or JSON Pointer to an object of which everything is a value, at whatever depth; {key} is the keys that lead there, joined by _. What the time, names and other values are bound to is left out"`
 	fieldKeys `yaml:",inline"`
 }
 
@@ -60,12 +63,16 @@ func (k *jsonKeys) documents(at shape.Place, f *fields, form string, parse func(
 	own := f.payload
 	for i, v := range k.Values {
 		at := at.Key("values").Item(i)
-		of := jsonField{pointer: shape.Parsed(at.Key("at"), v.At, parsePointer), state: v.State}
-		if v.MembersOf != "" {
-			if of.members = true; v.At != "" {
-				at.Key("at").Wrong("give at or members_of, not both")
+		of := jsonField{pointer: shape.Parsed(at.Key("at"), v.At, parsePointer), state: v.State, members: v.MembersOf != "", below: v.AllBelow != ""}
+		if of.members || of.below {
+			if v.At != "" || of.members && of.below {
+				at.Key("at").Wrong("give one of at, members_of and all_below")
 			}
-			of.pointer = shape.Parsed(at.Key("members_of"), strings.TrimSuffix(v.MembersOf, "/"), parsePointer)
+			object := shape.Parsed(at.Key("members_of"), strings.TrimSuffix(v.MembersOf, "/"), parsePointer)
+			if of.below {
+				object = shape.Parsed(at.Key("all_below"), strings.TrimSuffix(v.AllBelow, "/"), parsePointer)
+			}
+			of.pointer = object
 			f.payload = append(own[:len(own):len(own)], "key")
 		}
 		f.add(at, v.fieldKeys)
@@ -89,6 +96,7 @@ type documentReader struct {
 type jsonField struct {
 	pointer
 	members bool
+	below   bool // everything below it, at whatever depth
 	state   bool // texts are names of states
 }
 
@@ -151,7 +159,7 @@ func (r *documentReader) record(root, record any, emit func(value)) error {
 		found, v.err = find(of.pointer)
 		switch {
 		case v.err != nil:
-		case of.members:
+		case of.members || of.below:
 			r.members(v, of, found, emit)
 			continue
 		default:
@@ -163,24 +171,47 @@ func (r *documentReader) record(root, record any, emit func(value)) error {
 }
 
 func (r *documentReader) members(like value, of jsonField, found any, emit func(value)) {
-	object, ok := found.(map[string]any)
-	if other, is := found.(map[any]any); is {
-		object, ok = make(map[string]any, len(other)), true
-		for key, member := range other {
-			object[fmt.Sprint(key)] = plainValue(member)
-		}
-	}
+	object, ok := objectIn(found)
 	if !ok {
 		like.err = fmt.Errorf("payload has %s at %s where an object should be", describe(found), of.text)
 		emit(like)
 		return
 	}
-	for key, member := range object {
-		v := like
-		v.names = append(like.names[:len(like.names):len(like.names)], key)
-		v.take(member, of.text+"/"+key, of.state)
-		emit(v)
+	for _, key := range slices.Sorted(maps.Keys(object)) {
+		r.member(like, of, of.text+"/"+key, key, object[key], emit)
 	}
+}
+
+// member takes one member of an object, or all that is below it.
+func (r *documentReader) member(like value, of jsonField, place, name string, found any, emit func(value)) {
+	if of.below {
+		if _, bound := r.pointers[place]; bound || slices.ContainsFunc(r.fields, func(f jsonField) bool { return !f.members && !f.below && f.text == place }) {
+			return
+		}
+		if object, ok := objectIn(found); ok {
+			for _, key := range slices.Sorted(maps.Keys(object)) {
+				r.member(like, of, place+"/"+key, name+"_"+key, object[key], emit)
+			}
+			return
+		}
+	}
+	v := like
+	v.names = append(like.names[:len(like.names):len(like.names)], name)
+	v.take(found, place, of.state)
+	emit(v)
+}
+
+// objectIn is an object of JSON, or one of CBOR, whose keys may be anything.
+func objectIn(found any) (object map[string]any, ok bool) {
+	if other, is := found.(map[any]any); is {
+		object = make(map[string]any, len(other))
+		for key, member := range other {
+			object[fmt.Sprint(key)] = plainValue(member)
+		}
+		return object, true
+	}
+	object, ok = found.(map[string]any)
+	return object, ok
 }
 
 // readJSON parses a payload. The error gives the byte at which it stopped being JSON.
@@ -257,6 +288,7 @@ func (v *value) take(found any, place string, state bool) {
 		v.text = text
 		return
 	}
+	_, v.truth = found.(bool)
 	v.raw, v.err = numberIn(found, place)
 }
 

@@ -268,7 +268,7 @@ func inPlace(called string, record int, err error) string {
 
 // take adds a value to what a message brought.
 func (r *route) take(out *Decoded, a Arrived, v value, name named, from *reading.Origin) {
-	one := reading.Reading{Path: name.path, Labels: name.labels, Time: a.At, Text: strings.Clone(v.text), Unit: v.unit, From: from}
+	one := reading.Reading{Path: name.path, Labels: name.labels, Time: a.At, Text: strings.Clone(v.text), Truth: v.truth, Unit: v.unit, From: from}
 	if v.offset {
 		if !a.Retained && out.offset != name.path { // once for all records of a message
 			out.offset, one.Value, one.Unit = name.path, v.when.ahead(a.At).Seconds(), "s"

@@ -48,6 +48,9 @@ type rules struct {
 	members sync.Map // series.Path → *member
 
 	derivers []deriver
+
+	found map[*config.Rule]int  // series by rules that find them; guarded by defining; nil: not counted yet
+	told  map[*config.Rule]bool // that a rule finds no more
 }
 
 // maxSeries bounds what senders of ever new topics can make a gateway keep.
@@ -59,12 +62,12 @@ var errTooMany = fmt.Errorf("it would be a new series, and this gateway keeps %d
 // waits, as commits do.
 func (p *Pipeline) member(r *rules, of *reading.Reading) (*member, error) {
 	path := of.Path
-	if m, ok := r.members.Load(path); ok && m.(*member).knows(of.Labels) {
+	if m, ok := r.members.Load(path); ok && m.(*member).knows(of.Labels) && m.(*member).understands(of) {
 		return m.(*member), nil
 	}
 	p.defining.Lock()
 	defer p.defining.Unlock()
-	if m, ok := r.members.Load(path); ok {
+	if m, ok := r.members.Load(path); ok && m.(*member).understands(of) {
 		return m.(*member), p.relabel(m.(*member), of.Labels)
 	}
 	m := r.newMember(path)
@@ -73,6 +76,11 @@ func (p *Pipeline) member(r *rules, of *reading.Reading) (*member, error) {
 	if !known && p.store.Count() >= p.mostSeries {
 		m.refusal = errTooMany.Error()
 		return m, nil // not remembered: those come without end
+	}
+	if m.rule.Discover > 0 {
+		if m.refusal = p.discover(r, m, of, before, known); m.refusal != "" {
+			return m, nil
+		}
 	}
 	m.memory = p.memoryOf(r, m)
 	id, err := p.define(m.def)
@@ -188,6 +196,11 @@ func (r *rules) newMember(path series.Path) *member {
 
 // intoState gives a reading that is a text the value of the state that is called so.
 func (m *member) intoState(one *reading.Reading) (refusal string) {
+	if m.rule.Discover > 0 {
+		if refusal := m.asFound(one); refusal != "" {
+			return refusal
+		}
+	}
 	if one.Text == "" {
 		return ""
 	}

@@ -8,6 +8,7 @@ import (
 	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/screen"
 	"nexocumula/internal/core/series"
+	"nexocumula/internal/store"
 )
 
 // Trial is what would become of a reading.
@@ -23,7 +24,7 @@ type Trial struct {
 
 // Try says what would become of readings of one message, and stores nothing.
 func (p *Pipeline) Try(readings []reading.Reading) []Trial {
-	return try(p.rules.Load(), p.judge.Now().UnixNano(), readings, func(m *member) *screen.Memory {
+	return try(p.rules.Load(), p.store.Find, p.judge.Now().UnixNano(), readings, func(m *member) *screen.Memory {
 		found, ok := p.memories.Load(m.def.Path)
 		if !ok {
 			return remembered(p, m)
@@ -49,15 +50,22 @@ func remembered(p *Pipeline, m *member) *screen.Memory {
 // TryRules does the same by rules alone, without anything before.
 func TryRules(settings config.Gateway, readings []reading.Reading, now int64) []Trial {
 	r := &rules{rules: settings.Rules, keep: settings.Keep}
-	return try(r, now, readings, func(*member) *screen.Memory { return &screen.Memory{} })
+	return try(r, func(series.Path) (store.Series, bool) { return store.Series{}, false }, now, readings, func(*member) *screen.Memory { return &screen.Memory{} })
 }
 
-func try(r *rules, now int64, readings []reading.Reading, memoryOf func(*member) *screen.Memory) []Trial {
+func try(r *rules, find func(series.Path) (store.Series, bool), now int64, readings []reading.Reading, memoryOf func(*member) *screen.Memory) []Trial {
 	out := make([]Trial, len(readings))
 	var good []screened
 	for i, one := range readings {
 		m := r.newMember(one.Path)
 		m.label(one.Labels, slog.New(slog.DiscardHandler))
+		if m.rule.Discover > 0 {
+			if before, known := find(one.Path); known {
+				m.refusal = m.find(&one, &before)
+			} else {
+				m.refusal = m.find(&one, nil)
+			}
+		}
 		value, no := m.calibrate(one, now)
 		out[i] = Trial{Reading: one, Def: m.def, Value: value, Rule: no.rule, Reason: no.reason, Then: screen.Reject}
 		if no.rule == "" {

@@ -12,6 +12,7 @@ export type Probed = components["schemas"]["Probed"];
 export type Scanned = components["schemas"]["Scanned"];
 export type Lines = components["schemas"]["Lines"];
 export type LinesFor = components["schemas"]["LinesFor"];
+export type Discovered = components["schemas"]["Discovered"];
 export type Appended = components["schemas"]["Appended"];
 export type Reloaded = components["schemas"]["Reloaded"];
 export type Trial = components["schemas"]["Trial"];

@@ -20,13 +20,13 @@ export function LinesSheet({ lines }: { lines: Lines }) {
       ))}
       <pre className="mt-2 overflow-x-auto text-sm" data-lines>
         {look.data?.difference ??
-          `${lines.rules && `# below gateway: series:\n${lines.rules}`}${
-            lines.sources
-              ? `# below gateway: sources:\n${lines.sources}`
-              : `# below the address of the source:\n${lines.below}`
-          }`}
+          [
+            lines.rules && `# below gateway: series:\n${lines.rules}`,
+            lines.sources && `# below gateway: sources:\n${lines.sources}`,
+            !lines.sources && lines.below && `# below the address of the source:\n${lines.below}`,
+          ].join("")}
       </pre>
-      {lines.sources ? (
+      {lines.sources || !lines.below ? (
         <div className="mt-2 flex flex-wrap gap-2">
           <button type="button" className={button} onClick={() => look.mutate(false)}>
             Show the difference

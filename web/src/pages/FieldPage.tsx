@@ -1,5 +1,6 @@
 import { Tabs } from "radix-ui";
 import { useHealth } from "../api/hooks";
+import { DiscoveredTool } from "../field/DiscoveredTool";
 import { RegistersTool } from "../field/RegistersTool";
 import { RejectsTool } from "../field/RejectsTool";
 import { TopicsTool } from "../field/TopicsTool";
@@ -18,6 +19,12 @@ const tools = [
     name: "Registers",
     says: "What a Modbus device holds, and what that may mean.",
     show: RegistersTool,
+  },
+  {
+    at: "discovered",
+    name: "Discovered",
+    says: "Series that were found as they appeared, and the rules that would name them.",
+    show: DiscoveredTool,
   },
   {
     at: "try",
