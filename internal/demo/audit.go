@@ -11,6 +11,7 @@ import (
 	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/service"
+	"nexocumula/internal/store"
 )
 
 // Findings are what an audit found.
@@ -34,7 +35,8 @@ const all = int64(1) << 62
 
 // Audit compares what the central holds with the gateways' readings: it counts each
 // gateway's readings window by window and expects just these windows, with just these
-// counts, at the central. Windows that may still be open are left out.
+// counts, at the central. Of windows whose readings were thinned, the gateway's own summary says how many
+// there were. Windows that may still be open are left out.
 func (w *World) Audit() (Findings, error) {
 	var f Findings
 	everything, err := series.ParseSelector("#")
@@ -54,9 +56,9 @@ func (w *World) Audit() (Findings, error) {
 			if err != nil {
 				return f, err
 			}
-			f.Readings += readings.Len()
-			for _, tier := range rollup.Tiers {
-				if err := f.compare(g, w.Central, s.ID, there[s.Path], tier, readings, settled); err != nil {
+			f.Readings += readings.Len() + int(s.Thinned.Arrived-s.Thinned.Kept)
+			for _, tier := range rollup.TiersOf(&s.Definition) {
+				if err := f.compare(g, w.Central, s, there[s.Path], tier, readings, settled); err != nil {
 					return f, err
 				}
 			}
@@ -65,18 +67,23 @@ func (w *World) Audit() (Findings, error) {
 	return f, nil
 }
 
-func (f *Findings) compare(gateway, central *service.Service, here, there uint32, tier rollup.Tier, readings column.Block, settled int64) error {
+func (f *Findings) compare(gateway, central *service.Service, here store.Series, there uint32, tier rollup.Tier, readings column.Block, settled int64) error {
 	wanted := map[int64]float64{}
 	for _, t := range readings.Times {
 		wanted[tier.Start(t)]++
 	}
-	own, err := gateway.Store.Read(here, tier, -all, all)
+	own, err := gateway.Store.Read(here.ID, tier, -all, all)
 	if err != nil {
 		return err
 	}
 	rows, err := central.Store.Read(there, tier, -all, all)
 	if err != nil {
 		return err
+	}
+	for i, start := range own.Times {
+		if start < here.ThinnedTo {
+			wanted[start] = own.Cols[rollup.ColCount][i]
+		}
 	}
 	f.Summaries += rows.Len()
 	for i, start := range rows.Times {

@@ -34,7 +34,7 @@ func (p *Pipeline) discover(r *rules, m *member, of *reading.Reading, before sto
 		r.told[m.rule] = true
 		p.log.Warn("no more series are found by a rule; readings of others are rejected", "select", m.rule.Select.String(), "most", m.rule.Discover, "first", m.def.Path)
 	}
-	return fmt.Sprintf("it would be a new series, and the rule that finds %s has found %d already; name it in a rule of its own, or raise most: of that rule's discover:", m.rule.Select, full)
+	return fmt.Sprintf("it would be a new series, and the rule that finds %s has found %d already; name the series in a rule of its own, or let that rule find more (discover: most)", m.rule.Select, full)
 }
 
 // find makes a series what it was before, or what a reading says.
