@@ -275,7 +275,14 @@ func tried(p page, gateway, raceways string) {
 	p.press("Try it")
 	p.until(`document.querySelectorAll("[data-tried]").length === 2`)
 	assert.Contains(p.t, p.text(`document.querySelector("[data-tried]").innerText`), "above the range's high end 75")
-	p.do(chromedp.Navigate(raceways+"/field"), browser.Until(`document.querySelector("[role=tab]:nth-child(4)")`), chromedp.Click(chromedp.CSS("[role=tab]:nth-child(4)")))
+	tab := func(n int) {
+		place := fmt.Sprintf("[role=tab]:nth-child(%d)", n)
+		p.do(browser.Until(fmt.Sprintf("document.querySelector(%q)", place)), chromedp.Click(chromedp.CSS(place)))
+	}
+	p.do(chromedp.Navigate(raceways + "/field"))
+	tab(3)
+	p.until(`document.querySelector("main").innerText.includes("No rule of this gateway finds series")`)
+	tab(5)
 	p.until(`location.search === "?tool=rejects" && document.querySelector("[data-reject]")`)
 	p.until(`document.querySelector("main").innerText.includes("Refused in the last day")`)
 }
