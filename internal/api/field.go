@@ -9,6 +9,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"nexocumula/client"
+	"nexocumula/internal/core/series"
 	"nexocumula/internal/fieldwork"
 	"nexocumula/internal/gateway/mqtt"
 )
@@ -66,9 +67,44 @@ func (h handlers) lines(_ context.Context, in client.LinesFor) (client.Lines, er
 func (h handlers) appendLines(_ context.Context, in client.Append) (client.Appended, error) {
 	file := h.File()
 	if file == "" {
-		return client.Appended{}, errors.New("this service was not started from a file")
+		return client.Appended{}, errNoFile
 	}
 	return fieldwork.Append(file, in)
+}
+
+var errNoFile = errors.New("this service was not started from a file")
+
+func (h handlers) check(ctx context.Context, in client.Check) (client.Checked, error) {
+	if h.File() == "" {
+		return client.Checked{}, errNoFile
+	}
+	return fieldwork.Check(ctx, h.Gateway, h.File(), in)
+}
+
+// plan reckons what the service's file costs.
+func (h handlers) plan(c *gin.Context) {
+	if _, ok := h.collecting(c); !ok {
+		return
+	}
+	if _, ok := (names{}).query(c); !ok {
+		return
+	}
+	if h.File() == "" {
+		answered(c, nil, errNoFile)
+		return
+	}
+	everything, err := series.ParseSelector("#")
+	if err != nil {
+		answered(c, nil, err)
+		return
+	}
+	found := h.Store.List(everything)
+	heard := make([]client.Series, len(found))
+	for i, s := range found {
+		heard[i] = h.seriesOf(s)
+	}
+	out, err := fieldwork.PlanOf(h.File(), heard)
+	answered(c, out, err)
 }
 
 // watchField sends what is published so far every second, as Server-Sent Events named

@@ -54,6 +54,8 @@ func (h handlers) routes() []route {
 		{http.MethodPost, "/api/v1/field/scan", Engineer, tool(h, h.scan), true},
 		{http.MethodGet, "/api/v1/field/watch", Engineer, h.watchField, true},
 		{http.MethodPost, "/api/v1/field/lines", Engineer, tool(h, h.lines), false},
+		{http.MethodPost, "/api/v1/field/check", Engineer, tool(h, h.check), true},
+		{http.MethodGet, "/api/v1/field/plan", Engineer, h.plan, false},
 		{http.MethodGet, "/api/v1/discovered", Engineer, h.discovered, false},
 		{http.MethodPost, "/api/v1/configuration/append", Engineer, tool(h, h.appendLines), false},
 		{http.MethodGet, "/api/v1/series/versions", Viewer, h.versions, false},

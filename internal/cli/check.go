@@ -7,6 +7,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"nexocumula/client"
 	"nexocumula/internal/config"
 	"nexocumula/internal/config/shape"
 	"nexocumula/internal/core/span"
@@ -68,7 +69,7 @@ func checkLive(ctx context.Context, cmd *cli.Command) error {
 	if err != nil || wait < time.Second || wait > 10*time.Minute {
 		return usage("--wait: use 1s to 10m")
 	}
-	all, broken := []fieldwork.Live{}, 0
+	all, broken := []client.CheckedLive{}, 0
 	for _, path := range cmd.Args().Slice() {
 		settings, err := config.Load(path, gateway.Kinds)
 		if err != nil {

@@ -3,12 +3,9 @@ package cli
 import (
 	"context"
 	"fmt"
-	"os"
-	"path/filepath"
 	"strconv"
 
 	"github.com/urfave/cli/v3"
-	"golang.org/x/sys/unix"
 
 	"nexocumula/client"
 	"nexocumula/internal/config"
@@ -40,7 +37,7 @@ func planCommand() *cli.Command {
 				}
 				heard = answer.Series
 			}
-			plan, err := fieldwork.MakePlan(settings, heard, freeOn(settings.Data))
+			plan, err := fieldwork.MakePlan(settings, heard, fieldwork.FreeOn(settings.Data))
 			if err != nil {
 				return wrongUsage(err)
 			}
@@ -49,23 +46,7 @@ func planCommand() *cli.Command {
 	}
 }
 
-// freeOn is how many bytes the disk has free that a folder is on, or would be.
-func freeOn(folder string) float64 {
-	for {
-		var fs unix.Statfs_t
-		err := unix.Statfs(folder, &fs)
-		if err == nil {
-			return float64(fs.Bavail) * float64(fs.Bsize)
-		}
-		above := filepath.Dir(folder)
-		if !os.IsNotExist(err) || above == folder {
-			return 0
-		}
-		folder = above
-	}
-}
-
-func planGrid(plan fieldwork.Plan) grid {
+func planGrid(plan client.Plan) grid {
 	g := grid{columns: []column{{name: "what"}, {name: "of"}, {name: "how_much", right: true}, {name: "unit"}}}
 	add := func(what, of string, v float64, digits int, unit string) {
 		g.rows = append(g.rows, []cell{plain(what), plain(of), {strconv.FormatFloat(v, 'f', -1, 64), strconv.FormatFloat(v, 'f', digits, 64)}, plain(unit)})

@@ -16,23 +16,13 @@ import (
 	"nexocumula/internal/plain"
 )
 
-// Live is a line of what came of checking a configuration with what it reaches.
-type Live struct {
-	Of     string `json:"of"` // source or uplink
-	Series string `json:"series"`
-	Works  bool   `json:"works"`
-	Value  string `json:"value"`
-	Unit   string `json:"unit"`
-	Says   string `json:"says"` // why it does not work, or what is good
-}
-
 // CheckLive connects to every broker, device and uplink of a configuration, and reads each series
 // once. Messages are waited for until wait is over. Nothing is stored.
-func CheckLive(ctx context.Context, settings config.Settings, wait time.Duration) (out []Live) {
+func CheckLive(ctx context.Context, settings config.Settings, wait time.Duration) (out []client.CheckedLive) {
 	var uplinks []config.Uplink
-	var parts [][]Live
+	var parts [][]client.CheckedLive
 	if g := settings.Gateway; g != nil {
-		parts = make([][]Live, len(g.Sources))
+		parts = make([][]client.CheckedLive, len(g.Sources))
 		var all sync.WaitGroup
 		for i, s := range g.Sources {
 			all.Go(func() { parts[i] = checkSource(ctx, *g, s, wait) })
@@ -44,44 +34,44 @@ func CheckLive(ctx context.Context, settings config.Settings, wait time.Duration
 		uplinks = append(uplinks, c.Uplinks...)
 	}
 	for _, u := range uplinks {
-		parts = append(parts, []Live{checkUplink(ctx, u, wait)})
+		parts = append(parts, []client.CheckedLive{checkUplink(ctx, u, wait)})
 	}
 	return slices.Concat(parts...)
 }
 
-func checkSource(ctx context.Context, g config.Gateway, s config.Source, wait time.Duration) (out []Live) {
+func checkSource(ctx context.Context, g config.Gateway, s config.Source, wait time.Duration) (out []client.CheckedLive) {
 	checker, ok := s.Settings.(source.Settings).Open(s.Name, nil, slog.New(slog.DiscardHandler)).(source.Checker)
 	if !ok {
-		return []Live{{Of: s.Name, Works: true, Says: "it waits for senders"}}
+		return []client.CheckedLive{{Of: s.Name, Works: true, Says: "it waits for senders"}}
 	}
 	ctx, stop := context.WithTimeout(ctx, wait)
 	defer stop()
 	got := checker.Check(ctx)
 	for _, text := range got.Good {
-		out = append(out, Live{Of: s.Name, Works: true, Says: text})
+		out = append(out, client.CheckedLive{Of: s.Name, Works: true, Says: text})
 	}
 	for _, f := range got.Wrong {
-		out = append(out, Live{Of: s.Name, Says: f.Place + ": " + f.Text})
+		out = append(out, client.CheckedLive{Of: s.Name, Says: f.Place + ": " + f.Text})
 	}
-	last := map[string]Live{} // of each series
+	last := map[string]client.CheckedLive{} // of each series
 	for _, t := range pipeline.TryRules(g, got.Readings, time.Now().UnixNano()) {
-		one := Live{Of: s.Name, Series: string(t.Reading.Path), Unit: t.Def.Unit, Works: t.Rule == "" || len(t.Windows) > 0, Value: cmp.Or(t.Def.States.Name(t.Value), fmt.Sprint(t.Value)), Says: t.Reason}
+		one := client.CheckedLive{Of: s.Name, Series: string(t.Reading.Path), Unit: t.Def.Unit, Works: t.Rule == "" || len(t.Windows) > 0, Value: cmp.Or(t.Def.States.Name(t.Value), fmt.Sprint(t.Value)), Says: t.Reason}
 		if !one.Works {
 			one.Value, one.Unit = cmp.Or(t.Reading.Text, fmt.Sprint(t.Reading.Value)), t.Reading.Unit
 		}
 		last[one.Series] = one
 	}
-	var series []Live
+	var series []client.CheckedLive
 	for _, one := range last {
 		series = append(series, one)
 	}
-	slices.SortFunc(series, func(a, b Live) int { return cmp.Compare(a.Series, b.Series) })
+	slices.SortFunc(series, func(a, b client.CheckedLive) int { return cmp.Compare(a.Series, b.Series) })
 	out = append(out, series...)
 	told := map[string]bool{}
 	for _, r := range got.Rejects {
 		if text := r.Place + ": " + r.Reason; !told[text] {
 			told[text] = true
-			out = append(out, Live{Of: s.Name, Says: text})
+			out = append(out, client.CheckedLive{Of: s.Name, Says: text})
 		}
 	}
 	return out
@@ -89,15 +79,15 @@ func checkSource(ctx context.Context, g config.Gateway, s config.Source, wait ti
 
 // checkUplink asks whether a central answers at an address. Whether it takes the secret shows
 // once there is something to send.
-func checkUplink(ctx context.Context, u config.Uplink, wait time.Duration) Live {
+func checkUplink(ctx context.Context, u config.Uplink, wait time.Duration) client.CheckedLive {
 	ctx, stop := context.WithTimeout(ctx, wait)
 	defer stop()
 	health, err := client.New(u.Address).Health(ctx)
 	switch {
 	case err != nil:
-		return Live{Of: u.Name, Says: plain.Network(err).Error()}
+		return client.CheckedLive{Of: u.Name, Says: plain.Network(err).Error()}
 	case health.Central == nil:
-		return Live{Of: u.Name, Says: fmt.Sprintf("what answers at %s is no central", u.Address)}
+		return client.CheckedLive{Of: u.Name, Says: fmt.Sprintf("what answers at %s is no central", u.Address)}
 	}
-	return Live{Of: u.Name, Works: true, Says: fmt.Sprintf("the central answers, %s, %s", health.Version, health.Status)}
+	return client.CheckedLive{Of: u.Name, Works: true, Says: fmt.Sprintf("the central answers, %s, %s", health.Version, health.Status)}
 }

@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"nexocumula/client"
 	"nexocumula/internal/config"
 	"nexocumula/internal/fieldwork"
 	"nexocumula/internal/gateway"
@@ -60,7 +61,7 @@ func TestWhatWorksAndWhatDoesNotIsSaidLineByLine(t *testing.T) {
 	settings, err := config.Parse("f.yaml", []byte(fmt.Sprintf(reached, panel.Address, free(t), occupied.Addr())), gateway.Kinds)
 	require.NoError(t, err)
 	all := fieldwork.CheckLive(t.Context(), settings, 5*time.Second)
-	find := func(of, series, says string) *fieldwork.Live {
+	find := func(of, series, says string) *client.CheckedLive {
 		for i, one := range all {
 			if one.Of == of && one.Series == series && (says == "" || assert.ObjectsAreEqual(says, one.Says[:min(len(says), len(one.Says))])) {
 				return &all[i]

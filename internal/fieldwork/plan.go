@@ -4,9 +4,13 @@ import (
 	"fmt"
 	"log/slog"
 	"maps"
+	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 	"time"
+
+	"golang.org/x/sys/unix"
 
 	"nexocumula/client"
 	"nexocumula/internal/config"
@@ -15,35 +19,6 @@ import (
 	"nexocumula/internal/core/span"
 	"nexocumula/internal/gateway/source"
 )
-
-// Plan is what a configuration costs before anything runs.
-type Plan struct {
-	Lines     []PlannedLine `json:"lines"`     // that devices are asked on
-	Readings  float64       `json:"readings"`  // a day
-	Summaries []PlannedTier `json:"summaries"` // a day
-	Disk      float64       `json:"disk"`      // bytes a day that the store grows by
-	Uplink    float64       `json:"uplink"`    // bytes a day to each central
-	Commits   float64       `json:"commits"`   // an hour, each of which the disk writes at once
-	Free      float64       `json:"free"`      // bytes on the disk of the store
-	Outage    float64       `json:"outage"`    // days that an outage may last before that is used up; more than 100,000: no matter
-	Assumes   []string      `json:"assumes"`   // what stands behind the figures
-	Unknown   []string      `json:"unknown"`   // what they leave out
-	Series    int           `json:"series"`
-}
-
-// PlannedLine is how much of a line's time schedules take.
-type PlannedLine struct {
-	Source   string  `json:"source"`
-	Address  string  `json:"address"`
-	Requests float64 `json:"requests"` // an hour
-	Busy     float64 `json:"busy"`     // share of the line's time; 0: of no matter
-}
-
-// PlannedTier is how many summaries a tier gets.
-type PlannedTier struct {
-	Tier string  `json:"tier"`
-	Rows float64 `json:"rows"` // a day
-}
 
 // rowBytes are those of a row in a sealed store, measured on three days of the demo's water and
 // pumps, read every 5 s with some milliseconds of jitter.
@@ -69,12 +44,12 @@ const (
 
 // MakePlan reckons what a gateway's configuration costs. Of sources that do not ask, what a running
 // gateway has heard may be known; without, they are left out. free is what the disk has.
-func MakePlan(settings config.Settings, heard []client.Series, free float64) (out Plan, err error) {
+func MakePlan(settings config.Settings, heard []client.Series, free float64) (out client.Plan, err error) {
 	g := settings.Gateway
 	if g == nil {
-		return out, wrong("the configuration describes no gateway")
+		return client.Plan{}, wrong("the configuration describes no gateway")
 	}
-	out = Plan{Lines: []PlannedLine{}, Summaries: []PlannedTier{}, Unknown: []string{}, Free: free}
+	out = client.Plan{Lines: []client.PlannedLine{}, Summaries: []client.PlannedTier{}, Unknown: []string{}, Free: free}
 	tiers := map[rollup.Tier]float64{}
 	narrowest := rollup.Tier(24 * time.Hour)
 	known := map[series.Path]bool{}
@@ -116,19 +91,28 @@ func MakePlan(settings config.Settings, heard []client.Series, free float64) (ou
 		}
 		plan := planner.Plan()
 		points = append(points, plan.Points...)
-		out.Lines = append(out.Lines, PlannedLine{Source: s.Name, Address: opened.Tally().Address, Requests: plan.Requests, Busy: plan.Busy})
+		out.Lines = append(out.Lines, client.PlannedLine{Source: s.Name, Address: opened.Tally().Address, Requests: plan.Requests, Busy: plan.Busy})
 		for _, one := range plan.Series {
 			add(one.Path, one.Every)
 		}
 	}
+	rarely := 0
 	for _, s := range heard {
-		if every, err := span.Parse(s.Every); err == nil && strings.HasPrefix(s.Path, g.Site+"/") {
-			add(series.Path(s.Path), every)
+		if !strings.HasPrefix(s.Path, g.Site+"/") || known[series.Path(s.Path)] {
+			continue
 		}
+		if every, err := span.Parse(s.Every); err == nil {
+			add(series.Path(s.Path), every)
+		} else if !strings.HasSuffix(s.Path, "/"+config.QualityLevel) {
+			rarely++
+		}
+	}
+	if rarely > 0 {
+		out.Unknown = append(out.Unknown, fmt.Sprintf("%d series that were not heard often enough yet to tell how often they come", rarely))
 	}
 	all := 0.0
 	for _, tier := range slices.Sorted(maps.Keys(tiers)) {
-		out.Summaries = append(out.Summaries, PlannedTier{tier.String(), tiers[tier]})
+		out.Summaries = append(out.Summaries, client.PlannedTier{Tier: tier.String(), Rows: tiers[tier]})
 		all += tiers[tier]
 	}
 	if len(g.Uplinks) > 0 {
@@ -158,4 +142,20 @@ func commitsOf(points []float64, narrowest rollup.Tier) (out float64) {
 		out += float64(time.Hour) / float64(narrowest.Width())
 	}
 	return out
+}
+
+// FreeOn is how many bytes the disk has free that a folder is on, or would be.
+func FreeOn(folder string) float64 {
+	for {
+		var fs unix.Statfs_t
+		err := unix.Statfs(folder, &fs)
+		if err == nil {
+			return float64(fs.Bavail) * float64(fs.Bsize)
+		}
+		above := filepath.Dir(folder)
+		if !os.IsNotExist(err) || above == folder {
+			return 0
+		}
+		folder = above
+	}
 }

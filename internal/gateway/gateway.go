@@ -100,6 +100,18 @@ func (s *running) is(c config.Source) bool {
 	return s.config.Name == c.Name && s.config.Kind == c.Kind && s.config.Print == c.Print && c.Print != ""
 }
 
+// Runs is how a source of a configuration stands, if it runs just so.
+func (g *Gateway) Runs(c config.Source) (source.Tally, bool) {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	for _, s := range g.sources {
+		if s.is(c) {
+			return s.tally(), true
+		}
+	}
+	return source.Tally{}, false
+}
+
 // start starts a source once the gateway runs. One that cannot go on stops the gateway, but not
 // when it was only started by a reload: then it is shown as down, and tried again. g.mu is held.
 func (g *Gateway) start(s *running, reloaded bool) {

@@ -279,10 +279,15 @@ func tried(p page, gateway, raceways string) {
 		place := fmt.Sprintf("[role=tab]:nth-child(%d)", n)
 		p.do(browser.Until(fmt.Sprintf("document.querySelector(%q)", place)), chromedp.Click(chromedp.CSS(place)))
 	}
+	p.do(chromedp.Navigate(raceways + "/field?tool=check"))
+	p.press("Check it with")
+	p.until(`document.querySelector("[data-checked=probes]")?.innerText.includes("it runs as the file has it") && document.querySelector("[data-checked=head-office]")?.innerText.includes("works")`)
+	p.press("What does it cost")
+	p.until(`document.querySelector("[data-cost='requests of probes']")?.innerText.includes("an hour")`)
 	p.do(chromedp.Navigate(raceways + "/field"))
 	tab(3)
 	p.until(`document.querySelector("main").innerText.includes("No rule of this gateway finds series")`)
-	tab(5)
+	tab(6)
 	p.until(`location.search === "?tool=rejects" && document.querySelector("[data-reject]")`)
 	p.until(`document.querySelector("main").innerText.includes("Refused in the last day")`)
 }

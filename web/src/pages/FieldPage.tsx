@@ -1,5 +1,6 @@
 import { Tabs } from "radix-ui";
 import { useHealth } from "../api/hooks";
+import { CheckTool } from "../field/CheckTool";
 import { DiscoveredTool } from "../field/DiscoveredTool";
 import { RegistersTool } from "../field/RegistersTool";
 import { RejectsTool } from "../field/RejectsTool";
@@ -31,6 +32,12 @@ const tools = [
     name: "Try",
     says: "One payload sent the whole way of a source; nothing is stored.",
     show: TryTool,
+  },
+  {
+    at: "check",
+    name: "Check",
+    says: "The configuration's file as it is now: its mistakes, what it reaches, and what it costs.",
+    show: CheckTool,
   },
   {
     at: "rejects",

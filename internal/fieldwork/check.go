@@ -1,0 +1,67 @@
+package fieldwork
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"nexocumula/client"
+	"nexocumula/internal/config"
+	"nexocumula/internal/config/shape"
+	"nexocumula/internal/core/span"
+	"nexocumula/internal/gateway"
+)
+
+const longestWait = 10 * time.Minute
+
+// Check checks the file of a running service. What runs is not connected to a second time: it is
+// told how it stands.
+func Check(ctx context.Context, g *gateway.Gateway, file string, want client.Check) (out client.Checked, err error) {
+	out = client.Checked{File: file, Problems: []string{}, Live: []client.CheckedLive{}}
+	wait := 10 * time.Second
+	if want.Wait != "" {
+		if wait, err = span.Parse(want.Wait); err != nil || wait < time.Second || wait > longestWait {
+			return out, wrong("wait %q: use 1s to %s", want.Wait, span.Format(longestWait))
+		}
+	}
+	settings, err := config.Load(file, gateway.Kinds)
+	if problems, ok := errors.AsType[shape.Problems](err); ok {
+		for _, p := range problems {
+			out.Problems = append(out.Problems, p.Error())
+		}
+		return out, nil
+	}
+	if err != nil || !want.Live {
+		return out, err
+	}
+	if settings.Gateway != nil {
+		settings.Gateway.Sources = slices.DeleteFunc(slices.Clone(settings.Gateway.Sources), func(s config.Source) bool {
+			tally, runs := g.Runs(s)
+			if runs {
+				one := client.CheckedLive{Of: s.Name, Works: tally.Up, Says: fmt.Sprintf("it runs as the file has it, at %s: %d messages, %d readings", tally.Address, tally.Messages, tally.Readings)}
+				switch {
+				case !tally.Up:
+					one.Says = tally.LastError
+				case len(tally.Absent) > 0:
+					one.Works, one.Says = false, strings.Join(tally.Absent, "; ")
+				}
+				out.Live = append(out.Live, one)
+			}
+			return runs
+		})
+	}
+	out.Live = append(out.Live, CheckLive(ctx, settings, wait)...)
+	return out, nil
+}
+
+// PlanOf is what the file of a running service costs, with what its gateway has heard.
+func PlanOf(file string, heard []client.Series) (client.Plan, error) {
+	settings, err := config.Load(file, gateway.Kinds)
+	if err != nil {
+		return client.Plan{}, Wrong{err}
+	}
+	return MakePlan(settings, heard, FreeOn(settings.Data))
+}
