@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"math"
+	"os"
 	"slices"
 	"strconv"
 	"strings"
@@ -14,6 +15,7 @@ import (
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/jedib0t/go-pretty/v6/text"
 	"github.com/urfave/cli/v3"
+	"golang.org/x/term"
 
 	"nexocumula/client"
 )
@@ -70,6 +72,11 @@ func show(cmd *cli.Command, answer any, g grid) error {
 		return g.csv(out)
 	}
 	return g.table(out)
+}
+
+func isTerminal(w io.Writer) bool {
+	f, ok := w.(*os.File)
+	return ok && term.IsTerminal(int(f.Fd()))
 }
 
 func (g grid) csv(out io.Writer) error {

@@ -41,9 +41,19 @@ func watchCommand() *cli.Command {
 			if cmd.Bool("lines") || cmd.String("append-to") != "" {
 				return printLines(cmd, now)
 			}
+			if drawsLive(cmd) {
+				fmt.Fprint(cmd.Root().Writer, clearScreen)
+			}
 			return show(cmd, now, watchGrid(now))
 		},
 	}
+}
+
+const clearScreen = "\x1b[H\x1b[2J" // ECMA-48: to the top, and clear
+
+// drawsLive reports whether the tree is drawn anew every second, for people who look on.
+func drawsLive(cmd *cli.Command) bool {
+	return cmd.String("output") == "table" && !cmd.Bool("lines") && cmd.String("append-to") == "" && isTerminal(cmd.Root().Writer)
 }
 
 // watched is what was published after the time of the watch.
@@ -58,7 +68,13 @@ func watched(ctx context.Context, cmd *cli.Command) (last client.Watched, err er
 	ctx, stop := context.WithTimeout(ctx, length+500*time.Millisecond)
 	defer stop()
 	of := cmd.Args().First()
-	keep := func(now client.Watched) error { last = now; return nil }
+	keep := func(now client.Watched) error {
+		if last = now; drawsLive(cmd) {
+			fmt.Fprint(cmd.Root().Writer, clearScreen)
+			return watchGrid(now).table(cmd.Root().Writer)
+		}
+		return nil
+	}
 	if strings.Contains(of, "://") {
 		at := mqtt.Place{Address: of, User: cmd.String("user"), CA: cmd.String("ca")}
 		if file := cmd.String("secret-file"); file != "" {

@@ -11,7 +11,6 @@ import (
 	"time"
 
 	"github.com/urfave/cli/v3"
-	"golang.org/x/term"
 
 	"nexocumula/client"
 	"nexocumula/internal/core/window"
@@ -331,8 +330,7 @@ func chartWanted(cmd *cli.Command) (bool, error) {
 	case "never":
 		return false, nil
 	case "auto":
-		f, ok := cmd.Root().Writer.(*os.File)
-		return ok && term.IsTerminal(int(f.Fd())), nil
+		return isTerminal(cmd.Root().Writer), nil
 	default:
 		return false, usage("--chart %q: use auto, always or never", mode)
 	}

@@ -103,6 +103,11 @@ func TestDefinitionsThatChangeLeaveVersions(t *testing.T) {
 	assert.Equal(t, []series.Definition{def, second, first}, []series.Definition{all[0].Definition, all[1].Definition, all[2].Definition})
 	assert.True(t, all[2].Since.IsZero())
 	assert.False(t, all[1].Since.Before(begun.Truncate(time.Microsecond)))
+	def.Calibration = "raw × 2 + 0, since 2026-03-01T08:00:00Z"
+	put()
+	all, err = s.Versions(again)
+	require.NoError(t, err)
+	assert.Equal(t, time.Date(2026, 3, 1, 8, 0, 0, 0, time.UTC), all[0].Since, "a calibration says itself since when it counts")
 	for i := range 150 {
 		def.FreshFor = time.Duration(i+1) * time.Second
 		put()

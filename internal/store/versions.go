@@ -8,6 +8,7 @@ import (
 
 	"gorm.io/gorm"
 
+	"nexocumula/internal/core/calibrate"
 	"nexocumula/internal/core/series"
 )
 
@@ -21,7 +22,7 @@ type Version struct {
 const mostVersions = 100
 
 // writeVersions keeps the definitions that are about to be replaced, and from when on the new
-// ones count, but where only labels changed, which come and go with messages. The caller holds
+// ones count, which a calibration may state, but where only labels changed, which come and go with messages. The caller holds
 // the lock for writing, and the catalogue still has the old ones.
 func (s *Store) writeVersions(tx *gorm.DB, changed []seriesRow) error {
 	for _, row := range changed {
@@ -34,7 +35,11 @@ func (s *Store) writeVersions(tx *gorm.DB, changed []seriesRow) error {
 		if err := tx.Model(&versionRow{}).Where("series = ?", row.ID).Count(&count).Error; err != nil {
 			return fmt.Errorf("counting the versions of %s: %w", row.Path, err)
 		}
-		versions := []Version{{time.Now().UTC(), now}}
+		since := s.judge.Now().UTC()
+		if stated := calibrate.SinceIn(now.Calibration); now.Calibration != before.Calibration && !stated.IsZero() {
+			since = stated // the new calibration is of readings from then on
+		}
+		versions := []Version{{since, now}}
 		if count == 0 {
 			versions = []Version{{time.Time{}, before}, versions[0]}
 		}

@@ -66,6 +66,16 @@ func (c *Calibration) round(v float64) float64 {
 	return v
 }
 
+const since = ", since "
+
+// SinceIn is since when a calibration counts that String wrote; zero when it does not say.
+func SinceIn(text string) (t time.Time) {
+	if _, stated, ok := strings.Cut(text, since); ok {
+		t, _ = time.Parse(time.RFC3339, stated) // as String wrote it
+	}
+	return t
+}
+
 // String is the calibration for people.
 func (c *Calibration) String() string {
 	var out strings.Builder
@@ -87,7 +97,7 @@ func (c *Calibration) String() string {
 		out.WriteString(", decimals " + strconv.Itoa(c.Decimals))
 	}
 	if c.Since != 0 {
-		out.WriteString(", since " + time.Unix(0, c.Since).UTC().Format(time.RFC3339))
+		out.WriteString(since + time.Unix(0, c.Since).UTC().Format(time.RFC3339))
 	}
 	return out.String()
 }

@@ -2,6 +2,7 @@ package pipeline
 
 import (
 	"strings"
+	"time"
 
 	"nexocumula/internal/config"
 	"nexocumula/internal/core/reading"
@@ -51,24 +52,10 @@ type trigger struct {
 	time   int64
 }
 
-// derive makes the readings that follow from those of a delivery that count: one for each time
-// of an input, from the newest of the others then. Where another is not there, or does not speak
-// any more, there is none; nor for a reading that came late, of which it is not known what held.
-func (p *Pipeline) derive(r *rules, d *Delivery) (out []reading.Reading) {
-	done := map[trigger]bool{}
-	for _, s := range d.screened {
-		for i := range r.derivers {
-			by := &r.derivers[i]
-			target, ok := by.target(s.series.def.Path)
-			if !ok || done[trigger{by, target, s.time}] {
-				continue
-			}
-			done[trigger{by, target, s.time}] = true
-			if v, ok := p.evaluate(r, d, by, target, s.time); ok {
-				out = append(out, reading.Reading{Path: target, Time: s.time, Value: v, From: &reading.Origin{Source: d.Readings[s.of].From.Source, Place: "derived: " + by.rule.Derive.Text}})
-			}
-		}
-	}
+// derive makes the readings that follow from those of a delivery that count, and remembers these for
+// later ones.
+func (p *Pipeline) derive(r *rules, d *Delivery) []reading.Reading {
+	out := r.derived(d)
 	for _, s := range d.screened {
 		m := s.series.memory
 		m.mu.Lock()
@@ -80,11 +67,32 @@ func (p *Pipeline) derive(r *rules, d *Delivery) (out []reading.Reading) {
 	return out
 }
 
-func (p *Pipeline) evaluate(r *rules, d *Delivery, by *deriver, target series.Path, at int64) (float64, bool) {
+// derived are those that follow: one for each time of an input, from the newest of the others then.
+// Where another is not there, or does not speak any more, there is none; nor for a reading that came
+// late, of which it is not known what held.
+func (r *rules) derived(d *Delivery) (out []reading.Reading) {
+	done := map[trigger]bool{}
+	for _, s := range d.screened {
+		for i := range r.derivers {
+			by := &r.derivers[i]
+			target, ok := by.target(s.series.def.Path)
+			if !ok || done[trigger{by, target, s.time}] {
+				continue
+			}
+			done[trigger{by, target, s.time}] = true
+			if v, ok := r.evaluate(d, by, target, s.time); ok {
+				out = append(out, reading.Reading{Path: target, Time: s.time, Value: v, From: &reading.Origin{Source: d.Readings[s.of].From.Source, Place: "derived: " + by.rule.Derive.Text}})
+			}
+		}
+	}
+	return out
+}
+
+func (r *rules) evaluate(d *Delivery, by *deriver, target series.Path, at int64) (float64, bool) {
 	values := make([]float64, len(by.rule.Derive.From))
 	for i, from := range by.rule.Derive.From {
 		path := screen.Beside(target, from.Series)
-		v, ok := p.heldAt(r, d, path, at)
+		v, ok := r.heldAt(d, path, at)
 		if !ok {
 			return 0, false
 		}
@@ -94,20 +102,20 @@ func (p *Pipeline) evaluate(r *rules, d *Delivery, by *deriver, target series.Pa
 }
 
 // heldAt is the value that a series has at a time.
-func (p *Pipeline) heldAt(r *rules, d *Delivery, path series.Path, at int64) (value float64, ok bool) {
-	found, known := r.members.Load(path)
-	if !known {
-		return 0, false
+func (r *rules) heldAt(d *Delivery, path series.Path, at int64) (value float64, ok bool) {
+	var newest held
+	var fresh time.Duration
+	if found, known := r.members.Load(path); known && found.(*member).memory != nil {
+		m := found.(*member)
+		m.memory.mu.Lock()
+		newest = m.memory.held
+		m.memory.mu.Unlock()
+		fresh, ok = m.def.FreshFor, newest.time != 0 && newest.time <= at
 	}
-	m := found.(*member)
-	m.memory.mu.Lock()
-	time, value := m.memory.held.time, m.memory.held.value
-	m.memory.mu.Unlock()
-	ok = time != 0 && time <= at
 	for _, s := range d.screened {
-		if s.series == m && s.time <= at && (!ok || s.time >= time) {
-			time, value, ok = s.time, s.value, true
+		if s.series.def.Path == path && s.time <= at && (!ok || s.time >= newest.time) {
+			newest, fresh, ok = held{s.time, s.value}, s.series.def.FreshFor, true
 		}
 	}
-	return value, ok && at-time <= int64(m.def.FreshFor)
+	return newest.value, ok && at-newest.time <= int64(fresh)
 }

@@ -113,6 +113,20 @@ func TestASeriesIsMadeOfOthersAsTheyCome(t *testing.T) {
 	s, ok := st.Find("long-mere/mast/dew_point")
 	require.True(t, ok)
 	assert.Equal(t, "Cel", s.Unit, "stored and rolled up as any other")
+
+	// To try something shows what would follow from it, with what holds now, and changes nothing.
+	now := base + 400*int64(7*time.Second)
+	trial := func() []Trial {
+		return p.Try([]reading.Reading{{Path: "long-mere/mast/air_temp", Time: now, Value: 283.15, From: from}, {Path: "long-mere/mast/humidity", Time: now, Value: 50, From: from}})
+	}
+	tried := trial()
+	require.GreaterOrEqual(t, len(tried), 3)
+	assert.Equal(t, series.Path("long-mere/mast/dew_point"), tried[2].Reading.Path)
+	assert.InDelta(t, dewPoint(10, 50), tried[2].Value, 1e-9)
+	assert.Len(t, tried[2].Windows, 2)
+	assert.Equal(t, tried, trial())
+	alone := TryRules(g, []reading.Reading{{Path: "long-mere/mast/air_temp", Time: now, Value: 283.15, From: from}}, now)
+	assert.Len(t, alone, 1, "by the rules alone nothing is known of the humidity")
 }
 
 func TestWhatCannotBeDerivedIsRefused(t *testing.T) {

@@ -24,7 +24,7 @@ type Trial struct {
 
 // Try says what would become of readings of one message, and stores nothing.
 func (p *Pipeline) Try(readings []reading.Reading) []Trial {
-	return try(p.rules.Load(), p.store.Find, p.judge.Now().UnixNano(), readings, func(m *member) *screen.Memory {
+	t := trying{p.rules.Load(), p.judge.Now().UnixNano(), p.store.Find, func(m *member) *screen.Memory {
 		found, ok := p.memories.Load(m.def.Path)
 		if !ok {
 			return remembered(p, m)
@@ -36,7 +36,8 @@ func (p *Pipeline) Try(readings []reading.Reading) []Trial {
 			return remembered(p, m)
 		}
 		return of.screen.Clone()
-	})
+	}}
+	return t.all(readings)
 }
 
 func remembered(p *Pipeline, m *member) *screen.Memory {
@@ -49,42 +50,66 @@ func remembered(p *Pipeline, m *member) *screen.Memory {
 
 // TryRules does the same by rules alone, without anything before.
 func TryRules(settings config.Gateway, readings []reading.Reading, now int64) []Trial {
-	r := &rules{rules: settings.Rules, keep: settings.Keep}
-	return try(r, func(series.Path) (store.Series, bool) { return store.Series{}, false }, now, readings, func(*member) *screen.Memory { return &screen.Memory{} })
+	r := &rules{rules: settings.Rules, keep: settings.Keep, derivers: derivers(settings.Rules)}
+	unknown := func(series.Path) (store.Series, bool) { return store.Series{}, false }
+	t := trying{r, now, unknown, func(*member) *screen.Memory { return &screen.Memory{} }}
+	return t.all(readings)
 }
 
-func try(r *rules, find func(series.Path) (store.Series, bool), now int64, readings []reading.Reading, memoryOf func(*member) *screen.Memory) []Trial {
-	out := make([]Trial, len(readings))
+// trying is what readings are tried with: rules, and what is known of series.
+type trying struct {
+	*rules
+	now      int64
+	find     func(series.Path) (store.Series, bool)
+	memoryOf func(*member) *screen.Memory
+}
+
+// all are readings, and those that follow from them.
+func (t *trying) all(readings []reading.Reading) []Trial {
+	out, good := t.some(readings)
+	d := &Delivery{Readings: readings, screened: good}
+	more := t.derived(d)
+	if len(more) == 0 {
+		return out
+	}
+	derived, _ := t.some(more)
+	return append(out, derived...)
+}
+
+// some are readings, and which of them count.
+func (t *trying) some(readings []reading.Reading) (out []Trial, count []screened) {
+	out = make([]Trial, len(readings))
 	var good []screened
 	for i, one := range readings {
-		m := r.newMember(one.Path)
+		m := t.newMember(one.Path)
 		m.label(one.Labels, slog.New(slog.DiscardHandler))
 		if m.rule.Discover > 0 {
-			if before, known := find(one.Path); known {
+			if before, known := t.find(one.Path); known {
 				m.refusal = m.find(&one, &before)
 			} else {
 				m.refusal = m.find(&one, nil)
 			}
 		}
-		value, no := m.calibrate(one, now)
+		value, no := m.calibrate(one, t.now)
 		out[i] = Trial{Reading: one, Def: m.def, Value: value, Rule: no.rule, Reason: no.reason, Then: screen.Reject}
 		if no.rule == "" {
 			good = append(good, screened{m, one.Time, value, i})
 		}
 	}
 	for _, s := range good {
-		memory := memoryOf(s.series)
+		memory := t.memoryOf(s.series)
 		memory.Arrived(s.time, s.value)
-		t := &out[s.of]
+		to := &out[s.of]
 		verdict := screen.Judge(s.series.rule.Screens, &screen.Subject{
 			Def: &s.series.def, Time: s.time, Value: s.value, Memory: memory, Beside: func(path series.Path) (float64, bool) { return beside(good, path, s.time) },
 		})
-		if t.Rule, t.Then, t.Reason = verdict.Rule, verdict.Then, verdict.Reason; t.Then == screen.Reject {
+		if to.Rule, to.Then, to.Reason = verdict.Rule, verdict.Then, verdict.Reason; to.Then == screen.Reject {
 			continue
 		}
+		count = append(count, s)
 		for _, tier := range rollup.TiersOf(&s.series.def) {
-			t.Windows = append(t.Windows, rollup.Window{Tier: tier, Start: tier.Start(s.time)})
+			to.Windows = append(to.Windows, rollup.Window{Tier: tier, Start: tier.Start(s.time)})
 		}
 	}
-	return out
+	return out, count
 }
