@@ -22,6 +22,7 @@ var payloads = [][]byte{
 	[]byte("21.5"), []byte("21.5 °C"), []byte("1438.0 kg"), []byte("true"), []byte("7.8 m/s 339"), []byte("a;1;2;3"), []byte("t=21.5,h=60"), []byte("t:1|h:2"), []byte("1,2,3\n4,5,6"),
 	[]byte(`{"at":"2026-03-01T08:00:00Z","water":{"t1":14.1,"t3":13},"oxygen":9.9,"open":true,"gate":"closed","id":"x/y"}`),
 	[]byte(`{"ts":1772352000123,"v":[1,2],"a~/b":1,"":2,"Ünit":3,"deep":{"deep":{"v":1}},"v2":null}`), []byte(`[{"bn":"urn:dev:1/","bt":1772352000,"n":"temp","u":"Cel","v":21},{"n":"open","vb":true},{"n":"hum","v":60,"u":"%RH"}]`),
+	[]byte(`[{"id":"b-1","ts":1772352000,"temp":7},{"id":"b 2/x","ts":1772352001,"oxygen":9}]`), []byte(`{"at":"2026-03-01T08:00:00Z","rows":[{"v":{"temp":7,"":1}},{"v":{"temp":8}}]}`), []byte(`{"":[{"a":1}]}`), []byte("\x81\xa2\x61t\x1a\x69\xa3\xf2\x80\x61v\x07"),
 	[]byte(`[]`), []byte(`{}`), []byte(``), []byte("\x00\x01"), {0xa1, 0x61, 't', 0xfb, 0x40, 0x35, 0x80, 0, 0, 0, 0, 0}, {0x81, 0xa2, 0x00, 0x61, 'x', 0x02, 0x18, 0x2a},
 }
 

@@ -16,6 +16,8 @@ type Guess struct {
 	Form       string // one of the forms; "sparkplug", or "bytes" of what is none
 	Time       string // where its time stands; "": nowhere
 	TimeForm   string
+	Records    string // JSON Pointer to an array of records; "/" is the payload itself, "": there is one
+	Device     string // of records: JSON Pointer to who each is of; "": they do not say
 	Separator  string // of texts
 	Pairs      string
 	Columns    int
@@ -135,7 +137,7 @@ func level(text string) string {
 // Signature is the same of payloads that the same lines of a configuration read.
 func (g Guess) Signature() string {
 	var out strings.Builder
-	fmt.Fprintf(&out, "%s|%s|%s|%s|%d|%s|%s", g.Form, g.Time, g.TimeForm, g.Separator, g.Columns, g.Pairs, g.FollowedBy)
+	fmt.Fprintf(&out, "%s|%s|%s|%s|%s|%s|%d|%s|%s", g.Form, g.Records, g.Device, g.Time, g.TimeForm, g.Separator, g.Columns, g.Pairs, g.FollowedBy)
 	if g.Form == "senml_json" || g.Form == "senml_cbor" {
 		return out.String() // names say what they are
 	}
@@ -159,6 +161,13 @@ func (g Guess) String() string {
 	case g.Form == "text":
 		fmt.Fprintf(&out, "text, %d columns, %q between", g.Columns, g.Separator)
 	}
+	switch g.Records {
+	case "":
+	case "/":
+		out.WriteString(", an array of records")
+	default:
+		out.WriteString(", an array of records at " + g.Records)
+	}
 	var at []string
 	for _, v := range g.Values {
 		if v.At != "" {
@@ -170,6 +179,9 @@ func (g Guess) String() string {
 			at = append(at[:8], fmt.Sprintf("and %d more", len(at)-8))
 		}
 		out.WriteString(": " + strings.Join(at, ", "))
+	}
+	if g.Device != "" {
+		out.WriteString("; who, at " + g.Device)
 	}
 	if g.Time != "" {
 		fmt.Fprintf(&out, "; time at %s, %s", g.Time, g.TimeForm)

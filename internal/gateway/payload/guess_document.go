@@ -12,48 +12,97 @@ import (
 
 // guessDocument looks at a document.
 func guessDocument(v any, form, senml string, label func(string) string) Guess {
-	if records, ok := v.([]any); ok {
-		if g, ok := guessSenML(records, senml, label); ok {
+	if all, ok := v.([]any); ok {
+		if g, ok := guessSenML(all, senml, label); ok {
 			return g
 		}
-		return Guess{Form: form}
 	}
-	g := Guess{Form: form}
-	walkDocument("", "", v, func(pointer, key string, leaf any) {
-		var sample string
-		one := Guessed{At: pointer, Name: level(key)}
-		switch leaf := leaf.(type) {
-		case float64:
-			sample = strconv.FormatFloat(leaf, 'g', -1, 64)
-		case json.Number:
-			sample = leaf.String()
-		case int64:
-			sample = strconv.FormatInt(leaf, 10)
-		case bool:
-			sample, one.Truth = strconv.FormatBool(leaf), true
-		case string:
-			if form := timeForm(leaf); form != "" {
-				if g.Time == "" || isTimeKey(key) {
-					g.Time, g.TimeForm = pointer, form
-				}
-				return
+	records, at := recordsIn(v)
+	if records == nil {
+		g := Guess{Form: form}
+		walkDocument("", "", v, g.leaf)
+		return g
+	}
+	g := Guess{Form: form, Records: at}
+	for _, one := range records[:min(len(records), mostRecords)] {
+		walkDocument("", "", one, func(pointer, key string, leaf any) {
+			if text, ok := leaf.(string); ok && text != "" && g.Device == "" && slices.Contains(deviceKeys, strings.ToLower(key)) {
+				g.Device = pointer
 			}
-			if !slices.Contains(stateWords, strings.ToLower(leaf)) {
-				return // a name, most likely
+			if pointer != g.Device && !slices.ContainsFunc(g.Values, func(v Guessed) bool { return v.At == pointer }) {
+				g.leaf(pointer, key, leaf)
 			}
-			sample, one.State = leaf, true
-		default:
-			return
-		}
-		if form := timeForm(sample); form != "" && form != "rfc3339" && isTimeKey(key) && g.Time == "" {
-			g.Time, g.TimeForm = pointer, form
-			return
-		}
-		if one.Sample = clip(sample); len(g.Values) < mostGuessed {
-			g.Values = append(g.Values, one)
+		})
+	}
+	if around, ok := v.(map[string]any); ok && g.Time == "" { // what is not in a record is looked for around it
+		outer := Guess{}
+		walkDocument("", "", around, outer.leaf)
+		g.Time, g.TimeForm = outer.Time, outer.TimeForm
+	}
+	return g
+}
+
+const mostRecords = 20 // that are looked at
+
+// deviceKeys are what records call the device that they are of.
+var deviceKeys = []string{"id", "device", "device_id", "station", "sensor", "node", "name", "who", "unit_id"}
+
+// recordsIn is an array of objects: a document, or the only one in it.
+func recordsIn(v any) (records []any, at string) {
+	isRecords := func(v any) bool {
+		all, ok := v.([]any)
+		return ok && len(all) > 0 && !slices.ContainsFunc(all, func(one any) bool { _, object := one.(map[string]any); return !object })
+	}
+	if isRecords(v) {
+		return v.([]any), "/"
+	}
+	found := 0
+	walkDocument("", "", v, func(pointer, _ string, leaf any) {
+		if isRecords(leaf) {
+			found++
+			records, at = leaf.([]any), pointer
 		}
 	})
-	return g
+	if found != 1 {
+		return nil, ""
+	}
+	return records, at
+}
+
+// leaf takes in what stands somewhere in a document.
+func (g *Guess) leaf(pointer, key string, leaf any) {
+	var sample string
+	one := Guessed{At: pointer, Name: level(key)}
+	switch leaf := leaf.(type) {
+	case float64:
+		sample = strconv.FormatFloat(leaf, 'g', -1, 64)
+	case json.Number:
+		sample = leaf.String()
+	case int64:
+		sample = strconv.FormatInt(leaf, 10)
+	case bool:
+		sample, one.Truth = strconv.FormatBool(leaf), true
+	case string:
+		if form := timeForm(leaf); form != "" {
+			if g.Time == "" || isTimeKey(key) {
+				g.Time, g.TimeForm = pointer, form
+			}
+			return
+		}
+		if !slices.Contains(stateWords, strings.ToLower(leaf)) {
+			return // a name, most likely
+		}
+		sample, one.State = leaf, true
+	default:
+		return
+	}
+	if form := timeForm(sample); form != "" && form != "rfc3339" && isTimeKey(key) && (g.Time == "" || g.Time == pointer) {
+		g.Time, g.TimeForm = pointer, form
+		return
+	}
+	if one.Sample = clip(sample); len(g.Values) < mostGuessed {
+		g.Values = append(g.Values, one)
+	}
 }
 
 // walkDocument goes through what is no object, in order of its keys.

@@ -150,6 +150,13 @@ func lines(pattern, station, quantity string, g []Topic) string {
 			fmt.Fprintf(&out, "  columns: %d\n", guess.Columns)
 		}
 	}
+	if guess.Records != "" {
+		fmt.Fprintf(&out, "  records: %q\n", guess.Records)
+	}
+	if guess.Device != "" {
+		fmt.Fprintf(&out, "  names: { device: %q }\n", guess.Device)
+		station += "/{device}"
+	}
 	if guess.Time != "" {
 		fmt.Fprintf(&out, "  time: %q\n", guess.Time)
 		if guess.TimeForm != "rfc3339" {
@@ -218,6 +225,9 @@ func ruleOf(v payload.Guessed, station, quantity string, t Topic) string {
 	}
 	if strings.HasPrefix(t.Guess.Form, "senml") && strings.ContainsAny(v.At, "/:; ") {
 		station = "{device}"
+	}
+	if t.Guess.Device != "" {
+		station += "/{device}"
 	}
 	levels := strings.Repeat("+/", 1+len(strings.Split(station, "/")))
 	switch {

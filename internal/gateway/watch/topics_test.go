@@ -59,6 +59,21 @@ func TestTopicsOfTheSameShapeShareAnEntry(t *testing.T) {
 	assert.Empty(t, got.Skipped)
 }
 
+func TestRecordsAreReadOneByOne(t *testing.T) {
+	got := Propose(published("logger/7", `{"rows":[{"id":"well-1","t":1772352000,"level":4.1,"dry":false},{"id":"well-2","t":1772352000,"level":3.9}]}`))
+	assert.Equal(t, `- topic: "logger/7"
+  payload: json
+  records: "/rows"
+  names: { device: "/id" }
+  time: "/t"
+  time_form: unix_s
+  values:
+    - { at: "/dry", series: "logger/7/{device}/dry" }
+    - { at: "/level", series: "logger/7/{device}/level" }
+`, got.Messages)
+	assert.Equal(t, "- { select: +/+/+/+/dry, kind: state, states: { \"false\": 0, \"true\": 1 } }\n", got.Rules)
+}
+
 func TestALastLevelThatDiffersIsAQuantity(t *testing.T) {
 	got := Propose(published("mast/wind_speed", "7.1", "mast/gust", "9.9"))
 	assert.Equal(t, "- topic: \"mast/{quantity}\"\n  payload: number\n  series: \"mast/{quantity}\"\n", got.Messages)
