@@ -8,6 +8,8 @@ import (
 	"sync"
 	"time"
 
+	paho "github.com/eclipse/paho.mqtt.golang"
+
 	"nexocumula/internal/gateway/payload"
 	"nexocumula/internal/gateway/pipeline"
 	"nexocumula/internal/gateway/source"
@@ -24,12 +26,14 @@ type broker struct {
 	messages *payload.Messages
 	sparks   *sparks // nil: none
 	pipe     *pipeline.Pipeline
-	acks     acks
 	log      *slog.Logger
+
+	hungAfter time.Duration           // see runV3
+	open      paho.OpenConnectionFunc // nil, but in tests
 }
 
 func newBroker(name string, settings brokerSettings, pipe *pipeline.Pipeline, log *slog.Logger) *broker {
-	b := &broker{name: name, settings: settings, pipe: pipe, acks: acks{wake: make(chan struct{}, 1)}, log: log.With("source", name)}
+	b := &broker{name: name, settings: settings, pipe: pipe, log: log.With("source", name), hungAfter: maxReconnectWait + connectWithin + 20*time.Second}
 	b.messages = payload.NewMessages(name, settings.messages)
 	b.sparks = newSparks(name, settings.sparkplug, &b.Counter, pipe)
 	b.Change(func(t *source.Tally) {
@@ -48,17 +52,34 @@ const (
 
 // Run stays connected, as well as it can, until ctx ends.
 func (b *broker) Run(ctx context.Context) error {
-	acking := make(chan struct{})
-	go func() { defer close(acking); b.acks.run(ctx) }()
-	defer func() { <-acking }()
 	defer b.Up(false)
 	if b.sparks != nil {
 		go b.sparks.watch(ctx)
 	}
 	if b.settings.version == 5 {
-		return b.runV5(ctx)
+		return b.acking(ctx, b.runV5)
 	}
-	return b.runV3(ctx)
+	for ctx.Err() == nil { // once, unless a client hangs
+		if err := b.acking(ctx, b.runV3); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// acking runs a client, and beside it what acknowledges its messages.
+func (b *broker) acking(ctx context.Context, run func(context.Context, *acks) error) error {
+	ctx, stop := context.WithCancel(ctx)
+	a := &acks{wake: make(chan struct{}, 1)}
+	ended := make(chan struct{})
+	go func() { defer close(ended); a.run(ctx) }()
+	err := run(ctx, a)
+	stop()
+	select {
+	case <-ended:
+	case <-time.After(farewell): // it waits for a client that is gone; what it has not acknowledged comes again
+	}
+	return err
 }
 
 // place is the broker, for people.
@@ -97,6 +118,7 @@ type arrival struct {
 	payload  []byte
 	retained bool
 	ack      func()
+	acks     *acks // of the client that it came to
 }
 
 // take is called for one message after the other.
@@ -107,7 +129,7 @@ func (b *broker) take(m arrival) {
 	}
 	d := &pipeline.Delivery{Sender: b, Done: func(err error) {
 		if err == nil {
-			b.acks.add(func() { m.ack(); b.Acked() })
+			m.acks.add(func() { m.ack(); b.Acked() })
 		}
 	}}
 	if b.sparks.mine(m.topic) {

@@ -5,9 +5,11 @@ import (
 	"log/slog"
 	"net"
 	"net/url"
+	"sync/atomic"
 	"testing"
 	"time"
 
+	paho "github.com/eclipse/paho.mqtt.golang"
 	mqtt "github.com/mochi-mqtt/server/v2"
 	"github.com/mochi-mqtt/server/v2/hooks/auth"
 	"github.com/mochi-mqtt/server/v2/listeners"
@@ -67,6 +69,30 @@ func TestWhatABrokerRetainsCountsOnce(t *testing.T) {
 		b.Eventually("it counts", func() bool { return len(stored(t, b, "long-mere/mast/wind")) > 0 })
 		assert.Len(t, b.Rejects(), 2, "version %d", version)
 	}
+}
+
+// A client of the library that does not come back, whatever the reason, is replaced; the session at
+// the broker goes on.
+func TestAClientThatHangsIsReplaced(t *testing.T) {
+	server, address := brokerAt(t, new(auth.AllowHook))
+	b := sourcetest.New(t)
+	broker := newBroker("site", brokerSettings{address: address, version: 4, clientID: "c", unacked: 100, messages: lake()}, b.Pipe, slog.New(slog.DiscardHandler))
+	broker.hungAfter = 300 * time.Millisecond
+	var asked atomic.Int32
+	forever := make(chan struct{})
+	defer close(forever)
+	broker.open = func(at *url.URL, _ paho.ClientOptions) (net.Conn, error) {
+		if asked.Add(1) == 1 {
+			<-forever // no time limit of the library counts here
+		}
+		return net.Dial("tcp", at.Host)
+	}
+	b.Run(broker.Run)
+	b.Eventually("another client is connected", func() bool { return broker.Tally().Up })
+	assert.Contains(t, broker.Tally().LastError, "another takes its place")
+	require.NoError(t, server.Publish("buoy/b/state", []byte(`{"at":"2026-03-01T08:00:00Z","water":{"t1":4},"battery":12500}`), false, 1))
+	b.Eventually("and acknowledges", func() bool { return broker.Tally().Acked == 1 })
+	assert.EqualValues(t, 2, asked.Load())
 }
 
 func TestABrokerSendsNoMoreThanMayBeUnacknowledged(t *testing.T) {

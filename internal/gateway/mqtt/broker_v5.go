@@ -19,7 +19,7 @@ import (
 )
 
 // runV5 speaks MQTT 5.
-func (b *broker) runV5(ctx context.Context) error {
+func (b *broker) runV5(ctx context.Context, acks *acks) error {
 	unacked := b.settings.unacked
 	config := autopaho.ClientConfig{
 		ServerUrls:            []*url.URL{b.settings.address},
@@ -47,8 +47,13 @@ func (b *broker) runV5(ctx context.Context) error {
 			ClientID:                   b.settings.clientID,
 			EnableManualAcknowledgment: true,
 			SendAcksInterval:           50 * time.Millisecond,
-			OnPublishReceived:          []func(paho.PublishReceived) (bool, error){b.takeV5},
-			OnClientError:              b.lost,
+			OnPublishReceived: []func(paho.PublishReceived) (bool, error){func(m paho.PublishReceived) (bool, error) {
+				b.take(arrival{m.Packet.Topic, m.Packet.Payload, m.Packet.Retain, func() {
+					_ = m.Client.Ack(m.Packet) // of a connection that is gone: the broker sends the message again
+				}, acks})
+				return true, nil
+			}},
+			OnClientError: b.lost,
 			OnServerDisconnect: func(d *paho.Disconnect) {
 				b.lost(fmt.Errorf("the broker ends it (code 0x%02x%s)", d.ReasonCode, inWords(d.ReasonCode)))
 			},
@@ -119,13 +124,6 @@ func (b *broker) subscribeV5(ctx context.Context, manager *autopaho.ConnectionMa
 			}
 		})
 	}
-}
-
-func (b *broker) takeV5(m paho.PublishReceived) (bool, error) {
-	b.take(arrival{m.Packet.Topic, m.Packet.Payload, m.Packet.Retain, func() {
-		_ = m.Client.Ack(m.Packet) // of a connection that is gone: the broker sends the message again
-	}})
-	return true, nil
 }
 
 // refusal is for people why no connection came about.
