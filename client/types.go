@@ -301,6 +301,7 @@ type GatewayHealth struct {
 	Site     string   `json:"site"`
 	Accepted uint64   `json:"accepted"` // readings on disk
 	Rejected uint64   `json:"rejected"`
+	Filling  int      `json:"filling"` // series that get other tiers, and still have those they had
 	Sources  []Source `json:"sources"`
 }
 

@@ -58,7 +58,7 @@ func (h handlers) health(c *gin.Context) {
 
 func (h handlers) gatewayHealth(trouble func(string, ...any)) *client.GatewayHealth {
 	out := &client.GatewayHealth{
-		Site: h.Gateway.Site, Accepted: h.Gateway.Pipe.Accepted(), Rejected: h.Gateway.Pipe.Rejected(), Sources: []client.Source{},
+		Site: h.Gateway.Site, Accepted: h.Gateway.Pipe.Accepted(), Rejected: h.Gateway.Pipe.Rejected(), Filling: h.Gateway.Pipe.Filling(), Sources: []client.Source{},
 	}
 	for _, s := range h.Gateway.Sources() {
 		if !s.Up {

@@ -62,7 +62,11 @@ func (r *renewal) thin(at place, rows column.Block, known Series, limit int64) e
 	if len(chunks) > 0 {
 		first, last = min(first, chunks[0].FirstAt), max(last, chunks[len(chunks)-1].LastAt)
 	}
-	until := rollup.TiersOf(def)[0].Start(min(last-settling, limit))
+	until := min(last-settling, limit)
+	if def.Sketch { // it is of whole quarters of an hour
+		until = rollup.Quarter.Start(until)
+	}
+	until = rollup.TiersOf(def)[0].Start(until)
 	if until-max(first, from) < (worthwhile-1)*settling {
 		return r.renew(at, rows, def)
 	}

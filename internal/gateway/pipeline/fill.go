@@ -18,15 +18,17 @@ import (
 type fill struct {
 	wanted []rollup.Tier
 	jobs   []fillJob
-	at     int   // the job in work
-	front  int64 // how far it has come; what comes later is made as windows close
-	until  int64 // where it ends
+	at     int       // the job in work
+	again  time.Time // not before it is looked at once more whether the uplinks have all
+	front  int64     // how far it has come; what comes later is made as windows close
+	until  int64     // where it ends
 }
 
 type fillJob struct{ tier, source rollup.Tier }
 
 const (
 	fillFor  = 50 * time.Millisecond // of each moment between rolls
+	fillWait = time.Second           // from one look at the uplinks to the next
 	fillRows = 5000                  // of the source, or little more, in one go
 )
 
@@ -74,7 +76,9 @@ func (p *Pipeline) planFills() {
 			}
 		}
 		p.fills[s.ID] = f
-		p.log.Info("tiers are made from what there is", "series", s.Path, "has", rollup.List(have), "wanted", rollup.List(wanted))
+	}
+	if n := len(p.fills); n > 0 {
+		p.log.Info("series get other tiers, made from what there is", "series", n)
 	}
 }
 
@@ -110,6 +114,9 @@ func (p *Pipeline) sourceOf(s *store.Series, tier rollup.Tier) (source rollup.Ti
 func (p *Pipeline) fillSome(ctx context.Context) {
 	began := time.Now()
 	for id, f := range p.fills {
+		if began.Before(f.again) {
+			continue
+		}
 		for time.Since(began) < fillFor {
 			done, err := p.fillStep(ctx, id, f)
 			if err != nil {
@@ -121,10 +128,12 @@ func (p *Pipeline) fillSome(ctx context.Context) {
 				break
 			}
 			if f.at == len(f.jobs) {
-				break // it waits for the uplinks
+				f.again = began.Add(fillWait)
+				break
 			}
 		}
 	}
+	p.filling.Store(int64(len(p.fills)))
 }
 
 // fillStep makes some windows of a fill, and is done when all are made and sent.
@@ -136,28 +145,39 @@ func (p *Pipeline) fillStep(ctx context.Context, id uint32, f *fill) (done bool,
 	if f.at == len(f.jobs) {
 		return p.fillEnd(ctx, s, f)
 	}
-	job := f.jobs[f.at]
-	if first := job.tier.Start(s.FirstSeen); f.front < first {
-		f.front = first
+	next := *f // which counts once it is on disk
+	windows := next.some(&s)
+	if f.at < next.at {
+		// The last one may still be open. What closes it marks it, unless that was before.
+		last := windows[max(0, len(windows)-1):]
+		p.pending.Follow(last, f.jobs[f.at].tier, p.judge.Now().UnixNano())
+		windows = windows[:len(windows)-len(last)]
 	}
-	var windows []rollup.Window
-	for most := max(1, fillRows/int(job.tier/max(job.source, rollup.Tier(time.Second)))); f.front < f.until && len(windows) < most; f.front += int64(job.tier) {
-		windows = append(windows, rollup.Window{Series: id, Tier: job.tier, Start: f.front})
+	if len(windows) > 0 {
+		rows, err := p.summariseSeries(s, f.jobs[f.at].source, windows)
+		if err == nil && rows.Len() > 0 {
+			err = p.append(ctx, store.Batch{Entries: []store.Entry{{Series: id, Tier: windows[0].Tier, Rows: rows}}})
+		}
+		if err != nil {
+			return false, err
+		}
+	}
+	*f = next
+	return false, nil
+}
+
+// some are the next windows to make; after the last of a job it goes on to the next.
+func (f *fill) some(s *store.Series) (out []rollup.Window) {
+	job := f.jobs[f.at]
+	f.front = max(f.front, job.tier.Start(s.FirstSeen))
+	most := max(1, fillRows/int(job.tier/max(job.source, rollup.Tier(time.Second))))
+	for ; f.front < f.until && len(out) < most; f.front += int64(job.tier) {
+		out = append(out, rollup.Window{Series: s.ID, Tier: job.tier, Start: f.front})
 	}
 	if f.front >= f.until {
-		// The last one may still be open. What closes it marks it, unless that was before.
-		p.pending.Follow(windows[max(0, len(windows)-1):], job.tier, p.judge.Now().UnixNano())
-		windows = windows[:max(0, len(windows)-1)]
 		f.at, f.front = f.at+1, math.MinInt64
 	}
-	if len(windows) == 0 {
-		return false, nil
-	}
-	rows, err := p.summariseSeries(s, job.source, windows)
-	if err != nil || rows.Len() == 0 {
-		return false, err
-	}
-	return false, p.append(ctx, store.Batch{Entries: []store.Entry{{Series: id, Tier: job.tier, Rows: rows}}})
+	return out
 }
 
 // fillEnd gives the series its new tiers, once no central that has been promised them lacks
@@ -173,6 +193,8 @@ func (p *Pipeline) fillEnd(ctx context.Context, s store.Series, f *fill) (done b
 	if _, err := untilWritten(ctx, p, func() ([]uint32, error) { return p.store.Define([]series.Definition{def}) }); err != nil {
 		return false, err
 	}
-	p.log.Info("tiers are made", "series", s.Path, "tiers", rollup.List(f.wanted))
+	if len(p.fills) == 1 {
+		p.log.Info("all series have the tiers that are wanted")
+	}
 	return true, nil
 }

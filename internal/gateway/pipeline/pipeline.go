@@ -55,6 +55,7 @@ type Pipeline struct {
 	mostSeries int // maxSeries, but in tests
 
 	accepted, rejected atomic.Uint64
+	filling            atomic.Int64           // series that get other tiers
 	trouble            atomic.Pointer[string] // what the store says while it cannot be written
 }
 
@@ -110,6 +111,9 @@ func (p *Pipeline) Accepted() uint64 { return p.accepted.Load() }
 
 // Rejected counts rejects on disk since the start.
 func (p *Pipeline) Rejected() uint64 { return p.rejected.Load() }
+
+// Filling is how many series get other tiers, and still have those they had.
+func (p *Pipeline) Filling() int { return int(p.filling.Load()) }
 
 // Trouble is what the store says while it cannot be written; empty when all is well.
 func (p *Pipeline) Trouble() string {

@@ -18,7 +18,7 @@ import (
 // are another matter. The windows around them are not thinned, so that what fills them later counts.
 
 // settled says, as of now, before which time readings of a series are in no window that is still to
-// be made.
+// be made, and no late ones are expected any more.
 func (p *Pipeline) settled() func(id uint32) int64 {
 	oldest := p.pending.Oldest(func(id uint32) rollup.Tier {
 		known, _ := p.store.Get(id)
@@ -26,10 +26,12 @@ func (p *Pipeline) settled() func(id uint32) int64 {
 	})
 	now := p.judge.Now().UnixNano()
 	return func(id uint32) int64 {
+		known, _ := p.store.Get(id)
+		until := now - int64(store.Settling(&known.Definition)) // whatever a clock that is ahead says
 		if start, ok := oldest[id]; ok {
-			return min(start, now)
+			return min(start, until)
 		}
-		return now
+		return until
 	}
 }
 

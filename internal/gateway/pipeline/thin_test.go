@@ -15,6 +15,7 @@ import (
 	"nexocumula/internal/config"
 	"nexocumula/internal/core/column"
 	"nexocumula/internal/core/rollup"
+	"nexocumula/internal/core/sketch"
 	"nexocumula/internal/core/thin"
 	"nexocumula/internal/store"
 )
@@ -26,11 +27,12 @@ type thinRig struct {
 	arrived map[int64]float64
 	begin   time.Time
 	random  *rand.Rand
+	late    bool // readings came after those beside them were thinned
 }
 
 func newThinRig(t *testing.T, rule thin.Rule) *thinRig {
 	r := &thinRig{rig: newRig(t), rule: everything(t), arrived: map[int64]float64{}, begin: time.Now().Add(-12 * time.Hour).Truncate(time.Minute), random: rand.New(rand.NewPCG(5, 6))}
-	r.rule.Thinning = rule
+	r.rule.Thinning, r.rule.Sketch = rule, true
 	r.use()
 	return r
 }
@@ -109,6 +111,7 @@ func (r *thinRig) check() {
 		}
 		require.Equal(r.t, n, made.Len())
 	}
+	r.checkSketches(all)
 	kept, err := r.store.Read(1, rollup.Readings, 0, math.MaxInt64)
 	require.NoError(r.t, err)
 	worst := 0.0
@@ -129,6 +132,24 @@ func (r *thinRig) check() {
 	require.EqualValues(r.t, all.Len()-kept.Len(), s.Thinned.Arrived-s.Thinned.Kept)
 }
 
+// checkSketches wants those of quarters of an hour to hold all readings, but for late ones of a quarter
+// that was thinned: then it is of fewer than the summaries say, and nobody gets an estimate from it.
+func (r *thinRig) checkSketches(all column.Block) {
+	made, err := r.store.Sketches(1, 0, math.MaxInt64, 1000)
+	require.NoError(r.t, err)
+	require.NotEmpty(r.t, made)
+	for _, one := range made {
+		sk, err := sketch.Parse(one.Data)
+		require.NoError(r.t, err)
+		n := float64(all.Between(one.Start, one.Start+int64(rollup.Quarter)).Len())
+		if r.late {
+			require.LessOrEqual(r.t, sk.Count(), n)
+		} else {
+			require.Equal(r.t, n, sk.Count())
+		}
+	}
+}
+
 func TestSummariesAreOfAllThatArrivedAndNotOfWhatIsKept(t *testing.T) {
 	for _, rule := range []thin.Rule{{Method: thin.Deadband, Within: 0.5, Silence: 10 * time.Minute}, {Method: thin.Door, Within: 0.5, Silence: 40 * time.Second}} {
 		r := newThinRig(t, rule)
@@ -141,6 +162,7 @@ func TestSummariesAreOfAllThatArrivedAndNotOfWhatIsKept(t *testing.T) {
 		assert.Greater(t, s.Thinned.Arrived, uint64(4000))
 		assert.Less(t, 2*s.Thinned.Kept, s.Thinned.Arrived)
 
+		r.late = true
 		// What fills the gaps counts, from their very edges on, and again what fills the rest of them.
 		require.Zero(t, r.come(90*time.Minute-500*time.Millisecond, 97*time.Minute))
 		r.settle()
