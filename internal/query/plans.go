@@ -1,0 +1,114 @@
+package query
+
+import (
+	"slices"
+	"time"
+
+	"nexocumula/internal/core/rollup"
+	"nexocumula/internal/core/window"
+	"nexocumula/internal/store"
+)
+
+// planned is one set of windows, with a plan for each sort of series that it is asked of.
+type planned struct {
+	from int64 // where the first window begins
+	by   map[sort]*window.Plan
+}
+
+// sort is what a plan depends on: whether all readings of its time are here, or only summaries, and
+// of which widths.
+type sort struct {
+	readings bool
+	tiers    string
+}
+
+func (p planned) sort(s *store.Series) sort {
+	return sort{s.Collected && p.from >= s.ThinnedTo, s.Tiers}
+}
+
+func (p planned) of(s store.Series) *window.Plan { return p.by[p.sort(&s)] }
+
+// any is one of the plans, which all have the same windows: the one of the narrowest rows.
+func (p planned) any() (one *window.Plan) {
+	for _, plan := range p.by {
+		if one == nil || plan.Tier < one.Tier {
+			one = plan
+		}
+	}
+	return one
+}
+
+// plans are that of the windows and, with a shift, that of the shifted ones.
+func (q Windows) plans(src Source, found []store.Series, stats []window.Stat) ([]planned, error) {
+	shifts := 1
+	if !q.Shift.IsZero() {
+		shifts = 2
+	}
+	windows, err := q.cut(src, len(found)*shifts)
+	if err != nil {
+		return nil, err
+	}
+	if err := q.check(size{len(windows), len(found), shifts, q.statsAsked()}, src); err != nil {
+		return nil, err
+	}
+	shifted := [][]window.Window{windows}
+	if shifts > 1 {
+		earlier, err := q.Grid.Shifted(windows, q.Shift)
+		if err != nil {
+			return nil, refuse("range", "%v", err)
+		}
+		shifted = append(shifted, earlier)
+	}
+	var out []planned
+	for _, w := range shifted {
+		p := planned{from: earliest(w), by: map[sort]*window.Plan{}}
+		for i := range found {
+			like := p.sort(&found[i])
+			if p.by[like] != nil {
+				continue
+			}
+			plan, err := q.plan(src, w, len(found), &found[i], like.readings, stats)
+			if err != nil {
+				return nil, err
+			}
+			p.by[like] = plan
+		}
+		out = append(out, p)
+	}
+	return out, nil
+}
+
+// earliest is where the first of windows begins, which with pieces may be any of them.
+func earliest(windows []window.Window) int64 {
+	first := windows[0].From
+	for i := range windows {
+		first = min(first, windows[i].From)
+		for _, piece := range windows[i].Pieces {
+			first = min(first, piece.From)
+		}
+	}
+	return first
+}
+
+// plan is that of series like one.
+func (q Windows) plan(src Source, windows []window.Window, count int, like *store.Series, readings bool, stats []window.Stat) (*window.Plan, error) {
+	exact := slices.ContainsFunc(stats, func(s window.Stat) bool { return s.NeedsReadings() || readings && s.IsCondition() })
+	tiers := rollup.TiersOf(&like.Definition)
+	plan, err := window.NewPlan(windows, tiers, readings, exact)
+	if err != nil && like.Collected {
+		return nil, refuse("thinned", "of %s not all readings from before %s are kept (%s), so this has no exact answer: use widths and times that are multiples of %s, stats that do not need each reading, or a later range; `readings` shows what was kept",
+			like.Path, time.Unix(0, like.ThinnedTo).UTC().Format(time.RFC3339), thinningOf(like), tiers[0])
+	}
+	if err != nil {
+		return nil, refuse("range", "%v", q.narrow(tiers[0], err))
+	}
+	return plan, q.checkPlan(plan, count, slices.ContainsFunc(stats, window.Stat.IsEstimate), src)
+}
+
+// thinningOf is how readings of a series are thinned, or were.
+func thinningOf(s *store.Series) string {
+	if s.Thinning == "" {
+		return "they were thinned then"
+	}
+	return s.Thinning
+}
