@@ -37,7 +37,10 @@ type Pending struct {
 	earliest int64 // before it no window is due
 }
 
-type touched struct{ first, last int64 }
+type touched struct {
+	first, last int64
+	follows     time.Duration // how long after those it is made of, which have to be made before
+}
 
 // How long after a window's end it may be summarised, how long without a further
 // reading for it, and how long at most one waits for such quiet.
@@ -45,6 +48,7 @@ const (
 	closeAfter = 2 * time.Second
 	quietFor   = time.Second
 	waitAtMost = 10 * time.Second
+	madeWithin = 1500 * time.Millisecond // of a narrower tier, once it is due
 )
 
 // NewPending has no marks yet.
@@ -58,7 +62,7 @@ func (p *Pending) Len() int { return len(p.marks) }
 func (p *Pending) Touch(id uint32, def *series.Definition, times []int64, now int64) {
 	if def.Sketch {
 		for _, t := range times {
-			p.mark(Window{Series: id, Sketch: true, Start: Quarter.Start(t)}, now)
+			p.mark(Window{Series: id, Sketch: true, Start: Quarter.Start(t)}, now, 0)
 		}
 	}
 	tier := TiersOf(def)[0]
@@ -66,18 +70,20 @@ func (p *Pending) Touch(id uint32, def *series.Definition, times []int64, now in
 	for _, t := range times {
 		if t >= next {
 			start := tier.Start(t)
-			p.mark(Window{Series: id, Tier: tier, Start: start}, now)
+			p.mark(Window{Series: id, Tier: tier, Start: start}, now, 0)
 			next = start + int64(tier)
 		}
 	}
 }
 
-// Follow marks the windows of another tier that lie over those that were made.
-func (p *Pending) Follow(made []Window, tier Tier, now int64) {
+// Follow marks the windows of another tier that lie over those that were made. steps is how many
+// tiers there are between it and the readings: the windows of each close a moment after those of
+// the one before, so that the last of these is made.
+func (p *Pending) Follow(made []Window, tier Tier, steps int, now int64) {
 	next := int64(math.MinInt64)
 	for _, w := range made {
 		for start := max(next, tier.Start(w.Start)); start < w.End(); start += int64(tier) {
-			p.mark(Window{Series: w.Series, Tier: tier, Start: start}, now)
+			p.mark(Window{Series: w.Series, Tier: tier, Start: start}, now, time.Duration(steps)*madeWithin)
 			next = start + int64(tier)
 		}
 	}
@@ -96,12 +102,12 @@ func (p *Pending) Oldest(narrowest func(id uint32) Tier) map[uint32]int64 {
 	return out
 }
 
-func (p *Pending) mark(w Window, now int64) {
+func (p *Pending) mark(w Window, now int64, follows time.Duration) {
 	t, ok := p.marks[w]
 	if !ok {
 		t.first = now
 	}
-	t.last = now
+	t.last, t.follows = now, follows
 	p.marks[w] = t
 	p.earliest = min(p.earliest, w.due(t))
 }
@@ -109,7 +115,7 @@ func (p *Pending) mark(w Window, now int64) {
 // due is when a window is: once it is closed and has been quiet, or has waited long
 // enough for that.
 func (w Window) due(t touched) int64 {
-	return max(w.End()+int64(closeAfter), min(t.last+int64(quietFor), t.first+int64(waitAtMost)))
+	return max(w.End()+int64(closeAfter+t.follows), min(t.last+int64(quietFor), t.first+int64(waitAtMost)))
 }
 
 // Due takes out at most most windows that are due at now, in order of series, tier
@@ -123,7 +129,7 @@ func (p *Pending) Due(now int64, hurry bool, most int) []Window {
 	p.earliest = math.MaxInt64
 	for w, t := range p.marks {
 		at := w.due(t)
-		if len(due) < most && (at <= now || hurry && w.End()+int64(closeAfter) <= now) {
+		if len(due) < most && (at <= now || hurry && w.End()+int64(closeAfter+t.follows) <= now) {
 			due = append(due, w)
 		} else {
 			p.earliest = min(p.earliest, at)
@@ -141,7 +147,7 @@ func (p *Pending) Due(now int64, hurry bool, most int) []Window {
 // Restore puts windows back, as after a failed write or from a saved state.
 func (p *Pending) Restore(windows []Window, now int64) {
 	for _, w := range windows {
-		p.mark(w, now)
+		p.mark(w, now, 0)
 	}
 }
 

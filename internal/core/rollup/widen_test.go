@@ -85,8 +85,8 @@ func TestTiersAreMultiplesOfTheOneBefore(t *testing.T) {
 func TestWiderWindowsFollowNarrowerOnes(t *testing.T) {
 	p := NewPending()
 	made := []Window{{Series: 1, Tier: TenSecond, Start: 50 * second}, {Series: 1, Tier: TenSecond, Start: 60 * second}, {Series: 1, Tier: TenSecond, Start: 70 * second}}
-	p.Follow(made, Minute, 80*second)
+	p.Follow(made, Minute, 1, 80*second)
 	assert.Equal(t, []int64{0, 60}, starts(p.Due(1000*second, false, 10)))
-	p.Follow([]Window{{Series: 1, Tier: Minute, Start: 60 * second}}, Tier(30*time.Second), 80*second)
+	p.Follow([]Window{{Series: 1, Tier: Minute, Start: 60 * second}}, Tier(30*time.Second), 0, 80*second)
 	assert.Equal(t, []int64{60, 90}, starts(p.Due(1000*second, false, 10)), "a narrower tier takes over what a wider one left")
 }

@@ -150,7 +150,7 @@ func (p *Pipeline) fillStep(ctx context.Context, id uint32, f *fill) (done bool,
 	if f.at < next.at {
 		// The last one may still be open. What closes it marks it, unless that was before.
 		last := windows[max(0, len(windows)-1):]
-		p.pending.Follow(last, f.jobs[f.at].tier, p.judge.Now().UnixNano())
+		p.pending.Follow(last, f.jobs[f.at].tier, len(f.wanted), p.judge.Now().UnixNano())
 		windows = windows[:len(windows)-len(last)]
 	}
 	if len(windows) > 0 {

@@ -86,24 +86,24 @@ func (p *Pipeline) followSeries(s *store.Series, made []rollup.Window, now int64
 	if f := p.fills[s.ID]; f != nil {
 		for _, j := range f.jobs {
 			if j.source == tier || j.source == rollup.Readings && tier == tiers[0] {
-				p.widen(s, made, j.tier, now)
+				p.widen(s, made, j.tier, len(tiers), now)
 			}
 		}
 	}
 	switch i := slices.Index(tiers, tier); {
 	case i >= 0 && i+1 < len(tiers):
-		p.widen(s, made, tiers[i+1], now)
+		p.widen(s, made, tiers[i+1], i+1, now)
 	case i < 0:
 		if _, filling := p.sourceOf(s, tier); !filling { // one that it had before
-			p.pending.Follow(made, tiers[0], now)
+			p.pending.Follow(made, tiers[0], 0, now)
 		}
 	}
 }
 
 // widen marks the windows of a wider tier over those that were made, and those for whose start
 // the last reading of one may speak.
-func (p *Pipeline) widen(s *store.Series, made []rollup.Window, wider rollup.Tier, now int64) {
-	p.pending.Follow(made, wider, now)
+func (p *Pipeline) widen(s *store.Series, made []rollup.Window, wider rollup.Tier, steps int, now int64) {
+	p.pending.Follow(made, wider, steps, now)
 	for _, w := range made {
 		next := wider.Start(w.Start) + int64(wider)
 		reach := w.End() + int64(s.FreshFor)
@@ -116,7 +116,7 @@ func (p *Pipeline) widen(s *store.Series, made []rollup.Window, wider rollup.Tie
 			p.log.Error("after a late reading the next window's coverage may be wrong", "series", s.Path, "error", err)
 		}
 		if first.found && first.time >= next {
-			p.pending.Follow([]rollup.Window{{Series: s.ID, Tier: w.Tier, Start: first.time}}, wider, now)
+			p.pending.Follow([]rollup.Window{{Series: s.ID, Tier: w.Tier, Start: first.time}}, wider, steps, now)
 		}
 	}
 }
