@@ -12,6 +12,7 @@ import (
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/fieldwork"
 	"nexocumula/internal/gateway/mqtt"
+	"nexocumula/internal/query"
 )
 
 // answered sends what a tool of the field found, or why it found nothing.
@@ -103,7 +104,11 @@ func (h handlers) plan(c *gin.Context) {
 	for i, s := range found {
 		heard[i] = h.seriesOf(s)
 	}
-	out, err := fieldwork.PlanOf(h.File(), heard)
+	now := h.now()
+	if counts, err := query.Counts(c.Request.Context(), h.source(), everything, now.Add(-fieldwork.HeardFor), now); err == nil {
+		heard = fieldwork.HowOften(heard, counts, now) // otherwise it goes by what was learned
+	}
+	out, err := fieldwork.PlanOf(h.Gateway, h.File(), heard)
 	answered(c, out, err)
 }
 

@@ -4,11 +4,13 @@ import (
 	"context"
 	"fmt"
 	"strconv"
+	"time"
 
 	"github.com/urfave/cli/v3"
 
 	"nexocumula/client"
 	"nexocumula/internal/config"
+	"nexocumula/internal/core/span"
 	"nexocumula/internal/fieldwork"
 	"nexocumula/internal/gateway"
 )
@@ -16,12 +18,20 @@ import (
 func planCommand() *cli.Command {
 	return &cli.Command{
 		Name: "plan", Usage: "what a gateway's configuration costs before anything runs: requests, readings, summaries, bytes, and how long the disk lasts",
-		ArgsUsage: "FILE",
+		ArgsUsage:   "FILE",
+		Description: "Without a FILE, but with --at, it is the running gateway's own, reckoned with what that has learned of its devices.",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "at", Usage: "also count the series that this running gateway has heard, with how often it did"},
 			outputFlag,
 		},
 		Action: func(ctx context.Context, cmd *cli.Command) error {
+			if cmd.Args().Len() == 0 && cmd.String("at") != "" {
+				plan, err := ask(cmd).Plan(ctx)
+				if err != nil {
+					return err
+				}
+				return show(cmd, plan, planGrid(plan))
+			}
 			if cmd.Args().Len() != 1 {
 				return usage("name the configuration: nexocumula plan FILE")
 			}
@@ -31,19 +41,34 @@ func planCommand() *cli.Command {
 			}
 			var heard []client.Series
 			if cmd.String("at") != "" {
-				answer, err := ask(cmd).Series(ctx, "")
-				if err != nil {
+				if heard, err = heardAt(ctx, cmd); err != nil {
 					return err
 				}
-				heard = answer.Series
 			}
-			plan, err := fieldwork.MakePlan(settings, heard, fieldwork.FreeOn(settings.Data))
+			plan, err := fieldwork.MakePlan(settings, heard, nil, fieldwork.FreeOn(settings.Data))
 			if err != nil {
 				return wrongUsage(err)
 			}
 			return show(cmd, plan, planGrid(plan))
 		},
 	}
+}
+
+// heardAt are the series of a running gateway, with how often it heard them.
+func heardAt(ctx context.Context, cmd *cli.Command) ([]client.Series, error) {
+	answer, err := ask(cmd).Series(ctx, "")
+	if err != nil {
+		return nil, err
+	}
+	windows, err := ask(cmd).Windows(ctx, client.WindowsQuery{Select: "#", Last: span.Format(fieldwork.HeardFor), Stats: []string{"count"}})
+	if err != nil {
+		return answer.Series, nil // it goes by what was learned
+	}
+	counts := map[string]float64{}
+	for _, s := range windows.Series {
+		counts[s.Name] = float64(s.Whole.Values["count"])
+	}
+	return fieldwork.HowOften(answer.Series, counts, time.Now()), nil
 }
 
 func planGrid(plan client.Plan) grid {

@@ -57,11 +57,33 @@ func Check(ctx context.Context, g *gateway.Gateway, file string, want client.Che
 	return out, nil
 }
 
-// PlanOf is what the file of a running service costs, with what its gateway has heard.
-func PlanOf(file string, heard []client.Series) (client.Plan, error) {
+// PlanOf is what the file of a running service costs, with what its gateway has heard and learned.
+func PlanOf(g *gateway.Gateway, file string, heard []client.Series) (client.Plan, error) {
 	settings, err := config.Load(file, gateway.Kinds)
 	if err != nil {
 		return client.Plan{}, Wrong{err}
 	}
-	return MakePlan(settings, heard, FreeOn(settings.Data))
+	return MakePlan(settings, heard, g.Pipe, FreeOn(settings.Data))
 }
+
+// HeardFor is how far back the counts are of that HowOften takes.
+const HeardFor = time.Hour
+
+// HowOften are series with how often they were heard by the readings that came of each in the last
+// hour; it counts all of them, where what is learned goes by the last few. of are the series, with
+// those counts.
+func HowOften(of []client.Series, counts map[string]float64, now time.Time) []client.Series {
+	out := slices.Clone(of)
+	for i, s := range out {
+		over := HeardFor
+		if s.FirstSeen != nil {
+			over = min(over, now.Sub(*s.FirstSeen))
+		}
+		if n := counts[s.Path]; n >= fewestHeard && over > 0 {
+			out[i].Every = span.Format(max(time.Millisecond, time.Duration(float64(over)/n).Round(time.Millisecond)))
+		}
+	}
+	return out
+}
+
+const fewestHeard = 5

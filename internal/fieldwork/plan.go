@@ -17,6 +17,7 @@ import (
 	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/core/span"
+	"nexocumula/internal/gateway/pipeline"
 	"nexocumula/internal/gateway/source"
 )
 
@@ -43,8 +44,9 @@ const (
 )
 
 // MakePlan reckons what a gateway's configuration costs. Of sources that do not ask, what a running
-// gateway has heard may be known; without, they are left out. free is what the disk has.
-func MakePlan(settings config.Settings, heard []client.Series, free float64) (out client.Plan, err error) {
+// gateway has heard may be known; without, they are left out. pipe has what that learned of devices; nil:
+// nothing is known. free is what the disk has.
+func MakePlan(settings config.Settings, heard []client.Series, pipe *pipeline.Pipeline, free float64) (out client.Plan, err error) {
 	g := settings.Gateway
 	if g == nil {
 		return client.Plan{}, wrong("the configuration describes no gateway")
@@ -54,6 +56,7 @@ func MakePlan(settings config.Settings, heard []client.Series, free float64) (ou
 	narrowest := rollup.Tier(24 * time.Hour)
 	known := map[series.Path]bool{}
 	var points []float64
+	messages := false
 	count := func(kind series.Kind, every time.Duration, made []rollup.Tier) {
 		out.Series++
 		perDay := float64(24*time.Hour) / float64(every)
@@ -81,9 +84,10 @@ func MakePlan(settings config.Settings, heard []client.Series, free float64) (ou
 		}
 	}
 	for _, s := range g.Sources {
-		opened := s.Settings.(source.Settings).Open(s.Name, nil, slog.New(slog.DiscardHandler))
+		opened := s.Settings.(source.Settings).Open(s.Name, pipe, slog.New(slog.DiscardHandler))
 		planner, ok := opened.(source.Planner)
 		if !ok {
+			messages = true
 			if heard == nil {
 				out.Unknown = append(out.Unknown, fmt.Sprintf("source %s: how much comes is up to its senders; --at a running gateway tells what it has heard", s.Name))
 			}
@@ -107,6 +111,9 @@ func MakePlan(settings config.Settings, heard []client.Series, free float64) (ou
 			rarely++
 		}
 	}
+	if messages {
+		out.Unknown = append(out.Unknown, "commits of messages: one that comes alone has its own, those that come within a tenth of a second share one")
+	}
 	if rarely > 0 {
 		out.Unknown = append(out.Unknown, fmt.Sprintf("%d series that were not heard often enough yet to tell how often they come", rarely))
 	}
@@ -123,7 +130,7 @@ func MakePlan(settings config.Settings, heard []client.Series, free float64) (ou
 		out.Outage = free / out.Disk
 	}
 	out.Assumes = []string{
-		"every device answers, and gives all that is wanted of it together",
+		"every device answers, and gives all that is wanted of it together, but for what a running gateway has learned",
 		"rows of the size they have in the demo; steadier values take less, noise takes more",
 		"nothing is dropped for its age yet",
 	}

@@ -4,12 +4,15 @@ import (
 	"slices"
 	"time"
 
-	"nexocumula/internal/gateway/modbus/planner"
 	"nexocumula/internal/gateway/source"
 )
 
-// Plan is what the schedules ask for, when the devices give all that is wanted together.
+// Plan is what the schedules ask for: when the devices give all that is wanted together, or as they do
+// by what a gateway has learned of them.
 func (m *poller) Plan() (out source.Planned) {
+	if m.pipe != nil {
+		m.recall()
+	}
 	request, word := m.settings.address.cost()
 	for _, t := range m.tasks {
 		if t.group.every == 0 {
@@ -18,7 +21,7 @@ func (m *poller) Plan() (out source.Planned) {
 		perHour := float64(time.Hour) / float64(t.group.every)
 		for i := range t.wants {
 			w := &t.wants[i]
-			for _, r := range w.wish.Reads(&planner.Facts{}, time.Now()) {
+			for _, r := range w.wish.Reads(&t.unit.table(w.table).Facts, time.Now()) {
 				out.Requests += perHour
 				if m.settings.address.framed {
 					out.Busy += perHour * (request + word*float64(r.Count) + t.unit.pause.Seconds()) / 3600
