@@ -47,6 +47,27 @@ func TestABatchArrivesAsItWasSent(t *testing.T) {
 	assert.Equal(t, e, got)
 }
 
+// A receiver takes a series to have the tiers that are sent of it, and no others.
+func TestASeriesHasTheTiersThatAreSent(t *testing.T) {
+	hourly := summaries(series.Gauge)
+	hourly.Def.Tiers = "10s,1m,1h"
+	for _, test := range []struct {
+		sent []rollup.Tier
+		want []string // of the hourly series and of the usual one
+	}{
+		{nil, []string{"10s,1m,1h", ""}},
+		{[]rollup.Tier{rollup.Minute}, []string{"1m", "1m"}},
+		{[]rollup.Tier{rollup.Minute, rollup.Tier(time.Hour)}, []string{"1m,1h", "1m"}},
+	} {
+		data, err := EncodeBatch([]Run{hourly, summaries(series.Counter)}, test.sent)
+		require.NoError(t, err)
+		back, _, bad, err := DecodeBatch(data)
+		require.NoError(t, err)
+		require.Empty(t, bad)
+		assert.Equal(t, test.want, []string{back[0].Def.Tiers, back[1].Def.Tiers})
+	}
+}
+
 func TestBatchesThatLieAreRefused(t *testing.T) {
 	for _, test := range []struct {
 		wrong string
@@ -56,6 +77,7 @@ func TestBatchesThatLieAreRefused(t *testing.T) {
 		{"kind \"angle\" is not known", func(r *Run) { r.Def.Kind = "angle" }},
 		{"are not possible together", func(r *Run) { r.Tier = 7 }},
 		{"are not possible together", func(r *Run) { r.Def.FreshFor = 0 }},
+		{"tier 15s is no multiple of the one before it", func(r *Run) { r.Def.Tiers = "10s,15s" }},
 		{"wrap is -1", func(r *Run) { r.Def.Wrap = -1 }},
 		{"column 3 has 9 rows", func(r *Run) { r.Rows.Cols[3] = r.Rows.Cols[3][:9] }},
 		{"no multiple of its tier", func(r *Run) { r.Rows.Times[2]++ }},
