@@ -25,6 +25,12 @@ func New(base string) *Client {
 	return &Client{base: strings.TrimRight(base, "/"), http: &http.Client{}}
 }
 
+// Over makes one that sends its requests by way of another HTTP client, such as one that trusts the
+// service's certificate.
+func Over(base string, by *http.Client) *Client {
+	return &Client{base: strings.TrimRight(base, "/"), http: by}
+}
+
 // Base is the address of the service.
 func (c *Client) Base() string { return c.base }
 

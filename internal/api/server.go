@@ -20,19 +20,20 @@ import (
 
 // Service is what the interface speaks for. Gateway or Central may be nil.
 type Service struct {
-	Store   *store.Store
-	Gateway *gateway.Gateway
-	Central *central.Receiver
-	Uplinks func() []Uplink
-	Accept  []string // gateways that may replicate here
-	Queries func() config.Queries
-	Reload  func(context.Context) (applied, restart []string, err error) // of the configuration
-	File    func() string                                                // of the configuration; "": it came from none
-	Dropped func() uint64                                                // rows that retention has dropped since the start
-	Version string
-	Started time.Time
-	Console fs.FS
-	Log     *slog.Logger
+	Store        *store.Store
+	Gateway      *gateway.Gateway
+	Central      *central.Receiver
+	Uplinks      func() []Uplink
+	Accept       []string // gateways that may replicate here
+	Queries      func() config.Queries
+	Reload       func(context.Context) (applied, restart []string, err error) // of the configuration
+	File         func() string                                                // of the configuration; "": it came from none
+	Certificates func() error                                                 // why those of the interface cannot be read anew; nil: all is well
+	Dropped      func() uint64                                                // rows that retention has dropped since the start
+	Version      string
+	Started      time.Time
+	Console      fs.FS
+	Log          *slog.Logger
 
 	// Stopping ends the live streams when it is closed.
 	Stopping <-chan struct{}

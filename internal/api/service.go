@@ -25,6 +25,11 @@ func (h handlers) health(c *gin.Context) {
 		out.Troubles = append(out.Troubles, fmt.Sprintf(format, args...))
 	}
 	h.storeHealth(out.Damaged, trouble)
+	if h.Certificates != nil {
+		if err := h.Certificates(); err != nil {
+			trouble("the certificates of this interface cannot be read anew, and those before still count: %v", err)
+		}
+	}
 	if h.Central != nil {
 		for _, l := range h.Central.Links() {
 			if !l.Up(h.now()) {

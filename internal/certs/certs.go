@@ -2,10 +2,14 @@
 package certs
 
 import (
+	"cmp"
+	"context"
 	"crypto/tls"
 	"crypto/x509"
 	"errors"
 	"fmt"
+	"net"
+	"net/http"
 	"os"
 	"sync"
 	"time"
@@ -116,11 +120,11 @@ func (h *Holder) Trouble() error {
 }
 
 // Server is for a listener. Clients that show a certificate must have it from the CA;
-// required says that all must show one.
-func (h *Holder) Server(required bool) *tls.Config {
+// required says that all must show one. protocols are those above TLS, the best first.
+func (h *Holder) Server(required bool, protocols ...string) *tls.Config {
 	return &tls.Config{MinVersion: tls.VersionTLS12, GetConfigForClient: func(*tls.ClientHelloInfo) (*tls.Config, error) {
 		pool, cert := h.current()
-		out := &tls.Config{MinVersion: tls.VersionTLS12, Certificates: []tls.Certificate{*cert}}
+		out := &tls.Config{MinVersion: tls.VersionTLS12, Certificates: []tls.Certificate{*cert}, NextProtos: protocols}
 		if pool != nil {
 			out.ClientCAs, out.ClientAuth = pool, tls.VerifyClientCertIfGiven
 			if required {
@@ -140,4 +144,19 @@ func (h *Holder) Client(name string) *tls.Config {
 		out.Certificates = []tls.Certificate{*cert}
 	}
 	return out
+}
+
+// HTTP makes HTTP requests, each new connection with what the files hold then. name is what the
+// server's certificate must be for; "": the host that is asked.
+func (h *Holder) HTTP(name string) *http.Client {
+	transport := http.DefaultTransport.(*http.Transport).Clone()
+	transport.DialTLSContext = func(ctx context.Context, network, address string) (net.Conn, error) {
+		host, _, err := net.SplitHostPort(address)
+		if err != nil {
+			return nil, err
+		}
+		dialer := tls.Dialer{Config: h.Client(cmp.Or(name, host))}
+		return dialer.DialContext(ctx, network, address)
+	}
+	return &http.Client{Transport: transport}
 }

@@ -10,6 +10,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"nexocumula/client"
+	"nexocumula/internal/certs"
 	"nexocumula/internal/config/shape"
 )
 
@@ -36,6 +37,7 @@ func Run(ctx context.Context, args []string, version string, out, errOut io.Writ
 			runCommand(version), checkCommand(), planCommand(), watchCommand(), probeCommand(), discoveredCommand(), tryCommand(), reloadCommand(), keysCommand(), passwordCommand(), demoCommand(args[0], version), simulateCommand(),
 			nowCommand(), seriesCommand(), windowsCommand(), readingsCommand(), momentCommand(), rejectsCommand(), replayCommand(), importCommand(), sourcesCommand(), readCommand(), uplinksCommand(), versionCommand(version),
 		},
+		Flags:                     []cli.Flag{trustFlag},
 		Suggest:                   true,
 		DisableSliceFlagSeparator: true,                                          // formulas have commas in them
 		ExitErrHandler:            func(context.Context, *cli.Command, error) {}, // reported below
@@ -87,6 +89,23 @@ var atFlag = &cli.StringFlag{
 
 var labelFlag = &cli.StringSliceFlag{Name: "label", Usage: "only series with this key=value; all of them when given several times"}
 
-func ask(cmd *cli.Command) *client.Client { return client.New(cmd.String("at")) }
+// ask is the client of the service that a command line names. Whom it trusts was checked before.
+func ask(cmd *cli.Command) *client.Client {
+	if file := cmd.String(trustFlag.Name); file != "" {
+		if trusted, err := certs.Open(certs.Files{CA: file}); err == nil {
+			return client.Over(cmd.String("at"), trusted.HTTP(""))
+		}
+	}
+	return client.New(cmd.String("at"))
+}
+
+// trustFlag goes with every command that asks a service.
+var trustFlag = &cli.StringFlag{
+	Name: "trust", Sources: cli.EnvVars("NEXOCUMULA_TRUST"), Usage: "PEM file of the authority that the service's certificate is from, or of that itself, for an https:// address",
+	Validator: func(file string) error {
+		_, err := certs.Open(certs.Files{CA: file})
+		return err
+	},
+}
 
 func selectorArg(cmd *cli.Command) string { return cmd.Args().First() }

@@ -25,7 +25,7 @@ func (raw file) check(at shape.Place, kinds []SourceKind) Settings {
 	if raw.Gateway == nil && raw.Central == nil {
 		at.Wrong("the file has neither gateway: nor central:, so the service would do nothing")
 	}
-	out := Settings{Data: raw.Data, Listen: raw.Listen, Gateway: raw.Gateway.check(at.Key("gateway"), kinds), Central: raw.Central.check(at.Key("central")), Queries: raw.Queries.check(at.Key("queries"))}
+	out := Settings{Data: raw.Data, Listen: raw.Listen, TLS: raw.TLS.check(at.Key("tls")), Gateway: raw.Gateway.check(at.Key("gateway"), kinds), Central: raw.Central.check(at.Key("central")), Queries: raw.Queries.check(at.Key("queries"))}
 	out.AwayFor = at.Key("away_for").Duration(raw.AwayFor, clock.DefaultAway)
 	if raw.GiveUp != "" {
 		out.GiveUp = at.Key("give_up_unsent_after").Duration(raw.GiveUp, 0)
@@ -101,6 +101,7 @@ func (raw uplinkFile) check(at shape.Place) Uplink {
 	if raw.Tiers != nil {
 		out.Tiers = shape.Parsed(at.Key("tiers"), raw.Tiers, rollup.ParseTiers)
 	}
+	raw.TLS.check(at.Key("tls"), strings.HasPrefix(raw.Address, "https://"), &out)
 	return out
 }
 

@@ -8,6 +8,7 @@ import "nexocumula/internal/config/shape"
 type file struct {
 	Data    string       `yaml:"data"`
 	Listen  string       `yaml:"listen"`
+	TLS     *serverTLS   `yaml:"tls"`
 	Gateway *gatewayFile `yaml:"gateway"`
 	Central *centralFile `yaml:"central"`
 	Keep    []keepFile   `yaml:"keep"`
@@ -110,9 +111,10 @@ type screenFile struct {
 }
 
 type uplinkFile struct {
-	Name         string   `yaml:"name"`
-	Address      string   `yaml:"address"`
-	Tiers        []string `yaml:"tiers"`
+	Name         string     `yaml:"name"`
+	Address      string     `yaml:"address"`
+	Tiers        []string   `yaml:"tiers"`
+	TLS          *clientTLS `yaml:"tls"`
 	shape.Secret `yaml:",inline"`
 }
 

@@ -1,9 +1,11 @@
 package config
 
 import (
+	"net/http"
 	"slices"
 	"time"
 
+	"nexocumula/internal/certs"
 	"nexocumula/internal/core/calibrate"
 	"nexocumula/internal/core/formula"
 	"nexocumula/internal/core/rollup"
@@ -17,6 +19,7 @@ import (
 type Settings struct {
 	Data    string // folder of the store
 	Listen  string // host:port of the HTTP interface
+	TLS     *TLS   // of the HTTP interface; nil: it speaks plain HTTP
 	Gateway *Gateway
 	Central *Central
 	Keep    []Keep
@@ -133,7 +136,19 @@ type Uplink struct {
 	Name    string
 	Address string        // http:// or https:// and host:port
 	Tiers   []rollup.Tier // that it sends; nil: all there are
-	Token   string
+
+	TLS        *certs.Holder // nil: what this machine trusts
+	ServerName string        // that the central's certificate must be for; "": the address's
+
+	Token string
+}
+
+// HTTP makes the requests to the central.
+func (u *Uplink) HTTP() *http.Client {
+	if u.TLS == nil {
+		return &http.Client{}
+	}
+	return u.TLS.HTTP(u.ServerName)
 }
 
 // Central is the part of a process that receives.

@@ -82,7 +82,7 @@ func checkSource(ctx context.Context, g config.Gateway, s config.Source, wait ti
 func checkUplink(ctx context.Context, u config.Uplink, wait time.Duration) client.CheckedLive {
 	ctx, stop := context.WithTimeout(ctx, wait)
 	defer stop()
-	health, err := client.New(u.Address).Health(ctx)
+	health, err := client.Over(u.Address, u.HTTP()).Health(ctx)
 	switch {
 	case err != nil:
 		return client.CheckedLive{Of: u.Name, Says: plain.Network(err).Error()}

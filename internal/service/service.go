@@ -38,6 +38,7 @@ type Service struct {
 	Address string // of the HTTP interface, with the port that was found
 	listen  net.Listener
 	handler func(stopping <-chan struct{}) http.Handler
+	tls     *config.TLS // nil: plain HTTP
 	giveUp  time.Duration
 	dropped *atomic.Uint64 // rows, by retention
 	log     *slog.Logger
@@ -79,10 +80,13 @@ func Open(settings config.Settings, version string, log *slog.Logger) (_ *Servic
 		return nil, fmt.Errorf("listening for HTTP at %s: %w; or set another listen: in the configuration", settings.Listen, plain.Network(err))
 	}
 	s.Address = "http://" + s.listen.Addr().String()
+	if s.tls = settings.TLS; s.tls != nil {
+		s.Address = "https://" + s.listen.Addr().String()
+	}
 	started := time.Now()
 	s.handler = func(stopping <-chan struct{}) http.Handler {
 		return api.Handler(api.Service{
-			Store: s.Store, Gateway: s.Gateway, Central: s.Central, Uplinks: s.Uplinks, Accept: accept, Version: version, Started: started, Queries: func() config.Queries { return s.settings.Load().Queries }, Reload: s.reload, File: func() string { return s.settings.Load().Path }, Dropped: s.dropped.Load,
+			Store: s.Store, Gateway: s.Gateway, Central: s.Central, Uplinks: s.Uplinks, Accept: accept, Version: version, Started: started, Queries: func() config.Queries { return s.settings.Load().Queries }, Reload: s.reload, Certificates: s.certificates, File: func() string { return s.settings.Load().Path }, Dropped: s.dropped.Load,
 			Console: web.Console(), Log: log, Stopping: stopping,
 		})
 	}
@@ -101,21 +105,18 @@ func (s *Service) Run(ctx context.Context) error {
 		MaxHeaderBytes:    64 << 10,
 		ErrorLog:          slog.NewLogLogger(s.log.Handler(), slog.LevelDebug),
 	}
-	group.Go(func() error {
-		if err := server.Serve(s.listen); !errors.Is(err, http.ErrServerClosed) {
-			return fmt.Errorf("serving HTTP: %w", err)
-		}
-		return nil
-	})
-	group.Go(func() error {
-		<-groupCtx.Done()
-		stop, cancel := context.WithTimeout(context.Background(), 5*time.Second)
-		defer cancel()
-		if err := server.Shutdown(stop); err != nil {
-			return server.Close()
-		}
-		return nil
-	})
+	for _, one := range s.servers(server) {
+		group.Go(one.serve)
+		group.Go(func() error {
+			<-groupCtx.Done()
+			stop, cancel := context.WithTimeout(context.Background(), 5*time.Second)
+			defer cancel()
+			if err := one.Shutdown(stop); err != nil {
+				return one.Close()
+			}
+			return nil
+		})
+	}
 	group.Go(func() error { return s.retain(groupCtx) })
 	group.Go(func() error { return s.tidy(groupCtx) })
 	for _, one := range s.senders {

@@ -71,7 +71,7 @@ func NewSender(name string, settings config.Uplink, mine func(series.Path) bool,
 	}
 	return &Sender{
 		name: name, settings: settings, outbox: box, store: st, describe: describe, log: log.With("uplink", settings.Name),
-		http: &http.Client{}, session: session, pace: newPace(),
+		http: settings.HTTP(), session: session, pace: newPace(),
 		tally: Tally{Name: settings.Name, Address: settings.Address},
 	}, nil
 }

@@ -1,0 +1,53 @@
+package service
+
+import (
+	"errors"
+	"fmt"
+	"net"
+	"net/http"
+	"time"
+
+	"nexocumula/internal/certs"
+)
+
+// serving is a server, and what has it serve.
+type serving struct {
+	*http.Server
+	on func() error
+}
+
+func (s serving) serve() error {
+	if err := s.on(); !errors.Is(err, http.ErrServerClosed) && !errors.Is(err, net.ErrClosed) {
+		return fmt.Errorf("serving HTTP: %w", err)
+	}
+	return nil
+}
+
+// servers are the one of the HTTP interface and, where that speaks TLS, one at the same port that
+// sends those who do not to where they do.
+func (s *Service) servers(own *http.Server) []serving {
+	if s.tls == nil {
+		return []serving{{own, func() error { return own.Serve(s.listen) }}}
+	}
+	secure, plain := certs.Split(s.listen)
+	own.TLSConfig = s.tls.Server(s.tls.ClientsShow, "h2", "http/1.1")
+	away := &http.Server{
+		Handler: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			http.Redirect(w, r, "https://"+r.Host+r.URL.RequestURI(), http.StatusPermanentRedirect)
+		}),
+		ReadTimeout: 10 * time.Second, WriteTimeout: 10 * time.Second, MaxHeaderBytes: 16 << 10, ErrorLog: own.ErrorLog,
+	}
+	return []serving{
+		{own, func() error { return own.ServeTLS(secure, "", "") }},
+		{away, func() error { return away.Serve(plain) }},
+	}
+}
+
+// certificates is why the files of the HTTP interface's certificates cannot be used as they are now, so
+// that those before still count; nil when all is well.
+func (s *Service) certificates() error {
+	if s.tls == nil {
+		return nil
+	}
+	return s.tls.Trouble()
+}
