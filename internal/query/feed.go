@@ -53,6 +53,9 @@ func feed(ctx context.Context, src Source, s store.Series, p *window.Plan, stats
 		want.Work, want.Ahead = work, ahead
 		if i > 0 {
 			want.Tier, want.From, want.Steps = tier, tail.next, false
+			if tier == rollup.Readings {
+				want.From = max(want.From, s.ThinnedTo) // of earlier ones not all are here
+			}
 		}
 		if err := src.Store.Scan(ctx, s.ID, want, tail); err != nil {
 			return err

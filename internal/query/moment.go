@@ -105,11 +105,24 @@ func (m Moment) within() string {
 	return ", within " + span.Format(m.Within)
 }
 
+// of is the value of a series. Where readings were thinned its summaries tell more; where these are not
+// kept any more, a reading that is may not be the one.
 func (m Moment) of(ctx context.Context, src Source, s store.Series) (Found, bool, error) {
 	tier := rollup.TiersOf(&s.Definition)[0]
-	if s.Collected && m.At.UnixNano() >= s.ThinnedTo {
+	thinned := m.At.UnixNano() < s.ThinnedTo
+	if s.Collected && !thinned {
 		tier = rollup.Readings
 	}
+	out, ok, err := m.in(ctx, src, s, tier)
+	if err == nil && !ok && s.Collected && thinned && m.How != Exactly {
+		out, ok, err = m.in(ctx, src, s, rollup.Readings)
+		out.Sure = false
+	}
+	return out, ok, err
+}
+
+// in is the value by the rows of a tier.
+func (m Moment) in(ctx context.Context, src Source, s store.Series, tier rollup.Tier) (Found, bool, error) {
 	out := Found{Series: s, Tier: tier, Sure: true}
 	moment := m.At.UnixNano()
 	near := nearby{moment: moment}

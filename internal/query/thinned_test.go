@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/core/window"
 )
@@ -56,6 +57,17 @@ func TestWindowsOfThinnedReadingsAreOfAllThatArrived(t *testing.T) {
 	other, _, err := m.Run(t.Context(), from(plain, true))
 	require.NoError(t, err)
 	assert.True(t, !found[0].Sure || found[0].Time == other[0].Time, "what cannot be sure says so")
+
+	// Where the summaries are not kept any more, what is left of the readings does not stand in for them.
+	_, err = thinned.Drop(t.Context(), s.ID, rollup.TenSecond, begin.Add(365*24*time.Hour), time.Time{})
+	require.NoError(t, err)
+	left := answer(t, ask(t, "#", "10s", "count"), from(thinned, true)).series[0].Rows.Stats[0]
+	assert.Zero(t, left[0])
+	assert.EqualValues(t, 1, left[len(left)-1], "later readings do")
+
+	found, _, err = m.Run(t.Context(), from(thinned, true))
+	require.NoError(t, err)
+	assert.False(t, found[0].Sure, "nor is it sure that one of them is the last")
 }
 
 func everything(t *testing.T) series.Selector {
