@@ -79,14 +79,33 @@ func (p *Pending) Touch(id uint32, def *series.Definition, times []int64, now in
 // Follow marks the windows of another tier that lie over those that were made. steps is how many
 // tiers there are between it and the readings: the windows of each close a moment after those of
 // the one before, so that the last of these is made.
-func (p *Pending) Follow(made []Window, tier Tier, steps int, now int64) {
+func (p *Pending) Follow(made []Window, tier Tier, steps int, now int64) (marked []Window) {
 	next := int64(math.MinInt64)
 	for _, w := range made {
 		for start := max(next, tier.Start(w.Start)); start < w.End(); start += int64(tier) {
-			p.mark(Window{Series: w.Series, Tier: tier, Start: start}, now, time.Duration(steps)*madeWithin)
+			over := Window{Series: w.Series, Tier: tier, Start: start}
+			p.mark(over, now, time.Duration(steps)*madeWithin)
+			marked = append(marked, over)
 			next = start + int64(tier)
 		}
 	}
+	return marked
+}
+
+// TakeClosed takes those of some windows out that are pending and closed, whether they are due or not.
+func (p *Pending) TakeClosed(of []Window, now int64) (out []Window) {
+	for _, w := range of {
+		if _, pending := p.marks[w]; pending && w.End()+int64(closeAfter) <= now {
+			delete(p.marks, w)
+			out = append(out, w)
+		}
+	}
+	slices.SortFunc(out, Window.compare)
+	return out
+}
+
+func (w Window) compare(o Window) int {
+	return cmp.Or(cmp.Compare(w.Series, o.Series), cmp.Compare(w.Tier, o.Tier), cmp.Compare(w.Start, o.Start))
 }
 
 // Oldest is, of each series with a pending window of readings, where the oldest of these begins.
@@ -135,9 +154,7 @@ func (p *Pending) Due(now int64, hurry bool, most int) []Window {
 			p.earliest = min(p.earliest, at)
 		}
 	}
-	slices.SortFunc(due, func(a, b Window) int {
-		return cmp.Or(cmp.Compare(a.Series, b.Series), cmp.Compare(a.Tier, b.Tier), cmp.Compare(a.Start, b.Start))
-	})
+	slices.SortFunc(due, Window.compare)
 	for _, w := range due {
 		delete(p.marks, w)
 	}

@@ -15,7 +15,9 @@ import (
 func (p *Pipeline) mark(touched []*member, newest []int64) {
 	now := p.judge.Now().UnixNano()
 	for i, m := range touched {
-		p.touch(m.id, &m.def, m.rows, newest[i], now)
+		if known, ok := p.store.Get(m.id); ok { // with the tiers that it has, which may not be those its rule wants yet
+			p.touch(m.id, &known.Definition, m.rows, newest[i], now)
+		}
 	}
 }
 
@@ -70,40 +72,42 @@ func (s *successors) Rows(b column.Block, _ int64) error {
 func (s *successors) Whole(int64, int64, rollup.Summary) error { return nil }
 
 // follow marks the windows that those which were just made are part of.
-func (p *Pipeline) follow(made []rollup.Window, now int64) {
+func (p *Pipeline) follow(made []rollup.Window, now int64) (marked []rollup.Window) {
 	for len(made) > 0 {
 		n := alike(made)
 		if known, ok := p.store.Get(made[0].Series); ok && !made[0].Sketch {
-			p.followSeries(&known, made[:n], now)
+			marked = append(marked, p.followSeries(&known, made[:n], now)...)
 		}
 		made = made[n:]
 	}
+	return marked
 }
 
-func (p *Pipeline) followSeries(s *store.Series, made []rollup.Window, now int64) {
+func (p *Pipeline) followSeries(s *store.Series, made []rollup.Window, now int64) (marked []rollup.Window) {
 	tiers := rollup.TiersOf(&s.Definition)
 	tier := made[0].Tier
 	if f := p.fills[s.ID]; f != nil {
 		for _, j := range f.jobs {
 			if j.source == tier || j.source == rollup.Readings && tier == tiers[0] {
-				p.widen(s, made, j.tier, len(tiers), now)
+				marked = append(marked, p.widen(s, made, j.tier, len(tiers), now)...)
 			}
 		}
 	}
 	switch i := slices.Index(tiers, tier); {
 	case i >= 0 && i+1 < len(tiers):
-		p.widen(s, made, tiers[i+1], i+1, now)
+		marked = append(marked, p.widen(s, made, tiers[i+1], i+1, now)...)
 	case i < 0:
 		if _, filling := p.sourceOf(s, tier); !filling { // one that it had before
-			p.pending.Follow(made, tiers[0], 0, now)
+			marked = append(marked, p.pending.Follow(made, tiers[0], 0, now)...)
 		}
 	}
+	return marked
 }
 
 // widen marks the windows of a wider tier over those that were made, and those for whose start
 // the last reading of one may speak.
-func (p *Pipeline) widen(s *store.Series, made []rollup.Window, wider rollup.Tier, steps int, now int64) {
-	p.pending.Follow(made, wider, steps, now)
+func (p *Pipeline) widen(s *store.Series, made []rollup.Window, wider rollup.Tier, steps int, now int64) []rollup.Window {
+	marked := p.pending.Follow(made, wider, steps, now)
 	for _, w := range made {
 		next := wider.Start(w.Start) + int64(wider)
 		reach := w.End() + int64(s.FreshFor)
@@ -119,6 +123,7 @@ func (p *Pipeline) widen(s *store.Series, made []rollup.Window, wider rollup.Tie
 			p.pending.Follow([]rollup.Window{{Series: s.ID, Tier: w.Tier, Start: first.time}}, wider, steps, now)
 		}
 	}
+	return marked
 }
 
 // firstRow is a sink that wants one row.

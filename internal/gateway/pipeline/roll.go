@@ -38,7 +38,10 @@ func (p *Pipeline) rollSome(ctx context.Context, hurry bool) (int, error) {
 	if len(due) == 0 {
 		return 0, nil
 	}
-	batch, err := p.summarise(due)
+	batch, err := p.summarise(due, nil)
+	if err == nil && len(due) < mostPerRoll { // of very many, those over them follow when all are made
+		due, err = p.rollOver(due, &batch, now)
+	}
 	if err == nil && len(batch.Entries)+len(batch.Sketches) > 0 {
 		err = p.append(ctx, batch)
 	}
@@ -46,8 +49,26 @@ func (p *Pipeline) rollSome(ctx context.Context, hurry bool) (int, error) {
 		p.pending.Restore(due, now)
 		return len(due), err
 	}
-	p.follow(due, now)
+	if len(due) >= mostPerRoll {
+		p.follow(due, now)
+	}
 	return len(due), nil
+}
+
+// rollOver makes the closed windows of wider tiers over some, and those over them, into the same batch.
+// all are those that were made, and those it began with.
+func (p *Pipeline) rollOver(made []rollup.Window, batch *store.Batch, now int64) (all []rollup.Window, err error) {
+	for all = made; len(made) > 0; all = append(all, made...) {
+		if made = p.pending.TakeClosed(p.follow(made, now), now); len(made) == 0 {
+			break
+		}
+		more, err := p.summarise(made, batch.Entries)
+		if err != nil {
+			return append(all, made...), err
+		}
+		batch.Entries = append(batch.Entries, more.Entries...)
+	}
+	return all, nil
 }
 
 // RollNow summarises every window that is over, without waiting for late readings: for
@@ -63,8 +84,8 @@ func (p *Pipeline) RollNow(ctx context.Context) error {
 }
 
 // summarise computes the summaries of windows, which are in order of series, tier
-// and time.
-func (p *Pipeline) summarise(due []rollup.Window) (batch store.Batch, err error) {
+// and time. fresh are rows that are not in the store yet.
+func (p *Pipeline) summarise(due []rollup.Window, fresh []store.Entry) (batch store.Batch, err error) {
 	for len(due) > 0 {
 		n := alike(due)
 		known, ok := p.store.Get(due[0].Series)
@@ -77,7 +98,7 @@ func (p *Pipeline) summarise(due []rollup.Window) (batch store.Batch, err error)
 			}
 			batch.Sketches = append(batch.Sketches, sketches...)
 		case ok && made:
-			rows, err := p.summariseSeries(known, source, due[:n])
+			rows, err := p.summariseSeries(known, source, due[:n], fresh)
 			if err != nil {
 				return batch, err
 			}
@@ -103,7 +124,7 @@ func alike(windows []rollup.Window) int {
 
 // summariseSeries computes windows of one series and tier from the tier before it, reading
 // each stretch of neighbouring windows once.
-func (p *Pipeline) summariseSeries(s store.Series, source rollup.Tier, windows []rollup.Window) (column.Block, error) {
+func (p *Pipeline) summariseSeries(s store.Series, source rollup.Tier, windows []rollup.Window, fresh []store.Entry) (column.Block, error) {
 	out := rollup.NewBlock(s.Kind, len(windows))
 	tier := windows[0].Tier
 	near := int64(100 * tier) // windows closer than this are read together
@@ -115,6 +136,11 @@ func (p *Pipeline) summariseSeries(s store.Series, source rollup.Tier, windows [
 		rows, err := p.store.Read(s.ID, source, windows[0].Start-int64(s.FreshFor)-int64(source), windows[n-1].End())
 		if err != nil {
 			return out, err
+		}
+		for _, e := range fresh {
+			if e.Series == s.ID && e.Tier == source {
+				rows = column.Merge(rows, e.Rows.Between(windows[0].Start-int64(s.FreshFor)-int64(source), windows[n-1].End()))
+			}
 		}
 		var thinned around
 		if source == rollup.Readings && windows[0].Start < s.ThinnedTo {
