@@ -13,9 +13,11 @@ import (
 // that a device that never reads is given up.
 type guard struct {
 	net.Listener
-	most   int64
-	open   atomic.Int64
+	most   int
 	refuse func(remote, why string) // told of those that were turned away
+
+	mu   sync.Mutex
+	open map[*guarded]struct{}
 }
 
 const (
@@ -29,13 +31,12 @@ func (g *guard) Accept() (net.Conn, error) {
 		if err != nil {
 			return nil, err
 		}
-		if g.open.Add(1) > g.most {
-			g.open.Add(-1)
+		kept := &guarded{Conn: c, guard: g}
+		if !g.take(kept) {
 			g.refuse(c.RemoteAddr().String(), fmt.Sprintf("%d devices are connected, as many as max_clients allows", g.most))
 			c.Close()
 			continue
 		}
-		kept := &guarded{Conn: c, guard: g}
 		if err := kept.Conn.SetReadDeadline(time.Now().Add(introduceWithin)); err != nil {
 			kept.Close()
 			continue
@@ -44,12 +45,37 @@ func (g *guard) Accept() (net.Conn, error) {
 	}
 }
 
+func (g *guard) take(c *guarded) bool {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	if len(g.open) >= g.most {
+		return false
+	}
+	if g.open == nil {
+		g.open = map[*guarded]struct{}{}
+	}
+	g.open[c] = struct{}{}
+	return true
+}
+
+// part closes all connections there are.
+func (g *guard) part() {
+	g.mu.Lock()
+	var all []*guarded
+	for c := range g.open {
+		all = append(all, c)
+	}
+	g.mu.Unlock()
+	for _, c := range all {
+		c.Close()
+	}
+}
+
 // guarded is one connection.
 type guarded struct {
 	net.Conn
 	guard      *guard
 	introduced atomic.Bool
-	once       sync.Once
 }
 
 // introduce ends the deadline for saying who it is.
@@ -72,6 +98,8 @@ func (c *guarded) Write(data []byte) (int, error) {
 }
 
 func (c *guarded) Close() error {
-	c.once.Do(func() { c.guard.open.Add(-1) })
+	c.guard.mu.Lock()
+	delete(c.guard.open, c)
+	c.guard.mu.Unlock()
 	return c.Conn.Close()
 }

@@ -11,6 +11,7 @@ import (
 	"net"
 	"strings"
 	"sync"
+	"time"
 
 	mqtt "github.com/mochi-mqtt/server/v2"
 	"github.com/mochi-mqtt/server/v2/listeners"
@@ -71,7 +72,8 @@ func (l *listener) Run(ctx context.Context) error {
 	if err != nil {
 		return fmt.Errorf("source %s: listening for MQTT at %s: %w", l.name, l.settings.address, plain.Network(err))
 	}
-	open = &guard{Listener: open, most: int64(l.settings.maxClients), refuse: func(remote, why string) { l.Failed("connection limit", remote+" was turned away: "+why) }}
+	door := &guard{Listener: open, most: l.settings.maxClients, refuse: func(remote, why string) { l.Failed("connection limit", remote+" was turned away: "+why) }}
+	open = door
 	l.Change(func(t *source.Tally) { t.Address = open.Addr().String() })
 	if l.settings.tls != nil {
 		open = tls.NewListener(open, l.settings.tls.Server(l.settings.needCert))
@@ -89,7 +91,25 @@ func (l *listener) Run(ctx context.Context) error {
 	}
 	l.watch(ctx)
 	l.Up(false)
-	return l.server.Close()
+	return l.close(door)
+}
+
+// partAfter is how long clients have to take leave.
+const partAfter = 500 * time.Millisecond
+
+// close ends the server. The library waits for every client, also for one that it took in while it
+// was saying goodbye to the others, which nobody told to go; so their connections are closed.
+func (l *listener) close(door *guard) error {
+	ended := make(chan error, 1)
+	go func() { ended <- l.server.Close() }()
+	for {
+		select {
+		case err := <-ended:
+			return err
+		case <-time.After(partAfter):
+			door.part()
+		}
+	}
 }
 
 // ID names the hook to the library.

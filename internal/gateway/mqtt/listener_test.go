@@ -239,6 +239,32 @@ func TestASubscriptionThatTheBrokerRefusesIsNotCalledUp(t *testing.T) {
 	}
 }
 
+// A client that comes while the listener closes is not told to go by the library, which waits for it.
+func TestAListenerEndsWhoeverIsComing(t *testing.T) {
+	b := sourcetest.New(t)
+	l := newListener("lake", listenerSettings{address: "127.0.0.1:0", maxClients: 10, maxPayload: 1000, messages: lake()}, b.Pipe, slog.New(slog.DiscardHandler))
+	ctx, stop := context.WithCancel(t.Context())
+	ended := make(chan error, 1)
+	go func() { ended <- l.Run(ctx) }()
+	b.Eventually("it listens", func() bool { return l.Tally().Up })
+	conn, err := net.Dial("tcp", l.Tally().Address)
+	require.NoError(t, err)
+	defer conn.Close()
+	_, err = conn.Write([]byte{0x10}) // it has begun to say who it is
+	require.NoError(t, err)
+	time.Sleep(100 * time.Millisecond)
+	stop()
+	time.Sleep(100 * time.Millisecond)
+	_, err = conn.Write([]byte{13, 0, 4, 'M', 'Q', 'T', 'T', 4, 2, 0, 0, 0, 1, 'x'}) // without a keep-alive
+	require.NoError(t, err)
+	select {
+	case err := <-ended:
+		assert.NoError(t, err)
+	case <-time.After(time.Minute):
+		require.Fail(t, "the listener does not end")
+	}
+}
+
 func TestAnAcknowledgementThatBlocksHoldsUpNobodyElse(t *testing.T) {
 	a := acks{wake: make(chan struct{}, 1)}
 	ctx, cancel := context.WithCancel(t.Context())
