@@ -58,24 +58,43 @@ func (g *guard) take(c *guarded) bool {
 	return true
 }
 
+// shut takes no more connections in, and closes those that have not said who they are.
+func (g *guard) shut() {
+	_ = g.Listener.Close() // who listens on is told so by Accept
+	for _, c := range g.all() {
+		if !c.begun.Load() || !c.introduced.Load() {
+			c.Close()
+		}
+	}
+}
+
 // part closes all connections there are.
 func (g *guard) part() {
-	g.mu.Lock()
-	var all []*guarded
-	for c := range g.open {
-		all = append(all, c)
-	}
-	g.mu.Unlock()
-	for _, c := range all {
+	for _, c := range g.all() {
 		c.Close()
 	}
+}
+
+func (g *guard) all() (out []*guarded) {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	for c := range g.open {
+		out = append(out, c)
+	}
+	return out
 }
 
 // guarded is one connection.
 type guarded struct {
 	net.Conn
 	guard      *guard
+	begun      atomic.Bool // the library reads
 	introduced atomic.Bool
+}
+
+func (c *guarded) Read(data []byte) (int, error) {
+	c.begun.Store(true)
+	return c.Conn.Read(data)
 }
 
 // introduce ends the deadline for saying who it is.

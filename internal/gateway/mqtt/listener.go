@@ -100,6 +100,7 @@ const partAfter = 500 * time.Millisecond
 // close ends the server. The library waits for every client, also for one that it took in while it
 // was saying goodbye to the others, which nobody told to go; so their connections are closed.
 func (l *listener) close(door *guard) error {
+	door.shut()
 	ended := make(chan error, 1)
 	go func() { ended <- l.server.Close() }()
 	for {
