@@ -36,8 +36,9 @@ type member struct {
 	memory  *memory
 	// rows collects this series' readings of the batch being built; the committing
 	// goroutine owns it.
-	rows   column.Block
-	newest int64 // time of its newest reading; 0 while it is not known; owned like rows
+	rows    column.Block
+	newest  int64 // time of its newest reading; 0 while it is not known; owned like rows
+	thinned bool  // readings of it are thinned, or were; owned like rows
 }
 
 // rules say what series are like. The series known by them go with them, so that new

@@ -40,7 +40,7 @@ func (p *Pipeline) refuseBetween(all []*Delivery) {
 	late := map[*member][]int64{}
 	for _, d := range all {
 		for _, s := range d.screened {
-			if m := s.series; m.def.Thinning != "" && s.time <= p.newestOf(m)-int64(store.Settling(&m.def)) {
+			if m := s.series; s.time <= p.newestOf(m)-int64(store.Settling(&m.def)) && m.thinned {
 				late[m] = append(late[m], s.time)
 			}
 		}
@@ -67,11 +67,12 @@ func (p *Pipeline) refuseBetween(all []*Delivery) {
 	}
 }
 
-// newestOf is the time of the newest reading of a series.
+// newestOf is the time of the newest reading of a series. With it becomes known whether the series
+// is thinned, or was: then it does not matter what its rule says now.
 func (p *Pipeline) newestOf(m *member) int64 {
 	if m.newest == 0 {
 		known, _ := p.store.Get(m.id)
-		m.newest = known.LastTime
+		m.newest, m.thinned = known.LastTime, known.ThinnedTo != 0 || m.def.Thinning != ""
 	}
 	return m.newest
 }
@@ -87,7 +88,11 @@ func (p *Pipeline) refuse(d *Delivery, m *member, known store.Series, times []in
 		switch {
 		case found && s.series == m:
 			one := &d.Readings[s.of]
-			reason := fmt.Sprintf("%s: it falls between readings that were thinned (%s), as all are more than %s before the newest; the summary of its window could not be made again", one.Path, known.Thinning, span.Format(store.Settling(&known.Definition)))
+			by := ""
+			if known.Thinning != "" {
+				by = " (" + known.Thinning + ")"
+			}
+			reason := fmt.Sprintf("%s: it falls between readings that were thinned%s, as all are more than %s before the newest; the summary of its window could not be made again", one.Path, by, span.Format(store.Settling(&known.Definition)))
 			d.Rejects = append(d.Rejects, one.Reject(p.judge.Now().UnixNano(), reading.Thinned, reason))
 		case found && m.marks != nil && s.series == m.marks: // how good it was is of no matter
 		default:

@@ -185,6 +185,7 @@ func TestSummariesAreOfAllThatArrivedAndNotOfWhatIsKept(t *testing.T) {
 		r.rule.Thinning = thin.Rule{}
 		r.use()
 		require.Zero(t, r.come(300*time.Minute, 330*time.Minute))
+		require.EqualValues(t, 1, r.take(map[time.Duration]float64{20*time.Minute + 456*time.Millisecond: 3}), "what was thinned stays so")
 		r.settle()
 		thinnedTo := r.known().ThinnedTo
 		r.rule.Thinning = rule
