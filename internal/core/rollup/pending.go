@@ -48,6 +48,7 @@ const (
 	closeAfter = 2 * time.Second
 	quietFor   = time.Second
 	waitAtMost = 10 * time.Second
+	justNow    = 3 * time.Second
 	madeWithin = 1500 * time.Millisecond // of a narrower tier, once it is due
 )
 
@@ -92,10 +93,12 @@ func (p *Pending) Follow(made []Window, tier Tier, steps int, now int64) (marked
 	return marked
 }
 
-// TakeClosed takes those of some windows out that are pending and closed, whether they are due or not.
+// TakeClosed takes those of some windows out that are pending and have just closed. Others, to which
+// late readings came, wait until they are quiet: more are likely to follow.
 func (p *Pending) TakeClosed(of []Window, now int64) (out []Window) {
 	for _, w := range of {
-		if _, pending := p.marks[w]; pending && w.End()+int64(closeAfter) <= now {
+		closed := now - w.End() - int64(closeAfter)
+		if _, pending := p.marks[w]; pending && closed >= 0 && closed < int64(justNow) {
 			delete(p.marks, w)
 			out = append(out, w)
 		}

@@ -89,4 +89,9 @@ func TestWiderWindowsFollowNarrowerOnes(t *testing.T) {
 	assert.Equal(t, []int64{0, 60}, starts(p.Due(1000*second, false, 10)))
 	p.Follow([]Window{{Series: 1, Tier: Minute, Start: 60 * second}}, Tier(30*time.Second), 0, 80*second)
 	assert.Equal(t, []int64{60, 90}, starts(p.Due(1000*second, false, 10)), "a narrower tier takes over what a wider one left")
+
+	marked := p.Follow([]Window{{Series: 1, Tier: TenSecond, Start: 50 * second}, {Series: 1, Tier: TenSecond, Start: 110 * second}, {Series: 1, Tier: TenSecond, Start: 120 * second}}, Minute, 1, 122*second)
+	assert.Equal(t, []int64{0, 60, 120}, starts(marked))
+	assert.Equal(t, []int64{60}, starts(p.TakeClosed(marked, 122*second)), "the one that closes now; one is open, and one may get more")
+	assert.Equal(t, []int64{0}, starts(p.Due(124*second, false, 10)))
 }
