@@ -94,18 +94,13 @@ func (h handlers) plan(c *gin.Context) {
 		answered(c, nil, errNoFile)
 		return
 	}
-	everything, err := series.ParseSelector("#")
-	if err != nil {
-		answered(c, nil, err)
-		return
-	}
-	found := h.Store.List(everything)
+	found := h.Store.List(series.Everything())
 	heard := make([]client.Series, len(found))
 	for i, s := range found {
 		heard[i] = h.seriesOf(s)
 	}
 	now := h.now()
-	if counts, err := query.Counts(c.Request.Context(), h.source(), everything, now.Add(-fieldwork.HeardFor), now); err == nil {
+	if counts, err := query.Counts(c.Request.Context(), h.source(), series.Everything(), now.Add(-fieldwork.HeardFor), now); err == nil {
 		heard = fieldwork.HowOften(heard, counts, now) // otherwise it goes by what was learned
 	}
 	out, err := fieldwork.PlanOf(h.Gateway, h.File(), heard)

@@ -143,12 +143,14 @@ type Uplink struct {
 	Token string
 }
 
-// HTTP makes the requests to the central.
+// HTTP makes the requests to the central. It follows nobody elsewhere.
 func (u *Uplink) HTTP() *http.Client {
-	if u.TLS == nil {
-		return &http.Client{}
+	out := &http.Client{}
+	if u.TLS != nil {
+		out = u.TLS.HTTP(u.ServerName)
 	}
-	return u.TLS.HTTP(u.ServerName)
+	out.CheckRedirect = func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }
+	return out
 }
 
 // Central is the part of a process that receives.

@@ -15,17 +15,13 @@ const retainEvery = time.Hour
 
 // retain drops what is older than it is kept, now and every hour, until ctx ends.
 func (s *Service) retain(ctx context.Context) error {
-	everything, err := series.ParseSelector("#")
-	if err != nil {
-		return err
-	}
 	tick := time.NewTicker(retainEvery)
 	defer tick.Stop()
 	for {
 		if doubt := s.Store.Judge().Doubt(); doubt != "" {
 			s.log.Error("nothing is dropped for its age while the clock is in doubt", "clock", doubt)
 		} else {
-			s.dropOld(ctx, everything, s.Store.Judge().Now())
+			s.dropOld(ctx, series.Everything(), s.Store.Judge().Now())
 		}
 		select {
 		case <-tick.C:

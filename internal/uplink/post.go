@@ -29,6 +29,9 @@ func (s *Sender) post(ctx context.Context, body []byte) (wire.Reply, error) {
 	if err != nil {
 		return wire.Reply{}, fmt.Errorf("the central's answer did not come: %w", plain.Network(err))
 	}
+	if to := resp.Header.Get("Location"); to != "" { // it is not gone to: the secret is for the address that was configured
+		return wire.Reply{}, fmt.Errorf("%s sends to %s; if that is the central, write it as the uplink's address", s.settings.Address, to)
+	}
 	if resp.StatusCode != http.StatusOK {
 		var no struct {
 			Error wire.Refusal `json:"error"`

@@ -98,6 +98,13 @@ func TestTheInterfaceSpeaksTLS(t *testing.T) {
 		return err == nil && strings.Contains(u.Sending[0].LastError, "certificate")
 	})
 	require.Zero(t, wary.interrupt(t))
+	plain := strings.Replace(fmt.Sprintf(secureGateway, dir, port, "http://"+address, "ca.pem"), ", tls: { ca: "+dir+"/ca.pem }", "", 1)
+	wary, gateway = service(t, dir, "gateway", plain)
+	eventually(t, "the gateway says that it was sent elsewhere, and does not go there", func() bool {
+		u, err := gateway.Uplinks(t.Context())
+		return err == nil && strings.Contains(u.Sending[0].LastError, "sends to https://"+address)
+	})
+	require.Zero(t, wary.interrupt(t))
 	service(t, dir, "gateway", fmt.Sprintf(secureGateway, dir, port, "https://"+address, "ca.pem"))
 	publish(t, port, "s/buoy-1", []string{"4.5"}, "-q", "1")
 	eventually(t, "the central has it", func() bool {

@@ -15,6 +15,9 @@ type Selector struct {
 	labels Labels
 }
 
+// Everything names all series.
+func Everything() Selector { return Selector{text: "#", levels: []string{"#"}} }
+
 // ParseSelector checks s.
 func ParseSelector(s string) (Selector, error) {
 	if s == "" {

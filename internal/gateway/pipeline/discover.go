@@ -69,8 +69,7 @@ func quantityOf(p series.Path) string { return string(p[strings.LastIndexByte(st
 func (p *Pipeline) countFound(r *rules, rule *config.Rule) int {
 	if r.found == nil {
 		r.found, r.told = map[*config.Rule]int{}, map[*config.Rule]bool{}
-		everything, _ := series.ParseSelector("#")
-		for _, s := range p.store.List(everything) {
+		for _, s := range p.store.List(series.Everything()) {
 			if s.Collected {
 				r.found[config.RuleOf(r.rules, s.Path)]++
 			}

@@ -51,10 +51,9 @@ func (p *Pipeline) planFills() {
 	}
 	r := p.rules.Load()
 	now := p.judge.Now().UnixNano()
-	everything, _ := series.ParseSelector("#")
 	before := p.fills
 	p.fills = map[uint32]*fill{}
-	for _, s := range p.store.List(everything) {
+	for _, s := range p.store.List(series.Everything()) {
 		wanted, have := r.tiersOf(s.Path), rollup.TiersOf(&s.Definition)
 		if !s.Collected || slices.Equal(wanted, have) {
 			continue
