@@ -164,7 +164,7 @@ func catchUp(dir string) ([]Row, error) {
 	}
 	defer c.stop()
 	mine := func(series.Path) bool { return true }
-	sender, err := uplink.NewSender("site-0", config.Uplink{Name: "up", Address: c.address, Token: "bench", Tiers: rollup.Tiers}, mine, st,
+	sender, err := uplink.NewSender("site-0", "", config.Uplink{Name: "up", Address: c.address, Token: "bench", Tiers: rollup.Tiers}, mine, st,
 		func() wire.Status { return wire.Status{SentAt: time.Now()} }, slog.New(slog.DiscardHandler))
 	if err != nil {
 		return nil, err

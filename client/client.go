@@ -16,8 +16,9 @@ import (
 
 // Client calls one service.
 type Client struct {
-	base string
-	http *http.Client
+	base  string
+	http  *http.Client
+	token string // "": none
 }
 
 // New makes a client of the service at base, such as http://127.0.0.1:8460.
@@ -139,6 +140,7 @@ func post[T any](ctx context.Context, c *Client, call string, body any) (out T, 
 }
 
 func (c *Client) answer(req *http.Request) (*http.Response, error) {
+	c.authorize(req)
 	resp, err := c.http.Do(req)
 	if err != nil {
 		return nil, fmt.Errorf("asking %s: %w", c.base, plain.Network(err))

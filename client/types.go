@@ -288,12 +288,20 @@ type Health struct {
 	Troubles []string       `json:"troubles"`
 	Version  string         `json:"version"`
 	Started  time.Time      `json:"started"`
+	Site     string         `json:"site"`    // of the gateway, or central
+	Limited  bool           `json:"limited"` // to what the caller may see; counts of all are left out
 	Series   int            `json:"series"`
-	Unsealed int            `json:"unsealed_rows"`
-	Damaged  uint64         `json:"damaged_chunks"` // and journal rows, set aside
-	Dropped  uint64         `json:"dropped_rows"`   // by retention, since the start
 	Gateway  *GatewayHealth `json:"gateway"`
 	Central  *CentralHealth `json:"central"`
+
+	*StoreCounts // nil where the answer is limited
+}
+
+// StoreCounts are of the store as a whole.
+type StoreCounts struct {
+	Unsealed int    `json:"unsealed_rows"`
+	Damaged  uint64 `json:"damaged_chunks"` // and journal rows, set aside
+	Dropped  uint64 `json:"dropped_rows"`   // by retention, since the start
 }
 
 // GatewayHealth counts since the start.

@@ -24,6 +24,7 @@ import (
 
 	"nexocumula/api"
 	"nexocumula/client"
+	"nexocumula/internal/access"
 	apiserver "nexocumula/internal/api"
 	"nexocumula/internal/config"
 	"nexocumula/internal/core/column"
@@ -320,14 +321,17 @@ func TestReplicationIsGuarded(t *testing.T) {
 func TestEveryCallIsDescribedWithTheRoleItNeeds(t *testing.T) {
 	doc, err := openapi3.NewLoader().LoadFromData(api.OpenAPI)
 	require.NoError(t, err)
-	described := map[string]apiserver.Role{}
+	described := map[string]apiserver.Needs{}
 	for path, item := range doc.Paths.Map() {
 		for method, operation := range item.Operations() {
 			role, _ := operation.Extensions["x-role"].(string)
-			described[method+" "+path] = apiserver.Role(role)
+			ofAll, _ := operation.Extensions["x-of-all"].(bool)
+			own, _ := operation.Extensions["x-own"].(bool)
+			described[method+" "+path] = apiserver.Needs{Role: access.Role(role), OfAll: ofAll, Own: own}
+			assert.Equal(t, role == "anyone", operation.Security != nil && len(*operation.Security) == 0, "%s %s", method, path)
 		}
 	}
-	assert.Equal(t, described, apiserver.Roles())
+	assert.Equal(t, described, apiserver.Calls())
 }
 
 func TestAProcessThatIsBothKnowsOfEachSeriesWhetherItsReadingsAreHere(t *testing.T) {

@@ -65,13 +65,24 @@ func (h handlers) lines(_ context.Context, in client.LinesFor) (client.Lines, er
 	return fieldwork.Lines(in)
 }
 
-func (h handlers) appendLines(_ context.Context, in client.Append) (client.Appended, error) {
-	file := h.File()
-	if file == "" {
-		return client.Appended{}, errNoFile
-	}
-	return fieldwork.Append(file, in)
+// appendLines notes in the audit what becomes of the file.
+func (h handlers) appendLines(c *gin.Context) {
+	tool(h, func(_ context.Context, in client.Append) (client.Appended, error) {
+		file := h.File()
+		if file == "" {
+			return client.Appended{}, errNoFile
+		}
+		out, err := fieldwork.Append(file, in)
+		if out.Written {
+			note(c, "%s\n%s", file, out.Difference)
+		} else {
+			note(c, "%s: shown, nothing written", file)
+		}
+		return out, err
+	})(c)
 }
+
+var errSessionOver = errors.New("the session is over; log in again")
 
 var errNoFile = errors.New("this service was not started from a file")
 
@@ -100,7 +111,7 @@ func (h handlers) plan(c *gin.Context) {
 		heard[i] = h.seriesOf(s)
 	}
 	now := h.now()
-	if counts, err := query.Counts(c.Request.Context(), h.source(), series.Everything(), now.Add(-fieldwork.HeardFor), now); err == nil {
+	if counts, err := query.Counts(c.Request.Context(), h.source(c), series.Everything(), now.Add(-fieldwork.HeardFor), now); err == nil {
 		heard = fieldwork.HowOften(heard, counts, now) // otherwise it goes by what was learned
 	}
 	out, err := fieldwork.PlanOf(h.Gateway, h.File(), heard)
@@ -138,6 +149,9 @@ func (h handlers) watchField(c *gin.Context) {
 	begun := false
 	err := fieldwork.Watch(ctx, g, fieldwork.Watching{Source: v.Get("source"), Place: mqtt.Place{Address: v.Get("address")}, Topics: v.Get("topics")}, func(now client.Watched) error {
 		begun = true
+		if !h.Gate.Book.Still(callerOf(c)) {
+			return errSessionOver
+		}
 		c.SSEvent("watched", now)
 		c.Writer.Flush()
 		if last := c.Errors.Last(); last != nil {

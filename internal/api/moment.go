@@ -25,7 +25,7 @@ func (h handlers) moment(c *gin.Context) {
 		fail(c, http.StatusBadRequest, "query", err.Error())
 		return
 	}
-	found, unknown, err := q.Run(c.Request.Context(), h.source())
+	found, unknown, err := q.Run(c.Request.Context(), h.source(c))
 	if err != nil {
 		refused(c, err)
 		return

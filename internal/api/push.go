@@ -12,6 +12,8 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"nexocumula/client"
+	"nexocumula/internal/access"
+	"nexocumula/internal/core/series"
 	"nexocumula/internal/gateway/push"
 )
 
@@ -32,9 +34,14 @@ func (h handlers) push(c *gin.Context) {
 		return
 	}
 	receiver, sender := h.Gateway.Receiver(token)
+	var may func(series.Path) bool
+	if who, err := h.who(c); receiver == nil && err == nil && who.Kind == "token" && who.Role == access.Sender {
+		receiver, sender = h.Gateway.ReceiverNamed(who.Name)
+		may = who.Scope.Sees
+	}
 	if receiver == nil {
 		c.Header("WWW-Authenticate", "Bearer")
-		fail(c, http.StatusUnauthorized, "token", "no sender of an http_push source has this token; send it as Authorization: Bearer TOKEN")
+		fail(c, http.StatusUnauthorized, "token", "no sender of an http_push source has this token; send it as Authorization: Bearer TOKEN. A token made here is for the sender of its name, and has the role sender")
 		return
 	}
 	media, _, _ := mime.ParseMediaType(c.GetHeader("Content-Type"))
@@ -56,7 +63,7 @@ func (h handlers) push(c *gin.Context) {
 	if err != nil {
 		return // the sender went away
 	}
-	outcome, err := receiver.Take(c.Request.Context(), push.Document{Sender: sender, Form: form, Body: body, Key: key})
+	outcome, err := receiver.Take(c.Request.Context(), push.Document{Sender: sender, Form: form, Body: body, Key: key, May: may})
 	if bad, ok := errors.AsType[push.Unreadable](err); ok {
 		fail(c, http.StatusUnprocessableEntity, "unreadable", bad.Error())
 		return

@@ -46,7 +46,7 @@ func (h handlers) readings(c *gin.Context) {
 	default:
 		out = &readingsJSON{to: to}
 	}
-	err = q.Run(c.Request.Context(), h.source(), out)
+	err = q.Run(c.Request.Context(), h.source(c), out)
 	h.complete(c, out, err)
 }
 

@@ -49,6 +49,7 @@ var refusalStatus = map[string]int{
 	wire.CodeOld:       http.StatusConflict,
 	wire.CodeMalformed: http.StatusUnprocessableEntity,
 	wire.CodeToken:     http.StatusUnauthorized,
+	wire.CodeRevoked:   http.StatusForbidden,
 	wire.CodeBusy:      http.StatusServiceUnavailable,
 }
 

@@ -7,72 +7,114 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"nexocumula/api"
-)
-
-// Role is who may make a call.
-type Role string
-
-// The roles.
-const (
-	Anyone   Role = "anyone"   // the description
-	Viewer   Role = "viewer"   // looks
-	Engineer Role = "engineer" // sees what devices sent and why it was refused
-	Sender   Role = "sender"   // sends readings, and proves its name with its token
-	Gateway  Role = "gateway"  // replicates, and proves its name with its secret
+	"nexocumula/internal/access"
+	"nexocumula/internal/wire"
 )
 
 // route is one call of the interface, and the role it needs, which the description says
-// too. Until there are accounts, whoever reaches the address counts as an engineer; a
-// gateway and a sender always have to prove themselves, which their receivers see to.
+// too. A gateway and a sender prove who they are to their receivers.
 type route struct {
 	method string
 	path   string
-	role   Role
+	role   access.Role
 	handle gin.HandlerFunc
-
-	endless bool // an answer that goes on
+	is     is
 }
 
+// is says more about a call.
+type is uint8
+
+const (
+	endless is = 1 << iota // its answer goes on
+	ofAll                  // it is about all that the service holds, so that nobody may make it who may only see a part
+	own                    // it is about the account that makes it, so that no token may
+	audited                // what it does is noted here; others note it themselves, where they know more
+)
+
 func (h handlers) routes() []route {
+	const get, post, remove = http.MethodGet, http.MethodPost, http.MethodDelete
 	return []route{
-		{http.MethodGet, "/api/v1/health", Viewer, h.health, false},
-		{http.MethodGet, "/api/v1/series", Viewer, h.series, false},
-		{http.MethodGet, "/api/v1/now", Viewer, h.latest, false},
-		{http.MethodGet, "/api/v1/stream", Viewer, h.stream, true},
-		{http.MethodGet, "/api/v1/windows", Viewer, h.inTurn(h.windows), false},
-		{http.MethodGet, "/api/v1/readings", Viewer, h.inTurn(h.readings), false},
-		{http.MethodPost, "/api/v1/readings", Sender, h.push, false},
-		{http.MethodPost, "/api/v1/sources/:source/read", Engineer, h.readSource, false},
-		{http.MethodGet, "/api/v1/moment", Viewer, h.inTurn(h.moment), false},
-		{http.MethodGet, "/api/v1/rejects", Engineer, h.rejects, false},
-		{http.MethodGet, "/api/v1/rejects/counts", Engineer, h.rejectCounts, false},
-		{http.MethodGet, "/api/v1/rejects/:id", Engineer, h.reject, false},
-		{http.MethodPost, "/api/v1/rejects/replay", Engineer, h.replay, false},
-		{http.MethodPost, "/api/v1/sources/:source/try", Engineer, h.try, false},
-		{http.MethodPost, "/api/v1/reload", Engineer, h.reload, false},
-		{http.MethodPost, "/api/v1/field/probe", Engineer, tool(h, h.probe), true},
-		{http.MethodPost, "/api/v1/field/scan", Engineer, tool(h, h.scan), true},
-		{http.MethodGet, "/api/v1/field/watch", Engineer, h.watchField, true},
-		{http.MethodPost, "/api/v1/field/lines", Engineer, tool(h, h.lines), false},
-		{http.MethodPost, "/api/v1/field/check", Engineer, tool(h, h.check), true},
-		{http.MethodGet, "/api/v1/field/plan", Engineer, h.plan, false},
-		{http.MethodGet, "/api/v1/discovered", Engineer, h.discovered, false},
-		{http.MethodPost, "/api/v1/configuration/append", Engineer, tool(h, h.appendLines), false},
-		{http.MethodGet, "/api/v1/series/versions", Viewer, h.versions, false},
-		{http.MethodGet, "/api/v1/uplinks", Viewer, h.uplinks, false},
-		{http.MethodPost, "/api/v1/replication", Gateway, h.replication, false},
-		{http.MethodGet, "/api/openapi.yaml", Anyone, func(c *gin.Context) { c.Data(http.StatusOK, "application/yaml", api.OpenAPI) }, false},
+		{get, "/api/v1/health", access.Viewer, h.health, 0},
+		{get, "/api/v1/series", access.Viewer, h.series, 0},
+		{get, "/api/v1/now", access.Viewer, h.latest, 0},
+		{get, "/api/v1/stream", access.Viewer, h.stream, endless},
+		{get, "/api/v1/windows", access.Viewer, h.inTurn(h.windows), 0},
+		{get, "/api/v1/readings", access.Viewer, h.inTurn(h.readings), 0},
+		{post, "/api/v1/readings", access.Sender, h.push, 0},
+		{post, "/api/v1/sources/:source/read", access.Engineer, h.readSource, ofAll | audited},
+		{get, "/api/v1/moment", access.Viewer, h.inTurn(h.moment), 0},
+		{get, "/api/v1/rejects", access.Engineer, h.rejects, ofAll},
+		{get, "/api/v1/rejects/counts", access.Engineer, h.rejectCounts, ofAll},
+		{get, "/api/v1/rejects/:id", access.Engineer, h.reject, ofAll},
+		{post, "/api/v1/rejects/replay", access.Engineer, h.replay, ofAll | audited},
+		{post, "/api/v1/sources/:source/try", access.Engineer, h.try, ofAll},
+		{post, "/api/v1/reload", access.Engineer, h.reload, ofAll | audited},
+		{post, "/api/v1/field/probe", access.Engineer, tool(h, h.probe), endless | ofAll | audited},
+		{post, "/api/v1/field/scan", access.Engineer, tool(h, h.scan), endless | ofAll | audited},
+		{get, "/api/v1/field/watch", access.Engineer, h.watchField, endless | ofAll},
+		{post, "/api/v1/field/lines", access.Engineer, tool(h, h.lines), ofAll},
+		{post, "/api/v1/field/check", access.Engineer, tool(h, h.check), endless | ofAll},
+		{get, "/api/v1/field/plan", access.Engineer, h.plan, ofAll},
+		{get, "/api/v1/discovered", access.Engineer, h.discovered, ofAll},
+		{post, "/api/v1/configuration/append", access.Engineer, h.appendLines, ofAll | audited},
+		{get, "/api/v1/series/versions", access.Viewer, h.versions, 0},
+		{get, "/api/v1/uplinks", access.Viewer, h.uplinks, 0},
+		{post, wire.Path, access.Gateway, h.replication, 0},
+		{post, wire.CredentialPath, access.Gateway, h.renewCredential, 0},
+		{get, "/api/openapi.yaml", access.Anyone, func(c *gin.Context) { c.Data(http.StatusOK, "application/yaml", api.OpenAPI) }, 0},
+
+		{get, "/api/v1/session", access.Anyone, h.session, 0},
+		{post, "/api/v1/session", access.Anyone, h.login, 0},
+		{remove, "/api/v1/session", access.Anyone, h.logout, 0},
+		{post, "/api/v1/session/redeem", access.Anyone, h.redeem, 0},
+		{post, "/api/v1/session/passkey", access.Anyone, h.beginPasskeyLogin, 0},
+		{post, "/api/v1/session/passkey/finish", access.Anyone, h.passkeyLogin, 0},
+		{get, "/api/v1/session/provider", access.Anyone, h.goToProvider, endless},
+		{get, access.CallbackPath, access.Anyone, h.backFromProvider, endless},
+
+		{get, "/api/v1/account", access.Viewer, h.account, own},
+		{post, "/api/v1/account/password", access.Viewer, h.setPassword, own},
+		{post, "/api/v1/account/authenticator", access.Viewer, h.beginAuthenticator, own},
+		{post, "/api/v1/account/authenticator/finish", access.Viewer, h.useAuthenticator, own},
+		{post, "/api/v1/account/authenticator/remove", access.Viewer, h.forgetAuthenticator, own},
+		{post, "/api/v1/account/passkeys", access.Viewer, h.beginPasskey, own},
+		{post, "/api/v1/account/passkeys/finish", access.Viewer, h.addPasskey, own},
+		{post, "/api/v1/account/passkeys/remove", access.Viewer, h.removePasskey, own},
+		{remove, "/api/v1/account/sessions/:session", access.Viewer, h.endSession, own},
+
+		{get, "/api/v1/accounts", access.Administrator, h.accounts, ofAll},
+		{post, "/api/v1/accounts", access.Administrator, h.addAccount, ofAll},
+		{post, "/api/v1/accounts/:account", access.Administrator, h.changeAccount, ofAll},
+		{remove, "/api/v1/accounts/:account", access.Administrator, h.removeAccount, ofAll},
+		{post, "/api/v1/accounts/:account/code", access.Administrator, h.accountCode, ofAll},
+		{remove, "/api/v1/accounts/:account/sessions", access.Administrator, h.logoutAccount, ofAll},
+		{get, "/api/v1/tokens", access.Administrator, h.tokens, ofAll},
+		{post, "/api/v1/tokens", access.Administrator, h.addToken, ofAll},
+		{remove, "/api/v1/tokens/:token", access.Administrator, h.revokeToken, ofAll},
+		{get, "/api/v1/gateways", access.Administrator, h.gateways, ofAll},
+		{post, "/api/v1/gateways", access.Administrator, h.enrol, ofAll},
+		{remove, "/api/v1/gateways/:gateway", access.Administrator, h.revokeGateway, ofAll},
+		{post, "/api/v1/join", access.Anyone, h.join, 0},
+		{get, "/api/v1/audit", access.Administrator, h.audit, ofAll},
+		{get, "/api/v1/audit/verify", access.Administrator, h.verifyAudit, ofAll},
 	}
 }
 
 // inBraces finds what the description has in braces.
 var inBraces = regexp.MustCompile(`:(\w+)`)
 
-// Roles is the role that each call needs, by method and path as the description has it.
-func Roles() map[string]Role {
-	out := map[string]Role{}
+// Needs says who may make a call.
+type Needs struct {
+	Role  access.Role
+	OfAll bool // and has to see everything
+	Own   bool // and has to be an account
+}
+
+// Calls is who may make each call, by method and path as the description has it.
+func Calls() map[string]Needs {
+	out := map[string]Needs{}
 	for _, r := range (handlers{}).routes() {
-		out[r.method+" "+inBraces.ReplaceAllString(r.path, "{$1}")] = r.role
+		out[r.method+" "+inBraces.ReplaceAllString(r.path, "{$1}")] = Needs{r.role, r.is&ofAll != 0, r.is&own != 0}
 	}
 	return out
 }

@@ -5,6 +5,7 @@ import (
 	"io/fs"
 	"log/slog"
 	"net/http"
+	"strings"
 	"sync/atomic"
 	"time"
 
@@ -21,10 +22,10 @@ import (
 // Service is what the interface speaks for. Gateway or Central may be nil.
 type Service struct {
 	Store        *store.Store
+	Gate         Gate
 	Gateway      *gateway.Gateway
 	Central      *central.Receiver
 	Uplinks      func() []Uplink
-	Accept       []string // gateways that may replicate here
 	Queries      func() config.Queries
 	Reload       func(context.Context) (applied, restart []string, err error) // of the configuration
 	File         func() string                                                // of the configuration; "": it came from none
@@ -48,11 +49,16 @@ func Handler(s Service) http.Handler {
 		s.Log.Error("a request failed inside", "path", c.Request.URL.Path, "cause", cause)
 		fail(c, http.StatusInternalServerError, "internal", "the service failed while answering; its log says more")
 	}), headers, refuseLong)
-	h := handlers{s, new(atomic.Int64), newHub(s.Store), newTurns()}
+	h := handlers{s, new(atomic.Int64), newHub(s.Store), newTurns(), newGuard()}
 	for _, r := range h.routes() {
-		router.Handle(r.method, r.path, r.handle)
-		if r.method == http.MethodGet && !r.endless {
-			router.HEAD(r.path, r.handle) // the same without its body, which the server leaves out
+		way := []gin.HandlerFunc{h.admit(r)}
+		if r.is&audited != 0 {
+			way = append(way, h.noted(r))
+		}
+		way = append(way, r.handle)
+		router.Handle(r.method, r.path, way...)
+		if r.method == http.MethodGet && r.is&endless == 0 {
+			router.HEAD(r.path, way...) // the same without its body, which the server leaves out
 		}
 	}
 	router.NoRoute(console(s.Console))
@@ -67,6 +73,7 @@ type handlers struct {
 	streams *atomic.Int64 // live streams open now
 	hub     *hub
 	turns   turns
+	guard   guard
 }
 
 // Uplink is how an uplink stands and what waits for it.
@@ -82,7 +89,13 @@ func headers(c *gin.Context) {
 	h.Set("X-Content-Type-Options", "nosniff")
 	h.Set("X-Frame-Options", "DENY")
 	h.Set("Referrer-Policy", "no-referrer")
-	h.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:")
+	h.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; object-src 'none'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'")
+	h.Set("Cross-Origin-Opener-Policy", "same-origin")
+	h.Set("Cross-Origin-Resource-Policy", "same-origin")
+	h.Set("Permissions-Policy", "camera=(), microphone=(), geolocation=()")
+	if strings.HasPrefix(c.Request.URL.Path, "/api/") {
+		h.Set("Cache-Control", "no-store")
+	}
 }
 
 func fail(c *gin.Context, status int, code, message string) {

@@ -10,15 +10,23 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"nexocumula/client"
+	"nexocumula/internal/access"
+	"nexocumula/internal/central"
+	"nexocumula/internal/core/series"
 )
 
 func (h handlers) health(c *gin.Context) {
 	if _, ok := (names{}).query(c); !ok {
 		return
 	}
+	sees := callerOf(c).Scope
+	if !h.seesAll(sees) {
+		c.JSON(http.StatusOK, h.partHealth(c, sees))
+		return
+	}
 	out := client.Health{
-		Status: "ok", Troubles: []string{}, Version: h.Version, Started: h.Started.UTC(),
-		Series: h.Store.Count(), Unsealed: h.Store.UnsealedRows(), Damaged: h.Store.Damaged(), Dropped: h.Dropped(),
+		Status: "ok", Troubles: []string{}, Version: h.Version, Started: h.Started.UTC(), Site: h.site(),
+		Series: h.Store.Count(), StoreCounts: &client.StoreCounts{Unsealed: h.Store.UnsealedRows(), Damaged: h.Store.Damaged(), Dropped: h.Dropped()},
 	}
 	trouble := func(format string, args ...any) {
 		out.Status = "trouble"
@@ -30,8 +38,13 @@ func (h handlers) health(c *gin.Context) {
 			trouble("the certificates of this interface cannot be read anew, and those before still count: %v", err)
 		}
 	}
+	if err := h.Gate.Book.Trouble(); err != nil {
+		trouble("audit: %v", err)
+	}
 	if h.Central != nil {
+		accepted := []string{}
 		for _, l := range h.Central.Links() {
+			accepted = append(accepted, l.Gateway)
 			if !l.Up(h.now()) {
 				trouble("gateway %s is silent, last heard %s", l.Gateway, orNever(l.HeardAt))
 			}
@@ -39,7 +52,8 @@ func (h handlers) health(c *gin.Context) {
 				trouble("gateway %s: %s", l.Gateway, l.Twin)
 			}
 		}
-		out.Central = &client.CentralHealth{Gateways: append([]string{}, h.Accept...)}
+		slices.Sort(accepted)
+		out.Central = &client.CentralHealth{Gateways: accepted}
 	}
 	for _, u := range h.Uplinks() {
 		if !u.Up {
@@ -59,6 +73,44 @@ func (h handlers) health(c *gin.Context) {
 		out.Gateway = h.gatewayHealth(trouble)
 	}
 	c.JSON(http.StatusOK, out)
+}
+
+// partHealth is how the service stands for somebody who may see a part of it: nothing in it
+// is of what he may not see.
+func (h handlers) partHealth(c *gin.Context, sees access.Scope) client.Health {
+	out := client.Health{
+		Status: "ok", Troubles: []string{}, Version: h.Version, Started: h.Started.UTC(), Limited: true, Series: len(h.view(c).List(series.Everything())),
+	}
+	if site := h.site(); h.Gateway == nil || sees.Touches(site) {
+		out.Site = site
+	}
+	if h.Central != nil {
+		for _, l := range h.links(sees) {
+			if !l.Up(h.now()) {
+				out.Status = "trouble"
+				out.Troubles = append(out.Troubles, fmt.Sprintf("gateway %s is silent, last heard %s", l.Gateway, orNever(l.HeardAt)))
+			}
+		}
+	}
+	return out
+}
+
+// site is what the service is of.
+func (h handlers) site() string {
+	if h.Gateway != nil {
+		return h.Gateway.Site
+	}
+	return "central"
+}
+
+// links are those of gateways of which somebody may see all.
+func (h handlers) links(sees access.Scope) (out []central.Link) {
+	for _, l := range h.Central.Links() {
+		if sees.Covers(l.Gateway) {
+			out = append(out, l)
+		}
+	}
+	return out
 }
 
 func (h handlers) gatewayHealth(trouble func(string, ...any)) *client.GatewayHealth {
@@ -118,8 +170,9 @@ func (h handlers) uplinks(c *gin.Context) {
 	if _, ok := (names{}).query(c); !ok {
 		return
 	}
+	sees := callerOf(c).Scope
 	out := client.Uplinks{Sending: []client.Sending{}, Receiving: []client.Receiving{}}
-	for _, u := range h.Uplinks() {
+	for _, u := range h.sending(sees) {
 		one := client.Sending{
 			Name: u.Name, Address: u.Address, Up: u.Up, BacklogRows: u.Backlog.Rows, BacklogSince: pointer(u.Backlog.Oldest), GivenUp: u.Backlog.GivenUp,
 			AckedRows: u.Acked.Rows, AckedAt: pointer(u.Acked.At), Failures: u.Failures, Refills: u.Refills, LastError: u.LastError, Twin: u.Twin, Refused: []client.RefusedSeries{},
@@ -130,7 +183,7 @@ func (h handlers) uplinks(c *gin.Context) {
 		out.Sending = append(out.Sending, one)
 	}
 	if h.Central != nil {
-		for _, l := range h.Central.Links() {
+		for _, l := range h.links(sees) {
 			out.Receiving = append(out.Receiving, client.Receiving{
 				Gateway: l.Gateway, Up: l.Up(h.now()), HeardAt: pointer(l.HeardAt), Batches: l.Batches, StoredRows: l.Rows, StoredAt: pointer(l.StoredAt),
 				BacklogRows: l.Status.BacklogRows, BacklogSince: pointer(l.Status.BacklogSince), Accepted: l.Status.Accepted, Rejected: l.Status.Rejected,
@@ -140,4 +193,12 @@ func (h handlers) uplinks(c *gin.Context) {
 		slices.SortFunc(out.Receiving, func(a, b client.Receiving) int { return strings.Compare(a.Gateway, b.Gateway) })
 	}
 	c.JSON(http.StatusOK, out)
+}
+
+// sending are the uplinks, for whoever may see all that they send.
+func (h handlers) sending(sees access.Scope) []Uplink {
+	if !h.seesAll(sees) {
+		return nil
+	}
+	return h.Uplinks()
 }

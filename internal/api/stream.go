@@ -6,6 +6,7 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"nexocumula/internal/access"
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/store"
 )
@@ -33,7 +34,8 @@ func (h handlers) stream(c *gin.Context) {
 	changes, leave := h.hub.watch() // first, so that nothing is missed in between
 	defer leave()
 	c.Header("Cache-Control", "no-store")
-	news := h.Store.List(selector)
+	who := callerOf(c)
+	news := h.view(c).List(selector)
 	for first := true; ; first = false {
 		if len(news) > 0 || first {
 			c.SSEvent("now", latest(news, h.now()))
@@ -49,7 +51,10 @@ func (h handlers) stream(c *gin.Context) {
 			if !open {
 				return
 			}
-			news = matching(changed, selector)
+			if !h.Gate.Book.Still(who) {
+				return // the session is over, or may see something else now
+			}
+			news = matching(changed, selector, who.Scope)
 		case <-c.Request.Context().Done():
 			return
 		case <-h.Stopping:
@@ -58,9 +63,9 @@ func (h handlers) stream(c *gin.Context) {
 	}
 }
 
-func matching(changed []store.Series, selector series.Selector) (out []store.Series) {
+func matching(changed []store.Series, selector series.Selector, sees access.Scope) (out []store.Series) {
 	for _, s := range changed {
-		if selector.Match(s.Path) {
+		if selector.Match(s.Path) && sees.Sees(s.Path) {
 			out = append(out, s)
 		}
 	}

@@ -29,9 +29,9 @@ func (h handlers) selected(c *gin.Context) ([]store.Series, bool) {
 		return nil, false
 	}
 	if v.Get("select") == "" && len(v["label"]) == 0 {
-		return h.Store.List(selector), true // an empty store is no mistake
+		return h.view(c).List(selector), true // an empty store is no mistake
 	}
-	found, err := query.Find(h.Store, selector)
+	found, err := query.Find(h.view(c), selector)
 	if err != nil {
 		refused(c, err)
 		return nil, false
@@ -116,7 +116,7 @@ func (h handlers) versions(c *gin.Context) {
 		fail(c, http.StatusBadRequest, "path", err.Error())
 		return
 	}
-	found, err := query.Find(h.Store, selector)
+	found, err := query.Find(h.view(c), selector)
 	if err != nil {
 		refused(c, err)
 		return

@@ -44,7 +44,7 @@ func (h handlers) windows(c *gin.Context) {
 	default:
 		out = &windowsJSON{to: to, query: q}
 	}
-	h.complete(c, out, q.Run(c.Request.Context(), h.source(), out))
+	h.complete(c, out, q.Run(c.Request.Context(), h.source(c), out))
 }
 
 // complete ends an answer. One that breaks off ends the connection too, lest a client that
@@ -67,8 +67,8 @@ func (h handlers) complete(c *gin.Context, out answer, err error) {
 	}
 }
 
-func (h handlers) source() query.Source {
-	return query.Source{Store: h.Store, Limits: h.Queries()}
+func (h handlers) source(c *gin.Context) query.Source {
+	return query.Source{Store: h.view(c), Limits: h.Queries()}
 }
 
 func errorOf(err error) *client.Error {

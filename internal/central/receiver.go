@@ -9,6 +9,7 @@ import (
 	"sync"
 	"time"
 
+	"nexocumula/internal/access"
 	"nexocumula/internal/config"
 	"nexocumula/internal/core/reading"
 	"nexocumula/internal/store"
@@ -18,12 +19,23 @@ import (
 // Receiver takes envelopes from gateways into the store. A batch is stored together
 // with the cursor that says so, and one that came before changes nothing.
 type Receiver struct {
-	store *store.Store
-	life  string // random, of this run
+	store    *store.Store
+	enrolled Enrolled
+	life     string        // random, of this run
+	room     chan struct{} // bounds the batches that are unpacked at the same time
+
+	mu    sync.RWMutex
 	links map[string]*link
-	room  chan struct{} // bounds the batches that are unpacked at the same time
 
 	committer *committer
+}
+
+// Enrolled knows the gateways that have a credential of their own, besides those that the
+// configuration names.
+type Enrolled interface {
+	AnyCredential(bearer string) bool
+	CheckCredential(gateway, bearer, from string) (access.Credential, error)
+	Gateways() []access.EnrolledGateway
 }
 
 // mostUnpacked is how many batches are unpacked at a time: each takes some 10 MB.
@@ -34,9 +46,10 @@ const mostUnpacked = 4
 type link struct {
 	gateway string
 	token   string
-	sites   []string // first levels of the series it may send
+	sites   []string // first levels of the series it may send by its token
 
 	mu       sync.Mutex
+	now      []string // those of the envelope that is being stored
 	cursor   store.Cursor
 	sessions sessions
 
@@ -66,28 +79,48 @@ func (l Link) Up(now time.Time) bool { return now.Sub(l.HeardAt) < silence }
 
 // NewReceiver continues with the cursors of the store. Its Run must be running for
 // Receive to make progress.
-func NewReceiver(settings config.Central, st *store.Store) (*Receiver, error) {
-	r := &Receiver{store: st, life: rand.Text(), links: map[string]*link{}, room: make(chan struct{}, mostUnpacked)}
+func NewReceiver(settings config.Central, st *store.Store, enrolled Enrolled) (*Receiver, error) {
+	r := &Receiver{store: st, enrolled: enrolled, life: rand.Text(), links: map[string]*link{}, room: make(chan struct{}, mostUnpacked)}
 	r.committer = newCommitter(st)
-	cursors, err := st.Cursors()
+	for _, a := range settings.Accept {
+		l, err := r.link(a.Gateway)
+		if err != nil {
+			return nil, err
+		}
+		l.token, l.sites = a.Token, a.Sites
+	}
+	for _, g := range enrolled.Gateways() {
+		if _, err := r.link(g.Name); err != nil {
+			return nil, err
+		}
+	}
+	return r, nil
+}
+
+// link is that of a gateway, which continues with its cursor.
+func (r *Receiver) link(gateway string) (*link, error) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if l := r.links[gateway]; l != nil {
+		return l, nil
+	}
+	cursors, err := r.store.Cursors()
 	if err != nil {
 		return nil, err
 	}
-	for _, a := range settings.Accept {
-		c := cursors[cursorName(a.Gateway)]
-		c.Name = cursorName(a.Gateway)
-		l := &link{gateway: a.Gateway, token: a.Token, sites: a.Sites, cursor: c, show: Link{Gateway: a.Gateway, Batches: c.Stored, Rows: c.Rows}}
-		l.sessions = sessions{current: c.Session, number: c.Sent, stored: c.Stored, retired: c.Retired, dropped: c.Dropped}
-		if c.Stored > 0 {
-			l.show.StoredAt = c.Updated
-			if err := json.Unmarshal(c.Status, &l.show.Status); err != nil {
-				return nil, fmt.Errorf("reading the cursor of %s: %w", a.Gateway, err)
-			}
-			l.show.HeardAt = c.Updated
+	c := cursors[cursorName(gateway)]
+	c.Name = cursorName(gateway)
+	l := &link{gateway: gateway, cursor: c, show: Link{Gateway: gateway, Batches: c.Stored, Rows: c.Rows}}
+	l.sessions = sessions{current: c.Session, number: c.Sent, stored: c.Stored, retired: c.Retired, dropped: c.Dropped}
+	if c.Stored > 0 {
+		l.show.StoredAt = c.Updated
+		if err := json.Unmarshal(c.Status, &l.show.Status); err != nil {
+			return nil, fmt.Errorf("reading the cursor of %s: %w", gateway, err)
 		}
-		r.links[a.Gateway] = l
+		l.show.HeardAt = c.Updated
 	}
-	return r, nil
+	r.links[gateway] = l
+	return l, nil
 }
 
 func cursorName(gateway string) string { return "gateway " + gateway }
@@ -104,19 +137,20 @@ func no(code, format string, args ...any) error {
 // Receive takes one envelope, sent with a bearer token from an address, and returns once
 // it is on disk. Its errors are for RefusalOf.
 func (r *Receiver) Receive(token, from string, body []byte) (wire.Reply, error) {
-	if !r.anyToken(token) {
+	if !r.anyToken(token) && !r.enrolled.AnyCredential(token) {
 		return wire.Reply{}, no(wire.CodeToken, "the token is missing or not known here")
 	}
 	e, err := wire.DecodeEnvelope(body)
 	if err != nil {
 		return wire.Reply{}, r.malformed("unknown gateway", err, body)
 	}
-	l := r.links[e.Gateway]
-	if l == nil || subtle.ConstantTimeCompare([]byte(l.token), []byte(token)) != 1 {
-		return wire.Reply{}, no(wire.CodeToken, "the token is not that of gateway %q", e.Gateway)
+	l, sites, err := r.admit(e.Gateway, token, from)
+	if err != nil {
+		return wire.Reply{}, err
 	}
 	l.mu.Lock()
 	defer l.mu.Unlock()
+	l.now = sites
 	now, before := r.store.Judge().Now(), l.cursor.Rows
 	reply, err := r.take(l, e, from, now)
 	l.seen.Lock()
@@ -137,10 +171,38 @@ func (r *Receiver) Receive(token, from string, body []byte) (wire.Reply, error) 
 	return reply, nil
 }
 
+// admit is the link of a gateway that proves to be the one it says, and the sites it may send.
+func (r *Receiver) admit(gateway, token, from string) (*link, []string, error) {
+	r.mu.RLock()
+	l := r.links[gateway]
+	r.mu.RUnlock()
+	if l != nil && l.token != "" && subtle.ConstantTimeCompare([]byte(l.token), []byte(token)) == 1 {
+		return l, l.sites, nil
+	}
+	c, err := r.enrolled.CheckCredential(gateway, token, from)
+	switch {
+	case err != nil:
+		return nil, nil, err
+	case c.Revoked:
+		return nil, nil, no(wire.CodeRevoked, "the credential of gateway %q does not count any more: %s", gateway, c.Why)
+	case !c.Good && c.Why != "":
+		return nil, nil, no(wire.CodeToken, "gateway %q: %s", gateway, c.Why)
+	case !c.Good:
+		return nil, nil, no(wire.CodeToken, "the token is not that of gateway %q", gateway)
+	}
+	l, err = r.link(gateway)
+	return l, c.Sites, err
+}
+
 // anyToken keeps those without any token from making us parse their body.
 func (r *Receiver) anyToken(token string) bool {
+	r.mu.RLock()
+	defer r.mu.RUnlock()
 	found := 0
 	for _, l := range r.links {
+		if l.token == "" {
+			continue
+		}
 		found |= subtle.ConstantTimeCompare([]byte(l.token), []byte(token))
 	}
 	return found == 1
@@ -229,7 +291,7 @@ func (l *link) note(refused []wire.RefusedRun, stored time.Time) {
 // of reports whether a series is of one of the link's sites.
 func (l *link) of(path string) bool {
 	site, _, below := strings.Cut(path, "/")
-	for _, own := range l.sites {
+	for _, own := range l.now {
 		if below && own == site {
 			return true
 		}
@@ -253,6 +315,8 @@ func (r *Receiver) reject(gateway, reason string, raw []byte) reading.Reject {
 // Links are how the gateways stand.
 func (r *Receiver) Links() []Link {
 	now := r.store.Judge().Now()
+	r.mu.RLock()
+	defer r.mu.RUnlock()
 	out := make([]Link, 0, len(r.links))
 	for _, l := range r.links {
 		l.seen.Lock()

@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"nexocumula/internal/access"
 	"nexocumula/internal/config"
 	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/series"
@@ -30,7 +31,7 @@ func receiver(t *testing.T, path string) (*Receiver, *store.Store, func()) {
 	st, err := store.Open(path, slog.New(slog.DiscardHandler), store.Options{})
 	require.NoError(t, err)
 	t.Cleanup(func() { st.Close() })
-	r, err := NewReceiver(accept, st)
+	r, err := NewReceiver(accept, st, nobody{})
 	require.NoError(t, err)
 	ctx, cancel := context.WithCancel(context.Background())
 	ended := make(chan struct{})
@@ -257,3 +258,14 @@ func TestManyGatewaysShareCommits(t *testing.T) {
 		require.NoError(t, st.Close())
 	})
 }
+
+// nobody was enrolled.
+type nobody struct{}
+
+func (nobody) AnyCredential(string) bool { return false }
+
+func (nobody) CheckCredential(string, string, string) (access.Credential, error) {
+	return access.Credential{}, nil
+}
+
+func (nobody) Gateways() []access.EnrolledGateway { return nil }

@@ -30,7 +30,7 @@ func passwordCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			fmt.Fprintf(cmd.Root().Writer, "%s:%s\n", name, secret.HashPassword(password))
+			fmt.Fprintf(cmd.Root().Writer, "%s:%s\n", name, secret.HashPassword(password, secret.OfDevices))
 			return nil
 		},
 	}

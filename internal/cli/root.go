@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"crypto/tls"
 	"errors"
 	"fmt"
 	"io"
@@ -10,7 +11,6 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"nexocumula/client"
-	"nexocumula/internal/certs"
 	"nexocumula/internal/config/shape"
 )
 
@@ -35,9 +35,10 @@ func Run(ctx context.Context, args []string, version string, out, errOut io.Writ
 		Writer: out, ErrWriter: errOut,
 		Commands: []*cli.Command{
 			runCommand(version), checkCommand(), planCommand(), watchCommand(), probeCommand(), discoveredCommand(), tryCommand(), reloadCommand(), keysCommand(), passwordCommand(), demoCommand(args[0], version), simulateCommand(),
-			nowCommand(), seriesCommand(), windowsCommand(), readingsCommand(), momentCommand(), rejectsCommand(), replayCommand(), importCommand(), sourcesCommand(), readCommand(), uplinksCommand(), versionCommand(version),
+			nowCommand(), seriesCommand(), windowsCommand(), readingsCommand(), momentCommand(), rejectsCommand(), replayCommand(), importCommand(), sourcesCommand(), readCommand(), uplinksCommand(),
+			loginCommand(), logoutCommand(), userCommand(), tokenCommand(), enrolCommand(), joinCommand(), auditCommand(), recoverCommand(), versionCommand(version),
 		},
-		Flags:                     []cli.Flag{trustFlag},
+		Flags:                     []cli.Flag{trustFlag, tokenFlag},
 		Suggest:                   true,
 		DisableSliceFlagSeparator: true,                                          // formulas have commas in them
 		ExitErrHandler:            func(context.Context, *cli.Command, error) {}, // reported below
@@ -52,12 +53,18 @@ func Run(ctx context.Context, args []string, version string, out, errOut io.Writ
 	for _, c := range root.Commands {
 		c.OnUsageError = root.OnUsageError
 		c.DisableSliceFlagSeparator = true // formulas have commas in them
+		for _, below := range c.Commands {
+			below.OnUsageError = root.OnUsageError
+		}
 	}
 	err := root.Run(ctx, args)
 	if err == nil {
 		return 0
 	}
 	fmt.Fprintf(errOut, "nexocumula: %v\n", err)
+	if _, unknown := errors.AsType[*tls.CertificateVerificationError](err); unknown {
+		fmt.Fprintln(errOut, "Compare its fingerprint once with nexocumula login, or say whom to trust with --trust.")
+	}
 	return exitCode(err)
 }
 
@@ -81,31 +88,6 @@ func exitCode(err error) int {
 	return exitFailed
 }
 
-// at is the service to ask.
-var atFlag = &cli.StringFlag{
-	Name: "at", Value: defaultAddress, Sources: cli.EnvVars("NEXOCUMULA_AT"),
-	Usage: "the service to ask, http://host:port",
-}
-
 var labelFlag = &cli.StringSliceFlag{Name: "label", Usage: "only series with this key=value; all of them when given several times"}
-
-// ask is the client of the service that a command line names. Whom it trusts was checked before.
-func ask(cmd *cli.Command) *client.Client {
-	if file := cmd.String(trustFlag.Name); file != "" {
-		if trusted, err := certs.Open(certs.Files{CA: file}); err == nil {
-			return client.Over(cmd.String("at"), trusted.HTTP(""))
-		}
-	}
-	return client.New(cmd.String("at"))
-}
-
-// trustFlag goes with every command that asks a service.
-var trustFlag = &cli.StringFlag{
-	Name: "trust", Sources: cli.EnvVars("NEXOCUMULA_TRUST"), Usage: "PEM file of the authority that the service's certificate is from, or of that itself, for an https:// address",
-	Validator: func(file string) error {
-		_, err := certs.Open(certs.Files{CA: file})
-		return err
-	},
-}
 
 func selectorArg(cmd *cli.Command) string { return cmd.Args().First() }

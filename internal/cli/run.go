@@ -46,10 +46,30 @@ func runCommand(version string) *cli.Command {
 				return err
 			}
 			fmt.Fprintf(cmd.Root().Writer, "nexocumula %s is running; console and HTTP interface at %s\n", version, s.Address)
+			if err := welcome(cmd, s); err != nil {
+				return err
+			}
 			defer onHangUp(ctx, s, log)()
 			return s.Run(ctx)
 		},
 	}
+}
+
+// welcome says what whoever starts a service has to know to get in.
+func welcome(cmd *cli.Command, s *service.Service) error {
+	out := cmd.Root().Writer
+	if shown := s.Fingerprint(); shown != "" {
+		fmt.Fprintf(out, "Its certificate has the fingerprint (SHA-256) %s\n", shown)
+	}
+	if s.Unguarded() {
+		fmt.Fprintln(out, "It is open: whoever reaches it may do everything (open: true).")
+	}
+	code, err := s.FirstCode()
+	if err != nil || code == "" {
+		return err
+	}
+	fmt.Fprintf(out, "There is no administrator yet. Open the console, or run nexocumula login --code, and give this code, for one use, good for 24 hours:\n\n  %s\n\n", code)
+	return nil
 }
 
 // onHangUp reads the configuration again whenever SIGHUP comes, until it is called off.

@@ -26,6 +26,7 @@ func (raw file) check(at shape.Place, kinds []SourceKind) Settings {
 		at.Wrong("the file has neither gateway: nor central:, so the service would do nothing")
 	}
 	out := Settings{Data: raw.Data, Listen: raw.Listen, TLS: raw.TLS.check(at.Key("tls")), Gateway: raw.Gateway.check(at.Key("gateway"), kinds), Central: raw.Central.check(at.Key("central")), Queries: raw.Queries.check(at.Key("queries"))}
+	out.Access = raw.Access.check(at, &raw)
 	out.AwayFor = at.Key("away_for").Duration(raw.AwayFor, clock.DefaultAway)
 	if raw.GiveUp != "" {
 		out.GiveUp = at.Key("give_up_unsent_after").Duration(raw.GiveUp, 0)
@@ -94,7 +95,7 @@ func unique(at shape.Place, name string, taken []string) []string {
 }
 
 func (raw uplinkFile) check(at shape.Place) Uplink {
-	out := Uplink{Name: raw.Name, Address: strings.TrimRight(raw.Address, "/"), Token: at.Secret(raw.Secret, true)}
+	out := Uplink{Name: raw.Name, Address: strings.TrimRight(raw.Address, "/"), Token: at.Secret(raw.Secret, false)}
 	if u, err := url.Parse(raw.Address); err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" {
 		at.Key("address").Wrong("%q is not the address of a central; write http://host:port or https://host:port", raw.Address)
 	}

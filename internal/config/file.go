@@ -9,6 +9,8 @@ type file struct {
 	Data    string       `yaml:"data"`
 	Listen  string       `yaml:"listen"`
 	TLS     *serverTLS   `yaml:"tls"`
+	Open    bool         `yaml:"open"`
+	Access  *accessFile  `yaml:"access"`
 	Gateway *gatewayFile `yaml:"gateway"`
 	Central *centralFile `yaml:"central"`
 	Keep    []keepFile   `yaml:"keep"`

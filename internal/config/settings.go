@@ -20,6 +20,7 @@ type Settings struct {
 	Data    string // folder of the store
 	Listen  string // host:port of the HTTP interface
 	TLS     *TLS   // of the HTTP interface; nil: it speaks plain HTTP
+	Access  Access
 	Gateway *Gateway
 	Central *Central
 	Keep    []Keep
@@ -140,7 +141,7 @@ type Uplink struct {
 	TLS        *certs.Holder // nil: what this machine trusts
 	ServerName string        // that the central's certificate must be for; "": the address's
 
-	Token string
+	Token string // "": it joins with a code, and gets a credential of its own
 }
 
 // HTTP makes the requests to the central. It follows nobody elsewhere.

@@ -10,11 +10,16 @@ type serverTLS struct {
 	Cert     string `yaml:"cert"`
 	Key      string `yaml:"key"`
 	ClientCA string `yaml:"client_ca"`
+
+	SelfSigned bool     `yaml:"self_signed"`
+	Names      []string `yaml:"names"`
 }
 
 // TLS is how the HTTP interface is reached by TLS.
 type TLS struct {
-	*certs.Holder
+	*certs.Holder          // nil: it makes a certificate for itself
+	Names         []string // that this is for, besides those of the machine
+
 	ClientsShow bool // every client must show a certificate
 }
 
@@ -22,11 +27,18 @@ func (raw *serverTLS) check(at shape.Place) *TLS {
 	if raw == nil {
 		return nil
 	}
-	if raw.Cert == "" || raw.Key == "" {
-		at.Wrong("the HTTP interface needs cert: and key:, PEM files of its certificate and the key")
+	switch {
+	case raw.SelfSigned && raw.Cert+raw.Key+raw.ClientCA != "":
+		at.Wrong("self_signed: true makes a certificate; leave it out beside cert:, key: and client_ca:")
+	case raw.SelfSigned:
+		return &TLS{Names: raw.Names}
+	case raw.Cert == "" || raw.Key == "":
+		at.Wrong("the HTTP interface needs cert: and key:, PEM files of its certificate and the key; or self_signed: true, and the service makes them for itself")
 		return nil
+	case len(raw.Names) > 0:
+		at.Key("names").Wrong("names are for the certificate that self_signed: true makes")
 	}
-	return &TLS{shape.Parsed(at, certs.Files{CA: raw.ClientCA, Cert: raw.Cert, Key: raw.Key}, certs.Open), raw.ClientCA != ""}
+	return &TLS{Holder: shape.Parsed(at, certs.Files{CA: raw.ClientCA, Cert: raw.Cert, Key: raw.Key}, certs.Open), ClientsShow: raw.ClientCA != ""}
 }
 
 // clientTLS are the certificates of an uplink.

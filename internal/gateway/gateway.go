@@ -248,6 +248,21 @@ func (g *Gateway) Receiver(token string) (*push.Receiver, *push.Sender) {
 	return nil, nil
 }
 
+// ReceiverNamed is who takes what the sender of a name brings, which showed a token that was
+// made for it; nil when nobody knows it.
+func (g *Gateway) ReceiverNamed(name string) (*push.Receiver, *push.Sender) {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	for _, s := range g.sources {
+		if r, ok := s.source().(*push.Receiver); ok {
+			if sender := r.Named(name); sender != nil {
+				return r, sender
+			}
+		}
+	}
+	return nil, nil
+}
+
 // Reader is the source of a name that can be asked to read now; nil when there is none. What
 // there is comes as names.
 func (g *Gateway) Reader(name string) (found source.Reader, names []string) {

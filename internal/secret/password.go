@@ -14,20 +14,28 @@ import (
 	"golang.org/x/crypto/bcrypt"
 )
 
-// Source of the parameters: RFC 9106 allows any; these are the second of OWASP's for argon2id.
-const (
-	argonTime, argonMemory, argonLanes = 2, 19 * 1024, 1 // passes, KiB
-	mostArgonMemory                    = 256 * 1024
+// Cost is what a hash takes to be made, and so every guess.
+type Cost struct {
+	Passes uint32
+	Memory uint32 // KiB
+}
+
+// RFC 9106 allows any parameters. A device connects often, to a small board; a person logs
+// in a few times a day.
+var (
+	OfDevices = Cost{2, 19 * 1024} // the second of OWASP's for argon2id
+	OfPeople  = Cost{3, 48 * 1024}
 )
 
-// HashPassword is the hash of a password as an account's line has it: argon2id, in the PHC
-// string format.
-func HashPassword(password []byte) string {
+const mostArgonMemory = 256 * 1024 // KiB
+
+// HashPassword is the hash of a password: argon2id, in the PHC string format.
+func HashPassword(password []byte, c Cost) string {
 	salt := make([]byte, 16)
 	_, _ = rand.Read(salt) // never fails
-	sum := argon2.IDKey(password, salt, argonTime, argonMemory, argonLanes, 32)
+	sum := argon2.IDKey(password, salt, c.Passes, c.Memory, 1, 32)
 	text := base64.RawStdEncoding.EncodeToString
-	return fmt.Sprintf("$argon2id$v=%d$m=%d,t=%d,p=%d$%s$%s", argon2.Version, argonMemory, argonTime, argonLanes, text(salt), text(sum))
+	return fmt.Sprintf("$argon2id$v=%d$m=%d,t=%d,p=1$%s$%s", argon2.Version, c.Memory, c.Passes, text(salt), text(sum))
 }
 
 type argonHash struct {

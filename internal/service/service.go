@@ -16,8 +16,10 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
+	"nexocumula/internal/access"
 	"nexocumula/internal/api"
 	"nexocumula/internal/central"
+	"nexocumula/internal/certs"
 	"nexocumula/internal/config"
 	"nexocumula/internal/gateway"
 	"nexocumula/internal/plain"
@@ -39,6 +41,7 @@ type Service struct {
 	listen  net.Listener
 	handler func(stopping <-chan struct{}) http.Handler
 	tls     *config.TLS // nil: plain HTTP
+	book    *access.Book
 	giveUp  time.Duration
 	dropped *atomic.Uint64 // rows, by retention
 	log     *slog.Logger
@@ -59,18 +62,17 @@ func Open(settings config.Settings, version string, log *slog.Logger) (_ *Servic
 	if s.Store, err = store.Open(filepath.Join(settings.Data, StoreFile), log, store.Options{Away: settings.AwayFor}); err != nil {
 		return nil, err
 	}
+	if s.book, err = openBook(settings, s.Store.Judge().Now, log); err != nil {
+		return nil, err
+	}
 	if settings.Gateway != nil {
 		if s.Gateway, err = gateway.New(*settings.Gateway, s.Store, log); err != nil {
 			return nil, err
 		}
 	}
-	var accept []string
 	if settings.Central != nil {
-		if s.Central, err = central.NewReceiver(*settings.Central, s.Store); err != nil {
+		if s.Central, err = central.NewReceiver(*settings.Central, s.Store, s.book); err != nil {
 			return nil, err
-		}
-		for _, a := range settings.Central.Accept {
-			accept = append(accept, a.Gateway)
 		}
 	}
 	if err = s.openUplinks(settings, version); err != nil {
@@ -82,11 +84,16 @@ func Open(settings config.Settings, version string, log *slog.Logger) (_ *Servic
 	s.Address = "http://" + s.listen.Addr().String()
 	if s.tls = settings.TLS; s.tls != nil {
 		s.Address = "https://" + s.listen.Addr().String()
+		if s.tls.Holder == nil {
+			if s.tls.Holder, err = certs.Own(settings.Data, s.tls.Names); err != nil {
+				return nil, err
+			}
+		}
 	}
 	started := time.Now()
 	s.handler = func(stopping <-chan struct{}) http.Handler {
 		return api.Handler(api.Service{
-			Store: s.Store, Gateway: s.Gateway, Central: s.Central, Uplinks: s.Uplinks, Accept: accept, Version: version, Started: started, Queries: func() config.Queries { return s.settings.Load().Queries }, Reload: s.reload, Certificates: s.certificates, File: func() string { return s.settings.Load().Path }, Dropped: s.dropped.Load,
+			Store: s.Store, Gateway: s.Gateway, Central: s.Central, Uplinks: s.Uplinks, Gate: s.gate(), Version: version, Started: started, Queries: func() config.Queries { return s.settings.Load().Queries }, Reload: s.reload, Certificates: s.certificates, File: func() string { return s.settings.Load().Path }, Dropped: s.dropped.Load,
 			Console: web.Console(), Log: log, Stopping: stopping,
 		})
 	}
@@ -117,6 +124,7 @@ func (s *Service) Run(ctx context.Context) error {
 			return nil
 		})
 	}
+	group.Go(func() error { return s.book.Run(groupCtx) })
 	group.Go(func() error { return s.retain(groupCtx) })
 	group.Go(func() error { return s.tidy(groupCtx) })
 	for _, one := range s.senders {
@@ -131,13 +139,16 @@ func (s *Service) Run(ctx context.Context) error {
 		group.Go(func() error { return central.KeepSealed(groupCtx, s.Store, s.log) })
 	}
 	err := group.Wait()
-	return errors.Join(err, s.Store.Close())
+	return errors.Join(err, s.book.Close(), s.Store.Close())
 }
 
 // Close closes what Open opened, for a service that is not run.
 func (s *Service) Close() {
 	if s.listen != nil {
 		s.listen.Close()
+	}
+	if s.book != nil {
+		s.book.Close()
 	}
 	if s.Store != nil {
 		s.Store.Close()

@@ -25,7 +25,7 @@ func (s *Service) openUplinks(settings config.Settings, version string) error {
 	var names []string
 	open := func(as string, all []config.Uplink, mine func(series.Path) bool) error {
 		for _, u := range all {
-			sender, err := uplink.NewSender(as, u, mine, s.Store, describe, s.log)
+			sender, err := uplink.NewSender(as, uplink.CredentialFile(settings.Data, u.Name), u, mine, s.Store, describe, s.log)
 			if err != nil {
 				return err
 			}

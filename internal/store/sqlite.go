@@ -209,3 +209,23 @@ func chunkBefore(db *gorm.DB, at place, t int64) (c chunkRow, err error) {
 	err = db.Raw("SELECT "+chunkColumns+" FROM chunks WHERE series = ? AND tier = ? AND first_at < ? ORDER BY first_at DESC LIMIT 1", at.series, int64(at.tier), t).Scan(&c).Error
 	return c, err
 }
+
+// Records opens or creates a small file of records besides the store, which only its owner
+// may read, for one writer and reader at a time.
+func Records(path string, log *slog.Logger) (*gorm.DB, error) {
+	if err := os.MkdirAll(filepath.Dir(path), 0o750); err != nil {
+		return nil, fmt.Errorf("creating the folder of %s: %w", path, err)
+	}
+	f, err := os.OpenFile(path, os.O_CREATE|os.O_RDWR, 0o600) // SQLite gives its log the rights of its file
+	if err != nil {
+		return nil, fmt.Errorf("opening %s: %w", path, err)
+	}
+	if err := f.Close(); err != nil {
+		return nil, fmt.Errorf("opening %s: %w", path, err)
+	}
+	if err := checkLength(path); err != nil {
+		return nil, err
+	}
+	pragmas := []string{"journal_mode(WAL)", "synchronous(FULL)", "busy_timeout(10000)", "journal_size_limit(1048576)", "temp_store(MEMORY)", "cache_size(-500)", "secure_delete(1)"}
+	return openPool(path, log, 1, url.Values{"_txlock": {"immediate"}, "_pragma": pragmas})
+}

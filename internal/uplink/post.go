@@ -14,13 +14,17 @@ import (
 
 // post sends one envelope.
 func (s *Sender) post(ctx context.Context, body []byte) (wire.Reply, error) {
+	bearer, by, err := s.current()
+	if err != nil {
+		return wire.Reply{}, err
+	}
 	req, err := http.NewRequestWithContext(ctx, http.MethodPost, s.settings.Address+wire.Path, bytes.NewReader(body))
 	if err != nil {
 		return wire.Reply{}, err
 	}
 	req.Header.Set("Content-Type", wire.ContentType)
-	req.Header.Set("Authorization", "Bearer "+s.settings.Token)
-	resp, err := s.http.Do(req)
+	req.Header.Set("Authorization", "Bearer "+bearer)
+	resp, err := by.Do(req)
 	if err != nil {
 		return wire.Reply{}, fmt.Errorf("no connection to the central: %w", plain.Network(err))
 	}

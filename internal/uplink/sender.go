@@ -38,9 +38,10 @@ type Sender struct {
 	http     *http.Client
 
 	// Owned by Run.
-	session string
-	number  uint64
-	pace    *pace
+	session  string
+	number   uint64
+	pace     *pace
+	identity identity
 
 	mu    sync.Mutex
 	tally Tally
@@ -60,7 +61,9 @@ type Tally struct {
 
 // NewSender makes a sender of what the store holds of the series that mine names, under
 // a name; describe says what to tell the central of this service.
-func NewSender(name string, settings config.Uplink, mine func(series.Path) bool, st *store.Store, describe func() wire.Status, log *slog.Logger) (*Sender, error) {
+//
+// What it proves its name with is in credentials, unless the settings have a secret.
+func NewSender(name, credentials string, settings config.Uplink, mine func(series.Path) bool, st *store.Store, describe func() wire.Status, log *slog.Logger) (*Sender, error) {
 	box, err := st.OpenOutbox(settings.Name, settings.Tiers, mine)
 	if err != nil {
 		return nil, err
@@ -71,7 +74,7 @@ func NewSender(name string, settings config.Uplink, mine func(series.Path) bool,
 	}
 	return &Sender{
 		name: name, settings: settings, outbox: box, store: st, describe: describe, log: log.With("uplink", settings.Name),
-		http: settings.HTTP(), session: session, pace: newPace(),
+		http: settings.HTTP(), session: session, pace: newPace(), identity: identity{file: credentials, site: name},
 		tally: Tally{Name: settings.Name, Address: settings.Address},
 	}, nil
 }
@@ -101,6 +104,7 @@ func (s *Sender) Run(ctx context.Context) error {
 		s.note(err)
 		if err == nil {
 			err = s.outbox.Save()
+			s.renew(ctx)
 		}
 		wait := signOfLife
 		if err != nil {

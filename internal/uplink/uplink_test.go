@@ -21,6 +21,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"nexocumula/internal/access"
 	"nexocumula/internal/central"
 	"nexocumula/internal/config"
 	"nexocumula/internal/core/rollup"
@@ -72,7 +73,7 @@ func newOffice(t *testing.T, path string) *office {
 // open runs the central on a file, as after a start.
 func (o *office) open(path string) {
 	o.store = openStore(o.t, path)
-	r, err := central.NewReceiver(config.Central{Accept: []config.Accept{{Gateway: "long-mere", Sites: []string{"long-mere"}, Token: "trout"}}}, o.store)
+	r, err := central.NewReceiver(config.Central{Accept: []config.Accept{{Gateway: "long-mere", Sites: []string{"long-mere"}, Token: "trout"}}}, o.store, nobody{})
 	require.NoError(o.t, err)
 	ctx, cancel := context.WithCancel(context.Background())
 	ended := make(chan struct{})
@@ -172,7 +173,7 @@ func newSite(t *testing.T, path string, o *office) *site {
 
 func (s *site) connect(settings config.Uplink, o *office) {
 	var err error
-	s.sender, err = NewSender("long-mere", settings, own, s.store, func() wire.Status { return wire.Status{SentAt: time.Now()} }, quiet)
+	s.sender, err = NewSender("long-mere", "", settings, own, s.store, func() wire.Status { return wire.Status{SentAt: time.Now()} }, quiet)
 	require.NoError(s.t, err)
 	s.sender.http.Transport = o
 }
@@ -472,3 +473,14 @@ func TestSketchesAreSentAndSentAgain(t *testing.T) {
 		require.NoError(t, again.store.Close())
 	})
 }
+
+// nobody was enrolled.
+type nobody struct{}
+
+func (nobody) AnyCredential(string) bool { return false }
+
+func (nobody) CheckCredential(string, string, string) (access.Credential, error) {
+	return access.Credential{}, nil
+}
+
+func (nobody) Gateways() []access.EnrolledGateway { return nil }

@@ -12,6 +12,9 @@ import (
 // ContentType of an envelope.
 const ContentType = "application/cbor"
 
+// CredentialPath is where a gateway gets the credential that follows its present one.
+const CredentialPath = Path + "/credential"
+
 // Path is where a central takes envelopes.
 const Path = "/api/v1/replication"
 
@@ -134,5 +137,6 @@ const (
 	CodeToken     = "token"       // no token, or not this gateway's
 	CodeBusy      = "busy"        // the store cannot be written now
 	CodeTwin      = "name_in_use" // another process sends under this name
+	CodeRevoked   = "revoked"     // the gateway's credential was good, and was revoked
 	CodeOld       = "old"         // a later request of the session has come before
 )

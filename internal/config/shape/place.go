@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"net"
 	"os"
+	"path/filepath"
 	"strings"
 	"time"
 
@@ -79,6 +80,12 @@ func (p Place) Count(n, otherwise, least, most int, what string) int {
 	return n
 }
 
+// Local reports whether an address to listen at can be reached from this machine only.
+func Local(address string) bool {
+	host, _, err := net.SplitHostPort(address)
+	return err == nil && (host == "localhost" || net.ParseIP(host).IsLoopback())
+}
+
 // HostPort checks an address to listen at.
 func (p Place) HostPort(address string) {
 	if _, port, err := net.SplitHostPort(address); err != nil || port == "" {
@@ -90,13 +97,22 @@ func (p Place) HostPort(address string) {
 type Secret struct {
 	File string `yaml:"secret_file" says:"a file that holds the secret"`
 	Env  string `yaml:"secret_env" says:"or the environment variable that does"`
+
+	Credential string `yaml:"secret_credential" says:"or the name of the systemd credential that does"`
 }
 
 // Secret reads a secret from where the file says it is.
 func (p Place) Secret(s Secret, needed bool) string {
 	switch {
-	case s.File != "" && s.Env != "":
-		p.Key("secret_env").Wrong("give secret_file or secret_env, not both")
+	case s.File != "" && s.Env != "" || s.Credential != "" && s.File+s.Env != "":
+		p.Key("secret_env").Wrong("give one of secret_file, secret_env and secret_credential")
+	case s.Credential != "":
+		dir := os.Getenv("CREDENTIALS_DIRECTORY")
+		if dir == "" {
+			p.Key("secret_credential").Wrong("systemd handed no credentials over (CREDENTIALS_DIRECTORY is not set); name it in the unit, as in LoadCredential=%s:/etc/nexocumula/%s", s.Credential, s.Credential)
+			return ""
+		}
+		return p.Key("secret_credential").Private(filepath.Join(dir, filepath.Base(s.Credential)))
 	case s.File != "":
 		return p.Key("secret_file").Private(s.File)
 	case s.Env != "":
@@ -106,7 +122,7 @@ func (p Place) Secret(s Secret, needed bool) string {
 		}
 		return text
 	case needed:
-		p.Key("secret_file").Wrong("a secret is needed: give secret_file: with a file that holds it, or secret_env: with a variable's name")
+		p.Key("secret_file").Wrong("a secret is needed: give secret_file: with a file that holds it, secret_env: with a variable's name, or secret_credential: with that of a systemd credential")
 	}
 	return ""
 }

@@ -79,7 +79,7 @@ func TestOnlyAccountsAreLetInAndOnlyWhereTheyMay(t *testing.T) {
 	b := sourcetest.New(t)
 	old, err := bcrypt.GenerateFromPassword([]byte("smolt parr"), bcrypt.MinCost)
 	require.NoError(t, err)
-	file := accountsFile(t, "# devices", "buoy-1:"+secret.HashPassword([]byte("salmon run")), "mast:"+string(old))
+	file := accountsFile(t, "# devices", "buoy-1:"+secret.HashPassword([]byte("salmon run"), secret.OfDevices), "mast:"+string(old))
 	l := configured(t, b, "address: 127.0.0.1:0\naccounts: "+file+"\npermissions:\n  - { topics: [\"{account}/#\"] }\n  - { accounts: [mast], topics: [\"shared/+\"] }")
 	assert.NoError(t, attempt(l, "a", "buoy-1", "salmon run", nil, "buoy-1/oxygen"))
 	assert.NoError(t, attempt(l, "a", "buoy-1", "salmon run", nil, "buoy-1/oxygen"), "remembered")
@@ -92,7 +92,7 @@ func TestOnlyAccountsAreLetInAndOnlyWhereTheyMay(t *testing.T) {
 	b.Eventually("it is a reject", func() bool { return len(b.Rejects()) == 1 })
 	assert.Equal(t, `device a, account "buoy-1", may not publish here; permissions: say where it may`, b.Rejects()[0].Reason)
 
-	require.NoError(t, os.WriteFile(file, []byte("buoy-1:"+secret.HashPassword([]byte("another one"))+"\n"), 0o600))
+	require.NoError(t, os.WriteFile(file, []byte("buoy-1:"+secret.HashPassword([]byte("another one"), secret.OfDevices)+"\n"), 0o600))
 	require.NoError(t, os.Chtimes(file, time.Now(), time.Now().Add(time.Hour)))
 	b.Eventually("the file is read again", func() bool { return attempt(l, "a", "buoy-1", "another one", nil, "buoy-1/oxygen") == nil })
 	assert.Error(t, attempt(l, "a", "buoy-1", "salmon run", nil, "buoy-1/oxygen"), "what was right is forgotten")
@@ -100,7 +100,7 @@ func TestOnlyAccountsAreLetInAndOnlyWhereTheyMay(t *testing.T) {
 
 func TestADeviceCannotTakeAnothersSession(t *testing.T) {
 	b := sourcetest.New(t)
-	l := configured(t, b, "address: 127.0.0.1:0\naccounts: "+accountsFile(t, "buoy-1:"+secret.HashPassword([]byte("salmon run")), "buoy-2:"+secret.HashPassword([]byte("salmon run"))))
+	l := configured(t, b, "address: 127.0.0.1:0\naccounts: "+accountsFile(t, "buoy-1:"+secret.HashPassword([]byte("salmon run"), secret.OfDevices), "buoy-2:"+secret.HashPassword([]byte("salmon run"), secret.OfDevices)))
 	c := paho.NewClient(paho.NewClientOptions().AddBroker("tcp://" + l.Tally().Address).SetClientID("one").SetUsername("buoy-1").SetPassword("salmon run"))
 	token := c.Connect()
 	require.True(t, token.WaitTimeout(time.Minute))

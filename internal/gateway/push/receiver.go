@@ -50,6 +50,16 @@ func (r *Receiver) Sender(token string) (found *Sender) {
 	return found
 }
 
+// Named is the sender of a name that has no token in the configuration; nil when there is none.
+func (r *Receiver) Named(name string) *Sender {
+	for i, s := range r.settings.senders {
+		if s.Name == name && s.token == "" {
+			return &r.settings.senders[i]
+		}
+	}
+	return nil
+}
+
 // MaxBody is how long a request may be.
 func (r *Receiver) MaxBody() int { return r.settings.maxBody }
 
@@ -69,6 +79,8 @@ type Document struct {
 	Form   Form
 	Body   []byte
 	Key    string // of a request that may be sent again; "": none
+
+	May func(series.Path) bool // which series the sender may send, besides its own limits; nil: any
 }
 
 // Outcome is what became of a document.
@@ -99,7 +111,7 @@ func (r *Receiver) Take(ctx context.Context, d Document) (out Outcome, err error
 			return out, err
 		}
 	}
-	delivery := r.deliver(rows, d.Sender, at)
+	delivery := r.deliver(rows, d.Sender, d.May, at)
 	r.Arrived(len(delivery.Readings), len(delivery.Rejects))
 	sent := len(delivery.Readings)
 	early := len(delivery.Rejects)
@@ -138,7 +150,7 @@ func rowsOf(d Document) ([]payload.Row, error) {
 }
 
 // deliver makes readings of rows. What cannot be one is a reject, with its row.
-func (r *Receiver) deliver(rows []payload.Row, sender *Sender, at int64) *pipeline.Delivery {
+func (r *Receiver) deliver(rows []payload.Row, sender *Sender, may func(series.Path) bool, at int64) *pipeline.Delivery {
 	d := &pipeline.Delivery{Sender: r.name + "/" + sender.Name}
 	timeless := map[string]string{} // of each series without a time: the row
 	for _, row := range rows {
@@ -147,7 +159,7 @@ func (r *Receiver) deliver(rows []payload.Row, sender *Sender, at int64) *pipeli
 		switch {
 		case row.Err != nil:
 			err = row.Err
-		case err == nil && !sender.series.Match(path):
+		case err == nil && (!sender.series.Match(path) || may != nil && !may(path)):
 			err = fmt.Errorf("sender %s may not send %s", sender.Name, path)
 		case err == nil && row.Relative && timeless[row.Name] != "" && row.At == 0:
 			err = fmt.Errorf("it has no time, and neither has %s of the same series; of one moment there is one reading", timeless[row.Name])

@@ -41,7 +41,7 @@ type settings struct {
 // Sender is who may send, and what.
 type Sender struct {
 	Name   string
-	token  string
+	token  string // "": it shows a token that was made for it, by its name
 	series series.Selector
 }
 
@@ -59,7 +59,7 @@ func check(at shape.Place, site string, raw pushKeys) source.Settings {
 		if err := series.CheckLevel(r.Name); err != nil {
 			at.Key("name").Wrong("the name %v", err)
 		}
-		one := Sender{Name: r.Name, token: at.Secret(r.Secret, true)}
+		one := Sender{Name: r.Name, token: at.Secret(r.Secret, false)}
 		if n := len(one.token); n > 0 && n < leastToken {
 			at.Key("secret_file").Wrong("the token has %d characters; take %d or more, as head -c 24 /dev/urandom | base64 makes", n, leastToken)
 		}

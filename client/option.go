@@ -1,0 +1,16 @@
+package client
+
+import "net/http"
+
+// With is the same client, which shows a token with every call.
+func (c *Client) With(token string) *Client {
+	out := *c
+	out.token = token
+	return &out
+}
+
+func (c *Client) authorize(req *http.Request) {
+	if c.token != "" {
+		req.Header.Set("Authorization", "Bearer "+c.token)
+	}
+}

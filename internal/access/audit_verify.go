@@ -1,0 +1,134 @@
+package access
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+
+	"gorm.io/gorm"
+
+	"nexocumula/internal/secret"
+)
+
+// headFile says outside of the database which entry was the newest, so that one taken off
+// the end shows too.
+const headFile = "audit.head"
+
+type head struct {
+	ID  uint64 `json:"id"`
+	Sum string `json:"sum"`
+}
+
+func (b *Book) writeHead(h head) error {
+	text, err := json.Marshal(h)
+	if err == nil {
+		err = secret.WriteFile(filepath.Join(b.dir, headFile), append(text, '\n'))
+	}
+	if err != nil {
+		return fmt.Errorf("the newest entry could not be noted outside of the database: %w", err)
+	}
+	return nil
+}
+
+// Verified is what came of looking through the audit.
+type Verified struct {
+	Entries     int
+	First, Last uint64
+	Sum         string   // of the last
+	Problems    []string // none: every entry is there and as it was written
+}
+
+const mostProblems = 20
+
+// Verify looks through the whole chain.
+func (b *Book) Verify() (out Verified, err error) {
+	problem := func(format string, args ...any) {
+		if len(out.Problems) < mostProblems {
+			out.Problems = append(out.Problems, fmt.Sprintf(format, args...))
+		}
+	}
+	noted, noteErr := b.readHead()
+	var before auditRow
+	var dropped struct {
+		Until uint64 `json:"until"`
+		Sum   string `json:"sum"`
+	}
+	var first auditRow
+	rows, err := b.db.Model(&auditRow{}).Order("id").Rows()
+	if err != nil {
+		return out, err
+	}
+	defer rows.Close()
+	seen := false
+	for rows.Next() {
+		var r auditRow
+		if err := b.db.ScanRows(rows, &r); err != nil {
+			return out, err
+		}
+		switch {
+		case out.Entries == 0:
+			first = r
+		case r.ID != before.ID+1:
+			problem("%d entries are missing between %d and %d", r.ID-before.ID-1, before.ID, r.ID)
+		case r.Previous != before.Sum:
+			problem("entry %d does not follow from entry %d as that is now", r.ID, before.ID)
+		}
+		if r.Sum != sumOf(r) {
+			problem("entry %d is not as it was written", r.ID)
+		}
+		if r.Action == actionDrop {
+			_ = json.Unmarshal([]byte(r.After), &dropped) // a wrong one shows as a sum that is wrong
+		}
+		if r.ID == noted.ID {
+			if seen = true; r.Sum != noted.Sum {
+				problem("entry %d is another than %s has noted", r.ID, headFile)
+			}
+		}
+		out.Entries++
+		before = r
+	}
+	if err := rows.Err(); err != nil {
+		return out, err
+	}
+	out.First, out.Last, out.Sum = first.ID, before.ID, before.Sum
+	if first.ID > 1 && (dropped.Until+1 != first.ID || dropped.Sum != first.Previous) {
+		problem("the entries before %d are missing, and no entry says that they were dropped for their age", first.ID)
+	}
+	switch {
+	case errors.Is(noteErr, fs.ErrNotExist) && out.Entries == 0:
+	case noteErr != nil:
+		problem("which entry was the newest is not known: %v", noteErr)
+	case !seen:
+		problem("entry %d, which %s has noted, is missing; the newest is %d", noted.ID, headFile, before.ID)
+	}
+	return out, nil
+}
+
+func (b *Book) readHead() (h head, err error) {
+	text, err := os.ReadFile(filepath.Join(b.dir, headFile))
+	if err == nil {
+		err = json.Unmarshal(text, &h)
+	}
+	return h, err
+}
+
+const actionDrop = "audit.drop"
+
+// dropOldAudit drops entries that are older than they are kept. An entry says so, with the
+// sum of the last one that went, so that the chain begins with the first that stayed.
+func (b *Book) dropOldAudit() error {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	var last auditRow
+	err := b.db.Raw("SELECT id, sum FROM audit WHERE time < ? ORDER BY id DESC LIMIT 1", b.now().Add(-b.options.Audit).UnixNano()).Scan(&last).Error
+	if err != nil || last.ID == 0 {
+		return err
+	}
+	after := state(map[string]any{"until": last.ID, "sum": last.Sum})
+	return b.change(By{Who: "nexocumula", Kind: "machine"}, Entry{Action: actionDrop, After: after}, func(tx *gorm.DB) error {
+		return tx.Where("id <= ?", last.ID).Delete(&auditRow{}).Error
+	}, nil)
+}

@@ -1,0 +1,208 @@
+package access
+
+import (
+	"crypto/rand"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"gorm.io/gorm"
+)
+
+// Codes are for one use: whoever has one may do what it is for. They are looked up in the
+// file, so that one that is made by another process counts at once.
+const (
+	forAdministrator = "administrator" // making an account that governs
+	forPassword      = "password"      // setting that of an account
+	forGateway       = "gateway"       // getting a gateway's credential
+)
+
+const (
+	administratorCodeLasts = 24 * time.Hour
+	passwordCodeLasts      = 7 * 24 * time.Hour
+	gatewayCodeLasts       = time.Hour
+)
+
+// letters of codes: none that is taken for another. 32 of them, so that each is 5 bits.
+const letters = "23456789abcdefghjkmnpqrstuvwxyz!"
+
+// newCode makes one, and takes away those that were made for the same before.
+func (b *Book) newCode(tx *gorm.DB, row codeRow, lasts time.Duration) (string, error) {
+	code := writeCode()
+	row.Hash, row.Ends = hashOf(plainCode(code)), b.now().Add(lasts).UnixNano()
+	if err := tx.Where("purpose = ? AND subject = ? OR ends < ?", row.Purpose, row.Subject, b.now().UnixNano()).Delete(&codeRow{}).Error; err != nil {
+		return "", err
+	}
+	return code, tx.Create(&row).Error
+}
+
+const codeLetters = 20 // 97 bits
+
+func writeCode() string {
+	const of = len(letters) - 1 // the last one fills up to 32, and is not used
+	var out strings.Builder
+	raw := make([]byte, 1)
+	for n := 0; n < codeLetters; {
+		_, _ = rand.Read(raw) // never fails
+		if k := int(raw[0] & 31); k < of {
+			if n > 0 && n%5 == 0 {
+				out.WriteByte('-')
+			}
+			out.WriteByte(letters[k])
+			n++
+		}
+	}
+	return out.String()
+}
+
+// plainCode is a code as it is hashed, however it was typed.
+func plainCode(code string) string {
+	return strings.Map(func(r rune) rune {
+		if r == '-' || r == ' ' {
+			return -1
+		}
+		return r
+	}, strings.ToLower(strings.TrimSpace(code)))
+}
+
+// findCode is a code that can be used.
+func (b *Book) findCode(code, purpose string) (codeRow, error) {
+	var row codeRow
+	err := b.db.Where("hash = ?", hashOf(plainCode(code))).First(&row).Error
+	switch {
+	case errors.Is(err, gorm.ErrRecordNotFound) || err == nil && row.Purpose != purpose && purpose != "":
+		return row, wrong("code", "the code is not known here, or it was used; codes are for one use, have another made")
+	case err != nil:
+		return row, err
+	case row.Ends < b.now().UnixNano():
+		return row, wrong("code", "the code was good until %s; have another made", timeOf(row.Ends).Format(time.RFC3339))
+	}
+	return row, nil
+}
+
+// useCode takes a code away, in the transaction of what it is used for.
+func useCode(tx *gorm.DB, row codeRow) error {
+	done := tx.Where("hash = ?", row.Hash).Delete(&codeRow{})
+	if done.Error == nil && done.RowsAffected != 1 {
+		return wrong("code", "the code was used a moment ago")
+	}
+	return done.Error
+}
+
+// AdministratorCode makes a code with which whoever has it makes an account that governs,
+// or sets one's password anew and takes its second factors away.
+func (b *Book) AdministratorCode(by By) (code string, err error) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	err = b.change(by, Entry{Action: "accounts.code", Target: "administrator"}, func(tx *gorm.DB) error {
+		code, err = b.newCode(tx, codeRow{Purpose: forAdministrator}, administratorCodeLasts)
+		return err
+	}, nil)
+	return code, err
+}
+
+// PasswordCode makes a code with which the owner of an account sets its password anew; its
+// second factors go as well, and its sessions end when it is used.
+func (b *Book) PasswordCode(by By, name string) (code string, err error) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if _, err := b.account(name); err != nil {
+		return "", err
+	}
+	err = b.change(by, Entry{Action: "accounts.code", Target: name}, func(tx *gorm.DB) error {
+		code, err = b.newCode(tx, codeRow{Purpose: forPassword, Subject: name}, passwordCodeLasts)
+		return err
+	}, nil)
+	return code, err
+}
+
+// Redeem uses a code of an account: the account it is for, or for an administrator's that
+// of the name given, gets the password.
+func (b *Book) Redeem(from, code, name, password string) (account string, err error) {
+	if err := checkPassword(password); err != nil {
+		return "", err
+	}
+	if wait := b.delays.left("", from, false); wait > 0 {
+		return "", tooSoon(wait)
+	}
+	row, err := b.findCode(code, "")
+	if err == nil && row.Purpose == forGateway {
+		err = wrong("code", "this code is for a gateway; redeem it there with nexocumula join")
+	}
+	if err != nil {
+		b.failed("", from, "accounts.redeem", name, err)
+		return "", err
+	}
+	hash, err := b.hash(password)
+	if err != nil {
+		return "", err
+	}
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	before, after, err := b.redeemed(row, name, hash)
+	if err != nil {
+		return "", err
+	}
+	name = after.row.Name
+	e := Entry{Action: "accounts.redeem", Target: name, After: state(after.show())}
+	if before != nil {
+		e.Before = state(before.show())
+	}
+	err = b.change(By{Who: name, Kind: "code", From: from}, e, func(tx *gorm.DB) error {
+		for _, step := range []error{
+			useCode(tx, row), tx.Where("account = ?", name).Delete(&sessionRow{}).Error, tx.Where("account = ?", name).Delete(&passkeyRow{}).Error, tx.Save(&after.row).Error,
+		} {
+			if step != nil {
+				return step
+			}
+		}
+		return nil
+	}, func() {
+		b.accounts[name] = after
+		b.forgetSessions(name)
+		b.delays.well(name, from)
+	})
+	return name, err
+}
+
+// redeemed is the account that a code is for, before, nil when there was none, and after.
+func (b *Book) redeemed(code codeRow, name, hash string) (before, after *account, err error) {
+	if code.Purpose == forPassword {
+		if name != "" && name != code.Subject {
+			return nil, nil, wrong("code", "the code is for another account than %q", name)
+		}
+		name = code.Subject
+	}
+	if err := CheckName(name); err != nil {
+		return nil, nil, err
+	}
+	before = b.accounts[name]
+	var row accountRow
+	switch {
+	case code.Purpose == forPassword && before == nil:
+		return nil, nil, wrong("unknown", "the account %q was removed", name)
+	case before != nil:
+		row = before.row
+	default:
+		row = b.newRow(name, Rights{Role: Administrator})
+	}
+	if code.Purpose == forAdministrator {
+		row.Role, row.Selectors, row.Locked, row.Provider = string(Administrator), "", false, ""
+	}
+	row.Hash, row.Sealed, row.Step = hash, nil, 0
+	after, err = newAccount(row, nil)
+	return before, after, err
+}
+
+func tooSoon(wait time.Duration) error {
+	wait = max(time.Second, wait.Round(time.Second))
+	return &TooSoon{wait}
+}
+
+// TooSoon refuses an attempt after others that failed.
+type TooSoon struct{ Wait time.Duration }
+
+func (t *TooSoon) Error() string {
+	return fmt.Sprintf("too many attempts failed; try again in %s", t.Wait)
+}

@@ -1,0 +1,185 @@
+package access
+
+import (
+	"context"
+	"crypto/rand"
+	"fmt"
+	"sync"
+	"time"
+	"unicode/utf8"
+
+	"nexocumula/internal/secret"
+)
+
+const (
+	leastPassword   = 12 // characters
+	longestPassword = 1024
+	mostHashing     = 2 // at a time; each takes the memory of secret.OfPeople
+	hashingWait     = 10 * time.Second
+)
+
+func checkPassword(password string) error {
+	if n := utf8.RuneCountInString(password); n < leastPassword || len(password) > longestPassword {
+		return wrong("password", "the password has %d characters; take %d or more, such as four words", n, leastPassword)
+	}
+	return nil
+}
+
+// ErrBusy says that too many want to log in at the same time.
+var ErrBusy = &Wrong{"busy", "too many log in at the same time; try again in a moment"}
+
+// inHashing does what takes the memory of a hash, a few at a time.
+func (b *Book) inHashing(do func()) error {
+	ctx, stop := context.WithTimeout(context.Background(), hashingWait)
+	defer stop()
+	select {
+	case b.hashing <- struct{}{}:
+	case <-ctx.Done():
+		return ErrBusy
+	}
+	defer func() { <-b.hashing }()
+	do()
+	return nil
+}
+
+func (b *Book) hash(password string) (hash string, err error) {
+	err = b.inHashing(func() { hash = secret.HashPassword([]byte(password), secret.OfPeople) })
+	return hash, err
+}
+
+// nobody is hashed against where there is no account, so that this takes as long.
+var nobody = sync.OnceValue(func() string { return secret.HashPassword([]byte(rand.Text()), secret.OfPeople) })
+
+// Attempt is somebody who wants to log in.
+type Attempt struct {
+	Account, Password string
+	Code              string // of an authenticator
+	From, Agent       string
+	By                string // console or command line
+}
+
+// errNo says the same of whatever was wrong, so that nobody learns which accounts there are.
+var errNo = &Wrong{"login", "account, password or code is wrong"}
+
+// ErrSecondFactor asks for another proof besides the password, which was right.
+var ErrSecondFactor = &Wrong{"second_factor", "the password alone is not enough here: give the code that the authenticator shows, or log in with a passkey"}
+
+// Login begins a session.
+func (b *Book) Login(a Attempt) (Session, error) {
+	b.mu.RLock()
+	known := b.hasBeen(a.Account, a.From)
+	b.mu.RUnlock()
+	var err error
+	hashing := b.inHashing(func() {
+		if wait := b.delays.left(a.Account, a.From, known); wait > 0 {
+			err = tooSoon(wait)
+			return
+		}
+		if err = b.prove(a); err != nil && err != error(ErrSecondFactor) {
+			b.delays.fail(a.Account, a.From)
+		}
+	})
+	if hashing != nil {
+		return Session{}, hashing
+	}
+	if err != nil {
+		if err != error(ErrSecondFactor) {
+			b.Refuse(By{clipName(a.Account), "anyone", a.From}, "login", "", err.Error())
+		}
+		return Session{}, err
+	}
+	b.delays.well(a.Account, a.From)
+	return b.begin(a)
+}
+
+// prove checks the password and the code of an authenticator.
+func (b *Book) prove(a Attempt) error {
+	b.mu.RLock()
+	who := b.accounts[a.Account]
+	b.mu.RUnlock()
+	hash := ""
+	if who != nil && who.row.Hash != "" {
+		hash = who.row.Hash
+	}
+	if hash == "" {
+		secret.Matches(nobody(), []byte("takes as long"))
+		return errNo
+	}
+	right := len(a.Password) <= longestPassword && secret.Matches(hash, []byte(a.Password))
+	switch {
+	case !right || who.row.Locked:
+		return errNo
+	case len(who.row.Sealed) > 0 && a.Code != "":
+		return b.useAuthenticator(a.Account, a.Code)
+	case len(who.row.Sealed) > 0 || len(who.passkeys) > 0:
+		return ErrSecondFactor
+	}
+	return nil
+}
+
+// Confirm checks the password of somebody who is logged in.
+func (b *Book) Confirm(name, password, from string) error {
+	b.mu.RLock()
+	who := b.accounts[name]
+	known := b.hasBeen(name, from)
+	b.mu.RUnlock()
+	if who == nil || who.row.Hash == "" {
+		return wrong("password", "this account has no password here")
+	}
+	var err error
+	hashing := b.inHashing(func() {
+		if wait := b.delays.left(name, from, known); wait > 0 {
+			err = tooSoon(wait)
+		} else if len(password) > longestPassword || !secret.Matches(who.row.Hash, []byte(password)) {
+			b.delays.fail(name, from)
+			err = wrong("password", "the present password is another")
+		}
+	})
+	if hashing != nil {
+		return hashing
+	}
+	if err != nil {
+		b.Refuse(By{name, "account", from}, "account.password", name, err.Error())
+	}
+	return err
+}
+
+// SetPassword gives an account another password. All other sessions of it end.
+func (b *Book) SetPassword(by By, name, password string, stays string) error {
+	if err := checkPassword(password); err != nil {
+		return err
+	}
+	hash, err := b.hash(password)
+	if err != nil {
+		return err
+	}
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	a, err := b.account(name)
+	if err != nil {
+		return err
+	}
+	row := a.row
+	row.Hash = hash
+	next, err := newAccount(row, a.passkeys)
+	if err != nil {
+		return err
+	}
+	if err := b.update(by, "account.password", a, next, false); err != nil {
+		return err
+	}
+	return b.endOthers(by, name, stays)
+}
+
+func (b *Book) failed(account, from, action, target string, err error) {
+	b.delays.fail(account, from)
+	b.Refuse(By{clipName(account), "anyone", from}, action, clipName(target), err.Error())
+}
+
+// clipName is a name that somebody typed, who may have typed anything.
+func clipName(name string) string {
+	if CheckName(name) != nil {
+		return fmt.Sprintf("a name of %d bytes that none can have", len(name))
+	}
+	return name
+}

@@ -1,0 +1,161 @@
+package cli
+
+import (
+	"context"
+	"crypto/tls"
+	"errors"
+	"fmt"
+	"net"
+	"net/http"
+	"net/url"
+	"os"
+	"strings"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"nexocumula/client"
+	"nexocumula/internal/certs"
+	inwords "nexocumula/internal/plain"
+	"nexocumula/internal/secret"
+)
+
+// atFlag is the service to ask.
+var atFlag = &cli.StringFlag{
+	Name: "at", Value: defaultAddress, Sources: cli.EnvVars("NEXOCUMULA_AT"),
+	Usage: "the service to ask, http://host:port or https://host:port",
+}
+
+// trustFlag and tokenFlag go with every command that asks a service.
+var trustFlag = &cli.StringFlag{
+	Name: "trust", Sources: cli.EnvVars("NEXOCUMULA_TRUST"),
+	Usage: "PEM file of the authority that the service's certificate is from, or the certificate's fingerprint (SHA-256), for an https:// address",
+	Validator: func(text string) error {
+		_, err := trusting(text)
+		return err
+	},
+}
+
+// A token is never on the command line itself, where everybody on the machine could read it.
+var tokenFlag = &cli.StringFlag{
+	Name: "token-file", Sources: cli.EnvVars("NEXOCUMULA_TOKEN_FILE"), Usage: "file with the token to show; or the token itself in NEXOCUMULA_TOKEN",
+	Validator: func(file string) error {
+		_, err := tokenIn(file)
+		return err
+	},
+}
+
+func tokenIn(file string) (string, error) {
+	text, err := os.ReadFile(file)
+	if err == nil {
+		err = secret.OnlyOwner(file)
+	}
+	if err == nil && strings.TrimSpace(string(text)) == "" {
+		err = errors.New("it is empty")
+	}
+	if err != nil {
+		return "", fmt.Errorf("the token in %s: %w", file, err)
+	}
+	return strings.TrimSpace(string(text)), nil
+}
+
+// trusting makes requests to whom a file or a fingerprint says.
+func trusting(text string) (*http.Client, error) {
+	if fingerprint, err := certs.ParseFingerprint(text); err == nil {
+		return certs.Pinned(fingerprint), nil
+	}
+	trusted, err := certs.Open(certs.Files{CA: text})
+	if err != nil {
+		return nil, err
+	}
+	return trusted.HTTP(""), nil
+}
+
+// ask is the client of the service that a command line names, with the token that was
+// given, or kept by nexocumula login. What flags say was checked before.
+func ask(cmd *cli.Command) *client.Client {
+	address := cmd.String("at")
+	known, _ := logins() // what cannot be read is told by login; here the service asks for one
+	mine := known[strings.TrimRight(address, "/")]
+	by := &http.Client{}
+	if mine.Fingerprint != "" {
+		by = certs.Pinned(mine.Fingerprint)
+	}
+	if text := cmd.String(trustFlag.Name); text != "" {
+		if trusted, err := trusting(text); err == nil {
+			by = trusted
+		}
+	}
+	token := mine.Token
+	if text := os.Getenv("NEXOCUMULA_TOKEN"); text != "" {
+		token = text
+	}
+	if file := cmd.String(tokenFlag.Name); file != "" {
+		token, _ = tokenIn(file)
+	}
+	return client.Over(address, by).With(token)
+}
+
+// firstContact makes sure that a service is whom a person takes it for, and is the
+// fingerprint that it is to be known by; "" where an authority vouches for it.
+func firstContact(ctx context.Context, cmd *cli.Command, address string) (fingerprint string, err error) {
+	u, err := url.Parse(address)
+	if err != nil || u.Host == "" {
+		return "", usage("%q is no address; write https://host:port", address)
+	}
+	if text := cmd.String(trustFlag.Name); text != "" {
+		fingerprint, _ = certs.ParseFingerprint(text) // a file vouches each time
+		return fingerprint, nil
+	}
+	if u.Scheme != "https" {
+		return "", nil
+	}
+	if u.Port() == "" {
+		u.Host += ":443"
+	}
+	shown, err := shownBy(ctx, u.Host)
+	if err != nil || shown == "" {
+		return "", err
+	}
+	known, err := logins()
+	if err != nil {
+		return "", err
+	}
+	switch before := known[strings.TrimRight(address, "/")].Fingerprint; before {
+	case shown:
+		return shown, nil
+	case "":
+	default:
+		return "", fmt.Errorf("%s: %w", address, &certs.Another{Shown: shown, Wanted: before})
+	}
+	out := cmd.Root().ErrWriter
+	fmt.Fprintf(out, "%s shows a certificate that no authority known here vouches for. Its fingerprint (SHA-256):\n\n  %s\n\nCompare it with the one that the service printed at its start, or shows at its own console.\n", address, shown)
+	yes, err := confirm(cmd, "Is it the same? yes/no: ")
+	if err != nil {
+		return "", err
+	}
+	if !yes {
+		return "", errors.New("nothing was sent; without a terminal, give the fingerprint with --trust")
+	}
+	return shown, nil
+}
+
+// shownBy is the fingerprint of the certificate that is shown at an address; "" when this
+// machine trusts it.
+func shownBy(ctx context.Context, host string) (string, error) {
+	ctx, stop := context.WithTimeout(ctx, 15*time.Second)
+	defer stop()
+	dialer := &tls.Dialer{Config: &tls.Config{MinVersion: tls.VersionTLS12}}
+	conn, err := dialer.DialContext(ctx, "tcp", host)
+	if err == nil {
+		return "", conn.Close()
+	}
+	bad, ok := errors.AsType[*tls.CertificateVerificationError](err)
+	if !ok {
+		if _, network := errors.AsType[*net.OpError](err); network {
+			return "", fmt.Errorf("asking %s: %w", host, inwords.Network(err))
+		}
+		return "", fmt.Errorf("asking %s: it does not speak TLS as it should: %w", host, err)
+	}
+	return certs.Fingerprint(bad.UnverifiedCertificates[0].Raw), nil
+}

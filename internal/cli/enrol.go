@@ -1,0 +1,146 @@
+package cli
+
+import (
+	"bufio"
+	"context"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"nexocumula/client"
+	"nexocumula/internal/certs"
+	"nexocumula/internal/config"
+	"nexocumula/internal/gateway"
+	"nexocumula/internal/uplink"
+)
+
+func enrolCommand() *cli.Command {
+	return &cli.Command{
+		Name: "enrol", Usage: "let a gateway join this central: prints a one-time code, good for an hour", ArgsUsage: "SITE",
+		Flags:  []cli.Flag{atFlag, &cli.StringSliceFlag{Name: "site", Usage: "first level of the series it may send, besides its own; several times for several"}},
+		Action: enrol,
+		Commands: []*cli.Command{
+			{Name: "list", Usage: "the gateways that have a credential of their own, or had one", Flags: []cli.Flag{atFlag, outputFlag}, Action: listGateways},
+			{Name: "revoke", Usage: "a gateway's credential counts no more; it keeps its data", ArgsUsage: "SITE", Flags: []cli.Flag{atFlag}, Action: named(func(ctx context.Context, c *client.Client, name string) (string, error) {
+				return "The gateway " + name + " may send no more. What it collects stays there until it is enrolled anew.", c.RevokeGateway(ctx, name)
+			})},
+		},
+	}
+}
+
+func enrol(ctx context.Context, cmd *cli.Command) error {
+	return named(func(ctx context.Context, c *client.Client, name string) (string, error) {
+		e := client.Enrol{Gateway: name}
+		if more := cmd.StringSlice("site"); len(more) > 0 {
+			e.Sites = append([]string{name}, more...)
+		}
+		made, err := c.Enrol(ctx, e)
+		text := fmt.Sprintf("Code for %s, for one use, good until %s:\n\n  %s\n\nAt the gateway:\n\n  nexocumula join --config FILE\n", name, made.Ends.Format(time.RFC3339), made.Code)
+		if made.Fingerprint != "" {
+			text += "\nIt will show a fingerprint, which has to be this one:\n\n  " + made.Fingerprint + "\n"
+		}
+		return text, err
+	})(ctx, cmd)
+}
+
+func listGateways(ctx context.Context, cmd *cli.Command) error {
+	all, err := ask(cmd).Gateways(ctx)
+	if err != nil {
+		return err
+	}
+	g := grid{columns: []column{{name: "gateway"}, {name: "sites"}, {name: "enrolled"}, {name: "credential_since"}, {name: "last_used"}, {name: "from"}, {name: "revoked"}}, empty: "No gateway was enrolled; nexocumula enrol SITE lets one join."}
+	for _, e := range all.Gateways {
+		g.rows = append(g.rows, []cell{plain(e.Gateway), plain(strings.Join(e.Sites, " ")), moment(e.Enrolled), moment(e.Renewed), momentOr(e.Used, "never"), plain(e.From), momentOr(e.Revoked, "no")})
+	}
+	return show(cmd, all, g)
+}
+
+func joinCommand() *cli.Command {
+	return &cli.Command{
+		Name: "join", Usage: "get this gateway a credential of its own from its central, with the code that nexocumula enrol printed there",
+		Description: "The uplink is one of the configuration that has no secret. The code is asked for, or read from standard input.\nA running gateway takes the credential over by itself.",
+		Flags: []cli.Flag{
+			configFlag, &cli.StringFlag{Name: "uplink", Usage: "its name, where there are several"},
+			&cli.BoolFlag{Name: "plain", Usage: "the address is http://, and nobody else is on that network"},
+		},
+		Action: join,
+	}
+}
+
+func join(ctx context.Context, cmd *cli.Command) error {
+	settings, err := config.Load(cmd.String("config"), gateway.Kinds)
+	if err != nil {
+		return err
+	}
+	name, u, err := joining(settings, cmd.String("uplink"))
+	if err != nil {
+		return err
+	}
+	if strings.HasPrefix(u.Address, "http://") && !cmd.Bool("plain") && !isLocal(u.Address) {
+		return usage("%s is not by TLS, so that everybody on the way could read the credential; use an https:// address, or say --plain", u.Address)
+	}
+	by := u.HTTP()
+	var fingerprint string
+	if u.TLS == nil {
+		if fingerprint, err = firstContact(ctx, cmd, u.Address); err != nil {
+			return err
+		}
+		if fingerprint != "" {
+			by = certs.Pinned(fingerprint)
+		}
+	}
+	code, err := visible(cmd, bufio.NewReader(cmd.Root().Reader), "Code: ")
+	if err != nil {
+		return err
+	}
+	joined, err := client.Over(u.Address, by).Join(ctx, client.Join{Gateway: name, Code: code})
+	if err != nil {
+		return err
+	}
+	file := uplink.CredentialFile(settings.Data, u.Name)
+	c := uplink.Credential{Gateway: joined.Gateway, Secret: joined.Secret, Fingerprint: fingerprint, Since: time.Now().UTC()}
+	if err := c.Save(file); err != nil {
+		return fmt.Errorf("%w; the code was used, have another made", err)
+	}
+	fmt.Fprintf(cmd.Root().Writer, "%s has joined %s. Its credential is in %s; it is renewed by itself.\n", name, u.Address, file)
+	return nil
+}
+
+// joining is the uplink that a code is for, and the name under which the central knows us.
+func joining(settings config.Settings, wanted string) (name string, found config.Uplink, err error) {
+	var names []string
+	look := func(as string, all []config.Uplink) {
+		for _, u := range all {
+			if u.Token == "" && (wanted == "" || u.Name == wanted) {
+				name, found = as, u
+				names = append(names, u.Name)
+			}
+		}
+	}
+	if g := settings.Gateway; g != nil {
+		look(g.Site, g.Uplinks)
+	}
+	if c := settings.Central; c != nil {
+		look(c.Name, c.Uplinks)
+	}
+	switch {
+	case len(names) == 0 && wanted != "":
+		return "", found, usage("the configuration has no uplink %q without a secret", wanted)
+	case len(names) == 0:
+		return "", found, usage("the configuration has no uplink without a secret; write one as uplinks: [{ name: head-office, address: \"https://host:port\" }]")
+	case len(names) > 1:
+		return "", found, usage("several uplinks have no secret: %s; name one with --uplink", strings.Join(names, ", "))
+	}
+	return name, found, nil
+}
+
+func isLocal(address string) bool {
+	for _, begin := range []string{"http://127.", "http://localhost", "http://[::1]"} {
+		if strings.HasPrefix(address, begin) {
+			return true
+		}
+	}
+	return false
+}

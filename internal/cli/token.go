@@ -1,0 +1,67 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"nexocumula/client"
+	"nexocumula/internal/core/span"
+)
+
+func tokenCommand() *cli.Command {
+	return &cli.Command{
+		Name: "token", Usage: "tokens of scripts and senders: list, add, revoke",
+		Commands: []*cli.Command{
+			{Name: "list", Usage: "all tokens, without their secrets", Flags: []cli.Flag{atFlag, outputFlag}, Action: listTokens},
+			{
+				Name: "add", Usage: "make a token and print its secret, which is shown this once", ArgsUsage: "NAME",
+				Flags: []cli.Flag{
+					atFlag, &cli.StringFlag{Name: "role", Value: "viewer", Usage: "viewer, operator, engineer, administrator; or sender, for the sender of that name at an http_push source"},
+					seesFlag, &cli.StringFlag{Name: "ends", Value: "90d", Usage: "how long it is good; never for no end"},
+				},
+				Action: addToken,
+			},
+			{Name: "revoke", Usage: "a token lets nobody in any more", ArgsUsage: "NAME", Flags: []cli.Flag{atFlag}, Action: named(func(ctx context.Context, c *client.Client, name string) (string, error) {
+				return "The token " + name + " was revoked.", c.RevokeToken(ctx, name)
+			})},
+		},
+	}
+}
+
+func listTokens(ctx context.Context, cmd *cli.Command) error {
+	all, err := ask(cmd).Tokens(ctx)
+	if err != nil {
+		return err
+	}
+	g := grid{columns: []column{{name: "name"}, {name: "role"}, {name: "sees"}, {name: "ends"}, {name: "last_used"}, {name: "from"}, {name: "made_by"}}, empty: "There are no tokens; nexocumula token add makes one."}
+	for _, t := range all.Tokens {
+		g.rows = append(g.rows, []cell{plain(t.Name), plain(t.Role), sees(t.Sees), momentOr(t.Ends, "never"), momentOr(t.Used, "never"), plain(t.From), plain(t.Creator)})
+	}
+	return show(cmd, all, g)
+}
+
+func addToken(ctx context.Context, cmd *cli.Command) error {
+	t := client.NewToken{Role: cmd.String("role"), Sees: append([]string{}, cmd.StringSlice("sees")...)}
+	if text := cmd.String("ends"); text != "never" {
+		length, err := span.Parse(text)
+		if err != nil {
+			return usage("--ends: %v; or never", err)
+		}
+		ends := time.Now().Add(length).UTC()
+		t.Ends = &ends
+	}
+	if cmd.Args().Len() != 1 {
+		return usage("name the token, as in nexocumula token add NAME")
+	}
+	t.Name = cmd.Args().First()
+	made, err := ask(cmd).AddToken(ctx, t)
+	if err != nil {
+		return err
+	}
+	fmt.Fprintln(cmd.Root().ErrWriter, "This is the only time that the token is shown:")
+	fmt.Fprintln(cmd.Root().Writer, made.Secret)
+	return nil
+}

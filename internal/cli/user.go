@@ -1,0 +1,128 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"nexocumula/client"
+)
+
+var (
+	roleFlag = &cli.StringFlag{Name: "role", Usage: "viewer looks; operator also writes notes; engineer also configures; administrator also gives accounts and tokens", Value: "viewer"}
+	seesFlag = &cli.StringSliceFlag{Name: "sees", Usage: "selector of series that may be seen, such as stony-beck/#; several times for several, everything without"}
+)
+
+func userCommand() *cli.Command {
+	return &cli.Command{
+		Name: "user", Usage: "accounts of people: list, add, change, remove, a new code, log out everywhere",
+		Commands: []*cli.Command{
+			{Name: "list", Usage: "all accounts", Flags: []cli.Flag{atFlag, outputFlag}, Action: listUsers},
+			{Name: "add", Usage: "make an account; prints a code with which its owner sets the password", ArgsUsage: "NAME", Flags: []cli.Flag{atFlag, roleFlag, seesFlag}, Action: addUser},
+			{
+				Name: "change", Usage: "another role or other series; lock, or unlock", ArgsUsage: "NAME",
+				Flags:  []cli.Flag{atFlag, &cli.StringFlag{Name: "role", Usage: roleFlag.Usage}, seesFlag, &cli.BoolFlag{Name: "lock", Usage: "it can log in no more, until --lock=false"}},
+				Action: changeUser,
+			},
+			{Name: "remove", Usage: "remove an account", ArgsUsage: "NAME", Flags: []cli.Flag{atFlag}, Action: named(func(ctx context.Context, c *client.Client, name string) (string, error) {
+				return "The account " + name + " was removed; its sessions have ended.", c.RemoveAccount(ctx, name)
+			})},
+			{Name: "code", Usage: "make a code with which the owner of an account sets the password anew", ArgsUsage: "NAME", Flags: []cli.Flag{atFlag}, Action: named(func(ctx context.Context, c *client.Client, name string) (string, error) {
+				made, err := c.AccountCode(ctx, name)
+				return codeText(made, c.Base()), err
+			})},
+			{Name: "logout", Usage: "end all sessions of an account", ArgsUsage: "NAME", Flags: []cli.Flag{atFlag}, Action: named(func(ctx context.Context, c *client.Client, name string) (string, error) {
+				return "All sessions of " + name + " have ended.", c.LogoutAccount(ctx, name)
+			})},
+		},
+	}
+}
+
+func codeText(made client.AccountCode, at string) string {
+	return fmt.Sprintf("Give %s this code, which is for one use and good for 7 days:\n\n  %s\n\nIt sets the password at %s, or with nexocumula login --code --at %s", made.Account, made.Code, at, at)
+}
+
+// named makes an action for one thing that is named, and says what was done.
+func named(do func(ctx context.Context, c *client.Client, name string) (string, error)) cli.ActionFunc {
+	return func(ctx context.Context, cmd *cli.Command) error {
+		if cmd.Args().Len() != 1 {
+			return usage("name one, as in nexocumula %s NAME", cmd.FullName())
+		}
+		text, err := do(ctx, ask(cmd), cmd.Args().First())
+		if err == nil {
+			fmt.Fprintln(cmd.Root().Writer, text)
+		}
+		return err
+	}
+}
+
+func listUsers(ctx context.Context, cmd *cli.Command) error {
+	all, err := ask(cmd).Accounts(ctx)
+	if err != nil {
+		return err
+	}
+	g := grid{columns: []column{{name: "name"}, {name: "role"}, {name: "sees"}, {name: "logs_in_with"}, {name: "locked"}, {name: "sessions", right: true}, {name: "created"}}, empty: "There are no accounts; nexocumula user add makes one."}
+	for _, a := range all.Accounts {
+		g.rows = append(g.rows, []cell{plain(a.Name), plain(a.Role), sees(a.Sees), plain(factors(a)), yesNo(a.Locked, "locked", "no"), count(a.Sessions), moment(a.Created)})
+	}
+	return show(cmd, all, g)
+}
+
+func factors(a client.Account) string {
+	var out []string
+	if a.Provider != "" {
+		out = append(out, "provider")
+	}
+	if a.Password {
+		out = append(out, "password")
+	}
+	if a.Authenticator {
+		out = append(out, "authenticator")
+	}
+	if a.Passkeys > 0 {
+		out = append(out, fmt.Sprintf("%d passkey(s)", a.Passkeys))
+	}
+	if len(out) == 0 {
+		return "its code, once"
+	}
+	return strings.Join(out, " + ")
+}
+
+func sees(selectors []string) cell {
+	text := strings.Join(selectors, " ")
+	if text == "" {
+		return cell{"", "everything"}
+	}
+	return plain(text)
+}
+
+func addUser(ctx context.Context, cmd *cli.Command) error {
+	return named(func(ctx context.Context, c *client.Client, name string) (string, error) {
+		made, err := c.AddAccount(ctx, client.NewAccount{Name: name, Role: cmd.String("role"), Sees: append([]string{}, cmd.StringSlice("sees")...)})
+		return codeText(made, c.Base()), err
+	})(ctx, cmd)
+}
+
+func changeUser(ctx context.Context, cmd *cli.Command) error {
+	var change client.AccountChange
+	if role := cmd.String("role"); role != "" {
+		change.Role = &role
+	}
+	if cmd.IsSet("sees") {
+		selectors := append([]string{}, cmd.StringSlice("sees")...)
+		change.Sees = &selectors
+	}
+	if cmd.IsSet("lock") {
+		locked := cmd.Bool("lock")
+		change.Locked = &locked
+	}
+	if change == (client.AccountChange{}) {
+		return usage("say what changes: --role, --sees or --lock")
+	}
+	return named(func(ctx context.Context, c *client.Client, name string) (string, error) {
+		a, err := c.ChangeAccount(ctx, name, change)
+		return fmt.Sprintf("%s is %s, sees %s%s.", name, a.Role, sees(a.Sees).people, map[bool]string{true: ", and is locked"}[a.Locked]), err
+	})(ctx, cmd)
+}

@@ -1,0 +1,166 @@
+package uplink
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"net/http"
+	"os"
+	"path/filepath"
+	"time"
+
+	"nexocumula/internal/certs"
+	"nexocumula/internal/plain"
+	"nexocumula/internal/secret"
+	"nexocumula/internal/wire"
+)
+
+// Credential is what a gateway got when it joined its central. It is the only copy.
+type Credential struct {
+	Gateway     string    `json:"gateway"`
+	Secret      string    `json:"secret"`
+	Fingerprint string    `json:"fingerprint,omitempty"` // of the certificate that the central showed then
+	Since       time.Time `json:"since"`
+}
+
+// CredentialFile is where that of an uplink is kept, in the folder of the service.
+func CredentialFile(data, uplink string) string {
+	return filepath.Join(data, "uplinks", uplink+".json")
+}
+
+// Save writes it for its owner only.
+func (c Credential) Save(file string) error {
+	text, err := json.MarshalIndent(c, "", "  ")
+	if err == nil {
+		err = secret.WriteFile(file, append(text, '\n'))
+	}
+	if err != nil {
+		return fmt.Errorf("keeping the credential: %w", err)
+	}
+	return nil
+}
+
+// LoadCredential reads one.
+func LoadCredential(file string) (c Credential, err error) {
+	text, err := os.ReadFile(file)
+	if err == nil {
+		if err = secret.OnlyOwner(file); err == nil {
+			err = json.Unmarshal(text, &c)
+		}
+	}
+	if err == nil && c.Secret == "" {
+		err = errors.New("there is no secret in it")
+	}
+	if err != nil {
+		return c, fmt.Errorf("the credential in %s: %w", file, err)
+	}
+	return c, nil
+}
+
+// identity is the credential that a sender proves its name with where its settings have no
+// secret. It may come or change while the sender runs.
+type identity struct {
+	file string
+	site string
+
+	stamp   time.Time
+	present Credential
+	client  *http.Client
+	asked   time.Time // when the next credential was asked for last
+}
+
+// renewAfter is how old a credential becomes.
+const (
+	renewAfter = 30 * 24 * time.Hour
+	askAgain   = time.Hour
+)
+
+// current is the bearer and the client to send with.
+func (s *Sender) current() (bearer string, by *http.Client, err error) {
+	i := &s.identity
+	if s.settings.Token != "" {
+		return s.settings.Token, s.http, nil
+	}
+	about, err := os.Stat(i.file)
+	if errors.Is(err, fs.ErrNotExist) {
+		return "", nil, fmt.Errorf("this gateway has not joined its central: run nexocumula enrol %s there, and nexocumula join here with the code it prints", i.site)
+	}
+	if err != nil {
+		return "", nil, fmt.Errorf("the credential cannot be read: %w", err)
+	}
+	if about.ModTime() != i.stamp || i.present.Secret == "" {
+		c, err := LoadCredential(i.file)
+		if err != nil {
+			return "", nil, err
+		}
+		i.use(c, about.ModTime(), s.http)
+	}
+	return i.present.Secret, i.client, nil
+}
+
+func (i *identity) use(c Credential, stamp time.Time, otherwise *http.Client) {
+	if c.Fingerprint != i.present.Fingerprint || i.client == nil {
+		i.client = otherwise
+		if c.Fingerprint != "" {
+			i.client = certs.Pinned(c.Fingerprint)
+			i.client.CheckRedirect = otherwise.CheckRedirect
+		}
+	}
+	i.present, i.stamp = c, stamp
+}
+
+// renew gets the credential that follows one that has become old. Until the new one is on
+// disk and used, the old one counts, so nothing that happens in between cuts the gateway off.
+func (s *Sender) renew(ctx context.Context) {
+	i, now := &s.identity, s.store.Judge().Now()
+	if s.settings.Token != "" || now.Sub(i.present.Since) < renewAfter || now.Sub(i.asked) < askAgain {
+		return
+	}
+	i.asked = now
+	next, err := s.nextCredential(ctx)
+	if err == nil {
+		next.Since = now.UTC()
+		err = next.Save(i.file)
+	}
+	if err != nil {
+		s.log.Warn("the credential could not be renewed; the one there is still counts", "error", err)
+		return
+	}
+	s.log.Info("the credential was renewed")
+}
+
+func (s *Sender) nextCredential(ctx context.Context) (Credential, error) {
+	next := s.identity.present
+	ctx, cancel := context.WithTimeout(ctx, time.Minute)
+	defer cancel()
+	body, err := json.Marshal(map[string]string{"gateway": s.name})
+	if err != nil {
+		return next, err
+	}
+	req, err := http.NewRequestWithContext(ctx, http.MethodPost, s.settings.Address+wire.CredentialPath, bytes.NewReader(body))
+	if err != nil {
+		return next, err
+	}
+	req.Header.Set("Content-Type", "application/json")
+	req.Header.Set("Authorization", "Bearer "+next.Secret)
+	resp, err := s.identity.client.Do(req)
+	if err != nil {
+		return next, plain.Network(err)
+	}
+	defer resp.Body.Close()
+	var answer struct {
+		Secret string `json:"secret"`
+	}
+	if resp.StatusCode != http.StatusOK {
+		return next, fmt.Errorf("the central answered HTTP %d", resp.StatusCode)
+	}
+	if err := json.NewDecoder(io.LimitReader(resp.Body, 1<<16)).Decode(&answer); err != nil || answer.Secret == "" {
+		return next, errors.New("the central's answer holds no credential")
+	}
+	next.Secret = answer.Secret
+	return next, nil
+}
