@@ -1,6 +1,7 @@
 package access
 
 import (
+	"net/netip"
 	"sync"
 	"time"
 )
@@ -15,6 +16,7 @@ type delays struct {
 
 	mu     sync.Mutex
 	failed map[string]*failures
+	before map[string]*failures // those that failed before failed was full the last time
 }
 
 type failures struct {
@@ -23,7 +25,7 @@ type failures struct {
 }
 
 const (
-	mostFailed = 10_000    // places that are remembered, so that guessing takes no memory
+	mostFailed = 10_000    // places that are remembered twice over, so that guessing takes no memory
 	forgotten  = time.Hour // after the last failure
 
 	freeOfAccount, freeOfAddress       = 10, 5
@@ -31,13 +33,14 @@ const (
 )
 
 func newDelays(now func() time.Time) *delays {
-	return &delays{now: now, failed: map[string]*failures{}}
+	return &delays{now: now, failed: map[string]*failures{}, before: map[string]*failures{}}
 }
 
 // left is how long an attempt has to wait.
 func (d *delays) left(account, address string, known bool) time.Duration {
 	d.mu.Lock()
 	defer d.mu.Unlock()
+	address = network(address)
 	if known {
 		return d.of("both "+account+" "+address, freeOfAddress, longestOfAccount)
 	}
@@ -45,7 +48,7 @@ func (d *delays) left(account, address string, known bool) time.Duration {
 }
 
 func (d *delays) of(place string, free int, longest time.Duration) time.Duration {
-	f := d.failed[place]
+	f := d.find(place)
 	if f == nil || f.count <= free || d.now().Sub(f.last) > forgotten {
 		return 0
 	}
@@ -57,13 +60,16 @@ func (d *delays) of(place string, free int, longest time.Duration) time.Duration
 func (d *delays) fail(account, address string) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
+	address = network(address)
 	for _, place := range []string{"account " + account, "address " + address, "both " + account + " " + address} {
-		f := d.failed[place]
+		f := d.find(place)
 		if f == nil {
-			d.makeRoom()
 			f = &failures{}
-			d.failed[place] = f
 		}
+		if len(d.failed) >= mostFailed {
+			d.failed, d.before = map[string]*failures{}, d.failed
+		}
+		d.failed[place] = f
 		if d.now().Sub(f.last) > forgotten {
 			f.count = 0
 		}
@@ -72,28 +78,33 @@ func (d *delays) fail(account, address string) {
 	}
 }
 
-// makeRoom forgets those that failed longest ago.
-func (d *delays) makeRoom() {
-	if len(d.failed) < mostFailed {
-		return
+func (d *delays) find(place string) *failures {
+	if f := d.failed[place]; f != nil {
+		return f
 	}
-	oldest, place := d.now(), ""
-	for one, f := range d.failed {
-		if d.now().Sub(f.last) > forgotten {
-			delete(d.failed, one)
-		} else if f.last.Before(oldest) {
-			oldest, place = f.last, one
-		}
-	}
-	if len(d.failed) >= mostFailed {
-		delete(d.failed, place)
-	}
+	return d.before[place]
 }
 
 // well forgets what failed before somebody got in.
 func (d *delays) well(account, address string) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	delete(d.failed, "account "+account)
-	delete(d.failed, "both "+account+" "+address)
+	address = network(address)
+	for _, place := range []string{"account " + account, "both " + account + " " + address} {
+		delete(d.failed, place)
+		delete(d.before, place)
+	}
+}
+
+// network is what one party has of addresses: of IPv6 a whole /64.
+func network(address string) string {
+	ip, err := netip.ParseAddr(address)
+	if err != nil || ip.Unmap().Is4() {
+		return address
+	}
+	prefix, err := ip.WithZone("").Prefix(64)
+	if err != nil {
+		return address
+	}
+	return prefix.String()
 }

@@ -1,0 +1,439 @@
+package access
+
+import (
+	"bytes"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"fmt"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"runtime"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/pquerna/otp/totp"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"nexocumula/internal/core/series"
+)
+
+// hands is a clock that stands until it is moved.
+type hands struct {
+	mu sync.Mutex
+	at time.Time
+}
+
+func (h *hands) now() time.Time {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	return h.at
+}
+
+func (h *hands) move(d time.Duration) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	h.at = h.at.Add(d)
+}
+
+var (
+	person = By{Who: "warden", Kind: "account", From: "10.0.0.1"}
+	log    = slog.New(slog.DiscardHandler)
+)
+
+const words = "four words of trout"
+
+func openIn(t *testing.T, dir string, clock *hands) *Book {
+	t.Helper()
+	b, err := Open(dir, Options{Now: clock.now, Log: log, Idle: DefaultIdle, Ends: DefaultEnds, Audit: DefaultAudit})
+	require.NoError(t, err)
+	t.Cleanup(func() { b.Close() })
+	return b
+}
+
+func fresh(t *testing.T) (*Book, *hands) {
+	t.Helper()
+	clock := &hands{at: time.Date(2026, 3, 1, 8, 0, 0, 0, time.UTC)}
+	return openIn(t, t.TempDir(), clock), clock
+}
+
+// with is an account with a password.
+func with(t *testing.T, b *Book, name string, role Role, sees ...string) {
+	t.Helper()
+	scope, err := ParseScope(sees)
+	require.NoError(t, err)
+	code, err := b.AddAccount(person, name, Rights{role, scope})
+	require.NoError(t, err)
+	_, err = b.Redeem("10.0.0.1", strings.ToUpper(strings.ReplaceAll(code, "-", " ")), "", words) // however it is typed
+	require.NoError(t, err)
+}
+
+func try(b *Book, name, password, from string) error {
+	_, err := b.Login(Attempt{Account: name, Password: password, From: from, By: "console"})
+	return err
+}
+
+func TestSessionsEndWhenUnusedAndInAnyCase(t *testing.T) {
+	b, clock := fresh(t)
+	with(t, b, "ranger", Viewer)
+	s, err := b.Login(Attempt{Account: "ranger", Password: words, From: "10.0.0.2", By: "console"})
+	require.NoError(t, err)
+	idle, err := b.Login(Attempt{Account: "ranger", Password: words, From: "10.0.0.2", By: "console"})
+	require.NoError(t, err)
+	for range 59 { // every twelve hours but a minute
+		clock.move(DefaultIdle - time.Minute)
+		_, err = b.Who(s.Bearer, "10.0.0.2")
+		require.NoError(t, err)
+	}
+	_, err = b.Who(idle.Bearer, "10.0.0.2")
+	assert.ErrorContains(t, err, "the session is over")
+	clock.move(DefaultIdle - time.Minute)
+	clock.move(2 * time.Hour)
+	_, err = b.Who(s.Bearer, "10.0.0.2")
+	assert.ErrorContains(t, err, "the session is over", "after thirty days, however often it was used")
+	b.endSessions()
+	assert.Empty(t, b.Sessions("ranger"))
+}
+
+func TestWhatWasChangedIsThereAfterARestart(t *testing.T) {
+	b, clock := fresh(t)
+	with(t, b, "ranger", Operator, "stony-beck/#", "+/+/oxygen")
+	s, err := b.Login(Attempt{Account: "ranger", Password: words, From: "10.0.0.2", Agent: strings.Repeat("é", 300), By: "console"})
+	require.NoError(t, err)
+	bearer, err := b.AddToken(person, "report", Rights{Role: Viewer}, clock.now().Add(time.Hour))
+	require.NoError(t, err)
+	require.NoError(t, b.Close())
+	b = openIn(t, b.dir, clock)
+	who, err := b.Who(s.Bearer, "10.0.0.2")
+	require.NoError(t, err)
+	assert.Equal(t, []any{"ranger", Operator, []string{"stony-beck/#", "+/+/oxygen"}}, []any{who.Name, who.Role, who.Scope.List()})
+	_, err = b.Who(bearer, "10.0.0.3")
+	require.NoError(t, err)
+	clock.move(2 * time.Hour)
+	_, err = b.Who(bearer, "10.0.0.3")
+	assert.ErrorContains(t, err, "ended on 2026-03-01T09:00:00Z")
+	for _, forged := range []string{"", "nxs_", bearer + "A", strings.ToLower(bearer), "nxt_AAAAAAAAAAAAAAAAAAAAAAAAAA", "Basic x"} {
+		_, err = b.Who(forged, "10.0.0.3")
+		assert.Error(t, err, forged)
+	}
+}
+
+// Guessing becomes slow, for an account and for an address, and never locks its owner out.
+func TestGuessingIsSlowAndTheOwnerGetsIn(t *testing.T) {
+	b, clock := fresh(t)
+	with(t, b, "ranger", Viewer)
+	require.NoError(t, try(b, "ranger", words, "10.0.0.2"), "from where the owner is")
+	looked := 0
+	for i := range 3000 { // from another address each time, a second apart
+		from := fmt.Sprintf("10.1.%d.%d", i/250, i%250)
+		if wait := b.delays.left("ranger", from, false); wait == 0 {
+			b.delays.fail("ranger", from)
+			looked++
+		}
+		clock.move(time.Second)
+	}
+	assert.Less(t, looked, 80, "in 50 minutes")
+	var soon *TooSoon
+	b.delays.fail("ranger", "10.9.9.9")
+	assert.ErrorAs(t, try(b, "ranger", words, "10.2.0.1"), &soon, "the right password from elsewhere has to wait too")
+	require.NoError(t, try(b, "ranger", words, "10.0.0.2"), "but not from where it was right before")
+	assert.LessOrEqual(t, soon.Wait, time.Minute)
+	for range 20 {
+		b.delays.fail("nobody", "10.3.0.1")
+	}
+	assert.ErrorAs(t, try(b, "ranger", "wrong", "10.3.0.1"), &soon, "an address that guessed at others")
+	clock.move(longestOfAddress + time.Second)
+	require.NoError(t, try(b, "ranger", words, "10.3.0.1"), "a pause ends")
+	for i := range 20 {
+		b.delays.fail("nobody", fmt.Sprintf("2001:db8:1:2::%x", i))
+	}
+	assert.Positive(t, b.delays.left("", "2001:db8:1:2:ffff::1", false), "one party has all of a /64")
+	assert.Zero(t, b.delays.left("", "2001:db8:1:3::1", false))
+	for i := range 3 * mostFailed {
+		b.delays.fail(fmt.Sprint("x", i), fmt.Sprint("y", i))
+	}
+	assert.LessOrEqual(t, len(b.delays.failed)+len(b.delays.before), 2*mostFailed)
+}
+
+// A million attempts take no room: what was refused is written together.
+func TestAMillionRefusalsAreFewEntries(t *testing.T) {
+	b, _ := fresh(t)
+	var before, after runtime.MemStats
+	runtime.GC()
+	runtime.ReadMemStats(&before)
+	for i := range 1_000_000 {
+		b.Refuse(By{fmt.Sprint("guess-", i%50_000), "anyone", fmt.Sprint("10.0.", i%7)}, "login", "", "account, password or code is wrong")
+	}
+	runtime.GC()
+	runtime.ReadMemStats(&after)
+	assert.Less(t, int64(after.HeapAlloc)-int64(before.HeapAlloc), int64(4<<20))
+	b.writeRefusals(true)
+	found, err := b.Audit(Asked{Most: 10_000})
+	require.NoError(t, err)
+	total := 0
+	for _, e := range found {
+		total += e.Times
+	}
+	assert.Equal(t, 1_000_000, total, "every one is counted")
+	assert.Less(t, len(found), 1000)
+	v, err := b.Verify()
+	require.NoError(t, err)
+	assert.Empty(t, v.Problems)
+}
+
+func TestThePasswordAloneIsNotEnoughWhereThereIsAnAuthenticator(t *testing.T) {
+	b, clock := fresh(t)
+	with(t, b, "ranger", Viewer)
+	k, err := b.BeginAuthenticator("ranger", "Nexocumula")
+	require.NoError(t, err)
+	assert.ErrorContains(t, b.UseAuthenticator(person, "ranger", k.Secret, "000000"), "is its clock right?")
+	code := func() string {
+		text, err := totp.GenerateCode(k.Secret, clock.now())
+		require.NoError(t, err)
+		return text
+	}
+	used := code()
+	require.NoError(t, b.UseAuthenticator(person, "ranger", k.Secret, used))
+	login := func(code string) error {
+		_, err := b.Login(Attempt{Account: "ranger", Password: words, Code: code, From: "10.0.0.2", By: "console"})
+		return err
+	}
+	assert.ErrorIs(t, login(""), error(ErrSecondFactor))
+	assert.ErrorIs(t, login(used), error(errNo), "a code counts once")
+	clock.move(time.Minute)
+	require.NoError(t, login(code()))
+	clock.move(time.Minute)
+	late := code()
+	clock.move(2 * time.Minute)
+	assert.ErrorIs(t, login(late), error(errNo))
+	require.NoError(t, b.ForgetAuthenticator(person, "ranger"))
+	require.NoError(t, login(""))
+
+	require.NoError(t, b.UseAuthenticator(person, "ranger", k.Secret, code()))
+	require.NoError(t, b.Close())
+	require.NoError(t, os.WriteFile(filepath.Join(b.dir, keyFile), []byte(strings.Repeat("0f", keyBytes)), 0o600))
+	b = openIn(t, b.dir, clock)
+	clock.move(time.Minute)
+	assert.ErrorContains(t, login(code()), "encrypted with another key")
+}
+
+func TestCodesCountOnceAndForTheirTime(t *testing.T) {
+	b, clock := fresh(t)
+	first, err := b.AdministratorCode(By{Who: "nexocumula", Kind: "machine"})
+	require.NoError(t, err)
+	second, err := b.AdministratorCode(By{Who: "nexocumula", Kind: "machine"})
+	require.NoError(t, err)
+	_, err = b.Redeem("10.0.0.1", first, "warden", words)
+	assert.ErrorContains(t, err, "the code is not known here", "another took its place")
+	_, err = b.Redeem("10.0.0.1", second, "warden", "short")
+	assert.ErrorContains(t, err, "take 12 or more")
+	_, err = b.Redeem("10.0.0.1", second, "The Warden", words)
+	assert.ErrorContains(t, err, "is no name")
+	name, err := b.Redeem("10.0.0.1", second, "warden", words)
+	require.NoError(t, err)
+	assert.Equal(t, "warden", name)
+	assert.True(t, b.Governed())
+	_, err = b.Redeem("10.0.0.1", second, "warden", words)
+	assert.ErrorContains(t, err, "or it was used")
+	code, err := b.AddAccount(person, "ranger", Rights{Role: Viewer})
+	require.NoError(t, err)
+	_, err = b.Redeem("10.0.0.1", code, "warden", words)
+	assert.ErrorContains(t, err, "for another account")
+	clock.move(8 * 24 * time.Hour)
+	_, err = b.Redeem("10.0.0.1", code, "", words)
+	assert.ErrorContains(t, err, "was good until 2026-03-08T08:00:00Z")
+	assert.ErrorContains(t, b.RemoveAccount(person, "warden"), "the last administrator")
+	viewer := Viewer
+	assert.ErrorContains(t, b.ChangeAccount(person, "warden", Change{Role: &viewer}), "the last administrator")
+	recovered, err := Recover(b.dir, b.options) // beside the running one
+	require.NoError(t, err)
+	_, err = b.Redeem("10.0.0.1", recovered, "warden", "another four words")
+	require.NoError(t, err)
+	assert.Error(t, try(b, "warden", words, "10.0.0.1"))
+	assert.NoError(t, try(b, "warden", "another four words", "10.0.0.1"))
+}
+
+func TestAGatewaysCredentialIsItsOwnIsRenewedAndRevoked(t *testing.T) {
+	b, clock := fresh(t)
+	code, _, err := b.Enrol(person, "long-mere", []string{"long-mere"})
+	require.NoError(t, err)
+	_, err = b.Join("10.0.0.9", "stony-beck", code)
+	assert.ErrorContains(t, err, "for another gateway")
+	first, err := b.Join("10.0.0.9", "long-mere", code)
+	require.NoError(t, err)
+	_, err = b.Join("10.0.0.9", "long-mere", code)
+	assert.ErrorContains(t, err, "or it was used")
+	good := func(bearer string) Credential {
+		c, err := b.CheckCredential("long-mere", bearer, "10.0.0.9")
+		require.NoError(t, err)
+		return c
+	}
+	assert.True(t, good(first).Good)
+	lost, err := b.Renew("long-mere") // the answer never came
+	require.NoError(t, err)
+	second, err := b.Renew("long-mere")
+	require.NoError(t, err)
+	assert.True(t, good(first).Good, "until the new one is used")
+	assert.False(t, good(lost).Good)
+	assert.True(t, good(second).Good)
+	assert.False(t, good(first).Good, "and not after")
+	assert.Contains(t, good(first).Why, "restored from a copy")
+	require.NoError(t, b.Close())
+	b = openIn(t, b.dir, clock)
+	assert.True(t, good(second).Good)
+	require.NoError(t, b.RevokeGateway(person, "long-mere"))
+	revoked := good(second)
+	assert.True(t, revoked.Revoked && !revoked.Good)
+	assert.Contains(t, revoked.Why, "revoked on 2026-03-01T08:00:00Z")
+	assert.NotContains(t, good("nxg_guess").Why, "revoked", "nobody else learns of it")
+	again, _, err := b.Enrol(person, "long-mere", []string{"long-mere"})
+	require.NoError(t, err)
+	third, err := b.Join("10.0.0.9", "long-mere", again)
+	require.NoError(t, err)
+	assert.True(t, good(third).Good)
+	clock.move(2 * time.Hour)
+	old, _, err := b.Enrol(person, "stony-beck", []string{"stony-beck"})
+	require.NoError(t, err)
+	clock.move(61 * time.Minute)
+	_, err = b.Join("10.0.0.9", "stony-beck", old)
+	assert.ErrorContains(t, err, "was good until")
+}
+
+// Whatever is done to the entries shows.
+func TestTheAuditShowsWhatWasDoneToIt(t *testing.T) {
+	for name, test := range map[string]struct{ sql, says string }{
+		"one is removed":        {"DELETE FROM audit WHERE id = 4", "1 entries are missing between 3 and 5"},
+		"one is changed":        {"UPDATE audit SET who = 'nobody' WHERE id = 4", "entry 4 is not as it was written"},
+		"the first is removed":  {"DELETE FROM audit WHERE id = 1", "the entries before 2 are missing"},
+		"the newest is removed": {"DELETE FROM audit WHERE id = 8", "entry 8, which audit.head has noted, is missing"},
+		"all are removed":       {"DELETE FROM audit", "entry 8, which audit.head has noted, is missing"},
+		"one is moved":          {"UPDATE audit SET id = 100 WHERE id = 4", "missing between"},
+		"a sum is written anew": {"UPDATE audit SET sum = previous WHERE id = 4", "entry 5 does not follow from entry 4"},
+		"a drop is made up":     {"DELETE FROM audit WHERE id <= 3", "the entries before 4 are missing"},
+		"nothing":               {"SELECT 1", ""},
+	} {
+		t.Run(name, func(t *testing.T) {
+			b, _ := fresh(t)
+			for i := range 8 {
+				require.NoError(t, b.Note(person, Entry{Action: "reload", Target: fmt.Sprint(i), Outcome: Done, After: state(map[string]int{"n": i})}))
+			}
+			require.NoError(t, b.db.Exec(test.sql).Error)
+			v, err := b.Verify()
+			require.NoError(t, err)
+			if test.says == "" {
+				assert.Empty(t, v.Problems)
+				return
+			}
+			assert.Contains(t, strings.Join(v.Problems, "\n"), test.says)
+		})
+	}
+}
+
+// Entries that are too old go, and the chain says so; what follows still holds, by a
+// calculation of its own from what is exported.
+func TestOldEntriesGoAndTheChainHolds(t *testing.T) {
+	b, clock := fresh(t)
+	for i := range 5 {
+		require.NoError(t, b.Note(person, Entry{Action: "reload", Target: fmt.Sprintf("<%d> & \"é\"", i), Outcome: Failed, Reason: "why\nnot"}))
+		clock.move(100 * 24 * time.Hour)
+	}
+	require.NoError(t, b.dropOldAudit())
+	found, err := b.Audit(Asked{Most: 100})
+	require.NoError(t, err)
+	require.Len(t, found, 5, "four and the one that says what went")
+	assert.Equal(t, actionDrop, found[0].Action)
+	v, err := b.Verify()
+	require.NoError(t, err)
+	assert.Empty(t, v.Problems)
+	for i, e := range found {
+		var text bytes.Buffer
+		enc := json.NewEncoder(&text)
+		enc.SetEscapeHTML(false)
+		raw := func(r json.RawMessage) string {
+			if string(r) == "null" {
+				return ""
+			}
+			return string(r)
+		}
+		require.NoError(t, enc.Encode([]any{e.Previous, e.ID, e.Time, e.Who, e.Kind, e.From, e.Action, e.Target, e.Outcome, e.Reason, e.Times, raw(e.Before), raw(e.After)}))
+		sum := sha256.Sum256(bytes.TrimSpace(text.Bytes()))
+		assert.Equal(t, e.Sum, hex.EncodeToString(sum[:]), "entry %d", e.ID)
+		if i > 0 {
+			assert.Equal(t, found[i-1].Previous, e.Sum)
+		}
+	}
+	require.NoError(t, b.dropOldAudit())
+	again, err := b.Audit(Asked{Most: 100})
+	require.NoError(t, err)
+	assert.Len(t, again, 5, "nothing more to drop, nothing more to say")
+}
+
+// Who has the file has nothing that lets him in.
+func TestAStolenFileLetsNobodyIn(t *testing.T) {
+	b, clock := fresh(t)
+	with(t, b, "ranger", Viewer)
+	k, err := b.BeginAuthenticator("ranger", "Nexocumula")
+	require.NoError(t, err)
+	now, err := totp.GenerateCode(k.Secret, clock.now())
+	require.NoError(t, err)
+	s, err := b.Login(Attempt{Account: "ranger", Password: words, From: "10.0.0.2", By: "console"})
+	require.NoError(t, err)
+	require.NoError(t, b.UseAuthenticator(person, "ranger", k.Secret, now))
+	bearer, err := b.AddToken(person, "report", Rights{Role: Viewer}, time.Time{})
+	require.NoError(t, err)
+	code, _, err := b.Enrol(person, "long-mere", []string{"long-mere"})
+	require.NoError(t, err)
+	credential, err := b.Join("10.0.0.9", "long-mere", code)
+	require.NoError(t, err)
+	open, err := b.AdministratorCode(person)
+	require.NoError(t, err)
+	require.NoError(t, b.Close())
+	secrets := []string{words, k.Secret, s.Bearer, bearer, code, plainCode(code), credential, open, plainCode(open)}
+	files, err := filepath.Glob(filepath.Join(b.dir, "*"))
+	require.NoError(t, err)
+	for _, file := range files {
+		text, err := os.ReadFile(file)
+		require.NoError(t, err)
+		about, err := os.Stat(file)
+		require.NoError(t, err)
+		assert.Zero(t, about.Mode().Perm()&0o077, "%s is for its owner only", file)
+		for _, secret := range secrets {
+			assert.False(t, bytes.Contains(text, []byte(secret)), "%s holds %q", file, secret)
+			assert.False(t, bytes.Contains(text, []byte(strings.TrimPrefix(secret, "nxt_"))), "%s holds %q", file, secret)
+		}
+	}
+}
+
+func TestScopesAgainstASlowCalculation(t *testing.T) {
+	paths := []series.Path{"a/b", "a/b/c", "a/c/b", "b/b/c", "a/b/c/d", "b/c"}
+	texts := []string{"a/#", "+/b/#", "a/+/c", "a/b/c", "#", "+/+", "+/+/+", "b/#", "+/#", "a/b/#"}
+	for _, one := range texts {
+		narrow, err := ParseScope([]string{one})
+		require.NoError(t, err)
+		for _, two := range texts {
+			wide, err := ParseScope([]string{two})
+			require.NoError(t, err)
+			if narrow.Within(wide) {
+				for _, p := range paths {
+					assert.True(t, !narrow.Sees(p) || wide.Sees(p), "%s within %s, %s", one, two, p)
+				}
+			}
+		}
+		for _, site := range []string{"a", "b"} {
+			sees, all := false, true
+			for _, p := range paths {
+				if strings.HasPrefix(string(p), site+"/") {
+					sees, all = sees || narrow.Sees(p), all && narrow.Sees(p)
+				}
+			}
+			assert.True(t, !sees || narrow.Touches(site), "%s touches %s", one, site)
+			assert.True(t, !narrow.Covers(site) || all, "%s covers %s", one, site)
+		}
+	}
+	_, err := ParseScope([]string{"a/#/b"})
+	assert.ErrorContains(t, err, "# may only be the last level")
+}
