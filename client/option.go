@@ -10,6 +10,7 @@ func (c *Client) With(token string) *Client {
 }
 
 func (c *Client) authorize(req *http.Request) {
+	req.Header.Set("User-Agent", "nexocumula")
 	if c.token != "" {
 		req.Header.Set("Authorization", "Bearer "+c.token)
 	}

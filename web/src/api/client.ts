@@ -22,12 +22,34 @@ export type Reject = components["schemas"]["Reject"];
 export type ReplayOutcome = components["schemas"]["ReplayOutcome"];
 export type RejectCounts = components["schemas"]["RejectCounts"];
 
-/** The body of an answer; a refusal becomes an Error with its message. */
+export type Session = components["schemas"]["Session"];
+export type Account = components["schemas"]["Account"];
+export type OwnAccount = components["schemas"]["OwnAccount"];
+export type AccountCode = components["schemas"]["AccountCode"];
+export type Token = components["schemas"]["Token"];
+export type MadeToken = components["schemas"]["MadeToken"];
+export type Enrolment = components["schemas"]["Enrolment"];
+export type EnrolledGateway = components["schemas"]["EnrolledGateway"];
+export type AuditEntry = components["schemas"]["AuditEntry"];
+export type AuditVerified = components["schemas"]["AuditVerified"];
+export type Authenticator = components["schemas"]["Authenticator"];
+
+/** Why a call was refused; code says it for programs. */
+export class Refusal extends Error {
+  readonly code: string;
+  constructor(code: string, message: string) {
+    super(message);
+    this.code = code;
+  }
+}
+
+/** The body of an answer; a refusal becomes an Error. */
 async function said<T>(answer: Response): Promise<T> {
   const body: unknown = await answer.json().catch(() => null);
   if (!answer.ok) {
-    const message = (body as { error?: { message?: string } } | null)?.error?.message;
-    throw new Error(message ?? `The service answered HTTP ${answer.status}.`);
+    const error = (body as { error?: { code?: string; message?: string } } | null)?.error;
+    if (error?.code === "session" || error?.code === "login") dispatchEvent(new Event("loggedout"));
+    throw new Refusal(error?.code ?? "", error?.message ?? `The service answered HTTP ${answer.status}.`);
   }
   return body as T;
 }
@@ -42,4 +64,9 @@ export async function ask<T>(call: string, query: Record<string, string> = {}): 
 export async function send<T>(call: string, body: unknown): Promise<T> {
   const headers = { "Content-Type": "application/json" };
   return said(await fetch(`/api/v1/${call}`, { method: "POST", headers, body: JSON.stringify(body) }));
+}
+
+/** Takes something away. */
+export async function remove(call: string): Promise<void> {
+  await said(await fetch(`/api/v1/${call}`, { method: "DELETE" }));
 }

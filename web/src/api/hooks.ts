@@ -1,5 +1,6 @@
-import { keepPreviousData, useQuery } from "@tanstack/react-query";
-import { ask, type Health, type Series, type Uplinks, type Windows } from "./client";
+import { keepPreviousData, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useEffect } from "react";
+import { ask, type Health, type Series, type Session, type Uplinks, type Windows } from "./client";
 import { viewOf } from "../kinds";
 import type { Range } from "../range";
 
@@ -17,6 +18,24 @@ export function useUplinks() {
 
 export function useHealth() {
   return useQuery({ queryKey: ["health"], queryFn: () => ask<Health>("health"), refetchInterval: 5000 });
+}
+
+/** Who looks, and what he may do; asked anew when a call says that nobody is logged in any more. */
+export function useSession() {
+  const client = useQueryClient();
+  useEffect(() => {
+    const again = () => void client.invalidateQueries({ queryKey: ["session"] });
+    addEventListener("loggedout", again);
+    return () => removeEventListener("loggedout", again);
+  }, [client]);
+  return useQuery({ queryKey: ["session"], queryFn: () => ask<Session>("session"), refetchInterval: 60_000 });
+}
+
+const roles = ["anyone", "viewer", "operator", "engineer", "administrator"];
+
+/** Whether somebody may do what a role is needed for, of all that the service holds. */
+export function may(session: Session | undefined, role: string): boolean {
+  return session !== undefined && session.whole && roles.indexOf(session.role) >= roles.indexOf(role);
 }
 
 /** Windows of one series, with the stats that its kind calls for; a range up to now is

@@ -22,7 +22,10 @@ export function useLive(): Live {
       });
     });
     // The browser connects again by itself; until then what is shown grows old.
-    stream.onerror = () => setLive((before) => ({ ...before, connected: false }));
+    stream.onerror = () => {
+      setLive((before) => ({ ...before, connected: false }));
+      if (stream.readyState === EventSource.CLOSED) dispatchEvent(new Event("loggedout")); // it was refused
+    };
     return () => stream.close();
   }, []);
   return live;

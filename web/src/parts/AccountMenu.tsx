@@ -1,0 +1,32 @@
+import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { remove, type Session } from "../api/client";
+import { go } from "../router";
+import { Link } from "./Link";
+
+/** Who looks, and the way out. */
+export function AccountMenu({ session }: { session: Session }) {
+  const client = useQueryClient();
+  const out = useMutation({
+    mutationFn: () => remove("session"),
+    onSuccess: () => {
+      client.clear(); // nothing stays of what was seen
+      go("/");
+      return client.invalidateQueries();
+    },
+  });
+  if (session.kind === "anyone") return null;
+  return (
+    <>
+      <Link to="/account" className="text-soft underline underline-offset-4">
+        {session.name}
+      </Link>
+      <button
+        type="button"
+        className="rounded-sheet px-2 py-1 text-soft hover:bg-sheet"
+        onClick={() => out.mutate()}
+      >
+        Log out
+      </button>
+    </>
+  );
+}

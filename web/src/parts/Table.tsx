@@ -1,0 +1,34 @@
+import type { ReactNode } from "react";
+
+interface Props {
+  /** Names of the columns; one that begins with > stands right. */
+  head: string[];
+  children: ReactNode;
+}
+
+/** Rows of things that are alike, in a sheet that scrolls sideways where it has to. */
+export function Table({ head, children }: Props) {
+  return (
+    <div className="mt-3 overflow-x-auto rounded-sheet border border-rule bg-sheet">
+      <table className="w-full">
+        <thead>
+          <tr className="text-left text-sm text-soft">
+            {head.map((name) => (
+              <th
+                key={name}
+                scope="col"
+                className={`px-3 py-1 font-normal ${name.startsWith(">") ? "text-right" : ""}`}
+              >
+                {name.replace(">", "")}
+              </th>
+            ))}
+          </tr>
+        </thead>
+        <tbody>{children}</tbody>
+      </table>
+    </div>
+  );
+}
+
+export const row = "border-t border-rule align-top";
+export const cell = "px-3 py-1";
