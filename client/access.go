@@ -16,6 +16,7 @@ type Session struct {
 	Setup       bool     `json:"setup"`       // there is no administrator yet: the service's start printed a code
 	Provider    string   `json:"provider"`    // at which one can log in as well; "": none
 	Fingerprint string   `json:"fingerprint"` // SHA-256 of the service's certificate; "": it has none
+	Central     bool     `json:"central"`     // gateways replicate to it
 	Name        string   `json:"name"`        // of the account or token
 	Kind        string   `json:"kind"`        // account, token, or anyone
 	Role        string   `json:"role"`

@@ -140,7 +140,7 @@ func post[T any](ctx context.Context, c *Client, call string, body any) (out T, 
 }
 
 func (c *Client) answer(req *http.Request) (*http.Response, error) {
-	c.authorize(req)
+	c.sign(req)
 	resp, err := c.http.Do(req)
 	if err != nil {
 		return nil, fmt.Errorf("asking %s: %w", c.base, plain.Network(err))

@@ -9,7 +9,7 @@ func (c *Client) With(token string) *Client {
 	return &out
 }
 
-func (c *Client) authorize(req *http.Request) {
+func (c *Client) sign(req *http.Request) {
 	req.Header.Set("User-Agent", "nexocumula")
 	if c.token != "" {
 		req.Header.Set("Authorization", "Bearer "+c.token)

@@ -23,6 +23,7 @@ type Gate struct {
 	Open        bool // nobody has to, though other machines reach the service
 	Provider    *access.Provider
 	Fingerprint func() string // of the certificate, "": there is none
+	Vouched     bool          // an authority vouches for the certificate
 }
 
 const callerKey = "caller"

@@ -35,7 +35,7 @@ func (h handlers) session(c *gin.Context) {
 	}
 	who := callerOf(c)
 	out := client.Session{
-		LoginNeeded: h.Gate.Login, Open: h.Gate.Open, Setup: h.Gate.Login && !h.Gate.Book.Governed(), Fingerprint: h.Gate.Fingerprint(),
+		LoginNeeded: h.Gate.Login, Open: h.Gate.Open, Setup: h.Gate.Login && !h.Gate.Book.Governed(), Fingerprint: h.Gate.Fingerprint(), Central: h.Central != nil,
 		Name: who.Name, Kind: who.Kind, Role: string(who.Role), Sees: who.Scope.List(), Whole: h.seesAll(who.Scope),
 	}
 	if p := h.Gate.Provider; p != nil {

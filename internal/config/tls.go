@@ -21,6 +21,7 @@ type TLS struct {
 	Names         []string // that this is for, besides those of the machine
 
 	ClientsShow bool // every client must show a certificate
+	Vouched     bool // it is from files, and so from an authority
 }
 
 func (raw *serverTLS) check(at shape.Place) *TLS {
@@ -38,7 +39,7 @@ func (raw *serverTLS) check(at shape.Place) *TLS {
 	case len(raw.Names) > 0:
 		at.Key("names").Wrong("names are for the certificate that self_signed: true makes")
 	}
-	return &TLS{Holder: shape.Parsed(at, certs.Files{CA: raw.ClientCA, Cert: raw.Cert, Key: raw.Key}, certs.Open), ClientsShow: raw.ClientCA != ""}
+	return &TLS{Holder: shape.Parsed(at, certs.Files{CA: raw.ClientCA, Cert: raw.Cert, Key: raw.Key}, certs.Open), ClientsShow: raw.ClientCA != "", Vouched: true}
 }
 
 // clientTLS are the certificates of an uplink.

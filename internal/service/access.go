@@ -18,7 +18,7 @@ func openBook(settings config.Settings, now func() time.Time, log *slog.Logger) 
 // gate says who has to say who he is at the HTTP interface.
 func (s *Service) gate() api.Gate {
 	a := s.settings.Load().Access
-	return api.Gate{Book: s.book, Login: a.Login, Open: a.Open, Provider: a.Provider, Fingerprint: s.Fingerprint}
+	return api.Gate{Book: s.book, Login: a.Login, Open: a.Open, Provider: a.Provider, Fingerprint: s.Fingerprint, Vouched: s.tls != nil && s.tls.Vouched}
 }
 
 // Fingerprint is that of the certificate of the HTTP interface; "" without one.
