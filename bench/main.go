@@ -41,6 +41,8 @@ var benches = []struct {
 }{
 	{"ingest_mqtt_qos1_durable", one(ingestMQTT)},
 	{"ingest_mqtt_tls", one(ingestTLS)},
+	{"login_cost", loginCost},
+	{"request_overhead", one(requestOverhead)},
 	{"pipeline_rules", one(pipelineRules)},
 	{"bytes_per_reading", one(bytesPerReading)},
 	{"bytes_over_entropy", one(bytesOverEntropy)},

@@ -14,7 +14,7 @@ import (
 const (
 	leastPassword   = 12 // characters
 	longestPassword = 1024
-	mostHashing     = 2 // at a time; each takes the memory of secret.OfPeople
+	mostHashing     = 1 // at a time; each takes the memory of secret.OfPeople
 	hashingWait     = 10 * time.Second
 )
 

@@ -21,7 +21,7 @@ type guard struct {
 
 // Rates: of an account or token at an address, and of those who have not said who they are.
 const (
-	knownRate, knownBurst = 100, 400
+	knownRate, knownBurst = 200, 2000
 	otherRate, otherBurst = 20, 100
 	mostRooms             = 10_000
 )

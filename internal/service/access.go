@@ -35,6 +35,11 @@ func (s *Service) FirstCode() (string, error) {
 	if !s.settings.Load().Access.Login || s.book.Governed() {
 		return "", nil
 	}
+	return s.RecoveryCode()
+}
+
+// RecoveryCode is a code for another administrator, for whoever runs the service.
+func (s *Service) RecoveryCode() (string, error) {
 	return s.book.AdministratorCode(access.By{Who: "nexocumula", Kind: "machine"})
 }
 

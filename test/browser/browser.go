@@ -22,8 +22,14 @@ func Find() (string, error) {
 	return "", fmt.Errorf("chromium is not installed; on Debian: apt-get install chromium")
 }
 
+// Trusting has a browser trust a certificate that nobody vouches for, as somebody does who has
+// installed it: by the SHA-256 of its public key, in base64.
+func Trusting(keys string) chromedp.ExecAllocatorOption {
+	return chromedp.Flag("ignore-certificate-errors-spki-list", keys)
+}
+
 // Open starts a browser; cancel ends it.
-func Open(ctx context.Context, profile string) (_ context.Context, cancel func(), err error) {
+func Open(ctx context.Context, profile string, more ...chromedp.ExecAllocatorOption) (_ context.Context, cancel func(), err error) {
 	path, err := Find()
 	if err != nil {
 		return nil, nil, err
@@ -34,7 +40,7 @@ func Open(ctx context.Context, profile string) (_ context.Context, cancel func()
 		chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-sync", true), chromedp.Flag("disable-dev-shm-usage", true),
 		chromedp.WSURLReadTimeout(60*time.Second),
 	)
-	allocated, endAllocated := chromedp.NewExecAllocator(ctx, flags...)
+	allocated, endAllocated := chromedp.NewExecAllocator(ctx, append(flags, more...)...)
 	tab, endTab := chromedp.NewContext(allocated)
 	return tab, func() { endTab(); endAllocated() }, nil
 }

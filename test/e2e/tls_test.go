@@ -73,10 +73,10 @@ func TestTheInterfaceSpeaksTLS(t *testing.T) {
 	resp.Body.Close()
 	assert.Equal(t, []any{http.StatusPermanentRedirect, "https://" + address + "/trends?series=a&b=1"}, []any{resp.StatusCode, resp.Header.Get("Location")})
 
-	page, err := trusted.HTTP("").Get("https://" + address + "/")
+	front, err := trusted.HTTP("").Get("https://" + address + "/")
 	require.NoError(t, err)
-	page.Body.Close()
-	assert.Equal(t, "max-age=31536000", page.Header.Get("Strict-Transport-Security"))
+	front.Body.Close()
+	assert.Equal(t, "max-age=31536000", front.Header.Get("Strict-Transport-Security"))
 
 	// HTTP/2, and no TLS before 1.2, by a tool that nobody here wrote.
 	probe := func(args ...string) string {

@@ -9,9 +9,8 @@ export function AccountMenu({ session }: { session: Session }) {
   const out = useMutation({
     mutationFn: () => remove("session"),
     onSuccess: () => {
-      client.clear(); // nothing stays of what was seen
       go("/");
-      return client.invalidateQueries();
+      return client.resetQueries(); // nothing stays of what was seen, and it is asked anew who looks
     },
   });
   if (session.kind === "anyone") return null;
