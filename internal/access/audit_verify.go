@@ -115,6 +115,41 @@ func (b *Book) readHead() (h head, err error) {
 	return h, err
 }
 
+// compareHead looks whether the file is the one that was there before. In an older copy what
+// was revoked since counts again: its sessions end, people are told, and it is noted, lest
+// what is written next hide it.
+func (b *Book) compareHead() error {
+	var last, same auditRow
+	if err := b.db.Raw("SELECT id, sum FROM audit ORDER BY id DESC LIMIT 1").Scan(&last).Error; err != nil {
+		return err
+	}
+	noted, err := b.readHead()
+	switch {
+	case errors.Is(err, fs.ErrNotExist) && last.ID == 0:
+		return nil
+	case err == nil && noted.ID <= last.ID: // another process, or a crash, may have been between
+		if err := b.db.Raw("SELECT id, sum FROM audit WHERE id = ?", noted.ID).Scan(&same).Error; err != nil {
+			return err
+		}
+		if same.Sum == noted.Sum {
+			return nil
+		}
+	}
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	b.older = fmt.Errorf("%s is not the file that was there before, but an older copy or another: accounts, tokens and gateways that were taken away since may count again; look through them", File)
+	reason := b.older.Error()
+	if err != nil {
+		reason = fmt.Sprintf("which entry was the newest is not known: %v", err)
+	}
+	for name := range b.accounts {
+		b.forgetSessions(name)
+	}
+	return b.change(By{Who: "nexocumula", Kind: "machine"}, Entry{Action: "audit.older", Reason: reason, Before: state(noted), After: state(head{last.ID, last.Sum})}, func(tx *gorm.DB) error {
+		return tx.Where("1 = 1").Delete(&sessionRow{}).Error
+	}, nil)
+}
+
 const actionDrop = "audit.drop"
 
 // dropOldAudit drops entries that are older than they are kept. An entry says so, with the

@@ -38,6 +38,7 @@ type Book struct {
 	tokens   map[string]*token   // by hash
 	gateways map[string]*enrolled
 	trouble  error // why the audit could not be written last; nil: all is well
+	older    error // the file is not the one that was there before; nil: it is
 }
 
 // Options are what a book needs besides its folder.
@@ -79,7 +80,7 @@ func Open(dir string, options Options) (_ *Book, err error) {
 			return nil, fmt.Errorf("reading %s: %w; restore it from a copy, or move it away to begin without accounts", filepath.Join(dir, File), err)
 		}
 	}
-	return b, nil
+	return b, b.compareHead()
 }
 
 func (b *Book) now() time.Time { return b.options.Now() }
@@ -188,11 +189,12 @@ func (b *Book) saveUsed() error {
 	})
 }
 
-// Trouble is why the audit could not be written last; nil when all is well.
+// Trouble is what is wrong with the book: that the audit could not be written last, or that
+// this run began with an older copy; nil when all is well.
 func (b *Book) Trouble() error {
 	b.mu.RLock()
 	defer b.mu.RUnlock()
-	return b.trouble
+	return errors.Join(b.trouble, b.older)
 }
 
 // Close closes the file.

@@ -437,3 +437,35 @@ func TestScopesAgainstASlowCalculation(t *testing.T) {
 	_, err := ParseScope([]string{"a/#/b"})
 	assert.ErrorContains(t, err, "# may only be the last level")
 }
+
+// An older copy that is put in place brings back what was revoked; it ends all sessions, says
+// so, and stays in the audit.
+func TestAnOlderCopySaysSo(t *testing.T) {
+	b, clock := fresh(t)
+	with(t, b, "ranger", Viewer)
+	s, err := b.Login(Attempt{Account: "ranger", Password: words, From: "10.0.0.2", By: "console"})
+	require.NoError(t, err)
+	require.NoError(t, b.Close())
+	copied, err := os.ReadFile(filepath.Join(b.dir, File))
+	require.NoError(t, err)
+	b = openIn(t, b.dir, clock)
+	require.NoError(t, b.Trouble())
+	_, err = b.Who(s.Bearer, "10.0.0.2")
+	require.NoError(t, err)
+	require.NoError(t, b.RemoveAccount(person, "ranger"))
+	require.NoError(t, b.Close())
+	for _, file := range []string{File + "-wal", File + "-shm"} {
+		_ = os.Remove(filepath.Join(b.dir, file))
+	}
+	require.NoError(t, os.WriteFile(filepath.Join(b.dir, File), copied, 0o600))
+	b = openIn(t, b.dir, clock)
+	assert.ErrorContains(t, b.Trouble(), "may count again")
+	_, err = b.Who(s.Bearer, "10.0.0.2")
+	assert.Error(t, err)
+	found, err := b.Audit(Asked{Action: "audit.older", Most: 1})
+	require.NoError(t, err)
+	assert.Len(t, found, 1)
+	require.NoError(t, b.Close())
+	b = openIn(t, b.dir, clock)
+	assert.NoError(t, b.Trouble(), "once it was noted, the file is the one that was there before")
+}

@@ -97,3 +97,15 @@ func (s Scope) text() string { return strings.Join(s.List(), "\n") }
 func scopeOf(text string) (Scope, error) {
 	return ParseScope(strings.FieldsFunc(text, func(r rune) bool { return r == '\n' }))
 }
+
+// SeesAll reports whether a place is to be seen with all that is below it: a series, or a
+// station or site of which every series is.
+func (s Scope) SeesAll(about string) bool {
+	return s.Everything() || slices.ContainsFunc(s.selectors, func(one series.Selector) bool { return About(one, about) })
+}
+
+// About reports whether a selector names a place with all that is below it.
+func About(selector series.Selector, about string) bool {
+	levels := strings.Split(about, "/")
+	return includes(selector.Levels(), append(levels, "#")) || len(levels) > 1 && selector.Match(series.Path(about))
+}

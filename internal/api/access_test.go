@@ -31,6 +31,10 @@ import (
 
 const password = "four words of trout"
 
+// secrets are planted, or begin what lets somebody in. None may be in a log, or in an answer
+// that is not about making it.
+var secrets = []string{password, pushToken, "nxs_", "nxt_", "nxg_", "$argon2id"}
+
 // guarded runs a service, as configured and with a login, that holds series of two sites, and
 // is its first administrator.
 func guarded(t *testing.T, text string) (*service.Service, *client.Client) {
@@ -40,7 +44,8 @@ func guarded(t *testing.T, text string) (*service.Service, *client.Client) {
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "token"), []byte(pushToken), 0o600))
 	settings, err := config.Parse("guarded.yaml", []byte(strings.ReplaceAll(text, "DIR", dir)+"access: { login: required }\n"), gateway.Kinds)
 	require.NoError(t, err)
-	s, err := service.Open(settings, "test", slog.New(slog.DiscardHandler))
+	said := &bytes.Buffer{}
+	s, err := service.Open(settings, "test", slog.New(slog.NewJSONHandler(said, &slog.HandlerOptions{Level: slog.LevelDebug})))
 	require.NoError(t, err)
 	write(t, s.Store)
 	ids, err := s.Store.Define([]series.Definition{{Path: "long-mere/buoy-1/oxygen", Kind: series.Gauge, Unit: "mg/l", FreshFor: time.Minute}})
@@ -56,6 +61,9 @@ func guarded(t *testing.T, text string) (*service.Service, *client.Client) {
 	t.Cleanup(func() {
 		stop()
 		assert.NoError(t, <-stopped)
+		for _, secret := range append([]string{code}, secrets...) {
+			assert.NotContains(t, said.String(), secret, "in the log")
+		}
 	})
 	return s, loggedIn(t, s, code, "warden")
 }
@@ -92,7 +100,7 @@ var samples = map[string]string{
 	"GET /api/v1/rejects": "", "GET /api/v1/rejects/counts": "", "GET /api/v1/rejects/{id}": "", "POST /api/v1/rejects/replay": "{", "POST /api/v1/sources/{source}/try": "{",
 	"POST /api/v1/reload": "", "POST /api/v1/field/probe": "{", "POST /api/v1/field/scan": "{", "GET /api/v1/field/watch": "?source=nothing", "POST /api/v1/field/lines": "{",
 	"POST /api/v1/field/check": "{", "GET /api/v1/field/plan": "", "GET /api/v1/discovered": "", "POST /api/v1/configuration/append": "{",
-	"GET /api/v1/series/versions": "?path=stony-beck/raceway-1/oxygen", "GET /api/v1/uplinks": "", "POST /api/v1/replication": "x", "POST /api/v1/replication/credential": "{", "GET /api/openapi.yaml": "",
+	"GET /api/v1/series/versions": "?path=stony-beck/raceway-1/oxygen", "GET /api/v1/uplinks": "", "GET /api/v1/notes": "", "POST /api/v1/notes": "{", "DELETE /api/v1/notes/{note}": "", "POST /api/v1/replication": "x", "POST /api/v1/replication/credential": "{", "GET /api/openapi.yaml": "",
 	"GET /api/v1/session": "", "POST /api/v1/session": "{", "DELETE /api/v1/session": "", "POST /api/v1/session/redeem": "{", "POST /api/v1/session/passkey": "", "POST /api/v1/session/passkey/finish": "{",
 	"GET /api/v1/session/provider": "", "GET /api/v1/session/provider/back": "",
 	"GET /api/v1/account": "", "POST /api/v1/account/password": "{", "POST /api/v1/account/authenticator": "{", "POST /api/v1/account/authenticator/finish": "{", "POST /api/v1/account/authenticator/remove": "{",
@@ -108,7 +116,7 @@ func ask(t *testing.T, base, call, bearer string) (status int, text string) {
 	method, path, _ := strings.Cut(call, " ")
 	var body io.Reader
 	sample := samples[call]
-	path = strings.NewReplacer("{source}", "nothing", "{id}", "999", "{session}", "nothing", "{account}", "nothing", "{token}", "nothing", "{gateway}", "nothing").Replace(path)
+	path = strings.NewReplacer("{source}", "nothing", "{id}", "999", "{session}", "nothing", "{account}", "nothing", "{token}", "nothing", "{note}", "999", "{gateway}", "nothing").Replace(path)
 	if strings.HasPrefix(sample, "?") {
 		path += sample
 	} else {
@@ -197,6 +205,9 @@ func TestEveryCallIsForThoseItIsFor(t *testing.T) {
 				assert.Equal(t, 403, status, "%s by %v", call, who)
 			}
 			assert.NotEqual(t, 500, status, "%s by %v: %s", call, who, text)
+			for _, secret := range secrets {
+				assert.NotContains(t, text, secret, "%s by %v", call, who)
+			}
 			if call == "GET /api/openapi.yaml" {
 				continue // has examples
 			}
@@ -260,6 +271,58 @@ func TestWhatSomebodyMayNotSeeIsNowhere(t *testing.T) {
 	all, err := admin.Series(t.Context(), "")
 	require.NoError(t, err)
 	assert.Len(t, all.Series, 2, "both are there for whoever may see them")
+}
+
+// A note is for those who see all that it is about, to read and to write.
+func TestNotesAreForThoseWhoSeeTheirPlace(t *testing.T) {
+	s, admin := guarded(t, bothConfig)
+	c := client.New(s.Address)
+	operator := c.With(bearerOf(t, s, admin, "ranger", "operator", "stony-beck/#"))
+	oxygen := c.With(bearerOf(t, s, admin, "gill", "viewer", "+/+/oxygen"))
+	for _, about := range []string{"stony-beck", "stony-beck/raceway-1", "stony-beck/raceway-1/oxygen"} {
+		made, err := operator.AddNote(t.Context(), client.NewNote{About: about, Text: " probe cleaned "})
+		require.NoError(t, err)
+		assert.Equal(t, []string{"ranger", "probe cleaned"}, []string{made.Author, made.Text})
+	}
+	other, err := admin.AddNote(t.Context(), client.NewNote{About: "long-mere/buoy-1", Text: "moored anew", At: ptr(begin)})
+	require.NoError(t, err)
+	about := func(c *client.Client, selector, last string) (out []string) {
+		found, err := c.Notes(t.Context(), selector, last)
+		require.NoError(t, err)
+		for _, n := range found.Notes {
+			out = append(out, n.About)
+		}
+		return out
+	}
+	assert.Equal(t, []string{"stony-beck/raceway-1/oxygen", "stony-beck/raceway-1", "stony-beck", "long-mere/buoy-1"}, about(admin, "", ""))
+	assert.Equal(t, []string{"stony-beck/raceway-1/oxygen", "stony-beck/raceway-1", "stony-beck"}, about(operator, "", "1h"))
+	assert.Equal(t, []string{"stony-beck/raceway-1/oxygen"}, about(oxygen, "", ""))
+	assert.Equal(t, []string{"long-mere/buoy-1"}, about(admin, "long-mere/#", ""))
+	for what, try := range map[string]func() error{
+		"is not all yours to see": func() error {
+			_, err := operator.AddNote(t.Context(), client.NewNote{About: "long-mere/buoy-1", Text: "x"})
+			return err
+		},
+		"for the role operator": func() error {
+			_, err := oxygen.AddNote(t.Context(), client.NewNote{About: "stony-beck/raceway-1/oxygen", Text: "x"})
+			return err
+		},
+		"there is no note": func() error { return operator.RemoveNote(t.Context(), other.ID) },
+		"write 1 to 2000": func() error {
+			_, err := admin.AddNote(t.Context(), client.NewNote{About: "long-mere", Text: " "})
+			return err
+		},
+		"name a site, a station or a": func() error {
+			_, err := admin.AddNote(t.Context(), client.NewNote{About: "long-mere/+", Text: "x"})
+			return err
+		},
+	} {
+		assert.ErrorContains(t, try(), what)
+	}
+	require.NoError(t, admin.RemoveNote(t.Context(), other.ID))
+	kept, err := admin.Audit(t.Context(), client.AuditQuery{Who: "warden", Action: "delete notes"})
+	require.NoError(t, err)
+	assert.Contains(t, kept.Entries[0].Target, "moored anew", "the audit keeps what is taken away")
 }
 
 func TestAStreamEndsWithItsSession(t *testing.T) {

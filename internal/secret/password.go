@@ -24,7 +24,7 @@ type Cost struct {
 // in a few times a day.
 var (
 	OfDevices = Cost{2, 19 * 1024} // the second of OWASP's for argon2id
-	OfPeople  = Cost{6, 24 * 1024}
+	OfPeople  = Cost{7, 19 * 1024}
 )
 
 const mostArgonMemory = 256 * 1024 // KiB

@@ -30,6 +30,10 @@ var migrations = []*gormigrate.Migration{
 		ID:      "0006-tiers-and-thinning",
 		Migrate: func(tx *gorm.DB) error { return tx.AutoMigrate(&seriesRow{}) },
 	},
+	{
+		ID:      "0007-notes",
+		Migrate: func(tx *gorm.DB) error { return tx.AutoMigrate(&noteRow{}) },
+	},
 }
 
 // migrate brings the tables up to date. A file that a newer program has written to, or

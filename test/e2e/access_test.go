@@ -184,6 +184,14 @@ func TestACentralThatOthersReachIsForThoseItIsFor(t *testing.T) {
 	assert.Contains(t, viewer.refused("", "user", "list"), "this is for the role administrator")
 	assert.Contains(t, viewer.refused("", "enrol", "long-mere"), "this is for the role administrator")
 
+	// An operator of that site notes what he did, there and not elsewhere.
+	operator := newPerson(t, address)
+	operator.does(codeIn(t, warden.does("", "user", "add", "gill", "--role", "operator", "--sees", "stony-beck/#"))+"\nwords of the operator\n", "--trust", fingerprint, "login", "--code")
+	assert.Contains(t, operator.does("", "notes", "add", "stony-beck/inlet", "screen cleaned"), "is pinned to stony-beck/inlet")
+	assert.Contains(t, operator.refused("", "notes", "add", "long-mere", "screen cleaned"), "not all yours to see")
+	assert.Contains(t, viewer.does("", "notes"), "screen cleaned")
+	assert.Contains(t, viewer.refused("", "notes", "add", "stony-beck/inlet", "me too"), "this is for the role operator")
+
 	// An engineer's token ends by itself.
 	token := strings.TrimSpace(lastLine(warden.does("", "token", "add", "report", "--role", "engineer", "--ends", "3s")))
 	script := newPerson(t, address)

@@ -1,0 +1,122 @@
+package api
+
+import (
+	"fmt"
+	"net/http"
+	"strconv"
+	"strings"
+	"time"
+	"unicode/utf8"
+
+	"github.com/gin-gonic/gin"
+
+	"nexocumula/client"
+	"nexocumula/internal/access"
+	"nexocumula/internal/core/series"
+	"nexocumula/internal/store"
+)
+
+const (
+	mostNotes   = 1000
+	longestNote = 2000 // characters
+)
+
+// notes are those of a range, the newest first.
+func (h handlers) notes(c *gin.Context) {
+	v, ok := names{"select", "from", "to", "last", "range", "zone", "limit"}.query(c)
+	if !ok {
+		return
+	}
+	zone, err := readZone(v)
+	var selector series.Selector
+	if err == nil {
+		selector, err = readSelected(v)
+	}
+	from, to := time.Unix(0, 0), h.now().Add(366*24*time.Hour)
+	if err == nil && v.Get("from")+v.Get("to")+v.Get("last")+v.Get("range") != "" {
+		r, wrong := readRange(v, h.now(), zone)
+		from, to, err = r.From, r.To, wrong
+	}
+	var most uint64
+	if err == nil {
+		most, err = whole(v, "limit", 100, 1, mostNotes)
+	}
+	if err != nil {
+		fail(c, http.StatusBadRequest, "query", err.Error())
+		return
+	}
+	sees := callerOf(c).Scope
+	found, err := h.Store.Notes(from, to, int(most), func(about string) bool {
+		return sees.SeesAll(about) && (v.Get("select") == "" || access.About(selector, about))
+	})
+	if err != nil {
+		fail(c, http.StatusInternalServerError, "store", err.Error())
+		return
+	}
+	out := client.Notes{Notes: make([]client.Note, len(found))}
+	for i, n := range found {
+		out.Notes[i] = client.Note(n)
+	}
+	c.JSON(http.StatusOK, out)
+}
+
+// addNote pins a note.
+func (h handlers) addNote(c *gin.Context) {
+	in, ok := request[client.NewNote](c)
+	if !ok {
+		return
+	}
+	who := callerOf(c)
+	n := store.Note{At: h.now(), About: in.About, Text: strings.TrimSpace(in.Text), Author: who.Name, Written: h.now()}
+	if in.At != nil {
+		n.At = *in.At
+	}
+	switch {
+	case n.Text == "" || utf8.RuneCountInString(n.Text) > longestNote:
+		fail(c, http.StatusBadRequest, "body", fmt.Sprintf("the text has %d characters; write 1 to %d", utf8.RuneCountInString(n.Text), longestNote))
+		return
+	case n.At.After(h.now().Add(366*24*time.Hour)) || n.At.Before(time.Unix(0, 0)):
+		fail(c, http.StatusBadRequest, "body", "a note is about a time after 1970 and before next year")
+		return
+	}
+	for level := range strings.SplitSeq(in.About, "/") {
+		if err := series.CheckLevel(level); err != nil {
+			fail(c, http.StatusBadRequest, "body", fmt.Sprintf("about %q: name a site, a station or a series, such as stony-beck/raceway-1; a level %v", in.About, err))
+			return
+		}
+	}
+	if !who.Scope.SeesAll(in.About) {
+		h.turnAway(c, who, "notes.add", http.StatusForbidden, "limited", "this place is not all yours to see")
+		return
+	}
+	n, err := h.Store.AddNote(n)
+	if err != nil {
+		fail(c, http.StatusServiceUnavailable, "store", err.Error())
+		return
+	}
+	note(c, "%s: note %d", n.About, n.ID)
+	c.JSON(http.StatusOK, client.Note(n))
+}
+
+// removeNote takes a note away.
+func (h handlers) removeNote(c *gin.Context) {
+	id, err := strconv.ParseUint(c.Param("note"), 10, 63)
+	if err != nil {
+		fail(c, http.StatusBadRequest, "id", fmt.Sprintf("%q is no number of a note; /api/v1/notes lists them", c.Param("note")))
+		return
+	}
+	found, err := h.Store.Note(id)
+	if err == nil && (found == nil || !callerOf(c).Scope.SeesAll(found.About)) {
+		fail(c, http.StatusNotFound, "unknown", fmt.Sprintf("there is no note %d", id))
+		return
+	}
+	if err == nil {
+		err = h.Store.RemoveNote(id)
+	}
+	if err != nil {
+		fail(c, http.StatusServiceUnavailable, "store", err.Error())
+		return
+	}
+	note(c, "%s: note %d: %s", found.About, id, found.Text)
+	done(c)
+}

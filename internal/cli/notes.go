@@ -1,0 +1,66 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"nexocumula/client"
+)
+
+func notesCommand() *cli.Command {
+	return &cli.Command{
+		Name: "notes", Usage: "what people pinned to a time and a place: list, add, remove", ArgsUsage: "[SELECT]",
+		Flags:  []cli.Flag{atFlag, outputFlag, &cli.StringFlag{Name: "last", Usage: "only of this time up to now, such as 7d"}},
+		Action: listNotes,
+		Commands: []*cli.Command{
+			{
+				Name: "add", Usage: "pin a note to a site, a station or a series", ArgsUsage: "ABOUT TEXT",
+				Flags:  []cli.Flag{atFlag, &cli.StringFlag{Name: "time", Usage: "RFC 3339, such as 2026-03-01T08:00:00Z; now without it"}},
+				Action: addNote,
+			},
+			{Name: "remove", Usage: "take a note away", ArgsUsage: "ID", Flags: []cli.Flag{atFlag}, Action: named(func(ctx context.Context, c *client.Client, name string) (string, error) {
+				id, err := strconv.ParseUint(name, 10, 63)
+				if err != nil {
+					return "", usage("%q is no number of a note; nexocumula notes lists them", name)
+				}
+				return "The note was taken away; the audit keeps its text.", c.RemoveNote(ctx, id)
+			})},
+		},
+	}
+}
+
+func listNotes(ctx context.Context, cmd *cli.Command) error {
+	found, err := ask(cmd).Notes(ctx, selectorArg(cmd), cmd.String("last"))
+	if err != nil {
+		return err
+	}
+	g := grid{columns: []column{{name: "id", right: true}, {name: "at"}, {name: "about"}, {name: "text"}, {name: "author"}}, empty: "No note is about this; nexocumula notes add ABOUT TEXT pins one."}
+	for _, n := range found.Notes {
+		g.rows = append(g.rows, []cell{count(n.ID), moment(n.At), plain(n.About), {n.Text, strings.ReplaceAll(n.Text, "\n", " ")}, plain(n.Author)})
+	}
+	return show(cmd, found, g)
+}
+
+func addNote(ctx context.Context, cmd *cli.Command) error {
+	if cmd.Args().Len() != 2 {
+		return usage("say what it is about, and the text: nexocumula notes add stony-beck/raceway-1 'probe cleaned'")
+	}
+	n := client.NewNote{About: cmd.Args().Get(0), Text: cmd.Args().Get(1)}
+	if text := cmd.String("time"); text != "" {
+		t, err := time.Parse(time.RFC3339, text)
+		if err != nil {
+			return usage("--time %q: write one such as 2026-03-01T08:00:00Z", text)
+		}
+		n.At = &t
+	}
+	made, err := ask(cmd).AddNote(ctx, n)
+	if err == nil {
+		fmt.Fprintf(cmd.Root().Writer, "Note %d is pinned to %s at %s.\n", made.ID, made.About, made.At.UTC().Format(time.RFC3339))
+	}
+	return err
+}
