@@ -161,6 +161,7 @@ func TestTheConsoleIsForThoseItIsFor(t *testing.T) {
 		return out, err
 	})
 	p.open(address + "/account")
+	p.says(s.Fingerprint())
 	p.fill("[aria-label=Passkeys] [type=password]", words)
 	p.fill("[name=passkey]", "phone")
 	p.click("Make a passkey")

@@ -61,7 +61,7 @@ func takeAll(binary, folder string) error {
 	defer closeTab()
 	s.tab = tab
 	time.Sleep(25 * time.Second) // let some live windows close, and a probe glitch
-	for _, take := range []func() error{s.asking, s.pages, s.commands, s.outage} {
+	for _, take := range []func() error{s.asking, s.pages, s.access, s.commands, s.outage} {
 		if err := take(); err != nil {
 			return err
 		}
@@ -142,10 +142,6 @@ func (s *studio) pages() error {
 			chromedp.Navigate(trends), drawn, settle,
 			chromedp.Focus(chromedp.CSS("[tabindex='0'][role=img]")), chromedp.KeyEvent("\u0302"), settle,
 		}},
-		{"console-trends-kinds", []chromedp.Action[chromedp.Void]{
-			chromedp.Navigate(central + "/trends?series=" + url.QueryEscape("alder-weir/pump-1/energy") + "&series=" + url.QueryEscape("alder-weir/pump-1/running") + "&last=1d"), drawn, settle,
-			chromedp.Focus(chromedp.CSS("[tabindex='0'][role=img]")), chromedp.KeyEvent("\u0302"), settle,
-		}},
 		{"console-field", []chromedp.Action[chromedp.Void]{
 			chromedp.Navigate(s.console["long-mere"] + "/field"), browser.Until(`document.querySelectorAll("select option").length > 1`),
 			chromedp.SetValue(chromedp.CSS("select"), "lake"), chromedp.Focus(chromedp.CSS("select")),
@@ -182,8 +178,6 @@ func (s *studio) commands() error {
 	}{
 		{"cli-now", "central", []string{"now", "long-mere/#"}},
 		{"cli-windows", "central", []string{"windows", "stony-beck/raceway-4/oxygen", "--last", "2d", "--width", "3h", "--chart", "always"}},
-		{"cli-windows-nights", "central", []string{"windows", "stony-beck/+/oxygen", "--range", "last 7d", "--zone", "Europe/Lisbon", "--width", "1d", "--hours", "22:00-06:00", "--across", "min", "--stats", "min,coverage", "--chart", "always"}},
-		{"cli-windows-day", "central", []string{"windows", "stony-beck/raceway-4/oxygen", "--last", "7d", "--width", "1h", "--fold", "day", "--stats", "mean,min,below:6", "--chart", "always"}},
 		{"cli-readings", "stony-beck", []string{"readings", "stony-beck/raceway-4/oxygen", "--last", "90s"}},
 		{"cli-moment", "central", []string{"moment", "long-mere/+/oxygen", time.Now().UTC().Add(-5 * time.Hour).Truncate(time.Minute).Format(time.RFC3339)}},
 		{"cli-rejects", "stony-beck", []string{"rejects"}},

@@ -1,9 +1,8 @@
-import { Tabs } from "radix-ui";
 import { AccountsTab } from "../access/AccountsTab";
 import { AuditTab } from "../access/AuditTab";
 import { GatewaysTab } from "../access/GatewaysTab";
 import { TokensTab } from "../access/TokensTab";
-import { go, useAddress } from "../router";
+import { PageTabs } from "../parts/PageTabs";
 
 const tabs = [
   {
@@ -24,29 +23,10 @@ const tabs = [
 
 /** Who may do what, for administrators. */
 export function AccessPage() {
-  const tab = useAddress().searchParams.get("tab") ?? "accounts";
   return (
     <>
       <h1 className="text-2xl font-semibold">Access</h1>
-      <Tabs.Root value={tab} onValueChange={(at) => go(`/access?tab=${at}`)} className="mt-4">
-        <Tabs.List aria-label="Of access" className="flex flex-wrap gap-1 border-b border-rule">
-          {tabs.map((t) => (
-            <Tabs.Trigger
-              key={t.at}
-              value={t.at}
-              className="-mb-px border-b-2 border-transparent px-3 py-1 data-[state=active]:border-ink data-[state=active]:font-semibold"
-            >
-              {t.name}
-            </Tabs.Trigger>
-          ))}
-        </Tabs.List>
-        {tabs.map((t) => (
-          <Tabs.Content key={t.at} value={t.at} className="mt-3">
-            <p className="mb-4 text-soft">{t.says}</p>
-            <t.show />
-          </Tabs.Content>
-        ))}
-      </Tabs.Root>
+      <PageTabs page="/access" by="tab" label="Of access" tabs={tabs} />
     </>
   );
 }

@@ -71,6 +71,11 @@ export function AccountPage() {
         ))}
       </Table>
       <Failed error={end.error} />
+      {session.data?.fingerprint && (
+        <p className="mt-6 text-sm break-all text-soft">
+          The certificate of this service has the fingerprint (SHA-256) {session.data.fingerprint}
+        </p>
+      )}
     </>
   );
 }

@@ -1,4 +1,3 @@
-import { Tabs } from "radix-ui";
 import { useHealth } from "../api/hooks";
 import { CheckTool } from "../field/CheckTool";
 import { DiscoveredTool } from "../field/DiscoveredTool";
@@ -6,7 +5,7 @@ import { RegistersTool } from "../field/RegistersTool";
 import { RejectsTool } from "../field/RejectsTool";
 import { TopicsTool } from "../field/TopicsTool";
 import { TryTool } from "../field/TryTool";
-import { go, useAddress } from "../router";
+import { PageTabs } from "../parts/PageTabs";
 
 const tools = [
   {
@@ -50,7 +49,6 @@ const tools = [
 /** The tools of commissioning. */
 export function FieldPage() {
   const health = useHealth();
-  const tool = useAddress().searchParams.get("tool") ?? "topics";
   if (health.data && !health.data.gateway) {
     return (
       <>
@@ -64,25 +62,7 @@ export function FieldPage() {
   return (
     <>
       <h1 className="text-2xl font-semibold">Field</h1>
-      <Tabs.Root value={tool} onValueChange={(at) => go(`/field?tool=${at}`)} className="mt-4">
-        <Tabs.List aria-label="Tools" className="flex flex-wrap gap-1 border-b border-rule">
-          {tools.map((t) => (
-            <Tabs.Trigger
-              key={t.at}
-              value={t.at}
-              className="-mb-px border-b-2 border-transparent px-3 py-1 data-[state=active]:border-ink data-[state=active]:font-semibold"
-            >
-              {t.name}
-            </Tabs.Trigger>
-          ))}
-        </Tabs.List>
-        {tools.map((t) => (
-          <Tabs.Content key={t.at} value={t.at} className="mt-3">
-            <p className="mb-4 text-soft">{t.says}</p>
-            <t.show />
-          </Tabs.Content>
-        ))}
-      </Tabs.Root>
+      <PageTabs page="/field" by="tool" label="Tools" tabs={tools} />
     </>
   );
 }
