@@ -26,9 +26,9 @@ type Session struct {
 
 // Login is somebody who logs in.
 type Login struct {
-	Account  string `json:"account"`
-	Password string `json:"password"`
-	Code     string `json:"code,omitempty"` // of the authenticator
+	Account  string `json:"account,omitempty"`
+	Password string `json:"password,omitempty"`
+	Code     string `json:"code,omitempty"` // of the authenticator; or, alone, one that begins a session
 	By       string `json:"by,omitempty"`   // "command line": the session's secret comes in the answer, and no cookie
 }
 

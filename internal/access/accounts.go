@@ -201,7 +201,7 @@ func (b *Book) RemoveAccount(by By, name string) error {
 				return err
 			}
 		}
-		if err := tx.Where("purpose = ? AND subject = ?", forPassword, name).Delete(&codeRow{}).Error; err != nil {
+		if err := tx.Where("purpose IN ? AND subject = ?", []string{forPassword, forSession}, name).Delete(&codeRow{}).Error; err != nil {
 			return err
 		}
 		return tx.Delete(&accountRow{Name: name}).Error

@@ -16,12 +16,14 @@ const (
 	forAdministrator = "administrator" // making an account that governs
 	forPassword      = "password"      // setting that of an account
 	forGateway       = "gateway"       // getting a gateway's credential
+	forSession       = "session"       // beginning a session elsewhere
 )
 
 const (
 	administratorCodeLasts = 24 * time.Hour
 	passwordCodeLasts      = 7 * 24 * time.Hour
 	gatewayCodeLasts       = time.Hour
+	sessionCodeLasts       = 10 * time.Minute
 )
 
 // letters of codes: none that is taken for another. 32 of them, so that each is 5 bits.
@@ -117,6 +119,45 @@ func (b *Book) PasswordCode(by By, name string) (code string, err error) {
 	return code, err
 }
 
+// SessionCode makes a code with which somebody who is logged in begins a session elsewhere,
+// where his passkey or his provider cannot be asked.
+func (b *Book) SessionCode(by By, name string) (code string, err error) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	err = b.change(by, Entry{Action: "account.code", Target: name}, func(tx *gorm.DB) error {
+		code, err = b.newCode(tx, codeRow{Purpose: forSession, Subject: name}, sessionCodeLasts)
+		return err
+	}, nil)
+	return code, err
+}
+
+// ErrPasswordCode says that a code is good, and begins no session by itself.
+var ErrPasswordCode = &Wrong{"password_code", "this code sets a password; give one with it"}
+
+// LoginByCode begins a session with such a code.
+func (b *Book) LoginByCode(a Attempt) (Session, error) {
+	if wait := b.delays.left("", a.From, false); wait > 0 {
+		return Session{}, tooSoon(wait)
+	}
+	row, err := b.findCode(a.Code, "")
+	switch {
+	case err == nil && row.Purpose == forSession:
+	case err == nil && row.Purpose != forGateway:
+		return Session{}, ErrPasswordCode
+	default:
+		if err == nil {
+			err = wrong("code", "this code is for a gateway; redeem it there with nexocumula join")
+		}
+		b.failed("", a.From, "login", "", err)
+		return Session{}, err
+	}
+	if err := b.db.Transaction(func(tx *gorm.DB) error { return useCode(tx, row) }); err != nil {
+		return Session{}, err
+	}
+	a.Account = row.Subject
+	return b.begin(a)
+}
+
 // Redeem uses a code of an account: the account it is for, or for an administrator's that
 // of the name given, gets the password.
 func (b *Book) Redeem(from, code, name, password string) (account string, err error) {
@@ -129,6 +170,9 @@ func (b *Book) Redeem(from, code, name, password string) (account string, err er
 	row, err := b.findCode(code, "")
 	if err == nil && row.Purpose == forGateway {
 		err = wrong("code", "this code is for a gateway; redeem it there with nexocumula join")
+	}
+	if err == nil && row.Purpose == forSession {
+		err = wrong("code", "this code begins a session at a command line, with nexocumula login --code; it sets no password")
 	}
 	if err != nil {
 		b.failed("", from, "accounts.redeem", name, err)

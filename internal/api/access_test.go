@@ -104,7 +104,7 @@ var samples = map[string]string{
 	"GET /api/v1/session": "", "POST /api/v1/session": "{", "DELETE /api/v1/session": "", "POST /api/v1/session/redeem": "{", "POST /api/v1/session/passkey": "", "POST /api/v1/session/passkey/finish": "{",
 	"GET /api/v1/session/provider": "", "GET /api/v1/session/provider/back": "",
 	"GET /api/v1/account": "", "POST /api/v1/account/password": "{", "POST /api/v1/account/authenticator": "{", "POST /api/v1/account/authenticator/finish": "{", "POST /api/v1/account/authenticator/remove": "{",
-	"POST /api/v1/account/passkeys": "{", "POST /api/v1/account/passkeys/finish": "{", "POST /api/v1/account/passkeys/remove": "{", "DELETE /api/v1/account/sessions/{session}": "",
+	"POST /api/v1/account/passkeys": "{", "POST /api/v1/account/passkeys/finish": "{", "POST /api/v1/account/passkeys/remove": "{", "DELETE /api/v1/account/sessions/{session}": "", "POST /api/v1/account/code": "",
 	"GET /api/v1/accounts": "", "POST /api/v1/accounts": "{", "POST /api/v1/accounts/{account}": "{", "DELETE /api/v1/accounts/{account}": "", "POST /api/v1/accounts/{account}/code": "", "DELETE /api/v1/accounts/{account}/sessions": "",
 	"GET /api/v1/tokens": "", "POST /api/v1/tokens": "{", "DELETE /api/v1/tokens/{token}": "", "GET /api/v1/gateways": "", "POST /api/v1/gateways": "{", "DELETE /api/v1/gateways/{gateway}": "", "POST /api/v1/join": "{",
 	"GET /api/v1/audit": "", "GET /api/v1/audit/verify": "",

@@ -128,3 +128,9 @@ func (h handlers) endSession(c *gin.Context) {
 	who := callerOf(c)
 	h.answered(c, h.Gate.Book.EndSession(who.By(), who.Name, c.Param("session")))
 }
+
+func (h handlers) sessionCode(c *gin.Context) {
+	who := callerOf(c)
+	code, err := h.Gate.Book.SessionCode(who.By(), who.Name)
+	h.coded(c, who.Name, code, err)
+}

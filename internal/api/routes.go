@@ -83,6 +83,7 @@ func (h handlers) routes() []route {
 		{post, "/api/v1/account/passkeys", access.Viewer, h.beginPasskey, own},
 		{post, "/api/v1/account/passkeys/finish", access.Viewer, h.addPasskey, own},
 		{post, "/api/v1/account/passkeys/remove", access.Viewer, h.removePasskey, own},
+		{post, "/api/v1/account/code", access.Viewer, h.sessionCode, own},
 		{remove, "/api/v1/account/sessions/:session", access.Viewer, h.endSession, own},
 
 		{get, "/api/v1/accounts", access.Administrator, h.accounts, ofAll},

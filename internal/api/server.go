@@ -107,5 +107,12 @@ func headers(vouched bool) gin.HandlerFunc {
 }
 
 func fail(c *gin.Context, status int, code, message string) {
+	if c.GetBool(asPage) {
+		c.Abort()
+		c.Header("Content-Type", "text/html; charset=utf-8")
+		c.Status(status)
+		_ = failedPage.Execute(c.Writer, message) // who does not read any more went away
+		return
+	}
 	c.AbortWithStatusJSON(status, gin.H{"error": client.Error{Code: code, Message: message}})
 }

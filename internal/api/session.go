@@ -1,6 +1,7 @@
 package api
 
 import (
+	"html/template"
 	"net/http"
 	"strings"
 	"time"
@@ -63,7 +64,11 @@ func (h handlers) login(c *gin.Context) {
 		fail(c, http.StatusBadRequest, "body", "by is console or command line")
 		return
 	}
-	begun, err := h.Gate.Book.Login(a)
+	how := h.Gate.Book.Login
+	if a.Account == "" && a.Password == "" {
+		how, a.Code = h.Gate.Book.LoginByCode, in.Code
+	}
+	begun, err := how(a)
 	h.begun(c, a, begun, err)
 }
 
@@ -157,7 +162,9 @@ func (h handlers) goToProvider(c *gin.Context) {
 	c.Redirect(http.StatusSeeOther, url)
 }
 
+// backFromProvider is where a browser comes back to, so that what went wrong is a page.
 func (h handlers) backFromProvider(c *gin.Context) {
+	c.Set(asPage, true)
 	cookie, err := c.Request.Cookie(errandCookie)
 	setCookie(c, errandCookie, "", time.Time{}, http.SameSiteLaxMode)
 	state := c.Query("state")
@@ -180,6 +187,11 @@ func (h handlers) backFromProvider(c *gin.Context) {
 	setCookie(c, cookieName(c), begun.Bearer, begun.Ends, http.SameSiteStrictMode)
 	c.Redirect(http.StatusSeeOther, "/")
 }
+
+// asPage has fail answer with a page for people instead of JSON.
+const asPage = "as page"
+
+var failedPage = template.Must(template.New("").Parse(`<!doctype html><meta charset="utf-8"><title>Nexocumula</title><p>{{.}}</p><p><a href="/">Back to the log-in</a></p>`))
 
 func clipped(text string) string {
 	const most = 200

@@ -20,7 +20,8 @@ func loginCommand() *cli.Command {
 		Name:  "login",
 		Usage: "log in to a service; what lets you in is kept in a file that only you can read",
 		Description: "Asks for the password, or reads it from standard input. With --code it uses the one-time code of a new\n" +
-			"account, or of the first administrator, and sets the password first.",
+			"account, or of the first administrator, and sets the password first; or one of the console's page Account, for\n" +
+			"accounts that log in with a passkey or at a provider.",
 		Flags: []cli.Flag{
 			atFlag, &cli.StringFlag{Name: "account", Aliases: []string{"a"}, Usage: "your account"},
 			&cli.BoolFlag{Name: "code", Usage: "you have a one-time code; it is asked for"},
@@ -84,6 +85,10 @@ func byPassword(ctx context.Context, cmd *cli.Command, service *client.Client, i
 	if cmd.Bool("code") {
 		code, err := visible(cmd, in, "Code: ")
 		if err != nil {
+			return out, err
+		}
+		out, err = service.Login(ctx, client.Login{Code: code, By: "command line"}) // one of the console's begins a session by itself
+		if refused, ok := errors.AsType[*client.Error](err); !ok || refused.Code != "password_code" {
 			return out, err
 		}
 		password, err := newPassword(cmd, in)

@@ -81,7 +81,7 @@ func onHangUp(ctx context.Context, s *service.Service, log *slog.Logger) (off fu
 		for {
 			select {
 			case <-hangUp:
-				if _, err := s.Reload(ctx); err != nil {
+				if err := s.ReloadForSignal(ctx); err != nil {
 					log.Error("the configuration is not good; everything stays as it is", "error", err)
 				}
 			case <-done:

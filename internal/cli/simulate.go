@@ -64,6 +64,23 @@ func simulateCommand() *cli.Command {
 					return b.Close()
 				},
 			},
+			{
+				Name: "provider", Usage: "an OpenID Connect provider of a head office, which asks for no password; its client is nexocumula",
+				Flags: []cli.Flag{listen("9001"), &cli.StringFlag{Name: "secret-file", Required: true, Usage: "file with the secret that it shares with the service"}},
+				Action: func(ctx context.Context, cmd *cli.Command) error {
+					shared, err := tokenIn(cmd.String("secret-file"))
+					if err != nil {
+						return err
+					}
+					p, err := sim.StartProvider(cmd.String("listen"), "nexocumula", shared, sim.Office)
+					if err != nil {
+						return err
+					}
+					fmt.Fprintf(cmd.Root().Writer, "A provider is at %s until Ctrl-C.\n", p.Issuer)
+					<-ctx.Done()
+					return p.Close()
+				},
+			},
 		},
 	}
 }

@@ -1,7 +1,9 @@
 package service
 
 import (
+	"context"
 	"log/slog"
+	"strings"
 	"time"
 
 	"nexocumula/internal/access"
@@ -45,3 +47,14 @@ func (s *Service) RecoveryCode() (string, error) {
 
 // Unguarded reports whether nobody has to log in, though other machines reach the service.
 func (s *Service) Unguarded() bool { return s.settings.Load().Access.Open }
+
+// ReloadForSignal is Reload for whoever may send the process a signal; the audit says so.
+func (s *Service) ReloadForSignal(ctx context.Context) error {
+	out, err := s.Reload(ctx)
+	e := access.Entry{Action: "reload", Outcome: access.Done, Target: strings.Join(append(out.Applied, out.Restart...), ", ")}
+	if err != nil {
+		e.Outcome, e.Reason = access.Failed, err.Error()
+	}
+	_ = s.book.Note(access.By{Who: "signal", Kind: "machine"}, e) // reported as a trouble
+	return err
+}

@@ -12,6 +12,7 @@ import (
 	"net"
 	"net/http"
 	"net/http/httptest"
+	"os"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -30,6 +31,7 @@ import (
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/gateway"
 	"nexocumula/internal/service"
+	"nexocumula/internal/sim"
 	"nexocumula/internal/store"
 	"nexocumula/test/browser"
 )
@@ -49,6 +51,21 @@ func central(t *testing.T) (s *service.Service, address string) {
 	rows := column.New(1, 1)
 	rows.Add(time.Now().UnixNano(), 7.5)
 	require.NoError(t, s.Store.Append(store.Batch{Entries: []store.Entry{{Series: ids[0], Tier: rollup.Readings, Rows: rows}, {Series: ids[1], Tier: rollup.Readings, Rows: rows}}}))
+	run(t, s)
+	_, port, err := net.SplitHostPort(strings.TrimPrefix(s.Address, "https://"))
+	require.NoError(t, err)
+	return s, "https://localhost:" + port
+}
+
+// serve runs a service until the test ends.
+func serve(t *testing.T, settings config.Settings) {
+	t.Helper()
+	s, err := service.Open(settings, "test", slog.New(slog.DiscardHandler))
+	require.NoError(t, err)
+	run(t, s)
+}
+
+func run(t *testing.T, s *service.Service) {
 	ctx, stop := context.WithCancel(context.Background())
 	stopped := make(chan error, 1)
 	go func() { stopped <- s.Run(ctx) }()
@@ -56,9 +73,6 @@ func central(t *testing.T) (s *service.Service, address string) {
 		stop()
 		assert.NoError(t, <-stopped)
 	})
-	_, port, err := net.SplitHostPort(strings.TrimPrefix(s.Address, "https://"))
-	require.NoError(t, err)
-	return s, "https://localhost:" + port
 }
 
 // keyOf is the SHA-256 of the public key that a service shows.
@@ -82,6 +96,18 @@ func (p page) click(name string) {
 func (p page) says(text string) {
 	p.t.Helper()
 	p.until(fmt.Sprintf(`document.body.innerText.includes(%q)`, text))
+}
+
+// arrives waits for a page that says something, while another goes away.
+func (p page) arrives(text string) {
+	p.t.Helper()
+	var there string
+	for deadline := time.Now().Add(time.Minute); !strings.Contains(there, text); time.Sleep(100 * time.Millisecond) {
+		require.True(p.t, time.Now().Before(deadline), "waited in vain for %q; there is: %s", text, there)
+		if now, err := chromedp.Run(p.tab, chromedp.Evaluate[string](`document.body?.innerText ?? ""`)); err == nil {
+			there = now
+		}
+	}
 }
 
 func (p page) open(address string) {
@@ -128,7 +154,7 @@ func TestTheConsoleIsForThoseItIsFor(t *testing.T) {
 	p.click("Make it")
 	p.until(`document.querySelector("[data-secret]")`)
 	given := p.text(`document.querySelector("[data-secret]").innerText`)
-	p.until(`document.querySelector("[data-account=ranger]").innerText.includes("its code, once")`)
+	p.until(`document.querySelector("[data-account=ranger]")?.innerText.includes("its code, once")`)
 
 	// A gateway may join; the code and the fingerprint are shown.
 	p.open(address + "/access?tab=gateways")
@@ -216,10 +242,7 @@ func TestTheConsoleIsForThoseItIsFor(t *testing.T) {
 	assert.Equal(t, "kept apart", got)
 	_, err = chromedp.Run(tab, chromedp.Evaluate[bool](`(document.getElementById("f").submit(), true)`))
 	require.NoError(t, err)
-	require.Eventually(t, func() bool { // the page goes away meanwhile
-		text, err := chromedp.Run(tab, chromedp.Evaluate[string](`document.body?.innerText ?? ""`))
-		return err == nil && strings.Contains(text, "a page of another site may not do this")
-	}, time.Minute, 100*time.Millisecond)
+	p.arrives("a page of another site may not do this")
 
 	// He is logged out elsewhere: the page says so by itself.
 	p.open(address)
@@ -227,6 +250,59 @@ func TestTheConsoleIsForThoseItIsFor(t *testing.T) {
 	require.NoError(t, logOutEverywhere(s, "ranger"))
 	p.until(`document.querySelector("[name=password]")`)
 	assert.False(t, p.is(`document.body.innerText.includes("raceway-1")`))
+}
+
+// An office's people log in at their provider, and may do what their groups say.
+func TestAnOfficeLogsInAtItsProvider(t *testing.T) {
+	provider, err := sim.StartProvider("127.0.0.1:0", "nexocumula", "shared by both", sim.Office)
+	require.NoError(t, err)
+	defer provider.Close()
+	dir := t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "secret"), []byte("shared by both\n"), 0o600))
+	listen := free(t)
+	settings, err := config.Parse("central.yaml", fmt.Appendf(nil, `
+data: %[1]s/data
+listen: %[2]s
+central: { accept: [] }
+access:
+  login: required
+  provider:
+    name: head office
+    issuer: %[3]s
+    client_id: nexocumula
+    secret_file: %[1]s/secret
+    address: http://%[2]s
+    groups: [{ group: wardens, role: administrator }, { group: stony-beck, role: viewer, sees: ["stony-beck/#"] }]
+`, dir, listen, provider.Issuer), gateway.Kinds)
+	require.NoError(t, err)
+	serve(t, settings)
+	tab, closeTab, err := browser.Open(t.Context(), t.TempDir())
+	require.NoError(t, err)
+	defer closeTab()
+	p := page{t, tab}
+	require.NoError(t, chromedp.Do(tab, browser.Size(1280, 800)))
+	as := func(name string) {
+		p.open("http://" + listen + "/")
+		p.click("Log in at head office")
+		p.arrives("Who are you?")
+		p.click(name)
+	}
+	as("ranger")
+	p.arrives("Trends")
+	assert.Equal(t, "Now Trends Links", p.text(`[...document.querySelectorAll("nav a")].map((a) => a.innerText).join(" ")`))
+	p.open("http://" + listen + "/account")
+	p.says("logs in at a provider")
+	p.click("Log out")
+	as("finch")
+	p.arrives("none of your groups at head office may use this service")
+	as("warden")
+	p.arrives("Access")
+	p.open("http://" + listen + "/access")
+	p.until(`document.querySelector("[data-account=ranger]")?.innerText.includes("provider")`)
+
+	// Whoever brings a state that was not begun in his browser is not let in.
+	p.open("http://" + listen + "/api/v1/session/provider/back?state=made-up&code=x")
+	p.arrives("this login was not begun in this browser")
 }
 
 // logOutEverywhere is what an administrator does at another place.

@@ -1,11 +1,11 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState, type ReactNode } from "react";
 import { makePasskey, passkeysWork } from "../access/passkey";
-import { ask, remove, send, type Authenticator, type OwnAccount } from "../api/client";
+import { ask, remove, send, type AccountCode, type Authenticator, type OwnAccount } from "../api/client";
 import { useSession } from "../api/hooks";
 import { moment } from "../format";
 import { button, entry, Field, mainButton } from "../parts/Field";
-import { Failed } from "../parts/Said";
+import { Failed, Once } from "../parts/Said";
 import { cell, row, Table } from "../parts/Table";
 
 /** One's own account: password, second factors, and where one is logged in. */
@@ -22,6 +22,7 @@ export function AccountPage() {
     mutationFn: (id: string) => remove(`account/sessions/${id}`),
     onSuccess: changed,
   });
+  const code = useMutation({ mutationFn: () => send<AccountCode>("account/code", {}) });
   if (session.data && session.data.kind !== "account")
     return <p className="mt-8">Nobody is logged in; this service asks for no login on its own machine.</p>;
   const a = mine.data?.account;
@@ -70,7 +71,17 @@ export function AccountPage() {
           </tr>
         ))}
       </Table>
-      <Failed error={end.error} />
+      <p className="mt-3">
+        <button type="button" className={button} onClick={() => code.mutate()}>
+          A code for the command line
+        </button>
+      </p>
+      {code.data && (
+        <Once label="nexocumula login --code" secret={code.data.code}>
+          For one use, good for 10 minutes.
+        </Once>
+      )}
+      <Failed error={end.error ?? code.error} />
       {session.data?.fingerprint && (
         <p className="mt-6 text-sm break-all text-soft">
           The certificate of this service has the fingerprint (SHA-256) {session.data.fingerprint}

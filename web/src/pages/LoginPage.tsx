@@ -7,14 +7,14 @@ import { Failed } from "../parts/Said";
 
 /** Where nobody is logged in: a password, a passkey, a provider, or a code that was given. */
 export function LoginPage({ session }: { session: Session }) {
-  const [withCode, setWithCode] = useState(session.setup);
+  const [withCode, setWithCode] = useState(session.setup && !session.provider);
   return (
     <section aria-label="Log in" className="mx-auto mt-10 max-w-md">
       <h1 className="text-2xl font-semibold">
-        {session.setup ? "The first administrator" : withCode ? "Set your password" : "Log in"}
+        {!withCode ? "Log in" : session.setup ? "The first administrator" : "Set your password"}
       </h1>
       {withCode ? <CodeForm setup={session.setup} /> : <PasswordForm session={session} />}
-      {!session.setup && (
+      {(!session.setup || session.provider) && (
         <p className="mt-6">
           <button
             type="button"
