@@ -30,7 +30,7 @@ web/dist/index.html: web/node_modules/.done $(WEB)
 
 # The tests need a browser and peers that nobody here wrote. Where goroutines share most,
 # they run under the race detector as well, which needs a C compiler.
-RACED := ./internal/store ./internal/gateway/... ./internal/central ./internal/uplink ./internal/clock
+RACED := ./internal/access ./internal/store ./internal/gateway/... ./internal/central ./internal/uplink ./internal/clock
 test: debian lint
 	NEXOCUMULA_BINARY=$(CURDIR)/$(BINARY) go test -timeout 14m ./...
 	CGO_ENABLED=1 go test -race -short -timeout 14m $(RACED)

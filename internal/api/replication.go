@@ -9,6 +9,7 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"nexocumula/internal/access"
 	"nexocumula/internal/central"
 	"nexocumula/internal/wire"
 )
@@ -23,6 +24,11 @@ func (h handlers) replication(c *gin.Context) {
 		fail(c, http.StatusNotFound, "no_central", "this service is no central; set central: in its configuration")
 		return
 	}
+	token, _ := strings.CutPrefix(c.GetHeader("Authorization"), "Bearer ")
+	if err := h.Central.Knows(token); err != nil { // before any of the body is read
+		h.refuseGateway(c, central.RefusalOf(err))
+		return
+	}
 	// A batch has its time to cross a slow link.
 	_ = http.NewResponseController(c.Writer).SetReadDeadline(time.Now().Add(crossWithin))
 	body, err := io.ReadAll(http.MaxBytesReader(c.Writer, c.Request.Body, wire.MaxEnvelope))
@@ -34,11 +40,9 @@ func (h handlers) replication(c *gin.Context) {
 	if err != nil {
 		return // the gateway went away; it will send the envelope again
 	}
-	token, _ := strings.CutPrefix(c.GetHeader("Authorization"), "Bearer ")
 	reply, err := h.Central.Receive(token, c.Request.RemoteAddr, body)
 	if err != nil {
-		r := central.RefusalOf(err)
-		refuseEnvelope(c, refusalStatus[r.Code], r)
+		h.refuseGateway(c, central.RefusalOf(err))
 		return
 	}
 	c.JSON(http.StatusOK, reply)
@@ -51,6 +55,14 @@ var refusalStatus = map[string]int{
 	wire.CodeToken:     http.StatusUnauthorized,
 	wire.CodeRevoked:   http.StatusForbidden,
 	wire.CodeBusy:      http.StatusServiceUnavailable,
+}
+
+// refuseGateway refuses an envelope; that somebody is not the gateway he says is noted.
+func (h handlers) refuseGateway(c *gin.Context, r wire.Refusal) {
+	if r.Code == wire.CodeToken || r.Code == wire.CodeRevoked {
+		h.Gate.Book.Refuse(access.Nobody(address(c), access.Rights{}).By(), "replication", "", r.Message)
+	}
+	refuseEnvelope(c, refusalStatus[r.Code], r)
 }
 
 func refuseEnvelope(c *gin.Context, status int, r wire.Refusal) {

@@ -137,8 +137,8 @@ func no(code, format string, args ...any) error {
 // Receive takes one envelope, sent with a bearer token from an address, and returns once
 // it is on disk. Its errors are for RefusalOf.
 func (r *Receiver) Receive(token, from string, body []byte) (wire.Reply, error) {
-	if !r.anyToken(token) && !r.enrolled.AnyCredential(token) {
-		return wire.Reply{}, no(wire.CodeToken, "the token is missing or not known here")
+	if err := r.Knows(token); err != nil {
+		return wire.Reply{}, err
 	}
 	e, err := wire.DecodeEnvelope(body)
 	if err != nil {
@@ -194,7 +194,14 @@ func (r *Receiver) admit(gateway, token, from string) (*link, []string, error) {
 	return l, c.Sites, err
 }
 
-// anyToken keeps those without any token from making us parse their body.
+// Knows refuses a token that no gateway has, so that nobody else makes us read and parse a body.
+func (r *Receiver) Knows(token string) error {
+	if !r.anyToken(token) && !r.enrolled.AnyCredential(token) {
+		return no(wire.CodeToken, "the token is missing or not known here")
+	}
+	return nil
+}
+
 func (r *Receiver) anyToken(token string) bool {
 	r.mu.RLock()
 	defer r.mu.RUnlock()
@@ -315,10 +322,17 @@ func (r *Receiver) reject(gateway, reason string, raw []byte) reading.Reject {
 // Links are how the gateways stand.
 func (r *Receiver) Links() []Link {
 	now := r.store.Judge().Now()
+	revoked := map[string]bool{}
+	for _, g := range r.enrolled.Gateways() {
+		revoked[g.Name] = !g.Revoked.IsZero()
+	}
 	r.mu.RLock()
 	defer r.mu.RUnlock()
 	out := make([]Link, 0, len(r.links))
 	for _, l := range r.links {
+		if l.token == "" && revoked[l.gateway] {
+			continue // nobody waits for it
+		}
 		l.seen.Lock()
 		show := l.show
 		l.seen.Unlock()

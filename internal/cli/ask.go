@@ -75,7 +75,10 @@ func trusting(text string) (*http.Client, error) {
 // given, or kept by nexocumula login. What flags say was checked before.
 func ask(cmd *cli.Command) *client.Client {
 	address := cmd.String("at")
-	known, _ := logins() // what cannot be read is told by login; here the service asks for one
+	known, err := logins()
+	if err != nil { // where one is needed the service asks for it
+		fmt.Fprintln(cmd.Root().ErrWriter, "nexocumula:", err)
+	}
 	mine := known[strings.TrimRight(address, "/")]
 	by := &http.Client{}
 	if mine.Fingerprint != "" {

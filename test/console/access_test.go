@@ -25,6 +25,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"nexocumula/client"
 	"nexocumula/internal/config"
 	"nexocumula/internal/core/column"
 	"nexocumula/internal/core/rollup"
@@ -58,11 +59,12 @@ func central(t *testing.T) (s *service.Service, address string) {
 }
 
 // serve runs a service until the test ends.
-func serve(t *testing.T, settings config.Settings) {
+func serve(t *testing.T, settings config.Settings) *service.Service {
 	t.Helper()
 	s, err := service.Open(settings, "test", slog.New(slog.DiscardHandler))
 	require.NoError(t, err)
 	run(t, s)
+	return s
 }
 
 func run(t *testing.T, s *service.Service) {
@@ -292,6 +294,11 @@ access:
 	assert.Equal(t, "Now Trends Links", p.text(`[...document.querySelectorAll("nav a")].map((a) => a.innerText).join(" ")`))
 	p.open("http://" + listen + "/account")
 	p.says("logs in at a provider")
+	p.click("A code for the command line")
+	p.until(`document.querySelector("[data-secret]")`)
+	begun, err := client.New("http://"+listen).Login(t.Context(), client.Login{Code: p.text(`document.querySelector("[data-secret]").innerText`), By: "command line"})
+	require.NoError(t, err)
+	assert.Equal(t, "ranger", begun.Account)
 	p.click("Log out")
 	as("finch")
 	p.arrives("none of your groups at head office may use this service")
@@ -303,6 +310,24 @@ access:
 	// Whoever brings a state that was not begun in his browser is not let in.
 	p.open("http://" + listen + "/api/v1/session/provider/back?state=made-up&code=x")
 	p.arrives("this login was not begun in this browser")
+}
+
+// A service that is open says so on every page.
+func TestAnOpenServiceSaysSoOnEveryPage(t *testing.T) {
+	dir := t.TempDir()
+	settings, err := config.Parse("central.yaml", []byte("data: "+dir+"\nlisten: 0.0.0.0:0\nopen: true\ncentral: { accept: [] }\n"), gateway.Kinds)
+	require.NoError(t, err)
+	s := serve(t, settings)
+	tab, closeTab, err := browser.Open(t.Context(), t.TempDir())
+	require.NoError(t, err)
+	defer closeTab()
+	p := page{t, tab}
+	require.NoError(t, chromedp.Do(tab, browser.Size(1280, 800)))
+	for _, at := range []string{"/", "/trends", "/field", "/links", "/account"} {
+		p.open(strings.Replace(s.Address, "[::]", "127.0.0.1", 1) + at)
+		p.says("This service is open: whoever reaches it may see and change everything.")
+	}
+	assert.False(t, p.is(`[...document.querySelectorAll("nav a")].some((a) => a.innerText === "Access")`))
 }
 
 // logOutEverywhere is what an administrator does at another place.

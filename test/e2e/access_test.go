@@ -121,6 +121,7 @@ func shown(t *testing.T, address string) string {
 
 // From a fresh central to who may do what, all by command line.
 func TestACentralThatOthersReachIsForThoseItIsFor(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	central, address, warden := guarded(t, dir)
 	fingerprint := shown(t, address)
@@ -150,8 +151,7 @@ func TestACentralThatOthersReachIsForThoseItIsFor(t *testing.T) {
 	config := filepath.Join(dir, "long-mere.yaml")
 	assert.Contains(t, technician.refused(codeIn(t, enrolment)+"\n", "join", "--config", config), "Compare it with the one", "nothing is sent before a person said yes")
 	assert.Contains(t, technician.refused("aaaaa-aaaaa-aaaaa-aaaaa\n", "--trust", fingerprint, "join", "--config", config), "not known here")
-	asked := technician.typed("yes\r"+codeIn(t, enrolment)+"\r", "join", "--config", config)
-	assert.Contains(t, asked, "Is it the same?")
+	asked := technician.typed([]string{"join", "--config", config}, "Is it the same? yes/no: ", "yes", "Code: ", codeIn(t, enrolment))
 	assert.Contains(t, asked, "has joined", asked)
 	eventually(t, "the central has what it collected", func() bool {
 		out, err := warden.run("", "now")
@@ -220,6 +220,8 @@ func TestACentralThatOthersReachIsForThoseItIsFor(t *testing.T) {
 	warden.does("", "enrol", "revoke", "long-mere")
 	publish(t, port, "s/buoy-3", []string{"4.8"}, "-q", "1")
 	eventually(t, "it says why it waits", waits("it was revoked on"))
+	assert.NotContains(t, warden.does("", "uplinks"), "long-mere", "nobody waits for it at the central")
+	assert.Contains(t, warden.does("", "audit", "--action", "replication", "--from", "127.0.0.1"), "refused")
 	eventually(t, "and keeps what it collects", func() bool {
 		u, err := gateway.Uplinks(t.Context())
 		return err == nil && u.Sending[0].BacklogRows > 0
@@ -247,37 +249,37 @@ func TestACentralThatOthersReachIsForThoseItIsFor(t *testing.T) {
 	}
 }
 
-// typed runs a command at a terminal, and types.
-func (p person) typed(keys string, args ...string) string {
+// typed runs a command at a terminal, and answers what it asks: prompts and answers in turn.
+func (p person) typed(args []string, asked ...string) string {
 	p.t.Helper()
 	need(p.t, "script")
 	quoted := "'" + p.program + "' '" + strings.Join(args, "' '") + "'"
-	inner := p.command()
 	cmd := exec.Command("script", "-qec", quoted, "/dev/null")
-	cmd.Env = inner.Env
+	cmd.Env = p.command().Env
 	in, err := cmd.StdinPipe()
 	require.NoError(p.t, err)
 	out := &lockedBuffer{}
 	cmd.Stdout, cmd.Stderr = out, out
 	require.NoError(p.t, cmd.Start())
-	for line := range strings.SplitAfterSeq(keys, "\r") {
-		prompts := strings.Count(out.String(), ": ")
-		eventually(p.t, "it asks", func() bool {
-			return strings.HasSuffix(strings.TrimRight(out.String(), "\x00"), ": ") && strings.Count(out.String(), ": ") >= prompts
-		})
-		if line == "" {
-			break
-		}
-		size := len(out.String())
-		_, err := io.WriteString(in, line)
+	ended := make(chan struct{})
+	go func() {
+		_ = cmd.Wait()
+		close(ended)
+	}()
+	p.t.Cleanup(func() {
+		_ = cmd.Process.Kill()
+		<-ended
+	})
+	for i := 0; i < len(asked); i += 2 {
+		eventually(p.t, "it asks: "+asked[i], func() bool { return strings.Contains(out.String(), asked[i]) })
+		_, err := io.WriteString(in, asked[i+1]+"\r")
 		require.NoError(p.t, err)
-		eventually(p.t, "it goes on", func() bool { return len(out.String()) > size+len(line) || strings.Contains(out.String(), "has joined") })
-		if strings.Contains(out.String(), "has joined") {
-			break
-		}
 	}
-	_ = in.Close()
-	_ = cmd.Wait()
+	select {
+	case <-ended:
+	case <-time.After(patience):
+		require.Fail(p.t, "it does not end", out.String())
+	}
 	return out.String()
 }
 
@@ -309,6 +311,7 @@ func rewrite(t *testing.T, file string, change func(map[string]any)) {
 
 // A service that others could reach does not start without TLS and a login, and says the two ways out.
 func TestAServiceThatOthersReachDoesNotStartUnguarded(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	p := newPerson(t, "http://127.0.0.1:1")
 	config := filepath.Join(dir, "central.yaml")
@@ -328,6 +331,7 @@ func TestAServiceThatOthersReachDoesNotStartUnguarded(t *testing.T) {
 
 // Whoever has the right to the files gets in, whatever else was lost.
 func TestWhoHasTheFilesGetsIn(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	_, _, warden := guarded(t, dir)
 	code := codeIn(t, warden.does("", "recover", "--config", filepath.Join(dir, "central.yaml")))
@@ -338,6 +342,7 @@ func TestWhoHasTheFilesGetsIn(t *testing.T) {
 
 // What is sent that is no request, or never ends, takes nothing from those who come after.
 func TestHostileRequestsAreTurnedAway(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	central, address, warden := guarded(t, dir)
 	insecure := &http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{InsecureSkipVerify: true}}, Timeout: patience}

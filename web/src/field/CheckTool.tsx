@@ -2,6 +2,7 @@ import { useMutation } from "@tanstack/react-query";
 import { ask, send, type Checked, type Plan } from "../api/client";
 import { button, mainButton } from "../parts/Field";
 import { Mark } from "../parts/Mark";
+import { Table } from "../parts/Table";
 
 /** Checks the configuration's file, with what it reaches, and reckons what it costs. */
 export function CheckTool() {
@@ -67,34 +68,21 @@ function Findings({ found }: { found: Checked }) {
         </p>
       )}
       {found.live.length > 0 && (
-        <div className="mt-3 overflow-x-auto rounded-sheet border border-rule bg-sheet">
-          <table className="w-full">
-            <thead>
-              <tr className="text-left text-sm text-soft">
-                <th className="px-3 py-1 font-normal">of</th>
-                <th className="px-3 py-1 font-normal">works</th>
-                <th className="px-3 py-1 font-normal">series</th>
-                <th className="px-3 py-1 text-right font-normal">value</th>
-                <th className="px-3 py-1 font-normal">says</th>
-              </tr>
-            </thead>
-            <tbody>
-              {found.live.map((l, i) => (
-                <tr key={i} className="border-t border-rule align-top" data-checked={l.of}>
-                  <td className="px-3 py-1">{l.of}</td>
-                  <td className="px-3 py-1">
-                    <Mark look={l.works ? "good" : "bad"}>{l.works ? "works" : "does not"}</Mark>
-                  </td>
-                  <td className="px-3 py-1">{l.series}</td>
-                  <td className="px-3 py-1 text-right whitespace-nowrap">
-                    {l.value} {l.unit}
-                  </td>
-                  <td className="px-3 py-1">{l.says}</td>
-                </tr>
-              ))}
-            </tbody>
-          </table>
-        </div>
+        <Table head={["of", "works", "series", ">value", "says"]}>
+          {found.live.map((l, i) => (
+            <tr key={i} className="border-t border-rule align-top" data-checked={l.of}>
+              <td className="px-3 py-1">{l.of}</td>
+              <td className="px-3 py-1">
+                <Mark look={l.works ? "good" : "bad"}>{l.works ? "works" : "does not"}</Mark>
+              </td>
+              <td className="px-3 py-1">{l.series}</td>
+              <td className="px-3 py-1 text-right whitespace-nowrap">
+                {l.value} {l.unit}
+              </td>
+              <td className="px-3 py-1">{l.says}</td>
+            </tr>
+          ))}
+        </Table>
       )}
     </section>
   );

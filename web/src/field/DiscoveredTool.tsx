@@ -4,6 +4,7 @@ import { ask, type Discovered } from "../api/client";
 import { moment, number } from "../format";
 import { entry, Field, mainButton } from "../parts/Field";
 import { LinesSheet } from "./LinesSheet";
+import { Table } from "../parts/Table";
 
 const from = { "": "", name: "guessed by its name", sender: "said by its sender" } as const;
 
@@ -56,35 +57,21 @@ export function DiscoveredTool() {
         </div>
       )}
       {series.length > 0 && (
-        <div className="mt-4 overflow-x-auto rounded-sheet border border-rule bg-sheet">
-          <table className="w-full">
-            <thead>
-              <tr className="text-left text-sm text-soft">
-                <th className="px-3 py-1 font-normal">series</th>
-                <th className="px-3 py-1 font-normal">kind</th>
-                <th className="px-3 py-1 font-normal">unit or states</th>
-                <th className="px-3 py-1 text-right font-normal">last</th>
-                <th className="px-3 py-1 font-normal">found</th>
-                <th className="px-3 py-1 font-normal">last heard</th>
-              </tr>
-            </thead>
-            <tbody>
-              {series.map((s) => (
-                <tr key={s.path} className="border-t border-rule align-top" data-discovered={s.path}>
-                  <td className="px-3 py-1">{s.path}</td>
-                  <td className="px-3 py-1">{s.kind}</td>
-                  <td className="px-3 py-1">
-                    {s.kind === "state" ? Object.keys(s.states).join(", ") : s.unit || "none known"}
-                    {s.unit && <span className="text-soft"> {from[s.unit_from]}</span>}
-                  </td>
-                  <td className="px-3 py-1 text-right">{s.state || number(s.value)}</td>
-                  <td className="px-3 py-1 whitespace-nowrap">{moment(s.first_seen)}</td>
-                  <td className="px-3 py-1 whitespace-nowrap">{moment(s.last_seen)}</td>
-                </tr>
-              ))}
-            </tbody>
-          </table>
-        </div>
+        <Table head={["series", "kind", "unit or states", ">last", "found", "last heard"]}>
+          {series.map((s) => (
+            <tr key={s.path} className="border-t border-rule align-top" data-discovered={s.path}>
+              <td className="px-3 py-1">{s.path}</td>
+              <td className="px-3 py-1">{s.kind}</td>
+              <td className="px-3 py-1">
+                {s.kind === "state" ? Object.keys(s.states).join(", ") : s.unit || "none known"}
+                {s.unit && <span className="text-soft"> {from[s.unit_from]}</span>}
+              </td>
+              <td className="px-3 py-1 text-right">{s.state || number(s.value)}</td>
+              <td className="px-3 py-1 whitespace-nowrap">{moment(s.first_seen)}</td>
+              <td className="px-3 py-1 whitespace-nowrap">{moment(s.last_seen)}</td>
+            </tr>
+          ))}
+        </Table>
       )}
       {lines && <LinesSheet key={lines} lines={{ sources: "", below: "", rules: lines, skipped: [] }} />}
     </>

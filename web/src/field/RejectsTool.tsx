@@ -4,6 +4,7 @@ import { ask, send, type Reject, type RejectCounts, type ReplayOutcome } from ".
 import { moment } from "../format";
 import { button, entry, Field } from "../parts/Field";
 import { preview } from "./preview";
+import { Table } from "../parts/Table";
 
 /** What was refused in the last day, by rule and source; and once a rule is mended, all of it
  *  sent its way once more. */
@@ -67,44 +68,30 @@ export function RejectsTool() {
           </p>
         )}
       </div>
-      <div className="mt-4 overflow-x-auto rounded-sheet border border-rule bg-sheet">
-        <table className="w-full">
-          <thead>
-            <tr className="text-left text-sm text-soft">
-              <th className="px-3 py-1 text-right font-normal">number</th>
-              <th className="px-3 py-1 font-normal">when</th>
-              <th className="px-3 py-1 font-normal">source and place</th>
-              <th className="px-3 py-1 font-normal">rule</th>
-              <th className="px-3 py-1 font-normal">why</th>
-              <th className="px-3 py-1 font-normal">what arrived</th>
-            </tr>
-          </thead>
-          <tbody>
-            {(rejects.data?.rejects ?? []).map((r) => (
-              <tr key={r.id} className="border-t border-rule align-top" data-reject={r.id}>
-                <td className="px-3 py-1 text-right">{r.id}</td>
-                <td className="px-3 py-1 whitespace-nowrap">{moment(r.time)}</td>
-                <td className="px-3 py-1">
-                  {r.source}: {r.place}
-                </td>
-                <td className="px-3 py-1">{r.rule}</td>
-                <td className="px-3 py-1">
-                  {r.replayed_at && (
-                    <span className="text-good">counts since {moment(r.replayed_at)}; it was: </span>
-                  )}
-                  {r.reason}
-                </td>
-                <td className="max-w-48 truncate px-3 py-1 text-soft" title={preview(r.raw)}>
-                  {preview(r.raw)}
-                </td>
-              </tr>
-            ))}
-          </tbody>
-        </table>
-        {rejects.data?.rejects.length === 0 && (
-          <p className="px-3 py-2 text-soft">Nothing was refused by that.</p>
-        )}
-      </div>
+      <Table head={[">number", "when", "source and place", "rule", "why", "what arrived"]}>
+        {(rejects.data?.rejects ?? []).map((r) => (
+          <tr key={r.id} className="border-t border-rule align-top" data-reject={r.id}>
+            <td className="px-3 py-1 text-right">{r.id}</td>
+            <td className="px-3 py-1 whitespace-nowrap">{moment(r.time)}</td>
+            <td className="px-3 py-1">
+              {r.source}: {r.place}
+            </td>
+            <td className="px-3 py-1">{r.rule}</td>
+            <td className="px-3 py-1">
+              {r.replayed_at && (
+                <span className="text-good">counts since {moment(r.replayed_at)}; it was: </span>
+              )}
+              {r.reason}
+            </td>
+            <td className="max-w-48 truncate px-3 py-1 text-soft" title={preview(r.raw)}>
+              {preview(r.raw)}
+            </td>
+          </tr>
+        ))}
+      </Table>
+      {rejects.data?.rejects.length === 0 && (
+        <p className="px-3 py-2 text-soft">Nothing was refused by that.</p>
+      )}
     </>
   );
 }
