@@ -124,10 +124,10 @@ func (b *Book) Audit(a Asked) ([]Entry, error) {
 		q = q.Where("id < ?", a.Before)
 	}
 	if !a.Since.IsZero() {
-		q = q.Where("time >= ?", a.Since.UnixNano())
+		q = q.Where("time >= ?", nanoseconds(a.Since))
 	}
 	if !a.Until.IsZero() {
-		q = q.Where("time < ?", a.Until.UnixNano())
+		q = q.Where("time < ?", nanoseconds(a.Until))
 	}
 	var rows []auditRow
 	if err := q.Find(&rows).Error; err != nil {

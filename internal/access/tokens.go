@@ -65,7 +65,7 @@ func (b *Book) AddToken(by By, name string, r Rights, ends time.Time) (bearer st
 	bearer = tokenPrefix + rand.Text()
 	row := tokenRow{Name: name, Hash: hashOf(bearer), Role: string(r.Role), Selectors: r.Scope.text(), Creator: by.Who, Created: b.now().UnixNano()}
 	if !ends.IsZero() {
-		row.Ends = ends.UnixNano()
+		row.Ends = nanoseconds(ends)
 	}
 	t := &token{row: row, role: r.Role, scope: r.Scope}
 	b.mu.Lock()

@@ -1,6 +1,7 @@
 package access
 
 import (
+	"math"
 	"sync"
 	"time"
 )
@@ -39,4 +40,16 @@ func timeOf(ns int64) time.Time {
 		return time.Time{}
 	}
 	return time.Unix(0, ns).UTC()
+}
+
+// nanoseconds is a time as the tables have it: one that is too far away for them is the
+// furthest there is.
+func nanoseconds(t time.Time) int64 {
+	switch first, last := time.Unix(0, math.MinInt64), time.Unix(0, math.MaxInt64); {
+	case t.Before(first):
+		return math.MinInt64
+	case t.After(last):
+		return math.MaxInt64
+	}
+	return t.UnixNano()
 }

@@ -20,7 +20,7 @@ func tokenCommand() *cli.Command {
 				Name: "add", Usage: "make a token and print its secret, which is shown this once", ArgsUsage: "NAME",
 				Flags: []cli.Flag{
 					atFlag, &cli.StringFlag{Name: "role", Value: "viewer", Usage: "viewer, operator, engineer, administrator; or sender, for the sender of that name at an http_push source"},
-					seesFlag, &cli.StringFlag{Name: "ends", Value: "90d", Usage: "how long it is good; never for no end"},
+					seesFlag(), &cli.StringFlag{Name: "ends", Value: "90d", Usage: "how long it is good; never for no end"},
 				},
 				Action: addToken,
 			},

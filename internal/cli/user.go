@@ -10,20 +10,22 @@ import (
 	"nexocumula/client"
 )
 
-var (
-	roleFlag = &cli.StringFlag{Name: "role", Usage: "viewer looks; operator also writes notes; engineer also configures; administrator also gives accounts and tokens", Value: "viewer"}
-	seesFlag = &cli.StringSliceFlag{Name: "sees", Usage: "selector of series that may be seen, such as stony-beck/#; several times for several, everything without"}
-)
+var roleFlag = &cli.StringFlag{Name: "role", Usage: "viewer looks; operator also writes notes; engineer also configures; administrator also gives accounts and tokens", Value: "viewer"}
+
+// seesFlag is a new one for each command, as a command asks whether it was set.
+func seesFlag() *cli.StringSliceFlag {
+	return &cli.StringSliceFlag{Name: "sees", Usage: "selector of series that may be seen, such as stony-beck/#; several times for several, everything without"}
+}
 
 func userCommand() *cli.Command {
 	return &cli.Command{
 		Name: "user", Usage: "accounts of people: list, add, change, remove, a new code, log out everywhere",
 		Commands: []*cli.Command{
 			{Name: "list", Usage: "all accounts", Flags: []cli.Flag{atFlag, outputFlag}, Action: listUsers},
-			{Name: "add", Usage: "make an account; prints a code with which its owner sets the password", ArgsUsage: "NAME", Flags: []cli.Flag{atFlag, roleFlag, seesFlag}, Action: addUser},
+			{Name: "add", Usage: "make an account; prints a code with which its owner sets the password", ArgsUsage: "NAME", Flags: []cli.Flag{atFlag, roleFlag, seesFlag()}, Action: addUser},
 			{
 				Name: "change", Usage: "another role or other series; lock, or unlock", ArgsUsage: "NAME",
-				Flags:  []cli.Flag{atFlag, &cli.StringFlag{Name: "role", Usage: roleFlag.Usage}, seesFlag, &cli.BoolFlag{Name: "lock", Usage: "it can log in no more, until --lock=false"}},
+				Flags:  []cli.Flag{atFlag, &cli.StringFlag{Name: "role", Usage: roleFlag.Usage}, seesFlag(), &cli.BoolFlag{Name: "lock", Usage: "it can log in no more, until --lock=false"}},
 				Action: changeUser,
 			},
 			{Name: "remove", Usage: "remove an account", ArgsUsage: "NAME", Flags: []cli.Flag{atFlag}, Action: named(func(ctx context.Context, c *client.Client, name string) (string, error) {

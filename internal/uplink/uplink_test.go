@@ -57,6 +57,8 @@ type office struct {
 	stop     func()
 	cannot   string // the path of a series that this central cannot read
 
+	book *access.Book // of gateways that have a credential of their own; nil: there are none
+
 	mu      sync.Mutex
 	spoil   func(n int) string // what to do with the n-th request
 	rate    int                // bytes a second; 0: any number at once
@@ -73,7 +75,7 @@ func newOffice(t *testing.T, path string) *office {
 // open runs the central on a file, as after a start.
 func (o *office) open(path string) {
 	o.store = openStore(o.t, path)
-	r, err := central.NewReceiver(config.Central{Accept: []config.Accept{{Gateway: "long-mere", Sites: []string{"long-mere"}, Token: "trout"}}}, o.store, nobody{})
+	r, err := central.NewReceiver(config.Central{Accept: []config.Accept{{Gateway: "long-mere", Sites: []string{"long-mere"}, Token: "trout"}}}, o.store, o.enrolled())
 	require.NoError(o.t, err)
 	ctx, cancel := context.WithCancel(context.Background())
 	ended := make(chan struct{})
@@ -82,6 +84,13 @@ func (o *office) open(path string) {
 	o.receiver = r
 	o.mu.Unlock()
 	o.stop = func() { cancel(); <-ended; assert.NoError(o.t, o.store.Close()) }
+}
+
+func (o *office) enrolled() central.Enrolled {
+	if o.book != nil {
+		return o.book
+	}
+	return nobody{}
 }
 
 var errCut = errors.New("the link is cut")
@@ -106,6 +115,9 @@ func (o *office) RoundTrip(req *http.Request) (*http.Response, error) {
 	}
 	if how == "drop" { // the request never arrives
 		return nil, errCut
+	}
+	if req.URL.Path == wire.CredentialPath {
+		return o.renew(req, how)
 	}
 	if how == "fail" {
 		return answer(http.StatusBadGateway, "a proxy is confused"), nil
