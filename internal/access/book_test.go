@@ -486,3 +486,80 @@ func TestAnOlderCopySaysSo(t *testing.T) {
 	b = openIn(t, b.dir, clock)
 	assert.NoError(t, b.Trouble(), "once it was noted, the file is the one that was there before")
 }
+
+// The key may come from systemd, and stands in no file of the service's then.
+func TestTheKeyMayBeHandedOver(t *testing.T) {
+	handed := t.TempDir()
+	t.Setenv("CREDENTIALS_DIRECTORY", handed)
+	require.NoError(t, os.WriteFile(filepath.Join(handed, KeyCredential), []byte(strings.Repeat("a7", keyBytes)+"\n"), 0o400))
+	b, _ := fresh(t)
+	assert.NoFileExists(t, filepath.Join(b.dir, keyFile))
+	sealed := b.key.seal([]byte("secret"), "ranger")
+	text, err := b.key.open(sealed, "ranger")
+	require.NoError(t, err)
+	assert.Equal(t, "secret", string(text))
+	_, err = b.key.open(sealed, "warden")
+	assert.Error(t, err, "what was put under another name is refused")
+	_, err = b.key.open(sealed[:5], "ranger")
+	assert.ErrorContains(t, err, "cut short")
+	for _, bad := range []string{"", "a7", strings.Repeat("zz", keyBytes)} {
+		require.NoError(t, os.WriteFile(filepath.Join(handed, KeyCredential), []byte(bad), 0o600))
+		_, err := Open(t.TempDir(), b.options)
+		assert.ErrorContains(t, err, "64 hexadecimal digits", bad)
+	}
+}
+
+// A crash between the entry and the note of it, and a disk that takes no more.
+func TestTheAuditAtItsLimits(t *testing.T) {
+	b, clock := fresh(t)
+	file := filepath.Join(b.dir, headFile)
+	require.NoError(t, b.Note(person, Entry{Action: "reload", Outcome: Done}))
+	before, err := os.ReadFile(file)
+	require.NoError(t, err)
+	require.NoError(t, b.Note(person, Entry{Action: "reload", Outcome: Done}))
+	require.NoError(t, b.Close())
+	require.NoError(t, os.WriteFile(file, before, 0o600)) // the note of the second was not written
+	b = openIn(t, b.dir, clock)
+	require.NoError(t, b.Trouble())
+	v, err := b.Verify()
+	require.NoError(t, err)
+	assert.Empty(t, v.Problems)
+
+	require.NoError(t, os.Remove(file))
+	require.NoError(t, os.MkdirAll(filepath.Join(file, "full"), 0o700)) // it cannot be written any more
+	require.NoError(t, b.Note(person, Entry{Action: "reload", Outcome: Done}))
+	assert.ErrorContains(t, b.Trouble(), "could not be noted outside")
+	require.NoError(t, os.RemoveAll(file))
+	require.NoError(t, b.Note(person, Entry{Action: "reload", Outcome: Done}))
+	assert.NoError(t, b.Trouble(), "and can again")
+
+	require.NoError(t, b.Close())
+	assert.Error(t, b.Note(person, Entry{Action: "reload", Outcome: Done}))
+	assert.ErrorContains(t, b.Trouble(), "an entry could not be written")
+	_, err = b.AddToken(person, "report", Rights{Role: Viewer}, time.Time{})
+	assert.Error(t, err)
+	assert.Empty(t, b.Tokens(), "what is not on disk does not count")
+}
+
+// A file that is none, or that another program wrote to, is refused with what to do.
+func TestAFileThatCannotBeReadSaysWhatToDo(t *testing.T) {
+	b, _ := fresh(t)
+	with(t, b, "ranger", Viewer, "stony-beck/#")
+	for says, sql := range map[string]string{
+		"newer version":          "INSERT INTO migrations (id) VALUES ('9999-later')",
+		"is no role":             "UPDATE accounts SET role = 'poet'",
+		"# may only be the last": "UPDATE accounts SET selectors = '#/x'",
+	} {
+		dir := t.TempDir()
+		copied := openIn(t, dir, &hands{at: b.now()})
+		with(t, copied, "ranger", Viewer, "stony-beck/#")
+		require.NoError(t, copied.db.Exec(sql).Error)
+		require.NoError(t, copied.Close())
+		_, err := Open(dir, b.options)
+		assert.ErrorContains(t, err, says)
+	}
+	dir := t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(dir, File), bytes.Repeat([]byte("no database "), 1000), 0o600))
+	_, err := Open(dir, b.options)
+	assert.Error(t, err)
+}

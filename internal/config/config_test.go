@@ -173,3 +173,38 @@ func TestSecretsComeFromFiles(t *testing.T) {
 	_, err = config.Load(filepath.Join(dir, "none.yaml"), gateway.Kinds)
 	assert.ErrorContains(t, err, "reading the configuration")
 }
+
+func TestASecretMayBeHandedOverBySystemd(t *testing.T) {
+	dir := t.TempDir()
+	t.Setenv("CREDENTIALS_DIRECTORY", dir)
+	t.Setenv("TROUT", "secret")
+	text := []byte(strings.Replace(good, "secret_env: TROUT", "secret_credential: uplink", 1))
+	_, err := config.Parse("f.yaml", text, gateway.Kinds)
+	assert.ErrorContains(t, err, "the secret cannot be read")
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "uplink"), []byte("salmon\n"), 0o400))
+	settings, err := config.Parse("f.yaml", text, gateway.Kinds)
+	require.NoError(t, err)
+	assert.Equal(t, "salmon", settings.Gateway.Uplinks[0].Token)
+	_, err = config.Parse("f.yaml", []byte(strings.Replace(good, "secret_env: TROUT", "secret_env: TROUT, secret_credential: uplink", 1)), gateway.Kinds)
+	assert.ErrorContains(t, err, "give one of secret_file, secret_env and secret_credential")
+	_, err = config.Parse("f.yaml", []byte(strings.Replace(good, "secret_env: TROUT", "secret_credential: ../../etc/passwd", 1)), gateway.Kinds)
+	assert.ErrorContains(t, err, "the secret cannot be read", "no way leads out of the folder")
+}
+
+func TestWhoHasToLogInFollowsFromWhatIsListenedAt(t *testing.T) {
+	t.Setenv("TROUT", "secret")
+	for _, test := range []struct {
+		lines       string
+		login, open bool
+	}{
+		{"", false, false},
+		{"listen: 127.0.0.1:1", false, false}, {"listen: localhost:1", false, false}, {"listen: \"[::1]:1\"", false, false}, {"listen: 127.9.9.9:1", false, false},
+		{"access: { login: required }", true, false},
+		{"listen: 0.0.0.0:1\ntls: { self_signed: true }", true, false}, {"listen: 10.0.0.1:1\ntls: { self_signed: true }", true, false}, {"listen: pump-house:1\ntls: { self_signed: true }", true, false},
+		{"listen: 0.0.0.0:1\nopen: true", false, true}, {"open: true", false, false},
+	} {
+		settings, err := config.Parse("f.yaml", []byte(strings.Replace(good, "data: ./data\n", "data: ./data\n"+test.lines+"\n", 1)), gateway.Kinds)
+		require.NoError(t, err, test.lines)
+		assert.Equal(t, [2]bool{test.login, test.open}, [2]bool{settings.Access.Login, settings.Access.Open}, test.lines)
+	}
+}

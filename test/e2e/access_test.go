@@ -19,6 +19,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"nexocumula/client"
 	"nexocumula/internal/certs"
 )
 
@@ -327,6 +328,26 @@ func TestAServiceThatOthersReachDoesNotStartUnguarded(t *testing.T) {
 	p.at = "http://127.0.0.1:" + port
 	assert.Contains(t, p.does("", "series"), "no series", "nobody has to log in")
 	assert.Contains(t, p.refused("", "user", "list"), "log in first", "but nobody becomes an administrator unseen")
+}
+
+// Devices reach a listener by the service's own certificate, which they are given.
+func TestDevicesTrustTheServicesOwnCertificate(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	p := newPerson(t, "http://127.0.0.1:1")
+	out := p.does("", "certificate", "--dir", filepath.Join(dir, "long-mere"))
+	files := regexp.MustCompile(`(?m)^(cert|key): (\S+)$`).FindAllStringSubmatch(out, -1)
+	require.Len(t, files, 2, out)
+	port := freePort(t)
+	text := strings.Replace(fmt.Sprintf(joiningGateway, dir, "long-mere", port, "http://127.0.0.1:1"), `address: "127.0.0.1:`+port+`",`, `address: "127.0.0.1:`+port+`", tls: { cert: "`+files[0][2]+`", key: "`+files[1][2]+`" },`, 1)
+	_, gateway := service(t, dir, "long-mere", strings.Replace(text, "listen: 127.0.0.1:0", "listen: 127.0.0.1:0\ntls: { self_signed: true }", 1))
+	publish(t, port, "s/buoy-1", []string{"4.5"}, "-q", "1", "-h", "localhost", "--cafile", files[0][2])
+	trusted, err := certs.Open(certs.Files{CA: files[0][2]})
+	require.NoError(t, err)
+	eventually(t, "it came, and the interface shows the same certificate", func() bool {
+		now, err := client.Over(gateway.Base(), trusted.HTTP("")).Now(t.Context(), "")
+		return err == nil && len(now.Values) == 1
+	})
 }
 
 // Whoever has the right to the files gets in, whatever else was lost.
