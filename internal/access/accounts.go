@@ -67,7 +67,8 @@ func (b *Book) loadAccounts() error {
 	for _, row := range rows {
 		a, err := newAccount(row, of[row.Name])
 		if err != nil {
-			return err
+			b.unreadable(err)
+			continue
 		}
 		b.accounts[row.Name] = a
 	}

@@ -52,7 +52,10 @@ func (b *Book) UseAuthenticator(by By, name, secret, code string) error {
 		return err
 	}
 	row := a.row
-	row.Sealed, row.Step = b.key.seal([]byte(secret), name), step
+	row.Step = step
+	if row.Sealed, err = b.key.seal([]byte(secret), name); err != nil {
+		return err
+	}
 	return b.replace(by, "account.authenticator", a, row)
 }
 

@@ -4,12 +4,16 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
 	"log/slog"
+	"os"
 	"path/filepath"
 	"sync"
 	"time"
 
 	"gorm.io/gorm"
+
+	"nexocumula/internal/store"
 )
 
 // The files in the service's folder.
@@ -39,6 +43,7 @@ type Book struct {
 	gateways map[string]*enrolled
 	trouble  error // why the audit could not be written last; nil: all is well
 	older    error // the file is not the one that was there before; nil: it is
+	unusable error // what is there and cannot be used; nil: all can
 }
 
 // Options are what a book needs besides its folder.
@@ -57,8 +62,34 @@ const (
 	DefaultAudit = 400 * 24 * time.Hour
 )
 
-// Open opens the book of a service's folder, or begins one.
-func Open(dir string, options Options) (_ *Book, err error) {
+// Open opens the book of a service's folder, or begins one. A file that is damaged is set
+// aside, and one without accounts begun, which is reported: what a gateway collects must not
+// wait for its accounts.
+func Open(dir string, options Options) (*Book, error) {
+	b, err := open(dir, options)
+	if err == nil || !store.IsDamaged(err) {
+		return b, err
+	}
+	aside, moved := setAside(filepath.Join(dir, File), options.Now())
+	if moved != nil {
+		return nil, errors.Join(err, moved)
+	}
+	options.Log.Error("the accounts are damaged and were set aside; the service goes on without any", "file", aside, "error", err)
+	return open(dir, options)
+}
+
+// setAside gives a database another name, with its log.
+func setAside(file string, now time.Time) (aside string, err error) {
+	aside = file + ".damaged-" + now.UTC().Format("20060102T150405Z")
+	for _, part := range []string{"", "-wal", "-shm"} {
+		if e := os.Rename(file+part, aside+part); e != nil && !errors.Is(e, fs.ErrNotExist) {
+			err = errors.Join(err, e)
+		}
+	}
+	return aside, err
+}
+
+func open(dir string, options Options) (_ *Book, err error) {
 	b := &Book{
 		dir: dir, options: options, delays: newDelays(options.Now), hashing: make(chan struct{}, mostHashing),
 		accounts: map[string]*account{}, sessions: map[string]*session{}, tokens: map[string]*token{}, gateways: map[string]*enrolled{},
@@ -73,7 +104,7 @@ func Open(dir string, options Options) (_ *Book, err error) {
 		}
 	}()
 	if b.key, err = openKey(filepath.Join(dir, keyFile)); err != nil {
-		return nil, err
+		b.unreadable(err) // authenticators cannot be asked
 	}
 	for _, load := range []func() error{b.loadAccounts, b.loadSessions, b.loadTokens, b.loadGateways} {
 		if err := load(); err != nil {
@@ -81,6 +112,12 @@ func Open(dir string, options Options) (_ *Book, err error) {
 		}
 	}
 	return b, b.compareHead()
+}
+
+// unreadable notes what is there and cannot be used.
+func (b *Book) unreadable(err error) {
+	b.options.Log.Error("a part of the accounts cannot be used", "error", err)
+	b.unusable = errors.Join(b.unusable, err)
 }
 
 func (b *Book) now() time.Time { return b.options.Now() }
@@ -189,12 +226,12 @@ func (b *Book) saveUsed() error {
 	})
 }
 
-// Trouble is what is wrong with the book: that the audit could not be written last, or that
-// this run began with an older copy; nil when all is well.
+// Trouble is what is wrong with the book: that the audit could not be written last, that this
+// run began with an older copy, or that a part cannot be used; nil when all is well.
 func (b *Book) Trouble() error {
 	b.mu.RLock()
 	defer b.mu.RUnlock()
-	return errors.Join(b.trouble, b.older)
+	return errors.Join(b.trouble, b.older, b.unusable)
 }
 
 // Close closes the file.

@@ -494,7 +494,8 @@ func TestTheKeyMayBeHandedOver(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(handed, KeyCredential), []byte(strings.Repeat("a7", keyBytes)+"\n"), 0o400))
 	b, _ := fresh(t)
 	assert.NoFileExists(t, filepath.Join(b.dir, keyFile))
-	sealed := b.key.seal([]byte("secret"), "ranger")
+	sealed, err := b.key.seal([]byte("secret"), "ranger")
+	require.NoError(t, err)
 	text, err := b.key.open(sealed, "ranger")
 	require.NoError(t, err)
 	assert.Equal(t, "secret", string(text))
@@ -504,8 +505,12 @@ func TestTheKeyMayBeHandedOver(t *testing.T) {
 	assert.ErrorContains(t, err, "cut short")
 	for _, bad := range []string{"", "a7", strings.Repeat("zz", keyBytes)} {
 		require.NoError(t, os.WriteFile(filepath.Join(handed, KeyCredential), []byte(bad), 0o600))
-		_, err := Open(t.TempDir(), b.options)
-		assert.ErrorContains(t, err, "64 hexadecimal digits", bad)
+		without, err := Open(t.TempDir(), b.options)
+		require.NoError(t, err, "what is collected does not wait for it")
+		assert.ErrorContains(t, without.Trouble(), "64 hexadecimal digits", bad)
+		_, err = without.key.seal([]byte("x"), "ranger")
+		assert.ErrorContains(t, err, "see /health")
+		require.NoError(t, without.Close())
 	}
 }
 
@@ -541,25 +546,59 @@ func TestTheAuditAtItsLimits(t *testing.T) {
 	assert.Empty(t, b.Tokens(), "what is not on disk does not count")
 }
 
-// A file that is none, or that another program wrote to, is refused with what to do.
-func TestAFileThatCannotBeReadSaysWhatToDo(t *testing.T) {
-	b, _ := fresh(t)
-	with(t, b, "ranger", Viewer, "stony-beck/#")
+// A file of a newer program is refused; what cannot be read of it is left out, and reported.
+func TestWhatCannotBeReadIsLeftOut(t *testing.T) {
+	b, clock := fresh(t)
 	for says, sql := range map[string]string{
-		"newer version":          "INSERT INTO migrations (id) VALUES ('9999-later')",
-		"is no role":             "UPDATE accounts SET role = 'poet'",
-		"# may only be the last": "UPDATE accounts SET selectors = '#/x'",
+		"is no role":             "UPDATE accounts SET role = 'poet' WHERE name = 'ranger'",
+		"# may only be the last": "UPDATE accounts SET selectors = '#/x' WHERE name = 'ranger'",
+		"token report":           "UPDATE tokens SET role = 'poet'",
 	} {
-		dir := t.TempDir()
-		copied := openIn(t, dir, &hands{at: b.now()})
+		copied := openIn(t, t.TempDir(), clock)
 		with(t, copied, "ranger", Viewer, "stony-beck/#")
+		with(t, copied, "warden", Administrator)
+		_, err := copied.AddToken(person, "report", Rights{Role: Viewer}, time.Time{})
+		require.NoError(t, err)
 		require.NoError(t, copied.db.Exec(sql).Error)
 		require.NoError(t, copied.Close())
-		_, err := Open(dir, b.options)
-		assert.ErrorContains(t, err, says)
+		copied = openIn(t, copied.dir, clock)
+		assert.ErrorContains(t, copied.Trouble(), says)
+		assert.NoError(t, try(copied, "warden", words, "10.0.0.1"), "the others go on")
+		assert.Equal(t, says == "token report", try(copied, "ranger", words, "10.0.0.1") == nil)
 	}
-	dir := t.TempDir()
-	require.NoError(t, os.WriteFile(filepath.Join(dir, File), bytes.Repeat([]byte("no database "), 1000), 0o600))
-	_, err := Open(dir, b.options)
-	assert.Error(t, err)
+	require.NoError(t, b.db.Exec("INSERT INTO migrations (id) VALUES ('9999-later')").Error)
+	require.NoError(t, b.Close())
+	_, err := Open(b.dir, b.options)
+	assert.ErrorContains(t, err, "newer version")
+}
+
+// A damaged file is set aside, so that what is collected does not wait for it: nobody is let in
+// by it, and it is reported until somebody has looked.
+func TestADamagedFileIsSetAside(t *testing.T) {
+	for name, spoil := range map[string]func([]byte) []byte{
+		"flipped":   func(text []byte) []byte { copy(text[100:], bytes.Repeat([]byte{0xa5}, 4000)); return text },
+		"cut short": func(text []byte) []byte { return text[:len(text)/2] },
+		"no header": func(text []byte) []byte { return bytes.Repeat([]byte("no database "), 1000) },
+	} {
+		t.Run(name, func(t *testing.T) {
+			b, clock := fresh(t)
+			with(t, b, "ranger", Viewer)
+			require.NoError(t, b.Close())
+			file := filepath.Join(b.dir, File)
+			text, err := os.ReadFile(file)
+			require.NoError(t, err)
+			require.NoError(t, os.WriteFile(file, spoil(text), 0o600))
+			b = openIn(t, b.dir, clock)
+			assert.ErrorContains(t, b.Trouble(), "is not the file that was there before")
+			assert.False(t, b.Governed())
+			assert.Error(t, try(b, "ranger", words, "10.0.0.1"))
+			aside, err := filepath.Glob(file + ".damaged-*")
+			require.NoError(t, err)
+			assert.NotEmpty(t, aside, "it is kept as it was found")
+			code, err := b.AdministratorCode(person)
+			require.NoError(t, err)
+			_, err = b.Redeem("10.0.0.1", code, "warden", words)
+			assert.NoError(t, err, "and can be begun anew")
+		})
+	}
 }

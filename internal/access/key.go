@@ -23,6 +23,9 @@ const KeyCredential = "access-key"
 // key encrypts the few secrets that have to be read again. It is not kept with them.
 type key struct{ gcm cipher.AEAD }
 
+// errNoKey is of a key that could not be read at the start, which was reported then.
+var errNoKey = errors.New("the key of the accounts cannot be read; see /health")
+
 const keyBytes = 32
 
 // openKey reads the key, and makes one where there is none.
@@ -67,13 +70,19 @@ func newKey(text string) (key, error) {
 }
 
 // seal encrypts what belongs to a name; opened under another it is refused.
-func (k key) seal(text []byte, of string) []byte {
+func (k key) seal(text []byte, of string) ([]byte, error) {
+	if k.gcm == nil {
+		return nil, errNoKey
+	}
 	nonce := make([]byte, k.gcm.NonceSize())
 	_, _ = rand.Read(nonce)
-	return k.gcm.Seal(nonce, nonce, text, []byte(of))
+	return k.gcm.Seal(nonce, nonce, text, []byte(of)), nil
 }
 
 func (k key) open(sealed []byte, of string) ([]byte, error) {
+	if k.gcm == nil {
+		return nil, errNoKey
+	}
 	n := k.gcm.NonceSize()
 	if len(sealed) < n {
 		return nil, errors.New("what is encrypted was cut short")

@@ -41,11 +41,12 @@ func (b *Book) loadTokens() error {
 	}
 	for _, row := range rows {
 		scope, err := scopeOf(row.Selectors)
-		if err != nil {
-			return fmt.Errorf("token %s: %w", row.Name, err)
+		if err == nil {
+			_, err = ParseRole(row.Role, true)
 		}
-		if _, err := ParseRole(row.Role, true); err != nil {
-			return fmt.Errorf("token %s: %w", row.Name, err)
+		if err != nil {
+			b.unreadable(fmt.Errorf("token %s: %w", row.Name, err))
+			continue
 		}
 		b.tokens[row.Hash] = &token{row: row, role: Role(row.Role), scope: scope, use: use{at: row.Used, from: row.From}}
 	}

@@ -128,14 +128,14 @@ func checkLength(path string) error {
 	}
 	head := make([]byte, 32)
 	if _, err := io.ReadFull(f, head); err != nil {
-		return fmt.Errorf("the store %s has only %d bytes, less than a header; restore it from a copy", path, info.Size())
+		return &cutShort{fmt.Sprintf("the store %s has only %d bytes, less than a header; restore it from a copy", path, info.Size())}
 	}
 	page := int64(binary.BigEndian.Uint16(head[16:]))
 	if page == 1 {
 		page = 65536
 	}
 	if want := page * int64(binary.BigEndian.Uint32(head[28:])); string(head[:15]) == "SQLite format 3" && info.Size() < want {
-		return fmt.Errorf("the store %s was cut short: it has %d bytes where its header says %d; restore it from a copy", path, info.Size(), want)
+		return &cutShort{fmt.Sprintf("the store %s was cut short: it has %d bytes where its header says %d; restore it from a copy", path, info.Size(), want)}
 	}
 	return nil
 }
@@ -163,6 +163,17 @@ func checkWritable(path string) error {
 		err = pathErr.Err
 	}
 	return fmt.Errorf("the store's folder %s cannot be written: %w; let the account that runs the service write it and the files in it, or set data: to another folder", filepath.Dir(path), err)
+}
+
+// cutShort is a file that lacks its end.
+type cutShort struct{ text string }
+
+func (c *cutShort) Error() string { return c.text }
+
+// IsDamaged reports whether a file of records cannot be read for what is in it.
+func IsDamaged(err error) bool {
+	_, short := errors.AsType[*cutShort](err)
+	return short || isCorrupt(err)
 }
 
 // isCorrupt reports whether SQLite itself found its file damaged.
