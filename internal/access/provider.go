@@ -125,8 +125,9 @@ func (b *Book) member(p *Provider, provider string, claims map[string]any, from 
 	defer b.mu.Unlock()
 	before := b.memberOf(provider)
 	row := b.newRow("", rights)
+	var passkeys []passkeyRow
 	if before != nil {
-		row = before.row
+		row, passkeys = before.row, before.passkeys
 		row.Role, row.Selectors = string(rights.Role), rights.Scope.text()
 	} else {
 		row.Name, row.Provider = nameOf(claims), provider
@@ -143,7 +144,7 @@ func (b *Book) member(p *Provider, provider string, claims map[string]any, from 
 	if row.Locked {
 		return "", wrong("locked", "the account %s is locked here", row.Name)
 	}
-	after, err := newAccount(row, nil)
+	after, err := newAccount(row, passkeys)
 	if err != nil {
 		return "", err
 	}
