@@ -3,6 +3,7 @@ package access
 import (
 	"context"
 	"crypto/rand"
+	"errors"
 	"fmt"
 	"sync"
 	"time"
@@ -84,7 +85,7 @@ func (b *Book) Login(a Attempt) (Session, error) {
 	}
 	if err != nil {
 		if err != error(ErrSecondFactor) {
-			b.Refuse(By{clipName(a.Account), "anyone", a.From}, "login", "", err.Error())
+			b.Refuse(By{clipName(a.Account), "anyone", a.From}, "login", "", reasonOf(err))
 		}
 		return Session{}, err
 	}
@@ -139,7 +140,7 @@ func (b *Book) Confirm(name, password, from string) error {
 		return hashing
 	}
 	if err != nil {
-		b.Refuse(By{name, "account", from}, "account.password", name, err.Error())
+		b.Refuse(By{name, "account", from}, "account.password", name, reasonOf(err))
 	}
 	return err
 }
@@ -174,6 +175,15 @@ func (b *Book) SetPassword(by By, name, password string, stays string) error {
 func (b *Book) failed(account, from, action, target string, err error) {
 	b.delays.fail(account, from)
 	b.Refuse(By{clipName(account), "anyone", from}, action, clipName(target), err.Error())
+}
+
+// reasonOf is why somebody was refused, the same each time, so that it is counted and not
+// written anew.
+func reasonOf(err error) string {
+	if _, soon := errors.AsType[*TooSoon](err); soon {
+		return "too many attempts failed"
+	}
+	return err.Error()
 }
 
 // clipName is a name that somebody typed, who may have typed anything.

@@ -235,6 +235,32 @@ func TestEveryCallIsForThoseItIsFor(t *testing.T) {
 	}
 }
 
+func TestRefusedAttemptsAreNoted(t *testing.T) {
+	s, admin := guarded(t, bothConfig)
+	viewer := bearerOf(t, s, admin, "ranger", "viewer")
+	part := bearerOf(t, s, admin, "gill", "engineer", "stony-beck/#")
+	robot, err := admin.AddToken(t.Context(), client.NewToken{Name: "robot", Role: "sender", Sees: []string{}})
+	require.NoError(t, err)
+	for _, one := range []struct{ call, bearer string }{
+		{"POST /api/v1/reload", ""}, {"POST /api/v1/reload", viewer}, {"POST /api/v1/reload", part}, {"GET /api/v1/now", robot.Secret}, {"GET /api/v1/account", robot.Secret},
+		{"GET /api/v1/now", "nxt_guess"}, {"POST /api/v1/replication", "nxg_guess"}, {"POST /api/v1/readings", "guess"}, {"GET /api/v1/now", ""},
+	} {
+		status, text := ask(t, s.Address, one.call, one.bearer)
+		assert.Contains(t, []int{401, 403}, status, text)
+	}
+	refused, err := admin.Audit(t.Context(), client.AuditQuery{Outcome: "refused"})
+	require.NoError(t, err)
+	var noted []string
+	for _, e := range slices.Backward(refused.Entries) {
+		noted = append(noted, e.Who+": "+e.Action)
+		assert.Equal(t, "127.0.0.1", e.From)
+		assert.NotEmpty(t, e.Reason)
+	}
+	assert.Equal(t, []string{
+		"nobody: post reload", "ranger: post reload", "gill: post reload", "robot: get now", "robot: get account", "nobody: get now", "nobody: replication", "nobody: post readings",
+	}, noted, "but not that somebody looked who has not logged in yet")
+}
+
 // Whatever is asked in whatever way, what somebody may not see is not there.
 func TestWhatSomebodyMayNotSeeIsNowhere(t *testing.T) {
 	s, admin := guarded(t, bothConfig)

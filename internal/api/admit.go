@@ -65,7 +65,11 @@ func (h handlers) admit(r route) gin.HandlerFunc {
 		switch {
 		case !who.Role.Allows(r.role) && who.Kind == "anyone":
 			c.Header("WWW-Authenticate", "Bearer")
-			fail(c, http.StatusUnauthorized, "login", "log in first: in the console, or with nexocumula login")
+			const message = "log in first: in the console, or with nexocumula login"
+			if r.method != http.MethodGet { // looking is what a browser does before anybody has logged in
+				h.Gate.Book.Refuse(who.By(), action, "", message)
+			}
+			fail(c, http.StatusUnauthorized, "login", message)
 		case !who.Role.Allows(r.role):
 			h.turnAway(c, who, action, http.StatusForbidden, "role", fmt.Sprintf("this is for the role %s; %s has the role %s", r.role, who.Name, who.Role))
 		case r.is&ofAll != 0 && !h.seesAll(who.Scope):

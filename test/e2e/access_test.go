@@ -431,7 +431,9 @@ func TestHostileRequestsAreTurnedAway(t *testing.T) {
 		defer conn.Close()
 		idle = append(idle, conn)
 	}
+	slow := slowly(t, address)
 	assert.Contains(t, warden.does("", "now"), "No series")
+	assert.Less(t, <-slow, patience, "who writes a header for ever is shown out as well")
 	for _, conn := range idle[:3] {
 		_ = conn.SetReadDeadline(time.Now().Add(patience))
 		_, err := conn.Read(make([]byte, 1))
@@ -447,12 +449,34 @@ func TestHostileRequestsAreTurnedAway(t *testing.T) {
 		}
 	}
 	assert.Less(t, looked, 20+2*int(time.Since(begun).Seconds()))
-	assert.Contains(t, warden.does("warden\nfour words of trout\n", "login"), "as warden")
+	eventually(t, "the owner gets in, once there is room for another request from there", func() bool {
+		out, err := warden.run("warden\nfour words of trout\n", "login")
+		return err == nil && strings.Contains(out, "as warden")
+	})
 	select {
 	case <-central.ended:
 		require.Fail(t, "the service ended")
 	default:
 	}
+}
+
+// slowly writes a header, a byte now and then, and says how long that was possible.
+func slowly(t *testing.T, address string) <-chan time.Duration {
+	t.Helper()
+	conn, err := tls.Dial("tcp", strings.TrimPrefix(address, "https://"), &tls.Config{InsecureSkipVerify: true})
+	require.NoError(t, err)
+	out := make(chan time.Duration, 1)
+	go func() {
+		defer conn.Close()
+		begun := time.Now()
+		_, err := io.WriteString(conn, "GET /api/v1/now HTTP/1.1\r\nHost: x\r\nX: ")
+		for err == nil && time.Since(begun) < patience {
+			time.Sleep(200 * time.Millisecond)
+			_, err = conn.Write([]byte("x"))
+		}
+		out <- time.Since(begun)
+	}()
+	return out
 }
 
 type endless struct{}

@@ -92,6 +92,9 @@ func TestTheInterfaceSpeaksTLS(t *testing.T) {
 		assert.NotContains(t, probe(old, "-cipher", "ALL:@SECLEVEL=0"), "Verify return code: 0 (ok)\n    Extended master secret: yes", old)
 		assert.NotContains(t, probe(old, "-cipher", "ALL:@SECLEVEL=0"), "ALPN protocol", old)
 	}
+	for _, weak := range []string{"AES128-SHA", "AES256-SHA256", "DES-CBC3-SHA", "NULL-SHA", "ADH-AES128-SHA256"} {
+		assert.NotContains(t, probe("-tls1_2", "-cipher", weak+":@SECLEVEL=0"), "ALPN protocol", weak)
+	}
 
 	// A gateway replicates over it when it trusts the authority, and says why it waits when not.
 	require.NoError(t, os.MkdirAll(filepath.Join(dir, "other"), 0o700))
