@@ -119,11 +119,11 @@ func (b *Book) readHead() (h head, err error) {
 // was revoked since counts again: its sessions end, people are told, and it is noted, lest
 // what is written next hide it.
 func (b *Book) compareHead() error {
+	noted, err := b.readHead() // first, as the service may be running and write while another process looks
 	var last, same auditRow
 	if err := b.db.Raw("SELECT id, sum FROM audit ORDER BY id DESC LIMIT 1").Scan(&last).Error; err != nil {
 		return err
 	}
-	noted, err := b.readHead()
 	switch {
 	case errors.Is(err, fs.ErrNotExist) && last.ID == 0:
 		return nil

@@ -26,6 +26,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"nexocumula/client"
+	"nexocumula/internal/certs"
 	"nexocumula/internal/config"
 	"nexocumula/internal/core/column"
 	"nexocumula/internal/core/rollup"
@@ -163,6 +164,13 @@ func TestTheConsoleIsForThoseItIsFor(t *testing.T) {
 	p.fill("[name=gateway]", "long-mere")
 	p.click("Let it join")
 	p.says(s.Fingerprint())
+	_, err = client.Over(address, certs.Pinned(s.Fingerprint())).Join(t.Context(), client.Join{Gateway: "long-mere", Code: p.text(`document.querySelector("[data-secret]").innerText`)})
+	require.NoError(t, err)
+	p.until(`document.querySelector("[data-gateway=long-mere]")`)
+	p.click("Revoke")
+	p.says("may send no more")
+	p.click("Revoke")
+	p.until(`document.querySelector("[data-gateway=long-mere]")?.innerText.includes("revoked")`)
 
 	// A token, shown once and revoked after a question.
 	p.open(address + "/access?tab=tokens")
