@@ -35,7 +35,7 @@ func TestCommandsAgainstADemo(t *testing.T) {
 	require.NoError(t, err)
 	defer func() { assert.NoError(t, world.Stop()) }()
 	at := "--at=" + world.Central.Address
-	found, err := world.AuditUntilClean(t.Context(), time.Minute) // all history is at the central
+	found, err := world.ProveUntilClean(t.Context(), time.Minute) // all history is at the central
 	require.NoError(t, err)
 	require.True(t, found.Clean(), "%+v", found)
 

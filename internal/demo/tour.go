@@ -93,7 +93,7 @@ func (t *tour) caughtUp(ctx context.Context, within time.Duration) error {
 	}
 }
 
-// end catches up, asks, and once all of the outage is settled audits and reports.
+// end catches up, asks, and once all of the outage is settled proves and reports.
 func (t *tour) end(ctx context.Context, outageEnd time.Time) error {
 	if err := t.caughtUp(ctx, catchUpWithin); err != nil {
 		return err
@@ -105,7 +105,7 @@ func (t *tour) end(ctx context.Context, outageEnd time.Time) error {
 	if err := pause(ctx, time.Until(outageEnd.Add(settleIn+time.Second))); err != nil {
 		return err
 	}
-	found, err := t.world.AuditUntilClean(ctx, catchUpWithin)
+	found, err := t.world.ProveUntilClean(ctx, catchUpWithin)
 	if err != nil {
 		return err
 	}

@@ -53,13 +53,13 @@ func TestEverySourceOfTheDemoBringsReadings(t *testing.T) {
 	}
 }
 
-func TestTheAuditFindsWhatIsMissingDoubledOrWrong(t *testing.T) {
+func TestTheProofFindsWhatIsMissingDoubledOrWrong(t *testing.T) {
 	w, err := Start(t.Context(), options(t))
 	require.NoError(t, err)
 	defer func() { assert.NoError(t, w.Stop()) }()
 	tour := &tour{out: &bytes.Buffer{}, world: w}
 	require.NoError(t, tour.caughtUp(t.Context(), time.Minute))
-	f, err := w.AuditUntilClean(t.Context(), time.Minute)
+	f, err := w.ProveUntilClean(t.Context(), time.Minute)
 	require.NoError(t, err)
 	require.True(t, f.Clean(), "%+v", f)
 
@@ -76,12 +76,12 @@ func TestTheAuditFindsWhatIsMissingDoubledOrWrong(t *testing.T) {
 	unfounded := make([]float64, rollup.Common)
 	unfounded[0] = 1
 	add(there, centralID, rollup.Minute, begin, unfounded...)
-	f, err = w.Audit()
+	f, err = w.Prove()
 	require.NoError(t, err)
 	assert.Equal(t, 1, f.Extra)
 
 	add(here, gatewayID, rollup.Readings, begin+int64(rollup.Minute)*5, 80) // written past the pipeline, so never rolled up
-	f, err = w.Audit()
+	f, err = w.Prove()
 	require.NoError(t, err)
 	assert.Equal(t, 2, f.Missing, "one window of each tier")
 
@@ -93,7 +93,7 @@ func TestTheAuditFindsWhatIsMissingDoubledOrWrong(t *testing.T) {
 	}
 	doubled[0] *= 2
 	add(there, centralID, rollup.Minute, rows.Times[0], doubled...)
-	f, err = w.Audit()
+	f, err = w.Prove()
 	require.NoError(t, err)
 	assert.Equal(t, 1, f.Different)
 }

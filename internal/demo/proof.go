@@ -14,7 +14,7 @@ import (
 	"nexocumula/internal/store"
 )
 
-// Findings are what an audit found.
+// Findings are what a proof found.
 type Findings struct {
 	Series    int
 	Readings  int       // at the gateways
@@ -33,11 +33,11 @@ func (f Findings) Clean() bool { return f.Missing+f.Extra+f.Different == 0 }
 
 const all = int64(1) << 62
 
-// Audit compares what the central holds with the gateways' readings: it counts each
+// Prove compares what the central holds with the gateways' readings: it counts each
 // gateway's readings window by window and expects just these windows, with just these
 // counts, at the central. Of windows whose readings were thinned, the gateway's own summary says how many
 // there were. Windows that may still be open are left out.
-func (w *World) Audit() (Findings, error) {
+func (w *World) Prove() (Findings, error) {
 	var f Findings
 	f.Until = time.Now().Add(-settleIn)
 	settled := f.Until.UnixNano()
@@ -113,19 +113,19 @@ func sameRow(a column.Block, i int, b column.Block, k int) bool {
 	return slices.EqualFunc(a.Cols[:n], b.Cols[:n], same) && zero(a.Cols[n:], i) && zero(b.Cols[n:], k)
 }
 
-// AuditUntilClean repeats the audit while summaries are still on their way, until it
+// ProveUntilClean repeats the proof while summaries are still on their way, until it
 // is clean or the time is up, and returns the last findings.
-func (w *World) AuditUntilClean(ctx context.Context, within time.Duration) (Findings, error) {
+func (w *World) ProveUntilClean(ctx context.Context, within time.Duration) (Findings, error) {
 	deadline := time.Now().Add(within)
 	for {
-		f, err := w.Audit()
+		f, err := w.Prove()
 		if err != nil || f.Clean() || time.Now().After(deadline) {
 			return f, err
 		}
 		select {
 		case <-time.After(500 * time.Millisecond):
 		case <-ctx.Done():
-			return f, fmt.Errorf("the audit was stopped: %w", ctx.Err())
+			return f, fmt.Errorf("the proof was stopped: %w", ctx.Err())
 		}
 	}
 }
