@@ -142,6 +142,10 @@ func TestGuessingIsSlowAndTheOwnerGetsIn(t *testing.T) {
 	assert.ErrorAs(t, try(b, "ranger", words, "10.2.0.1"), &soon, "the right password from elsewhere has to wait too")
 	require.NoError(t, try(b, "ranger", words, "10.0.0.2"), "but not from where it was right before")
 	assert.LessOrEqual(t, soon.Wait, time.Minute)
+	for i := range 200 { // codes that are none, from everywhere
+		b.delays.fail("", fmt.Sprint("10.4.0.", i))
+	}
+	assert.Zero(t, b.delays.left("", "10.5.0.1", false), "keep nobody else from using his")
 	for range 20 {
 		b.delays.fail("nobody", "10.3.0.1")
 	}
@@ -187,6 +191,27 @@ func TestAMillionRefusalsAreFewEntries(t *testing.T) {
 	v, err := b.Verify()
 	require.NoError(t, err)
 	assert.Empty(t, v.Problems)
+}
+
+// Whatever is typed as a name, little of it is remembered and written.
+func TestNamesWithoutEndTakeNoRoom(t *testing.T) {
+	b, _ := fresh(t)
+	for i := range 3 {
+		name := strings.Repeat("x", 1<<20+i)
+		assert.Error(t, try(b, name, words, "10.0.0.2"))
+		_, err := b.Redeem("10.0.0.2", name, name, words)
+		assert.Error(t, err)
+		_, err = b.Join("10.0.0.2", name, name)
+		assert.Error(t, err)
+	}
+	for place := range b.delays.failed {
+		assert.Less(t, len(place), 200)
+	}
+	found, err := b.Audit(Asked{Most: 100})
+	require.NoError(t, err)
+	for _, e := range found {
+		assert.Less(t, len(e.Who+e.Target+e.Reason), 500)
+	}
 }
 
 func TestThePasswordAloneIsNotEnoughWhereThereIsAnAuthenticator(t *testing.T) {

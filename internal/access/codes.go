@@ -148,7 +148,7 @@ func (b *Book) LoginByCode(a Attempt) (Session, error) {
 		if err == nil {
 			err = wrong("code", "this code is for a gateway; redeem it there with nexocumula join")
 		}
-		b.failed("", a.From, "login", "", err)
+		b.failed(a.From, "login", "", err)
 		return Session{}, err
 	}
 	if err := b.db.Transaction(func(tx *gorm.DB) error { return useCode(tx, row) }); err != nil {
@@ -175,7 +175,7 @@ func (b *Book) Redeem(from, code, name, password string) (account string, err er
 		err = wrong("code", "this code begins a session at a command line, with nexocumula login --code; it sets no password")
 	}
 	if err != nil {
-		b.failed("", from, "accounts.redeem", name, err)
+		b.failed(from, "accounts.redeem", name, err)
 		return "", err
 	}
 	hash, err := b.hash(password)
@@ -194,14 +194,15 @@ func (b *Book) Redeem(from, code, name, password string) (account string, err er
 		e.Before = state(before.show())
 	}
 	err = b.change(By{Who: name, Kind: "code", From: from}, e, func(tx *gorm.DB) error {
-		for _, step := range []error{
-			useCode(tx, row), tx.Where("account = ?", name).Delete(&sessionRow{}).Error, tx.Where("account = ?", name).Delete(&passkeyRow{}).Error, tx.Save(&after.row).Error,
-		} {
-			if step != nil {
-				return step
+		if err := useCode(tx, row); err != nil {
+			return err
+		}
+		for _, of := range []any{&sessionRow{}, &passkeyRow{}} {
+			if err := tx.Where("account = ?", name).Delete(of).Error; err != nil {
+				return err
 			}
 		}
-		return nil
+		return tx.Save(&after.row).Error
 	}, func() {
 		b.accounts[name] = after
 		b.forgetSessions(name)

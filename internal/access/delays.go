@@ -36,7 +36,8 @@ func newDelays(now func() time.Time) *delays {
 	return &delays{now: now, failed: map[string]*failures{}, before: map[string]*failures{}}
 }
 
-// left is how long an attempt has to wait.
+// left is how long an attempt has to wait. Codes and passkeys are of no account yet, and nobody
+// guesses one: there only the address waits, lest a stranger keep everybody from using them.
 func (d *delays) left(account, address string, known bool) time.Duration {
 	d.mu.Lock()
 	defer d.mu.Unlock()
@@ -44,7 +45,11 @@ func (d *delays) left(account, address string, known bool) time.Duration {
 	if known {
 		return d.of("both "+account+" "+address, freeOfAddress, longestOfAccount)
 	}
-	return max(d.of("account "+account, freeOfAccount, longestOfAccount), d.of("address "+address, freeOfAddress, longestOfAddress))
+	wait := d.of("address "+address, freeOfAddress, longestOfAddress)
+	if account != "" {
+		wait = max(wait, d.of("account "+account, freeOfAccount, longestOfAccount))
+	}
+	return wait
 }
 
 func (d *delays) of(place string, free int, longest time.Duration) time.Duration {
@@ -61,7 +66,11 @@ func (d *delays) fail(account, address string) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	address = network(address)
-	for _, place := range []string{"account " + account, "address " + address, "both " + account + " " + address} {
+	places := []string{"address " + address}
+	if account != "" {
+		places = append(places, "account "+account, "both "+account+" "+address)
+	}
+	for _, place := range places {
 		f := d.find(place)
 		if f == nil {
 			f = &failures{}

@@ -69,7 +69,7 @@ func (b *Book) Join(from, gateway, code string) (bearer string, err error) {
 		err = wrong("code", "the code is for another gateway than %q, which is the site that this one's configuration names", gateway)
 	}
 	if err != nil {
-		b.failed("", from, "gateways.join", gateway, err)
+		b.failed(from, "gateways.join", gateway, err)
 		return "", err
 	}
 	bearer = gatewayPrefix + rand.Text()

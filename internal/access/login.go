@@ -70,14 +70,15 @@ func (b *Book) Login(a Attempt) (Session, error) {
 	b.mu.RLock()
 	known := b.hasBeen(a.Account, a.From)
 	b.mu.RUnlock()
+	name := clipName(a.Account) // whatever was typed is remembered for a while
 	var err error
 	hashing := b.inHashing(func() {
-		if wait := b.delays.left(a.Account, a.From, known); wait > 0 {
+		if wait := b.delays.left(name, a.From, known); wait > 0 {
 			err = tooSoon(wait)
 			return
 		}
 		if err = b.prove(a); err != nil && err != error(ErrSecondFactor) {
-			b.delays.fail(a.Account, a.From)
+			b.delays.fail(name, a.From)
 		}
 	})
 	if hashing != nil {
@@ -85,7 +86,7 @@ func (b *Book) Login(a Attempt) (Session, error) {
 	}
 	if err != nil {
 		if err != error(ErrSecondFactor) {
-			b.Refuse(By{clipName(a.Account), "anyone", a.From}, "login", "", reasonOf(err))
+			b.Refuse(By{name, "anyone", a.From}, "login", "", reasonOf(err))
 		}
 		return Session{}, err
 	}
@@ -172,9 +173,13 @@ func (b *Book) SetPassword(by By, name, password string, stays string) error {
 	return b.endOthers(by, name, stays)
 }
 
-func (b *Book) failed(account, from, action, target string, err error) {
-	b.delays.fail(account, from)
-	b.Refuse(By{clipName(account), "anyone", from}, action, clipName(target), err.Error())
+// failed notes an attempt with something that is of no account.
+func (b *Book) failed(from, action, target string, err error) {
+	b.delays.fail("", from)
+	if target != "" {
+		target = clipName(target)
+	}
+	b.Refuse(By{"nobody", "anyone", from}, action, target, err.Error())
 }
 
 // reasonOf is why somebody was refused, the same each time, so that it is counted and not

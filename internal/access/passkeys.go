@@ -184,7 +184,7 @@ func (b *Book) PasskeyLogin(a Attempt, ceremonyName string, at Place, shown []by
 	}
 	name, err := b.provePasskey(ceremonyName, at, shown)
 	if err != nil {
-		b.failed("", a.From, "login", "", err)
+		b.failed(a.From, "login", "", err)
 		return Session{}, err
 	}
 	a.Account = name

@@ -1,6 +1,7 @@
 package access
 
 import (
+	"strings"
 	"sync"
 	"time"
 
@@ -37,6 +38,7 @@ var others = refusal{Who: "many", Kind: "anyone", From: "many addresses", Action
 
 // Refuse notes an attempt that was refused.
 func (b *Book) Refuse(by By, action, target, reason string) {
+	by.Who, target, reason = short(by.Who), short(target), short(reason)
 	r := &b.refused
 	one := refusal{by.Who, by.Kind, by.From, action, target, reason}
 	r.mu.Lock()
@@ -59,6 +61,11 @@ func (b *Book) Refuse(by By, action, target, reason string) {
 	r.mu.Unlock()
 	_ = b.Note(by, Entry{Action: action, Target: target, Outcome: Refused, Reason: reason}) // reported as a trouble
 }
+
+// short is what is kept of something that somebody may have made up.
+func short(text string) string { return strings.ToValidUTF8(text[:min(len(text), longestReason)], "") }
+
+const longestReason = 500 // bytes
 
 // writeRefusals writes how often what was refused came again; all: also of those that may
 // still come.

@@ -19,6 +19,8 @@ import (
 const (
 	mostNotes   = 1000
 	longestNote = 2000 // characters
+
+	longestAbout = 500 // bytes
 )
 
 // notes are those of a range, the newest first.
@@ -74,6 +76,9 @@ func (h handlers) addNote(c *gin.Context) {
 	switch {
 	case n.Text == "" || utf8.RuneCountInString(n.Text) > longestNote:
 		fail(c, http.StatusBadRequest, "body", fmt.Sprintf("the text has %d characters; write 1 to %d", utf8.RuneCountInString(n.Text), longestNote))
+		return
+	case len(n.About) > longestAbout:
+		fail(c, http.StatusBadRequest, "body", fmt.Sprintf("about has %d bytes; a path has at most %d", len(n.About), longestAbout))
 		return
 	case n.At.After(h.now().Add(366*24*time.Hour)) || n.At.Before(time.Unix(0, 0)):
 		fail(c, http.StatusBadRequest, "body", "a note is about a time after 1970 and before next year")
