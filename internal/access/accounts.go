@@ -82,7 +82,7 @@ const (
 
 // CheckName refuses what is no name of an account, a token or a gateway.
 func CheckName(name string) error {
-	ok := name != "" && len(name) <= longestName && !strings.ContainsFunc(name, func(r rune) bool {
+	ok := strings.Trim(name, ".") != "" && len(name) <= longestName && !strings.ContainsFunc(name, func(r rune) bool {
 		return (r < 'a' || r > 'z') && (r < '0' || r > '9') && !strings.ContainsRune("-_.@", r)
 	})
 	if !ok {

@@ -60,6 +60,7 @@ func TestCallsAboutAccessAnswerAsDescribed(t *testing.T) {
 	made := expect(200, `"account":"ranger"`, warden, "POST", "accounts", `{"name":"ranger","role":"operator","sees":["stony-beck/#"]}`)
 	expect(409, "there is an account", warden, "POST", "accounts", `{"name":"ranger","role":"viewer"}`)
 	expect(400, "is no name", warden, "POST", "accounts", `{"name":"The Ranger","role":"viewer"}`)
+	expect(400, "is no name", warden, "POST", "accounts", `{"name":"..","role":"viewer"}`)
 	expect(400, "is no role; use viewer, operator, engineer, administrator", warden, "POST", "accounts", `{"name":"x","role":"sender"}`)
 	expect(400, "# may only be the last level", warden, "POST", "accounts", `{"name":"x","role":"viewer","sees":["#/a"]}`)
 	expect(400, "unknown field", warden, "POST", "accounts", `{"name":"x","rolle":"viewer"}`)
