@@ -167,6 +167,25 @@ func (b *Book) ChangeAccount(by By, name string, c Change) error {
 	return b.update(by, "accounts.change", a, next, row.Locked)
 }
 
+// amend changes what an account logs in with.
+func (b *Book) amend(by By, action, name string, change func(*accountRow) error) error {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	before, err := b.account(name)
+	if err != nil {
+		return err
+	}
+	row := before.row
+	if err := change(&row); err != nil {
+		return err
+	}
+	after, err := newAccount(row, before.passkeys)
+	if err != nil {
+		return err
+	}
+	return b.update(by, action, before, after, false)
+}
+
 // update replaces an account, and ends its sessions where that is wanted. b.mu is held.
 func (b *Book) update(by By, action string, before, after *account, logOut bool) error {
 	name := before.row.Name

@@ -45,40 +45,19 @@ func (b *Book) UseAuthenticator(by By, name, secret, code string) error {
 	if !ok {
 		return wrong("code", "the code is not what an authenticator with this secret shows at %s; is its clock right?", b.now().UTC().Format("15:04:05 UTC"))
 	}
-	b.mu.Lock()
-	defer b.mu.Unlock()
-	a, err := b.account(name)
-	if err != nil {
+	return b.amend(by, "account.authenticator", name, func(row *accountRow) (err error) {
+		row.Step = step
+		row.Sealed, err = b.key.seal([]byte(secret), name)
 		return err
-	}
-	row := a.row
-	row.Step = step
-	if row.Sealed, err = b.key.seal([]byte(secret), name); err != nil {
-		return err
-	}
-	return b.replace(by, "account.authenticator", a, row)
+	})
 }
 
 // ForgetAuthenticator takes it away again.
 func (b *Book) ForgetAuthenticator(by By, name string) error {
-	b.mu.Lock()
-	defer b.mu.Unlock()
-	a, err := b.account(name)
-	if err != nil {
-		return err
-	}
-	row := a.row
-	row.Sealed, row.Step = nil, 0
-	return b.replace(by, "account.authenticator", a, row)
-}
-
-// replace gives an account another row. b.mu is held.
-func (b *Book) replace(by By, action string, a *account, row accountRow) error {
-	next, err := newAccount(row, a.passkeys)
-	if err != nil {
-		return err
-	}
-	return b.update(by, action, a, next, false)
+	return b.amend(by, "account.authenticator", name, func(row *accountRow) error {
+		row.Sealed, row.Step = nil, 0
+		return nil
+	})
 }
 
 // useAuthenticator checks a code, and notes that it was used.

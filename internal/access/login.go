@@ -155,21 +155,15 @@ func (b *Book) SetPassword(by By, name, password string, stays string) error {
 	if err != nil {
 		return err
 	}
+	err = b.amend(by, "account.password", name, func(row *accountRow) error {
+		row.Hash = hash
+		return nil
+	})
+	if err != nil {
+		return err
+	}
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	a, err := b.account(name)
-	if err != nil {
-		return err
-	}
-	row := a.row
-	row.Hash = hash
-	next, err := newAccount(row, a.passkeys)
-	if err != nil {
-		return err
-	}
-	if err := b.update(by, "account.password", a, next, false); err != nil {
-		return err
-	}
 	return b.endOthers(by, name, stays)
 }
 

@@ -58,17 +58,6 @@ func (s Scope) Covers(site string) bool {
 	})
 }
 
-// Within reports whether what s names is surely among what other names; it is for
-// giving rights on, where more than one has must not be given.
-func (s Scope) Within(other Scope) bool {
-	if other.Everything() {
-		return true
-	}
-	return !s.Everything() && !slices.ContainsFunc(s.selectors, func(one series.Selector) bool {
-		return !slices.ContainsFunc(other.selectors, func(wide series.Selector) bool { return includes(wide.Levels(), one.Levels()) })
-	})
-}
-
 // includes reports whether every path that narrow names is named by wide.
 func includes(wide, narrow []string) bool {
 	for i, level := range wide {

@@ -257,7 +257,7 @@ func TestRefusedAttemptsAreNoted(t *testing.T) {
 		assert.NotEmpty(t, e.Reason)
 	}
 	assert.Equal(t, []string{
-		"nobody: post reload", "ranger: post reload", "gill: post reload", "robot: get now", "robot: get account", "nobody: get now", "nobody: replication", "nobody: post readings",
+		"nobody: reload", "ranger: reload", "gill: reload", "robot: now", "robot: account", "nobody: now", "nobody: replication", "nobody: readings",
 	}, noted, "but not that somebody looked who has not logged in yet")
 }
 
@@ -346,7 +346,7 @@ func TestNotesAreForThoseWhoSeeTheirPlace(t *testing.T) {
 		assert.ErrorContains(t, try(), what)
 	}
 	require.NoError(t, admin.RemoveNote(t.Context(), other.ID))
-	kept, err := admin.Audit(t.Context(), client.AuditQuery{Who: "warden", Action: "delete notes"})
+	kept, err := admin.Audit(t.Context(), client.AuditQuery{Who: "warden", Action: "notes.remove"})
 	require.NoError(t, err)
 	assert.Contains(t, kept.Entries[0].Target, "moored anew", "the audit keeps what is taken away")
 }

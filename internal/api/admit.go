@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"net"
 	"net/http"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -81,7 +82,8 @@ func (h handlers) admit(r route) gin.HandlerFunc {
 	}
 }
 
-// actionOf is what a call is called in the audit.
+// actionOf is what a call is called in the audit: its nouns with points between, and what is
+// added to a list, or removed from it, as the changes of accounts are called.
 func actionOf(r route) string {
 	name := strings.TrimPrefix(strings.TrimPrefix(r.path, "/api/"), "v1/")
 	var parts []string
@@ -90,8 +92,18 @@ func actionOf(r route) string {
 			parts = append(parts, part)
 		}
 	}
-	return strings.ToLower(r.method) + " " + strings.Join(parts, ".")
+	name = strings.Join(parts, ".")
+	switch {
+	case r.method == http.MethodDelete:
+		return name + ".remove"
+	case r.method == http.MethodPost && slices.Contains(lists, name):
+		return name + ".add"
+	}
+	return name
 }
+
+// lists are the calls by which something is added.
+var lists = []string{"notes", "accounts", "tokens", "gateways"}
 
 // who is who makes a request: by a bearer, by the cookie of a session, or nobody that is known.
 func (h handlers) who(c *gin.Context) (access.Caller, error) {

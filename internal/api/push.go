@@ -41,7 +41,7 @@ func (h handlers) push(c *gin.Context) {
 	}
 	if receiver == nil {
 		c.Header("WWW-Authenticate", "Bearer")
-		h.turnAway(c, access.Nobody(address(c), access.Rights{}), "post readings", http.StatusUnauthorized, "token", "no sender of an http_push source has this token; send it as Authorization: Bearer TOKEN. A token made here is for the sender of its name, and has the role sender")
+		h.turnAway(c, access.Nobody(address(c), access.Rights{}), "readings", http.StatusUnauthorized, "token", "no sender of an http_push source has this token; send it as Authorization: Bearer TOKEN. A token made here is for the sender of its name, and has the role sender")
 		return
 	}
 	media, _, _ := mime.ParseMediaType(c.GetHeader("Content-Type"))

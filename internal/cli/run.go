@@ -46,8 +46,8 @@ func runCommand(version string) *cli.Command {
 				return err
 			}
 			fmt.Fprintf(cmd.Root().Writer, "nexocumula %s is running; console and HTTP interface at %s\n", version, s.Address)
-			if err := welcome(cmd, s); err != nil {
-				return err
+			if err := welcome(cmd, s); err != nil { // what is collected does not wait for it
+				log.Error("no code for the first administrator could be made; nexocumula recover makes one", "error", err)
 			}
 			defer onHangUp(ctx, s, log)()
 			return s.Run(ctx)

@@ -238,7 +238,7 @@ func TestACentralThatOthersReachIsForThoseItIsFor(t *testing.T) {
 
 	// All of it is in the audit, which is whole, and stays so over a kill.
 	audit := warden.does("", "audit", "--limit", "500")
-	for _, wanted := range []string{"accounts.redeem", "gateways.join", "gateways.revoke", "tokens.add", "get rejects", "refused"} {
+	for _, wanted := range []string{"accounts.redeem", "gateways.join", "gateways.revoke", "tokens.add", "notes.add", "rejects", "refused"} {
 		assert.Contains(t, audit, wanted)
 	}
 	assert.Contains(t, warden.does("", "audit", "verify"), "Every entry is there")
