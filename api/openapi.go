@@ -7,3 +7,8 @@ import _ "embed"
 //
 //go:embed openapi.yaml
 var OpenAPI []byte
+
+// BoardSchema is board.schema.json, which says what a board of the console is like.
+//
+//go:embed board.schema.json
+var BoardSchema []byte

@@ -247,7 +247,9 @@ type Sending struct {
 	Up           bool            `json:"up"`
 	BacklogRows  int             `json:"backlog_rows"` // about how many summaries are not acknowledged yet
 	BacklogSince *time.Time      `json:"backlog_since"`
-	GivenUp      uint64          `json:"given_up"` // dropped before they could be sent
+	GivenUp      uint64          `json:"given_up"`     // dropped before they could be sent
+	Rate         float64         `json:"rate"`         // summaries acknowledged a second, in the last minute
+	CaughtUpAt   *time.Time      `json:"caught_up_at"` // when nothing will wait any more, as it goes now
 	AckedRows    uint64          `json:"acked_rows"`
 	AckedAt      *time.Time      `json:"acked_at"`
 	Failures     uint64          `json:"failures"`
@@ -273,6 +275,8 @@ type Receiving struct {
 	Batches      uint64     `json:"batches"`
 	StoredRows   uint64     `json:"stored_rows"`
 	StoredAt     *time.Time `json:"stored_at"`
+	Rate         float64    `json:"rate"`         // summaries stored a second, in the last minute
+	CaughtUpAt   *time.Time `json:"caught_up_at"` // when nothing will wait any more, as it goes now
 	BacklogRows  int        `json:"backlog_rows"` // as the gateway last said
 	BacklogSince *time.Time `json:"backlog_since"`
 	Accepted     uint64     `json:"accepted"` // readings, as the gateway last said
@@ -289,6 +293,7 @@ type Health struct {
 	Version  string         `json:"version"`
 	Started  time.Time      `json:"started"`
 	Site     string         `json:"site"`    // of the gateway, or central
+	Zone     string         `json:"zone"`    // IANA name of the zone whose clocks hang there
 	Limited  bool           `json:"limited"` // to what the caller may see; counts of all are left out
 	Series   int            `json:"series"`
 	Gateway  *GatewayHealth `json:"gateway"`

@@ -71,6 +71,11 @@ func includes(wide, narrow []string) bool {
 	return len(wide) == len(narrow)
 }
 
+// Includes reports whether all series that a selector may name are among them.
+func (s Scope) Includes(selector series.Selector) bool {
+	return s.Everything() || slices.ContainsFunc(s.selectors, func(one series.Selector) bool { return includes(one.Levels(), selector.Levels()) })
+}
+
 // List is the selectors as they were written; none names everything.
 func (s Scope) List() []string {
 	out := make([]string, len(s.selectors))

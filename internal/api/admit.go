@@ -103,7 +103,7 @@ func actionOf(r route) string {
 }
 
 // lists are the calls by which something is added.
-var lists = []string{"notes", "accounts", "tokens", "gateways"}
+var lists = []string{"notes", "boards", "accounts", "tokens", "gateways"}
 
 // who is who makes a request: by a bearer, by the cookie of a session, or nobody that is known.
 func (h handlers) who(c *gin.Context) (access.Caller, error) {

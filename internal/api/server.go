@@ -15,6 +15,7 @@ import (
 	"nexocumula/internal/central"
 	"nexocumula/internal/config"
 	"nexocumula/internal/gateway"
+	"nexocumula/internal/links"
 	"nexocumula/internal/store"
 	"nexocumula/internal/uplink"
 )
@@ -26,6 +27,9 @@ type Service struct {
 	Gateway      *gateway.Gateway
 	Central      *central.Receiver
 	Uplinks      func() []Uplink
+	LinkStates   func() []links.State
+	Pace         func(link string) links.Pace
+	Zone         string // of the site
 	Queries      func() config.Queries
 	Reload       func(context.Context) (applied, restart []string, err error) // of the configuration
 	File         func() string                                                // of the configuration; "": it came from none

@@ -25,7 +25,7 @@ func (h handlers) health(c *gin.Context) {
 		return
 	}
 	out := client.Health{
-		Status: "ok", Troubles: []string{}, Version: h.Version, Started: h.Started.UTC(), Site: h.site(),
+		Status: "ok", Troubles: []string{}, Version: h.Version, Started: h.Started.UTC(), Site: h.site(), Zone: h.Zone,
 		Series: h.Store.Count(), StoreCounts: &client.StoreCounts{Unsealed: h.Store.UnsealedRows(), Damaged: h.Store.Damaged(), Dropped: h.Dropped()},
 	}
 	trouble := func(format string, args ...any) {
@@ -79,7 +79,7 @@ func (h handlers) health(c *gin.Context) {
 // is of what he may not see.
 func (h handlers) partHealth(c *gin.Context, sees access.Scope) client.Health {
 	out := client.Health{
-		Status: "ok", Troubles: []string{}, Version: h.Version, Started: h.Started.UTC(), Limited: true, Series: len(h.view(c).List(series.Everything())),
+		Status: "ok", Troubles: []string{}, Version: h.Version, Started: h.Started.UTC(), Zone: h.Zone, Limited: true, Series: len(h.view(c).List(series.Everything())),
 	}
 	if site := h.site(); h.Gateway == nil || sees.Touches(site) {
 		out.Site = site
@@ -173,9 +173,10 @@ func (h handlers) uplinks(c *gin.Context) {
 	sees := callerOf(c).Scope
 	out := client.Uplinks{Sending: []client.Sending{}, Receiving: []client.Receiving{}}
 	for _, u := range h.sending(sees) {
+		pace := h.Pace("to " + u.Name)
 		one := client.Sending{
 			Name: u.Name, Address: u.Address, Up: u.Up, BacklogRows: u.Backlog.Rows, BacklogSince: pointer(u.Backlog.Oldest), GivenUp: u.Backlog.GivenUp,
-			AckedRows: u.Acked.Rows, AckedAt: pointer(u.Acked.At), Failures: u.Failures, Refills: u.Refills, LastError: u.LastError, Twin: u.Twin, Refused: []client.RefusedSeries{},
+			Rate: pace.Rate, CaughtUpAt: pointer(pace.CaughtUp), AckedRows: u.Acked.Rows, AckedAt: pointer(u.Acked.At), Failures: u.Failures, Refills: u.Refills, LastError: u.LastError, Twin: u.Twin, Refused: []client.RefusedSeries{},
 		}
 		for _, r := range u.Refused {
 			one.Refused = append(one.Refused, client.RefusedSeries{Path: string(r.Series), Reason: r.Reason, Since: r.Since.UTC(), Rows: r.Rows})
@@ -184,7 +185,9 @@ func (h handlers) uplinks(c *gin.Context) {
 	}
 	if h.Central != nil {
 		for _, l := range h.links(sees) {
+			pace := h.Pace("from " + l.Gateway)
 			out.Receiving = append(out.Receiving, client.Receiving{
+				Rate: pace.Rate, CaughtUpAt: pointer(pace.CaughtUp),
 				Gateway: l.Gateway, Up: l.Up(h.now()), HeardAt: pointer(l.HeardAt), Batches: l.Batches, StoredRows: l.Rows, StoredAt: pointer(l.StoredAt),
 				BacklogRows: l.Status.BacklogRows, BacklogSince: pointer(l.Status.BacklogSince), Accepted: l.Status.Accepted, Rejected: l.Status.Rejected,
 				Refused: l.Refused, LastError: l.LastError, Twin: l.Twin,

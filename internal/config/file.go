@@ -16,6 +16,7 @@ type file struct {
 	Keep    []keepFile   `yaml:"keep"`
 	GiveUp  string       `yaml:"give_up_unsent_after"`
 	AwayFor string       `yaml:"away_for"`
+	Zone    string       `yaml:"zone"`
 	Queries queriesFile  `yaml:"queries"`
 }
 

@@ -22,6 +22,7 @@ import (
 	"nexocumula/internal/certs"
 	"nexocumula/internal/config"
 	"nexocumula/internal/gateway"
+	"nexocumula/internal/links"
 	"nexocumula/internal/plain"
 	"nexocumula/internal/store"
 	"nexocumula/internal/uplink"
@@ -42,6 +43,7 @@ type Service struct {
 	handler func(stopping <-chan struct{}) http.Handler
 	tls     *config.TLS // nil: plain HTTP
 	book    *access.Book
+	history *links.History
 	giveUp  time.Duration
 	dropped *atomic.Uint64 // rows, by retention
 	log     *slog.Logger
@@ -78,6 +80,9 @@ func Open(settings config.Settings, version string, log *slog.Logger) (_ *Servic
 	if err = s.openUplinks(settings, version); err != nil {
 		return nil, err
 	}
+	if s.history, err = links.New(s.Store, s.Store.Judge().Now, log); err != nil {
+		return nil, err
+	}
 	if s.listen, err = net.Listen("tcp", settings.Listen); err != nil {
 		return nil, fmt.Errorf("listening for HTTP at %s: %w; or set another listen: in the configuration", settings.Listen, plain.Network(err))
 	}
@@ -93,7 +98,7 @@ func Open(settings config.Settings, version string, log *slog.Logger) (_ *Servic
 	started := time.Now()
 	s.handler = func(stopping <-chan struct{}) http.Handler {
 		return api.Handler(api.Service{
-			Store: s.Store, Gateway: s.Gateway, Central: s.Central, Uplinks: s.Uplinks, Gate: s.gate(), Version: version, Started: started, Queries: func() config.Queries { return s.settings.Load().Queries }, Reload: s.reload, Certificates: s.certificates, File: func() string { return s.settings.Load().Path }, Dropped: s.dropped.Load,
+			Store: s.Store, Gateway: s.Gateway, Central: s.Central, Uplinks: s.Uplinks, LinkStates: s.linkStates, Pace: s.history.Pace, Zone: settings.Zone, Gate: s.gate(), Version: version, Started: started, Queries: func() config.Queries { return s.settings.Load().Queries }, Reload: s.reload, Certificates: s.certificates, File: func() string { return s.settings.Load().Path }, Dropped: s.dropped.Load,
 			Console: web.Console(), Log: log, Stopping: stopping,
 		})
 	}
@@ -125,6 +130,7 @@ func (s *Service) Run(ctx context.Context) error {
 		})
 	}
 	group.Go(func() error { return s.book.Run(groupCtx) })
+	group.Go(func() error { return s.history.Run(groupCtx, s.linkStates) })
 	group.Go(func() error { return s.retain(groupCtx) })
 	group.Go(func() error { return s.tidy(groupCtx) })
 	for _, one := range s.senders {

@@ -7,6 +7,7 @@ import (
 	"nexocumula/internal/api"
 	"nexocumula/internal/config"
 	"nexocumula/internal/core/series"
+	"nexocumula/internal/links"
 	"nexocumula/internal/uplink"
 	"nexocumula/internal/wire"
 )
@@ -53,6 +54,29 @@ func (s *Service) Uplinks() []api.Uplink {
 	for i, one := range s.senders {
 		box := one.Outbox()
 		out[i] = api.Uplink{Tally: one.Tally(), Acked: box.Acked(), Backlog: box.Backlog(), Refused: box.Refused()}
+	}
+	return out
+}
+
+// linkStates are how all links stand: the uplinks, the gateways heard here, and the sources.
+func (s *Service) linkStates() (out []links.State) {
+	for _, u := range s.Uplinks() {
+		out = append(out, links.State{Link: "to " + u.Name, Up: u.Up, Reason: u.LastError, Rows: u.Backlog.Rows, Oldest: u.Backlog.Oldest, Moved: u.Acked.Rows})
+	}
+	now := s.Store.Judge().Now()
+	if s.Central != nil {
+		for _, l := range s.Central.Links() {
+			one := links.State{Link: "from " + l.Gateway, Up: l.Up(now), Since: l.HeardAt, Reason: "nothing was heard", Rows: l.Status.BacklogRows, Oldest: l.Status.BacklogSince, Moved: l.Rows}
+			if !one.Up && l.LastError != "" {
+				one.Reason = l.LastError
+			}
+			out = append(out, one)
+		}
+	}
+	if s.Gateway != nil {
+		for _, source := range s.Gateway.Sources() {
+			out = append(out, links.State{Link: "source " + source.Name, Up: source.Up, Reason: source.LastError})
+		}
 	}
 	return out
 }

@@ -34,6 +34,12 @@ var migrations = []*gormigrate.Migration{
 		ID:      "0007-notes",
 		Migrate: func(tx *gorm.DB) error { return tx.AutoMigrate(&noteRow{}) },
 	},
+	{
+		ID: "0008-boards-and-outages",
+		Migrate: func(tx *gorm.DB) error {
+			return tx.AutoMigrate(&boardRow{}, &boardVersionRow{}, &outageRow{}, &waitingRow{}, &runRow{})
+		},
+	},
 }
 
 // migrate brings the tables up to date. A file that a newer program has written to, or

@@ -42,6 +42,9 @@ var units = []unit{
 	{"%", "/", 0.01, 0}, // in the first registry, without its base
 	{"mg/l", "kg/m3", 1e-3, 0}, {"g/l", "kg/m3", 1, 0},
 	{"m3/h", "m3/s", 1.0 / 3600, 0}, {"l/min", "m3/s", 1e-3 / 60, 0},
+	{"degF", "K", 5.0 / 9, 459.67 * 5 / 9}, // NIST SP 811, appendix B, as are those that follow
+	{"kn", "m/s", 1852.0 / 3600, 0}, {"mi/h", "m/s", 0.44704, 0}, {"ft", "m", 0.3048, 0}, {"in", "m", 0.0254, 0}, {"lb", "kg", 0.45359237, 0},
+	{"psi", "Pa", 6894.757293168361, 0}, {"gal/min", "m3/s", 3.785411784e-3 / 60, 0},
 	{"bar", "Pa", 1e5, 0}, {"mbar", "Pa", 100, 0}, {"kPa", "Pa", 1000, 0},
 }
 

@@ -1,0 +1,250 @@
+package api
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/http"
+	"slices"
+	"strconv"
+	"strings"
+
+	"github.com/gin-gonic/gin"
+
+	"nexocumula/client"
+	"nexocumula/internal/access"
+	"nexocumula/internal/core/board"
+	"nexocumula/internal/core/series"
+	"nexocumula/internal/store"
+)
+
+const largestBoard = 256 << 10
+
+// boards are the saved ones, and for each place without one the board it has from the start.
+func (h handlers) boards(c *gin.Context) {
+	v, ok := names{"text", "removed"}.query(c)
+	if !ok {
+		return
+	}
+	removed := v.Get("removed") == "yes"
+	if !removed && v.Get("removed") != "" {
+		fail(c, http.StatusBadRequest, "removed", "removed: write yes, or leave it out")
+		return
+	}
+	saved, err := h.Store.Boards(removed, true)
+	if err != nil {
+		fail(c, http.StatusInternalServerError, "store", err.Error())
+		return
+	}
+	all := []client.BoardVersion{}
+	changed := map[string]bool{}
+	for _, one := range saved {
+		if b, err := boardOf(one); err == nil && seesBoard(callerOf(c).Scope, &b) {
+			changed[one.About] = true
+			all = append(all, versionOf(one, &b))
+		}
+	}
+	if !removed {
+		for _, about := range board.Places(h.definitions(c)) {
+			if !changed[about] {
+				all = append(all, client.BoardVersion{Title: board.Words(about), About: about, Standard: true})
+			}
+		}
+	}
+	words := strings.Fields(strings.ToLower(v.Get("text")))
+	all = slices.DeleteFunc(all, func(b client.BoardVersion) bool {
+		text := strings.ToLower(b.Title + " " + b.About)
+		return slices.ContainsFunc(words, func(w string) bool { return !strings.Contains(text, w) })
+	})
+	c.JSON(http.StatusOK, client.Boards{Boards: all})
+}
+
+// definitions are those of what the caller may see.
+func (h handlers) definitions(c *gin.Context) []series.Definition {
+	found := h.view(c).List(series.Everything())
+	out := make([]series.Definition, len(found))
+	for i := range found {
+		out[i] = found[i].Definition
+	}
+	return out
+}
+
+// seesBoard reports whether somebody may see all that a board names.
+func seesBoard(sees access.Scope, b *board.Board) bool {
+	if sees.Everything() {
+		return true
+	}
+	if b.About != "" && !sees.Touches(strings.Split(b.About, "/")[0]) {
+		return false
+	}
+	for _, name := range b.Names() {
+		said, ok := board.At(name, b.About)
+		if !ok {
+			continue // it names no place yet
+		}
+		selector, err := series.ParseSelector(said)
+		if err != nil || !sees.Includes(selector) && said != b.About && said != b.About+"/#" {
+			return false
+		}
+	}
+	return true
+}
+
+func boardOf(saved store.Board) (out board.Board, err error) {
+	return out, json.Unmarshal([]byte(saved.Content), &out)
+}
+
+func versionOf(saved store.Board, b *board.Board) client.BoardVersion {
+	return client.BoardVersion{
+		ID: saved.ID, Version: saved.Version, Title: saved.Title, About: saved.About, Asks: b.Asks, Author: saved.Author, SavedAt: pointer(saved.Saved), Removed: saved.Removed,
+	}
+}
+
+// standardBoard is the one that a place has from the start.
+func (h handlers) standardBoard(c *gin.Context) {
+	v, ok := names{"about"}.query(c)
+	if !ok {
+		return
+	}
+	about, all := v.Get("about"), h.definitions(c)
+	if !slices.Contains(board.Places(all), about) {
+		fail(c, http.StatusNotFound, "unknown", fmt.Sprintf("there is no site or station %q; /api/v1/boards lists those that have a board", about))
+		return
+	}
+	b := board.Standard(about, all)
+	c.JSON(http.StatusOK, client.SavedBoard{Saved: client.BoardVersion{Title: b.Title, About: about, Standard: true}, Board: *b})
+}
+
+// found is the board that a call is about, if the caller may see it.
+func (h handlers) found(c *gin.Context, version int) (store.Board, board.Board, bool) {
+	id, err := strconv.ParseUint(c.Param("board"), 10, 63)
+	if err != nil {
+		fail(c, http.StatusBadRequest, "id", fmt.Sprintf("%q is no number of a board; /api/v1/boards lists them", c.Param("board")))
+		return store.Board{}, board.Board{}, false
+	}
+	saved, err := h.Store.Board(id, version)
+	if err != nil {
+		fail(c, http.StatusInternalServerError, "store", err.Error())
+		return store.Board{}, board.Board{}, false
+	}
+	missing := fmt.Sprintf("there is no board %d", id)
+	if version > 0 {
+		missing = fmt.Sprintf("there is no version %d of board %d", version, id)
+	}
+	if saved == nil {
+		fail(c, http.StatusNotFound, "unknown", missing)
+		return store.Board{}, board.Board{}, false
+	}
+	b, err := boardOf(*saved)
+	if err != nil || !seesBoard(callerOf(c).Scope, &b) {
+		fail(c, http.StatusNotFound, "unknown", missing)
+		return store.Board{}, board.Board{}, false
+	}
+	return *saved, b, true
+}
+
+func (h handlers) board(c *gin.Context) {
+	v, ok := names{"version"}.query(c)
+	if !ok {
+		return
+	}
+	version, err := whole(v, "version", 0, 1, 1<<31)
+	if err != nil {
+		fail(c, http.StatusBadRequest, "version", err.Error())
+		return
+	}
+	if saved, b, ok := h.found(c, int(version)); ok {
+		c.JSON(http.StatusOK, client.SavedBoard{Saved: versionOf(saved, &b), Board: b})
+	}
+}
+
+func (h handlers) boardHistory(c *gin.Context) {
+	if _, ok := (names{}).query(c); !ok {
+		return
+	}
+	saved, b, ok := h.found(c, 0)
+	if !ok {
+		return
+	}
+	all, err := h.Store.BoardHistory(saved.ID)
+	if err != nil {
+		fail(c, http.StatusInternalServerError, "store", err.Error())
+		return
+	}
+	out := client.Boards{Boards: make([]client.BoardVersion, len(all))}
+	for i, one := range all {
+		out.Boards[i] = versionOf(one, &b)
+	}
+	c.JSON(http.StatusOK, out)
+}
+
+func (h handlers) addBoard(c *gin.Context) {
+	if in, ok := h.wantedBoard(c); ok {
+		h.saveBoard(c, store.Board{}, in.Board)
+	}
+}
+
+func (h handlers) changeBoard(c *gin.Context) {
+	saved, _, ok := h.found(c, 0)
+	if !ok {
+		return
+	}
+	if in, ok := h.wantedBoard(c); ok {
+		h.saveBoard(c, store.Board{ID: saved.ID, Version: in.Change}, in.Board)
+	}
+}
+
+// wantedBoard reads a board that is to be saved, and checks it.
+func (h handlers) wantedBoard(c *gin.Context) (client.BoardChange, bool) {
+	in, ok := request[client.BoardChange](c)
+	if !ok {
+		return in, false
+	}
+	if err := board.Check(&in.Board); err != nil {
+		fail(c, http.StatusBadRequest, "board", err.Error())
+		return in, false
+	}
+	if !seesBoard(callerOf(c).Scope, &in.Board) {
+		h.turnAway(c, callerOf(c), "boards.add", http.StatusForbidden, "limited", "the board names what is not yours to see")
+		return in, false
+	}
+	return in, true
+}
+
+func (h handlers) saveBoard(c *gin.Context, as store.Board, b board.Board) {
+	content, err := json.Marshal(b)
+	if err != nil || len(content) > largestBoard {
+		fail(c, http.StatusBadRequest, "board", fmt.Sprintf("the board has %d bytes; at most %d are kept", len(content), largestBoard))
+		return
+	}
+	as.Title, as.About, as.Content = strings.TrimSpace(b.Title), b.About, string(content)
+	h.storeBoard(c, as, &b)
+}
+
+// storeBoard keeps a board as the caller's, and answers.
+func (h handlers) storeBoard(c *gin.Context, as store.Board, b *board.Board) {
+	as.Author, as.Saved = callerOf(c).Name, h.now()
+	saved, err := h.Store.SaveBoard(as)
+	var changed *store.ErrChanged
+	switch {
+	case errors.As(err, &changed):
+		fail(c, http.StatusConflict, "changed", fmt.Sprintf("%v; look at it before you save over it", changed))
+	case err != nil:
+		fail(c, http.StatusServiceUnavailable, "store", err.Error())
+	case saved == nil:
+		fail(c, http.StatusNotFound, "unknown", fmt.Sprintf("there is no board %d", as.ID))
+	default:
+		note(c, "board %d, version %d: %s", saved.ID, saved.Version, saved.Title)
+		c.JSON(http.StatusOK, versionOf(*saved, b))
+	}
+}
+
+// removeBoard takes a board away; a version of it can be saved again.
+func (h handlers) removeBoard(c *gin.Context) {
+	saved, b, ok := h.found(c, 0)
+	if !ok {
+		return
+	}
+	saved.Removed = true
+	h.storeBoard(c, saved, &b)
+}

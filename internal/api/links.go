@@ -1,0 +1,100 @@
+package api
+
+import (
+	"net/http"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/gin-gonic/gin"
+
+	"nexocumula/client"
+	"nexocumula/internal/access"
+	"nexocumula/internal/store"
+)
+
+const linksOver = 30 * 24 * time.Hour
+
+// linkHistory is what happened to the links in a time.
+func (h handlers) linkHistory(c *gin.Context) {
+	v, ok := names{"from", "to", "last", "range", "zone"}.query(c)
+	if !ok {
+		return
+	}
+	zone, err := readZone(v)
+	from, to := h.now().Add(-linksOver), h.now()
+	if err == nil && len(v) > 0 {
+		r, wrong := readRange(v, h.now(), zone)
+		from, to, err = r.From, r.To, wrong
+	}
+	if err != nil {
+		fail(c, http.StatusBadRequest, "range", err.Error())
+		return
+	}
+	outages, err := h.Store.Outages(from, to)
+	var waited []store.Waiting
+	if err == nil {
+		waited, err = h.Store.Waited(from, to)
+	}
+	var runs []store.Run
+	if err == nil {
+		runs, err = h.Store.Runs(from, to)
+	}
+	if err != nil {
+		fail(c, http.StatusInternalServerError, "store", err.Error())
+		return
+	}
+	out := client.LinkHistory{From: from.UTC(), To: to.UTC(), Ran: make([]client.LinkSpan, len(runs)), Links: []client.LinkAccounts{}}
+	for i, r := range runs {
+		out.Ran[i] = client.LinkSpan(r)
+	}
+	sees := callerOf(c).Scope
+	by := map[string]*client.LinkAccounts{}
+	of := func(link string) *client.LinkAccounts {
+		if by[link] == nil {
+			by[link] = &client.LinkAccounts{Link: link, Outages: []client.Outage{}, Waiting: []client.WaitingRows{}}
+		}
+		return by[link]
+	}
+	for _, link := range h.linkNames() {
+		of(link)
+	}
+	for _, o := range outages {
+		into := of(o.Link)
+		into.Outages = append(into.Outages, outageOf(o))
+	}
+	for _, w := range waited {
+		into := of(w.Link)
+		into.Waiting = append(into.Waiting, client.WaitingRows{At: w.At, Rows: w.Rows})
+	}
+	for _, one := range by {
+		if h.seesLink(sees, one.Link) {
+			out.Links = append(out.Links, *one)
+		}
+	}
+	slices.SortFunc(out.Links, func(a, b client.LinkAccounts) int { return strings.Compare(a.Link, b.Link) })
+	c.JSON(http.StatusOK, out)
+}
+
+// linkNames are those of the links there are now.
+func (h handlers) linkNames() (out []string) {
+	for _, s := range h.LinkStates() {
+		out = append(out, s.Link)
+	}
+	return out
+}
+
+// seesLink: what comes from a gateway is for whoever sees all of it, all else for whoever
+// sees everything.
+func (h handlers) seesLink(sees access.Scope, link string) bool {
+	gateway, from := strings.CutPrefix(link, "from ")
+	return h.seesAll(sees) || from && sees.Covers(gateway)
+}
+
+func outageOf(o store.Outage) client.Outage {
+	out := client.Outage{ID: o.ID, Began: o.Began, Ended: pointer(o.Ended), Reason: o.Reason, Waited: o.Waited, Oldest: pointer(o.Oldest), CaughtUp: pointer(o.CaughtUp)}
+	if !o.Oldest.IsZero() && !o.CaughtUp.IsZero() {
+		out.LongestMS = o.CaughtUp.Sub(o.Oldest).Milliseconds()
+	}
+	return out
+}

@@ -1,0 +1,175 @@
+package store
+
+import (
+	"fmt"
+	"time"
+
+	"gorm.io/gorm"
+)
+
+// Board is a saved page of the console, in one of its versions. What it says is text to the
+// store.
+type Board struct {
+	ID      uint64
+	Version int // from 1 on
+	Title   string
+	About   string
+	Author  string
+	Saved   time.Time
+	Removed bool
+	Content string // empty where only the list is asked for
+}
+
+const (
+	// MostBoards bounds how many there are; those that were taken away count until their
+	// history goes.
+	MostBoards = 5000
+	// mostBoardVersions of a board are kept; the oldest go first.
+	mostBoardVersions = 200
+	keepRemoved       = 90 * 24 * time.Hour // a board that was taken away can come back
+)
+
+// ErrChanged says that somebody else saved the board meanwhile.
+type ErrChanged struct{ Board Board }
+
+func (e *ErrChanged) Error() string {
+	return fmt.Sprintf("%s saved version %d of it at %s", e.Board.Author, e.Board.Version, e.Board.Saved.UTC().Format(time.RFC3339))
+}
+
+type boardRow struct {
+	ID      uint64 `gorm:"primaryKey"`
+	Version int
+	Removed bool
+	Saved   int64
+}
+
+type boardVersionRow struct {
+	Board   uint64 `gorm:"primaryKey;autoIncrement:false"`
+	Version int    `gorm:"primaryKey;autoIncrement:false"`
+	Title   string
+	About   string
+	Author  string
+	Saved   int64
+	Removed bool
+	Content string
+}
+
+func (boardRow) TableName() string        { return "boards" }
+func (boardVersionRow) TableName() string { return "board_versions" }
+
+func (r boardVersionRow) board() Board {
+	return Board{r.Board, r.Version, r.Title, r.About, r.Author, time.Unix(0, r.Saved).UTC(), r.Removed, r.Content}
+}
+
+// SaveBoard keeps a board as the next version of the one with its ID, or as a new one where
+// that is 0. Version says which version was changed: when it is not the newest any more,
+// nothing is saved and the error is ErrChanged. It is nil when there is no board with the ID.
+func (s *Store) SaveBoard(b Board) (*Board, error) {
+	s.write.Lock()
+	defer s.write.Unlock()
+	var out *Board
+	err := s.db.Transaction(func(tx *gorm.DB) error {
+		row := boardRow{ID: b.ID}
+		if b.ID == 0 {
+			var count int64
+			if err := tx.Model(&boardRow{}).Count(&count).Error; err != nil {
+				return err
+			}
+			if count >= MostBoards {
+				return fmt.Errorf("there are %d boards, which is as many as are kept; take some away", count)
+			}
+			if err := tx.Create(&row).Error; err != nil {
+				return err
+			}
+		} else if err := tx.Limit(1).Find(&row, b.ID).Error; err != nil || row.Version == 0 {
+			return err
+		}
+		if row.Version > 0 && b.Version != row.Version {
+			newest, err := boardVersion(tx, b.ID, row.Version)
+			if err != nil {
+				return err
+			}
+			return &ErrChanged{*newest}
+		}
+		b.ID, b.Version = row.ID, row.Version+1
+		row.Version, row.Removed, row.Saved = b.Version, b.Removed, b.Saved.UnixNano()
+		version := boardVersionRow{b.ID, b.Version, b.Title, b.About, b.Author, b.Saved.UnixNano(), b.Removed, b.Content}
+		if err := tx.Create(&version).Error; err != nil {
+			return err
+		}
+		out = &b
+		if err := tx.Save(&row).Error; err != nil {
+			return err
+		}
+		if err := tx.Where("board = ? AND version <= ?", b.ID, b.Version-mostBoardVersions).Delete(&boardVersionRow{}).Error; err != nil {
+			return err
+		}
+		return forgetBoards(tx, b.Saved.Add(-keepRemoved))
+	})
+	if changed, ok := err.(*ErrChanged); ok {
+		return nil, changed
+	}
+	if err != nil {
+		return nil, s.noted("writing a board", fmt.Errorf("writing the board: %w", err))
+	}
+	s.well("writing a board")
+	return out, nil
+}
+
+// forgetBoards drops those that were taken away before a time, with their history.
+func forgetBoards(tx *gorm.DB, before time.Time) error {
+	gone := tx.Model(&boardRow{}).Select("id").Where("removed AND saved < ?", before.UnixNano())
+	if err := tx.Where("board IN (?)", gone).Delete(&boardVersionRow{}).Error; err != nil {
+		return err
+	}
+	return tx.Where("removed AND saved < ?", before.UnixNano()).Delete(&boardRow{}).Error
+}
+
+func boardVersion(tx *gorm.DB, id uint64, version int) (*Board, error) {
+	var rows []boardVersionRow
+	if err := tx.Where("board = ? AND version = ?", id, version).Limit(1).Find(&rows).Error; err != nil || len(rows) == 0 {
+		return nil, err
+	}
+	b := rows[0].board()
+	return &b, nil
+}
+
+// Board is one in a version, the newest when that is 0; nil when there is none.
+func (s *Store) Board(id uint64, version int) (*Board, error) {
+	if version == 0 {
+		var row boardRow
+		if err := s.reader.Limit(1).Find(&row, id).Error; err != nil || row.Version == 0 {
+			return nil, err
+		}
+		version = row.Version
+	}
+	return boardVersion(s.reader, id, version)
+}
+
+// Boards are the newest versions of all boards, without what they say unless with is set; those that were taken
+// away only when removed is set.
+func (s *Store) Boards(removed, with bool) ([]Board, error) {
+	columns := "v.board, v.version, v.title, v.about, v.author, v.saved, v.removed"
+	if with {
+		columns += ", v.content"
+	}
+	return s.boards(s.reader.Table("board_versions v").Select(columns).
+		Joins("JOIN boards b ON b.id = v.board AND b.version = v.version").Where("b.removed = ?", removed).Order("v.board"))
+}
+
+// BoardHistory is the versions of a board that are kept, the newest first.
+func (s *Store) BoardHistory(id uint64) ([]Board, error) {
+	return s.boards(s.reader.Table("board_versions v").Select("v.board, v.version, v.title, v.about, v.author, v.saved, v.removed").Where("v.board = ?", id).Order("v.version DESC"))
+}
+
+func (s *Store) boards(query *gorm.DB) ([]Board, error) {
+	var rows []boardVersionRow
+	if err := query.Find(&rows).Error; err != nil {
+		return nil, fmt.Errorf("reading the boards: %w", err)
+	}
+	out := make([]Board, len(rows))
+	for i, r := range rows {
+		out[i] = r.board()
+	}
+	return out, nil
+}

@@ -1,0 +1,168 @@
+package store
+
+import (
+	"fmt"
+	"time"
+
+	"gorm.io/gorm"
+)
+
+// Outage is a time in which a link was down, and how it caught up afterwards.
+type Outage struct {
+	ID       uint64
+	Link     string // such as "to head-office", "from stony-beck" or "source probes"
+	Began    time.Time
+	Ended    time.Time // zero: it is still down
+	Reason   string    // as it was first told
+	Waited   int       // about how many summaries waited, at most
+	Oldest   time.Time // since when what waited longest did; zero: nothing waited
+	CaughtUp time.Time // when the last that had waited arrived; zero: not yet
+}
+
+// Waiting is how many summaries waited for a link at a time.
+type Waiting struct {
+	Link string
+	At   time.Time
+	Rows int
+}
+
+// Run is a time in which the service ran; in others nothing is known of its links.
+type Run struct{ From, To time.Time }
+
+// KeepOutages is how long outages, and what waited, are kept.
+const KeepOutages = 400 * 24 * time.Hour
+
+// mostOutages of a link are kept; the oldest go first.
+const mostOutages = 5000
+
+type outageRow struct {
+	ID       uint64 `gorm:"primaryKey"`
+	Link     string `gorm:"index:outages_link"`
+	Began    int64  `gorm:"index:outages_link"`
+	Ended    int64
+	Reason   string
+	Waited   int
+	Oldest   int64
+	CaughtUp int64
+}
+
+type waitingRow struct {
+	Link    string `gorm:"primaryKey"`
+	At      int64  `gorm:"primaryKey;autoIncrement:false"`
+	RowsNow int
+}
+
+type runRow struct {
+	Began int64 `gorm:"primaryKey;autoIncrement:false"`
+	Until int64
+}
+
+func (outageRow) TableName() string  { return "outages" }
+func (waitingRow) TableName() string { return "waiting" }
+func (runRow) TableName() string     { return "runs" }
+
+func (r outageRow) outage() Outage {
+	return Outage{r.ID, r.Link, fromNano(r.Began), fromNano(r.Ended), r.Reason, r.Waited, fromNano(r.Oldest), fromNano(r.CaughtUp)}
+}
+
+func fromNano(ns int64) time.Time {
+	if ns == 0 {
+		return time.Time{}
+	}
+	return time.Unix(0, ns).UTC()
+}
+
+// NoteLinks keeps in one step what is new about links: outages that began or changed, which
+// get their numbers, what waits, and how long the service has been running.
+func (s *Store) NoteLinks(outages []*Outage, waiting []Waiting, run Run) error {
+	s.write.Lock()
+	defer s.write.Unlock()
+	err := s.db.Transaction(func(tx *gorm.DB) error {
+		for _, o := range outages {
+			row := outageRow{o.ID, o.Link, unixNano(o.Began), unixNano(o.Ended), o.Reason, o.Waited, unixNano(o.Oldest), unixNano(o.CaughtUp)}
+			if err := tx.Save(&row).Error; err != nil {
+				return err
+			}
+			if o.ID == 0 {
+				o.ID = row.ID
+				if err := tx.Exec("DELETE FROM outages WHERE link = ? AND id NOT IN (SELECT id FROM outages WHERE link = ? ORDER BY id DESC LIMIT ?)", o.Link, o.Link, mostOutages).Error; err != nil {
+					return err
+				}
+			}
+		}
+		for _, w := range waiting {
+			if err := tx.Save(&waitingRow{w.Link, w.At.UnixNano(), w.Rows}).Error; err != nil {
+				return err
+			}
+		}
+		return tx.Save(&runRow{unixNano(run.From), unixNano(run.To)}).Error
+	})
+	if err != nil {
+		return s.noted("writing about links", fmt.Errorf("writing about links: %w", err))
+	}
+	s.well("writing about links")
+	return nil
+}
+
+// DropLinks forgets what was noted of links before a time.
+func (s *Store) DropLinks(before time.Time) error {
+	s.write.Lock()
+	defer s.write.Unlock()
+	return s.db.Transaction(func(tx *gorm.DB) error {
+		if err := tx.Where("ended > 0 AND ended < ?", before.UnixNano()).Delete(&outageRow{}).Error; err != nil {
+			return err
+		}
+		if err := tx.Where("at < ?", before.UnixNano()).Delete(&waitingRow{}).Error; err != nil {
+			return err
+		}
+		return tx.Where("until < ?", before.UnixNano()).Delete(&runRow{}).Error
+	})
+}
+
+// OpenOutages are those that are not over, or not caught up.
+func (s *Store) OpenOutages() ([]Outage, error) {
+	return s.outages(s.reader.Where("ended = 0 OR caught_up = 0 AND waited > 0"))
+}
+
+// Outages are those that reach into a time, the oldest first.
+func (s *Store) Outages(from, to time.Time) ([]Outage, error) {
+	return s.outages(s.reader.Where("began < ? AND (ended = 0 OR ended > ? OR caught_up > ?)", to.UnixNano(), from.UnixNano(), from.UnixNano()))
+}
+
+func (s *Store) outages(query *gorm.DB) ([]Outage, error) {
+	var rows []outageRow
+	if err := query.Order("began, id").Find(&rows).Error; err != nil {
+		return nil, fmt.Errorf("reading the outages: %w", err)
+	}
+	out := make([]Outage, len(rows))
+	for i, r := range rows {
+		out[i] = r.outage()
+	}
+	return out, nil
+}
+
+// Waited is what waited for links in a time, in order.
+func (s *Store) Waited(from, to time.Time) ([]Waiting, error) {
+	var rows []waitingRow
+	if err := s.reader.Where("at >= ? AND at < ?", from.UnixNano(), to.UnixNano()).Order("link, at").Find(&rows).Error; err != nil {
+		return nil, fmt.Errorf("reading what waited for links: %w", err)
+	}
+	out := make([]Waiting, len(rows))
+	for i, r := range rows {
+		out[i] = Waiting{r.Link, fromNano(r.At), r.RowsNow}
+	}
+	return out, nil
+}
+
+// Runs are the times within a range in which the service ran, in order.
+func (s *Store) Runs(from, to time.Time) ([]Run, error) {
+	var rows []runRow
+	if err := s.reader.Where("began < ? AND until > ?", to.UnixNano(), from.UnixNano()).Order("began").Find(&rows).Error; err != nil {
+		return nil, fmt.Errorf("reading when the service ran: %w", err)
+	}
+	out := make([]Run, len(rows))
+	for i, r := range rows {
+		out[i] = Run{fromNano(r.Began), fromNano(r.Until)}
+	}
+	return out, nil
+}
