@@ -1,8 +1,10 @@
 package api
 
 import (
+	"encoding/csv"
 	"fmt"
 	"net/http"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -25,7 +27,7 @@ const (
 
 // notes are those of a range, the newest first.
 func (h handlers) notes(c *gin.Context) {
-	v, ok := names{"select", "from", "to", "last", "range", "zone", "limit"}.query(c)
+	v, ok := names{"select", "text", "from", "to", "last", "range", "zone", "limit", "format"}.query(c)
 	if !ok {
 		return
 	}
@@ -47,12 +49,23 @@ func (h handlers) notes(c *gin.Context) {
 		fail(c, http.StatusBadRequest, "query", err.Error())
 		return
 	}
-	sees := callerOf(c).Scope
-	found, err := h.Store.Notes(from, to, int(most), func(about string) bool {
-		return sees.SeesAll(about) && (v.Get("select") == "" || access.About(selector, about))
+	form, err := formOf(c)
+	if err != nil || form == asArrow {
+		fail(c, http.StatusNotAcceptable, "format", "use json or csv")
+		return
+	}
+	sees, words := callerOf(c).Scope, strings.Fields(strings.ToLower(v.Get("text")))
+	found, err := h.Store.Notes(from, to, int(most), func(n store.Note) bool {
+		said := strings.ToLower(n.Text + " " + n.About + " " + n.Author)
+		return sees.SeesAll(n.About) && (v.Get("select") == "" || access.About(selector, n.About) || covers(n.About, selector)) &&
+			!slices.ContainsFunc(words, func(w string) bool { return !strings.Contains(said, w) })
 	})
 	if err != nil {
 		fail(c, http.StatusInternalServerError, "store", err.Error())
+		return
+	}
+	if form == asCSV {
+		notesCSV(c, found)
 		return
 	}
 	out := client.Notes{Notes: make([]client.Note, len(found))}
@@ -60,6 +73,26 @@ func (h handlers) notes(c *gin.Context) {
 		out.Notes[i] = client.Note(n)
 	}
 	c.JSON(http.StatusOK, out)
+}
+
+// covers reports whether a place is one that everything a selector names is at, so that a note
+// about a site is one about its stations too.
+func covers(about string, selector series.Selector) bool {
+	levels := selector.Levels()
+	place := strings.Split(about, "/")
+	return len(place) < len(levels) && slices.Equal(place, levels[:len(place)])
+}
+
+// notesCSV writes RFC 4180.
+func notesCSV(c *gin.Context, found []store.Note) {
+	c.Header("Content-Type", typeCSV)
+	c.Status(http.StatusOK)
+	w := csv.NewWriter(c.Writer)
+	_ = w.Write([]string{"id", "at", "about", "text", "author", "written"}) // who does not read any more went away
+	for _, n := range found {
+		_ = w.Write([]string{strconv.FormatUint(n.ID, 10), n.At.Format(time.RFC3339Nano), n.About, n.Text, n.Author, n.Written.Format(time.RFC3339Nano)})
+	}
+	w.Flush()
 }
 
 // addNote pins a note.

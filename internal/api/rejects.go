@@ -23,13 +23,20 @@ const (
 )
 
 func (h handlers) rejects(c *gin.Context) {
-	v, ok := names{"source", "rule", "select", "before", "limit"}.query(c)
+	v, ok := names{"source", "rule", "select", "before", "limit", "from", "to", "last", "range", "zone"}.query(c)
 	if !ok {
 		return
 	}
 	wanted, err := wantedRejects(v.Get("source"), v.Get("rule"), v.Get("select"))
 	if err == nil {
 		wanted.Before, err = whole(v, "before", 0, 1, math.MaxInt64)
+	}
+	if err == nil && v.Get("from")+v.Get("to")+v.Get("last")+v.Get("range") != "" {
+		var zone *time.Location
+		if zone, err = readZone(v); err == nil {
+			r, wrong := readRange(v, h.now(), zone)
+			wanted.From, wanted.To, err = r.From.UnixNano(), r.To.UnixNano(), wrong
+		}
 	}
 	var limit uint64
 	if err == nil {

@@ -173,6 +173,7 @@ func TestCommandsAgainstADemo(t *testing.T) {
 		assert.Equal(t, exitRefused, code)
 		assert.Contains(t, errOut, "has a reading before 2020-01-01T00:00:00Z")
 	})
+	t.Run("boards", func(t *testing.T) { boards(t, at) })
 	t.Run("windows without the chart in a pipe", func(t *testing.T) {
 		out, _, _ := typed(t, "windows", "stony-beck/raceway-1/oxygen", at)
 		assert.NotContains(t, out, "mean of")

@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"fmt"
+	"io"
 	"maps"
 	"math"
 	"os"
@@ -336,18 +337,17 @@ func chartWanted(cmd *cli.Command) (bool, error) {
 	}
 }
 
-// drawCharts draws the first few series.
-func drawCharts(out interface{ Write([]byte) (int, error) }, answer client.Windows) error {
+// drawCharts draws the first few.
+func drawCharts(out io.Writer, answer client.Windows) error {
 	const most = 4
-	for i, s := range answer.Series {
+	drawn := charts(answer)
+	for i, text := range drawn {
 		if i == most {
-			_, err := fmt.Fprintf(out, "\n%d more series are not drawn.\n", len(answer.Series)-most)
+			_, err := fmt.Fprintf(out, "\n%d more charts are not drawn.\n", len(drawn)-most)
 			return err
 		}
-		if text := chart(answer, s); text != "" {
-			if _, err := fmt.Fprintf(out, "\n%s\n", text); err != nil {
-				return err
-			}
+		if _, err := fmt.Fprintf(out, "\n%s\n", text); err != nil {
+			return err
 		}
 	}
 	return nil

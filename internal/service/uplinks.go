@@ -66,6 +66,9 @@ func (s *Service) linkStates() (out []links.State) {
 	now := s.Store.Judge().Now()
 	if s.Central != nil {
 		for _, l := range s.Central.Links() {
+			if l.HeardAt.IsZero() {
+				continue // it has not begun yet
+			}
 			one := links.State{Link: "from " + l.Gateway, Up: l.Up(now), Since: l.HeardAt, Reason: "nothing was heard", Rows: l.Status.BacklogRows, Oldest: l.Status.BacklogSince, Moved: l.Rows}
 			if !one.Up && l.LastError != "" {
 				one.Reason = l.LastError

@@ -59,8 +59,8 @@ func (s *Store) RemoveNote(id uint64) error {
 	return s.db.Delete(&noteRow{ID: id}).Error
 }
 
-// Notes are those with from <= at < to, the newest first, of those that see says yes to; at most so many.
-func (s *Store) Notes(from, to time.Time, most int, see func(about string) bool) ([]Note, error) {
+// Notes are those with from <= at < to, the newest first, of those that want says yes to; at most so many.
+func (s *Store) Notes(from, to time.Time, most int, want func(Note) bool) ([]Note, error) {
 	rows, err := s.reader.Model(&noteRow{}).Where("at >= ? AND at < ?", from.UnixNano(), to.UnixNano()).Order("at DESC, id DESC").Rows()
 	if err != nil {
 		return nil, err
@@ -72,8 +72,8 @@ func (s *Store) Notes(from, to time.Time, most int, see func(about string) bool)
 		if err := s.reader.ScanRows(rows, &r); err != nil {
 			return nil, err
 		}
-		if see(r.About) {
-			out = append(out, r.note())
+		if n := r.note(); want(n) {
+			out = append(out, n)
 		}
 	}
 	return out, rows.Err()

@@ -69,6 +69,7 @@ type Wanting struct {
 	Series       series.Selector // without a text: all, and those of no series
 	After        uint64          // only with higher ids
 	Before       uint64          // only with lower ids
+	From, To     int64           // only of readings of this time, or refused in it where they have none, ns; To 0: no matter
 	Counting     bool            // only those that do not count yet
 	Most         int
 }
@@ -83,7 +84,8 @@ func (s *Store) Rejects(w Wanting) (out []reading.Reject, err error) {
 			value any
 		}{
 			{w.Source != "", "source = ?", w.Source}, {w.Rule != "", "rule = ?", w.Rule}, {w.After > 0, "id > ?", w.After},
-			{w.Before > 0, "id < ?", w.Before}, {w.Counting, "replayed = ?", 0},
+			{w.Before > 0, "id < ?", w.Before}, {w.To > 0, "(CASE WHEN at = 0 THEN time ELSE at END) >= ?", w.From}, {w.To > 0, "(CASE WHEN at = 0 THEN time ELSE at END) < ?", w.To},
+			{w.Counting, "replayed = ?", 0},
 		} {
 			if c.given {
 				query = query.Where(c.text, c.value)

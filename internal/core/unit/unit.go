@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"math"
 	"slices"
+	"strconv"
 	"strings"
 )
 
@@ -128,12 +129,22 @@ func TimesSecond(of string) (symbol string, scale float64) {
 // Conversion turns values into another unit: value·Scale + Offset.
 type Conversion struct{ Scale, Offset float64 }
 
+// tidy takes away what only dividing has added: 1.8 is 1.8, and not 1.7999999999999998. What
+// has more digits stays as it is.
+func tidy(x float64) float64 {
+	out, err := strconv.ParseFloat(strconv.FormatFloat(x, 'g', 13, 64), 64)
+	if err != nil || math.Abs(out-x) > 1e-14*math.Abs(x) {
+		return x
+	}
+	return out
+}
+
 // Convert finds the conversion from one unit to another, or says into which units
 // values can be converted.
 func Convert(from, to string) (Conversion, error) {
 	a, b := find(from), find(to)
 	if a.base == b.base {
-		return Conversion{a.scale / b.scale, (a.offset - b.offset) / b.scale}, nil
+		return Conversion{tidy(a.scale / b.scale), tidy((a.offset - b.offset) / b.scale)}, nil
 	}
 	if from == "" {
 		return Conversion{}, fmt.Errorf("values without a unit cannot be converted to %s", to)

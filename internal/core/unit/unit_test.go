@@ -39,6 +39,8 @@ func TestConversionsByHand(t *testing.T) {
 		{7200, "kW s", "kWh", 2},
 		{5, "Cel h", "Cel s", 18_000},
 		{4, "Cel", "Cel", 4},
+		{20, "Cel", "degF", 68},
+		{10, "kn", "km/h", 18.52},
 		{4, "pH", "pH", 4},
 	} {
 		c, err := Convert(test.from, test.to)
@@ -77,4 +79,16 @@ func TestValuesTimesSecondsHavePlainUnits(t *testing.T) {
 			assert.InEpsilon(t, want.scale, c.Scale, 1e-12, of)
 		}
 	}
+}
+
+func TestPeopleWriteUnitsAsTheyReadThem(t *testing.T) {
+	for symbol, want := range map[string]string{"Cel": "°C", "mg/l": "mg/l", "m3/h": "m³/h", "": "", "m3/d": "m³/d", "Cel h": "°C·h", "deg": "°", "furlong": "furlong"} {
+		assert.Equal(t, want, Written(symbol), symbol)
+	}
+	assert.Equal(t, []string{"K", "degF"}, Like("Cel"))
+	assert.Equal(t, []string{"Cel", "degF"}, Like("K"))
+	assert.Empty(t, Like("furlong"))
+	by, err := Convert("Cel", "degF")
+	require.NoError(t, err)
+	assert.Equal(t, Conversion{1.8, 32}, by, "without what only dividing has added")
 }

@@ -1,0 +1,63 @@
+package cli
+
+import (
+	"encoding/json"
+	"os"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"nexocumula/client"
+)
+
+// boards are listed, exported and imported.
+func boards(t *testing.T, at string) {
+	out, _, code := typed(t, "boards", "raceway", at)
+	assert.Zero(t, code)
+	assert.Contains(t, out, "stony-beck, raceway-4")
+	assert.NotContains(t, out, "long-mere")
+	text, _, code := typed(t, "boards", "export", "stony-beck/raceway-4", at)
+	require.Zero(t, code)
+	var b client.Board
+	require.NoError(t, json.Unmarshal([]byte(text), &b))
+	b.Title = "Raceway 4 at night"
+	file := filepath.Join(t.TempDir(), "night.json")
+	changed, err := json.Marshal(b)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(file, changed, 0o600))
+	out, errOut, code := typed(t, "boards", "import", file, at)
+	require.Zero(t, code, errOut)
+	assert.Contains(t, out, "version 1: Raceway 4 at night")
+	out, _, _ = typed(t, "boards", "import", file, "--over=1", at)
+	assert.Contains(t, out, "Board 1, version 2")
+	out, _, _ = typed(t, "boards", "history", "1", at)
+	assert.Regexp(t, `1 +Raceway 4 at night +stony-beck/raceway-4 +2 `, out)
+	again, _, code := typed(t, "boards", "export", "1", "--version=1", at)
+	assert.Zero(t, code)
+	assert.JSONEq(t, string(changed), again)
+	_, _, code = typed(t, "boards", "remove", "1", at)
+	assert.Zero(t, code)
+
+	for want, args := range map[string][]string{
+		"is no number of a board":        {"boards", "remove", "night", at},
+		"there is no site or station":    {"boards", "export", "nowhere", at},
+		"say which file":                 {"boards", "import", at},
+		"no such file":                   {"boards", "import", file + "x", at},
+		"there is no board 99":           {"boards", "history", "99", at},
+		"unknown field":                  {"boards", "import", written(t, `{"wings":2}`), at},
+		"lanes[0].series: it is empty":   {"boards", "import", written(t, `{"form":"nexocumula-board-1","title":"x","lanes":[{"kind":"states"}]}`), at},
+		"there is no version 7 of board": {"boards", "export", "1", "--version=7", at},
+	} {
+		_, errOut, code := typed(t, args...)
+		assert.NotZero(t, code, want)
+		assert.Contains(t, errOut, want)
+	}
+}
+
+func written(t *testing.T, text string) string {
+	file := filepath.Join(t.TempDir(), "board.json")
+	require.NoError(t, os.WriteFile(file, []byte(text), 0o600))
+	return file
+}
