@@ -32,6 +32,7 @@ web/dist/index.html: web/node_modules/.done $(WEB)
 # they run under the race detector as well, which needs a C compiler.
 RACED := ./internal/access ./internal/store ./internal/gateway/... ./internal/central ./internal/uplink ./internal/clock
 test: debian lint
+	cd web && npm run --silent test
 	NEXOCUMULA_BINARY=$(CURDIR)/$(BINARY) go test -timeout 14m ./...
 	CGO_ENABLED=1 go test -race -short -timeout 14m $(RACED)
 

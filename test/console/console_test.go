@@ -6,13 +6,10 @@ import (
 	"fmt"
 	"log/slog"
 	"net"
-	"net/url"
 	"path/filepath"
-	"strings"
 	"testing"
 	"time"
 
-	"github.com/chromedp/cdproto/input"
 	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -75,108 +72,63 @@ func TestConsole(t *testing.T) {
 	central, gateway := world.Central.Address, world.Gateways["long-mere"].Address
 	t.Run("Now shows every series and updates by itself", func(t *testing.T) { now(page{t, tab}, gateway) })
 	t.Run("Now can be narrowed down", func(t *testing.T) { narrowed(page{t, tab}, central) })
-	t.Run("Trends are picked with the keyboard", func(t *testing.T) { picked(page{t, tab}, central) })
-	t.Run("Trends show hover, statistics and zoom", func(t *testing.T) { trends(page{t, tab}, central) })
-	t.Run("Trends of totals, states and bearings say what these mean", func(t *testing.T) { kinds(page{t, tab}, central) })
+	t.Run("Trends are picked with the keyboard alone", func(t *testing.T) { picked(page{t, tab}, central) })
+	t.Run("Lanes share one cursor and one range", func(t *testing.T) { lanes(page{t, tab}, central) })
+	t.Run("Lanes are drawn as their kind wants it", func(t *testing.T) { kinds(page{t, tab}, central) })
+	t.Run("Trends are compared, calculated and kept", func(t *testing.T) { compared(page{t, tab}, central) })
+	t.Run("An address that says nonsense is answered with a reason", func(t *testing.T) { nonsense(page{t, tab}, central) })
+	t.Run("A gateway shows the readings and what was refused", func(t *testing.T) {
+		readings(page{t, tab}, world.Gateways["stony-beck"].Address)
+	})
+	t.Run("A board is edited, undone, saved and brought back", func(t *testing.T) { boards(page{t, tab}, central) })
+	t.Run("A note is pinned, found and taken away", func(t *testing.T) { notes(page{t, tab}, central) })
+	t.Run("A series has a page of its own", func(t *testing.T) { series1(page{t, tab}, central) })
+	t.Run("Everything is found from the palette, and has help", func(t *testing.T) { palette(page{t, tab}, central) })
+	t.Run("Units and clocks are as the viewer likes them", func(t *testing.T) { preferred(page{t, tab}, central) })
+	t.Run("A wall takes turns and says when it is old", func(t *testing.T) { wall(page{t, tab}, central) })
 	t.Run("Links show an outage and its end", func(t *testing.T) { links(page{t, tab}, gateway, world) })
 	t.Run("Field leads from an unknown device and broker to series", func(t *testing.T) { field(page{t, tab}, world.Gateways["alder-weir"].Address) })
 	t.Run("Field tries a payload and shows what was refused", func(t *testing.T) { tried(page{t, tab}, gateway, world.Gateways["stony-beck"].Address) })
 	t.Run("A series that has fallen silent is called stale", func(t *testing.T) { stale(page{t, tab}, central, world) })
-	t.Run("Everything fits a phone, light and dark", func(t *testing.T) { phone(page{t, tab}, central) })
+	t.Run("Every page is for everybody, light and dark, on a phone and on a wall", func(t *testing.T) {
+		accessible(page{t, tab}, central, world.Gateways["stony-beck"].Address)
+	})
 }
 
 const row = `document.querySelector("[data-series='long-mere/mast/wind_speed']")`
 
+// find narrows Now down.
+func (p page) find(text string) {
+	p.t.Helper()
+	p.fill("main input[type=search]", text)
+}
+
 func now(p page, gateway string) {
 	p.do(chromedp.Navigate(gateway + "/"))
-	p.until(`document.querySelectorAll("[data-series]").length === 23`)
+	p.until(`document.querySelector("[role=status]")?.innerText.includes("23 series")`)
+	assert.True(p.t, p.is(`document.querySelector("[data-look]")?.innerText.includes("buoy-4") && document.querySelector("[data-finding='long-mere/buoy-4/battery']").innerText.includes("usual 11.8 to 14.8 V")`),
+		"what needs a look stands first")
+	p.find("mast")
+	p.until(row)
 	assert.Contains(p.t, p.text(row+".innerText"), "m/s")
 	first := p.text(row + ".querySelector('[title]').title")
 	p.until(row + fmt.Sprintf(".querySelector('[title]').title !== %q", first)) // a later reading, without a reload
-	assert.True(p.t, p.is(`document.querySelector("[role=status]").innerText.includes("23 series")`))
+	p.find("water_temp_1m")
+	p.until(`document.querySelector("[data-series='long-mere/buoy-1/water_temp_1m']")?.innerText.includes("°C")`)
+	p.until(`document.querySelector("[data-series='long-mere/buoy-1/water_temp_1m'] svg path")`) // its last day
 }
 
 func narrowed(p page, central string) {
 	p.do(chromedp.Navigate(central + "/"))
-	p.until(`document.querySelectorAll("[data-series]").length >= 54`)
-	p.do(chromedp.SendKeys(chromedp.CSS("input[type=search]"), "raceway-4"))
+	p.until(`/5[4-9] series/.test(document.querySelector("[role=status]")?.innerText)`)
+	p.find("raceway-4")
 	p.until(`document.querySelectorAll("[data-series]").length === 3`)
+	p.find("no such thing")
+	p.until(`document.querySelector("main").innerText.includes("No series contains “no such thing”")`)
+	p.find("raceway-4")
+	p.until(`document.querySelector("[data-series='stony-beck/raceway-4/oxygen'] a")`)
 	p.do(chromedp.Click(chromedp.CSS(`[data-series="stony-beck/raceway-4/oxygen"] a`)))
-	p.until(`location.pathname === "/trends" && document.querySelector("canvas")`)
-	assert.Equal(p.t, "stony-beck/raceway-4/oxygen", p.text(`document.querySelector("h2").innerText`))
-}
-
-func picked(p page, central string) {
-	p.do(chromedp.Navigate(central+"/trends"), browser.Until(`document.querySelector("h1")`))
-	p.do(chromedp.Focus(chromedp.CSS("button[aria-haspopup=dialog]")), chromedp.KeyEvent("\r"))
-	p.until(`document.querySelectorAll("[role=checkbox]").length >= 54`)
-	p.until(`document.activeElement.type === "search"`)
-	p.do(chromedp.KeyEvent("silo"))
-	p.until(`document.querySelectorAll("[role=checkbox]").length === 1`)
-	p.do(chromedp.KeyEvent("\t"), chromedp.KeyEvent(" "))
-	p.until(`location.search.includes("silo-1%2Ffeed")`)
-	p.do(chromedp.KeyEvent("\u001b"))
-	p.until(`!document.querySelector("[role=dialog]") && document.querySelector("canvas")`)
-}
-
-func trends(p page, central string) {
-	address := central + "/trends?last=1d&series=" + url.QueryEscape("stony-beck/raceway-1/oxygen")
-	p.do(chromedp.Navigate(address))
-	p.until(`document.querySelector("canvas") && document.querySelector("dl")`)
-	stats := p.text(`document.querySelector("dl").innerText`)
-	for _, name := range []string{"mean", "lowest", "highest", "standard deviation", "coverage", "readings"} {
-		assert.Contains(p.t, stats, name)
-	}
-	p.mouse(input.DispatchMouseEventTypeMouseMoved, 0.5)
-	p.until(`document.querySelector("[data-readout]").innerText.includes("mean")`)
-	hovered := p.text(`document.querySelector("[data-readout]").innerText`)
-	assert.Contains(p.t, hovered, " UTC: mean ")
-	assert.Contains(p.t, hovered, ", from ")
-
-	p.mouse(input.DispatchMouseEventTypeMousePressed, 0.4)
-	p.mouse(input.DispatchMouseEventTypeMouseMoved, 0.5)
-	p.mouse(input.DispatchMouseEventTypeMouseMoved, 0.6)
-	p.mouse(input.DispatchMouseEventTypeMouseReleased, 0.6)
-	p.until(`location.search.includes("from=")`)
-	p.until(`[...document.querySelectorAll("button")].some((b) => b.innerText === "Zoom back")`)
-	from, to := p.text(`new URL(location).searchParams.get("from")`), p.text(`new URL(location).searchParams.get("to")`)
-	assert.Less(p.t, from, to)
-	p.until(`([...document.querySelectorAll("button")].find((b) => b.innerText === "Zoom back").click(), true)`)
-	p.until(`location.search.includes("last=1d")`)
-}
-
-func kinds(p page, central string) {
-	for series, says := range map[string][]string{
-		"alder-weir/pump-1/energy":      {"grew by", "per hour", "restarts"},
-		"alder-weir/pump-1/running":     {"mean over time", "changes"},
-		"long-mere/mast/wind_direction": {"vector mean", "steadiness"},
-	} {
-		p.do(chromedp.Navigate(central + "/trends?last=1d&series=" + url.QueryEscape(series)))
-		p.until(`document.querySelector("canvas") && document.querySelector("dl")`)
-		stats := p.text(`document.querySelector("dl").innerText`)
-		for _, name := range append(says, "readings", "coverage") {
-			assert.Contains(p.t, stats, name, series)
-		}
-		assert.NotContains(p.t, stats, "standard deviation", series)
-		assert.NotContains(p.t, stats, "NaN", series)
-		p.mouse(input.DispatchMouseEventTypeMouseMoved, 0.5)
-		p.until(fmt.Sprintf(`document.querySelector("[data-readout]").innerText.includes(" UTC: %s ")`, says[0]))
-	}
-	p.do(chromedp.Navigate(central + "/trends?last=1d&series=" + url.QueryEscape("alder-weir/pump-9/energy")))
-	p.until(`document.querySelector("[role=alert]")?.innerText.includes("near it are alder-weir/pump-1/energy")`)
-}
-
-// mouse moves or presses over the chart, at a share of its width.
-func (p page) mouse(kind input.DispatchMouseEventType, share float64) {
-	p.t.Helper()
-	at := func(script string) float64 {
-		ctx, cancel := context.WithTimeout(p.tab, 30*time.Second)
-		defer cancel()
-		v, err := chromedp.Run(ctx, chromedp.Evaluate[float64](`(() => { const box = document.querySelector(".u-over").getBoundingClientRect(); return `+script+` })()`))
-		require.NoError(p.t, err)
-		return v
-	}
-	p.do(chromedp.MouseEvent(kind, at(fmt.Sprintf("box.left + %v * box.width", share)), at("box.top + box.height / 2"), chromedp.ButtonLeft))
+	p.until(`location.pathname === "/series" && document.querySelector("h1")?.innerText === "stony-beck/raceway-4/oxygen"`)
 }
 
 func links(p page, gateway string, world *demo.World) {
@@ -185,8 +137,17 @@ func links(p page, gateway string, world *demo.World) {
 	world.CutOff(true)
 	p.until(`/\bdown\b/.test(document.querySelector("section").innerText)`)
 	p.until(`/backlog\s+[1-9]/.test(document.querySelector("section").innerText)`)
+	p.until(`document.querySelector("[data-days='to head-office'] [data-outage]")`)
 	world.CutOff(false)
 	p.until(`/backlog\s+0 summaries/.test(document.querySelector("section").innerText) && /\bup\b/.test(document.querySelector("section").innerText)`)
+	p.until(`((b) => b && (b.click(), true))([...document.querySelectorAll("[data-days='to head-office'] [data-outage]")].pop())`)
+	p.until(`document.querySelector("[data-story]")?.innerText.includes("summaries that had waited arrived")`)
+	story := p.text(`document.querySelector("[data-story]").innerText`)
+	for _, says := range []string{"went down: ", "It was up again, after", "was late, at most by", "Nothing of it is lost"} {
+		assert.Contains(p.t, story, says)
+	}
+	assert.NotContains(p.t, story, "dial tcp", "people are not told of sockets")
+	assert.True(p.t, p.is(`new URL(location).searchParams.get("outage")`), "a link opens this story")
 }
 
 // free is an address where nothing listens yet.
@@ -287,9 +248,14 @@ func tried(p page, gateway, raceways string) {
 	p.do(chromedp.Navigate(raceways + "/field"))
 	tab(3)
 	p.until(`document.querySelector("main").innerText.includes("No rule of this gateway finds series")`)
-	tab(6)
-	p.until(`location.search === "?tool=rejects" && document.querySelector("[data-reject]")`)
-	p.until(`document.querySelector("main").innerText.includes("Refused in the last day")`)
+	p.do(chromedp.Navigate(raceways + "/rejects?days=7"))
+	p.until(`document.querySelectorAll("[data-over-time] rect").length > 1 && document.querySelector("[data-reject]")`)
+	p.until(`((b) => b && (b.click(), true))(document.querySelector("[data-reject] button"))`)
+	p.until(`document.querySelector("[data-bytes]")?.innerText.startsWith("0000  ")`)
+	p.do(chromedp.KeyEvent("\u001b"))
+	p.until(`!document.querySelector("[role=dialog]")`)
+	p.until(`((b) => b && (b.click(), true))(document.querySelector("section[aria-label='By rule'] button"))`)
+	p.until(`new URL(location).searchParams.get("rule") && [...document.querySelectorAll("main button")].some((b) => b.innerText.startsWith("It is mended"))`)
 }
 
 // stale gives the central a series that was last heard three hours ago.
@@ -301,21 +267,8 @@ func stale(p page, central string, world *demo.World) {
 	rollup.Summary{Count: 1, Last: 2.5, FirstAt: at, LastAt: at}.AddTo(&rows, at, series.Gauge)
 	require.NoError(p.t, st.Append(store.Batch{Entries: []store.Entry{{Series: ids[0], Tier: rollup.Minute, Rows: rows}}}))
 	p.do(chromedp.Navigate(central + "/"))
-	p.until(`document.querySelector("[data-series='alder-weir/old-well/level']")?.innerText.includes("missing, 3 h")`)
+	p.until(`document.querySelector("[data-finding='alder-weir/old-well/level']")?.innerText.includes("missing, 3 h")`)
 	p.until(`/[1-9][0-9]* stale/.test(document.querySelector("[role=status]").innerText)`)
-}
-
-func phone(p page, central string) {
-	for _, look := range []struct {
-		dark  bool
-		paper string
-	}{{false, "rgb(244, 241, 234)"}, {true, "rgb(19, 27, 29)"}} {
-		p.do(browser.Dark(look.dark), browser.Size(390, 800))
-		for _, path := range []string{"/", "/trends?series=" + url.QueryEscape("long-mere/mast/wind_direction"), "/links", "/field"} {
-			p.do(chromedp.Navigate(central + path))
-			p.until(`document.querySelector("section") || document.querySelector("main h1")?.innerText === "Field"`)
-			assert.True(p.t, p.is(`document.documentElement.scrollWidth <= 390`), "%s is wider than a phone", path)
-			assert.Equal(p.t, look.paper, p.text(`getComputedStyle(document.body).backgroundColor`), strings.TrimPrefix(path, "/"))
-		}
-	}
+	p.find("old-well")
+	p.until(`document.querySelector("[data-series='alder-weir/old-well/level']")?.innerText.includes("missing, 3 h")`)
 }

@@ -1,111 +1,76 @@
-import { may, useHealth, useSession } from "./api/hooks";
-import type { ReactNode } from "react";
+import { Suspense, useMemo } from "react";
+import { Route, Routes, useLocation } from "react-router";
 import type { Session } from "./api/client";
-import { AccessPage } from "./pages/AccessPage";
-import { AccountPage } from "./pages/AccountPage";
-import { FieldPage } from "./pages/FieldPage";
-import { LinksPage } from "./pages/LinksPage";
+import { has, may, useHealth, useSession } from "./api/hooks";
+import { Around } from "./around/Around";
+import { ErrorBoundary } from "./around/ErrorBoundary";
+import { Masthead } from "./around/Masthead";
+import { NoConnection } from "./around/NoConnection";
 import { LoginPage } from "./pages/LoginPage";
-import { NowPage } from "./pages/NowPage";
-import { TrendsPage } from "./pages/TrendsPage";
-import { AccountMenu } from "./parts/AccountMenu";
-import { Link } from "./parts/Link";
-import { ThemeButton } from "./parts/ThemeButton";
-import { useAddress } from "./router";
-
-/* A page that has a role is for those who have it, and see all that the service holds. */
-const pages = [
-  { at: "/", name: "Now", show: NowPage },
-  { at: "/trends", name: "Trends", show: TrendsPage },
-  { at: "/field", name: "Field", role: "engineer", show: FieldPage },
-  { at: "/links", name: "Links", show: LinksPage },
-  { at: "/access", name: "Access", role: "administrator", show: AccessPage },
-  { at: "/account", name: "Account", hidden: true, show: AccountPage },
-];
+import { PageWaiting } from "./parts/Waiting";
+import { pages } from "./pages";
 
 export function App() {
   const session = useSession();
   const who = session.data;
+  const login = who?.login_needed === true && who.kind === "anyone";
   return (
-    <div className="mx-auto max-w-6xl px-4 pb-16">
-      {session.error && (
-        <p role="alert" className="mt-4 rounded-sheet bg-bad-wash px-3 py-2 text-bad">
-          The service does not answer: {session.error.message}
-        </p>
+    <>
+      {!who && (
+        <div className="mx-auto max-w-[110rem] px-4">
+          {session.failureCount === 0 && !session.error && (
+            <PageWaiting>The service is asked who looks …</PageWaiting>
+          )}
+          <NoConnection />
+        </div>
       )}
       {who?.open && (
-        <p role="alert" className="mt-4 rounded-sheet bg-stale-wash px-3 py-2 text-stale">
+        <p role="alert" className="bg-stale-wash px-4 py-2 text-stale">
           This service is open: whoever reaches it may see and change everything. Its configuration says open:
           true.
         </p>
       )}
-      {who && who.login_needed && who.kind === "anyone" && (
-        <>
-          <Head />
-          <LoginPage session={who} />
-        </>
-      )}
-      {who && !(who.login_needed && who.kind === "anyone") && <Pages session={who} />}
-    </div>
-  );
-}
-
-function Head({ place = "", children }: { place?: string; children?: ReactNode }) {
-  return (
-    <header className="flex flex-wrap items-baseline gap-x-6 gap-y-2 border-b-2 border-ink pt-4 pb-2">
-      <p className="text-lg font-semibold">
-        Nexocumula <span className="font-normal text-soft">{place}</span>
-      </p>
-      {children}
-      {!children && (
-        <div className="ml-auto">
-          <ThemeButton />
+      {who && login && (
+        <div className="mx-auto max-w-6xl px-4 pb-16">
+          <Masthead pages={[]} />
+          <NoConnection />
+          <main>
+            <LoginPage session={who} />
+          </main>
         </div>
       )}
-    </header>
+      {who && !login && <Pages session={who} />}
+    </>
   );
 }
 
 function Pages({ session }: { session: Session }) {
-  const address = useAddress();
+  const { pathname } = useLocation();
   const health = useHealth();
-  const mine = pages.filter((p) => !p.role || may(session, p.role));
-  const page = mine.find((p) => p.at === address.pathname);
+  const mine = useMemo(
+    () => pages.filter((p) => !p.role || (p.whole ? may(session, p.role) : has(session, p.role))),
+    [session],
+  );
+  const bare = mine.some((p) => p.bare && p.at === pathname);
   return (
-    <>
-      <Head place={health.data?.site}>
-        <nav aria-label="Pages" className="flex flex-wrap gap-1">
-          {mine
-            .filter((p) => !p.hidden)
-            .map((p) => (
-              <Link
-                key={p.at}
-                to={p.at}
-                current={p === page}
-                className="rounded-sheet px-3 py-1 hover:bg-sheet aria-[current=page]:bg-ink aria-[current=page]:text-paper"
-              >
-                {p.name}
-              </Link>
-            ))}
-        </nav>
-        <div className="ml-auto flex items-baseline gap-2">
-          <AccountMenu session={session} />
-          <ThemeButton />
-        </div>
-      </Head>
-      {health.error && (
-        <p role="alert" className="mt-4 rounded-sheet bg-bad-wash px-3 py-2 text-bad">
-          The service does not answer: {health.error.message}
-        </p>
+    <div className={bare ? "" : "mx-auto max-w-[110rem] px-4 pb-16"}>
+      {!bare && (
+        <Masthead place={health.data?.site} session={session} pages={mine.filter((p) => !p.hidden)} />
       )}
-      {health.data?.troubles.map((t) => (
-        <p key={t} role="alert" className="mt-4 rounded-sheet bg-stale-wash px-3 py-2 text-stale">
-          {t}
-        </p>
-      ))}
-      <main className="mt-6">
-        {page ? <page.show /> : <p>There is no page at {address.pathname} for you.</p>}
+      {!bare && <NoConnection />}
+      <main id="main" tabIndex={-1} className={bare ? "" : "mt-3 outline-none"}>
+        <ErrorBoundary key={pathname}>
+          <Suspense fallback={<PageWaiting />}>
+            <Routes>
+              {mine.map((p) => (
+                <Route key={p.at} path={p.at} element={<p.show />} />
+              ))}
+              <Route path="*" element={<p className="mt-6">There is no page at {pathname} for you.</p>} />
+            </Routes>
+          </Suspense>
+        </ErrorBoundary>
       </main>
-    </>
+      <Around session={session} pages={mine} />
+    </div>
   );
 }

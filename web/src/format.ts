@@ -1,11 +1,52 @@
+/* Numbers as the viewer's own country writes them. */
+
+const formats = new Map<string, Intl.NumberFormat>();
+
+function format(options: Intl.NumberFormatOptions): Intl.NumberFormat {
+  const key = JSON.stringify(options);
+  let found = formats.get(key);
+  if (!found) formats.set(key, (found = new Intl.NumberFormat(undefined, options)));
+  return found;
+}
+
+export const nothing = "–";
+
 /** A value with as many decimals as its size deserves. */
 export function number(value: number | null | undefined, digits = 4): string {
-  if (value === null || value === undefined) return "–";
+  if (value === null || value === undefined || !Number.isFinite(value)) return nothing;
   const size = Math.abs(value);
   const whole = size < 1 ? 1 : Math.floor(Math.log10(size)) + 1;
   const decimals = Math.max(0, Math.min(3, digits - whole));
-  return value.toLocaleString("en-GB", { maximumFractionDigits: decimals, minimumFractionDigits: 0 });
+  return format({ maximumFractionDigits: decimals, minimumFractionDigits: 0 }).format(value);
 }
+
+/** A value with so many decimals, so that numbers below one another align. */
+export function fixed(value: number | null | undefined, decimals: number): string {
+  if (value === null || value === undefined || !Number.isFinite(value)) return nothing;
+  return format({ maximumFractionDigits: decimals, minimumFractionDigits: decimals }).format(value);
+}
+
+/** How many decimals of a value its instrument gave: those it was sent with, three at most. */
+export function decimalsOf(value: number | null | undefined): number {
+  if (value === null || value === undefined || !Number.isFinite(value)) return 0;
+  const [, after = ""] = String(value).split(".");
+  return after.includes("e") ? 3 : Math.min(3, after.length);
+}
+
+const most = new Map<string, number>();
+
+/** How many decimals a series has, by all of its values that were seen, so that 12.30 does not become 12.3. */
+export function decimalsOfSeries(path: string, value: number | null | undefined): number {
+  const seen = Math.max(most.get(path) ?? 0, decimalsOf(value));
+  most.set(path, seen);
+  return seen;
+}
+
+/** A whole number. */
+export const count = (n: number) => format({ maximumFractionDigits: 0 }).format(n);
+
+export const percent = (share: number | null | undefined, decimals = 1) =>
+  share === null || share === undefined ? nothing : `${fixed(share * 100, decimals)} %`;
 
 /** The latest value for people: what a state is called, or the number. */
 export function reading(value: number | null, state: string): string {
@@ -37,3 +78,13 @@ export function moment(text: string | null | undefined): string {
 export function words(name: string): string {
   return name.replaceAll("_", " ");
 }
+
+/** A path for people, without its site where that is said already. */
+export function pathWords(path: string, site?: string): string {
+  const levels = path.split("/");
+  if (site !== undefined && levels[0] === site) levels.shift();
+  return words(levels.join(", "));
+}
+
+export const last = (path: string) => path.slice(path.lastIndexOf("/") + 1);
+export const stationOf = (path: string) => path.slice(0, path.lastIndexOf("/"));

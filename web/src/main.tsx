@@ -1,6 +1,8 @@
-import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
+import { QueryClientProvider } from "@tanstack/react-query";
 import { StrictMode } from "react";
 import { createRoot } from "react-dom/client";
+import { BrowserRouter } from "react-router";
+import { newQueries } from "./api/hooks";
 import { App } from "./App";
 import "uplot/dist/uPlot.min.css";
 import "./theme.css";
@@ -9,8 +11,10 @@ const root = document.getElementById("root");
 if (root) {
   createRoot(root).render(
     <StrictMode>
-      <QueryClientProvider client={new QueryClient({ defaultOptions: { queries: { retry: 1 } } })}>
-        <App />
+      <QueryClientProvider client={newQueries()}>
+        <BrowserRouter>
+          <App />
+        </BrowserRouter>
       </QueryClientProvider>
     </StrictMode>,
   );

@@ -1,21 +1,15 @@
-import { useSyncExternalStore } from "react";
+import { useCallback, useMemo } from "react";
+import { useLocation, useNavigate } from "react-router";
 
 /* The address is the only place where what is shown is kept, so that every view can
    be bookmarked and sent to somebody. */
 
-function subscribe(changed: () => void) {
-  addEventListener("popstate", changed);
-  return () => removeEventListener("popstate", changed);
-}
-
-const current = () => location.pathname + location.search;
-
 export function useAddress(): URL {
-  return new URL(useSyncExternalStore(subscribe, current), location.origin);
+  const { pathname, search } = useLocation();
+  return useMemo(() => new URL(pathname + search, location.origin), [pathname, search]);
 }
 
-export function go(to: string, replace = false) {
-  if (replace) history.replaceState(null, "", to);
-  else history.pushState(null, "", to);
-  dispatchEvent(new PopStateEvent("popstate"));
+export function useGo(): (to: string, replace?: boolean) => void {
+  const navigate = useNavigate();
+  return useCallback((to: string, replace = false) => void navigate(to, { replace }), [navigate]);
 }

@@ -7,7 +7,7 @@ import { Mark } from "../parts/Mark";
 import { Failed, Once } from "../parts/Said";
 import { Sure } from "../parts/Sure";
 import { cell, row, Table } from "../parts/Table";
-import { useClock } from "../parts/useClock";
+import { useClock } from "../live/useClock";
 import { roles, RightsFields, seen, selectors } from "./RightsFields";
 
 const lengths: Record<string, number> = { "7 days": 7, "90 days": 90, "a year": 365 };

@@ -22,6 +22,21 @@ export type Reject = components["schemas"]["Reject"];
 export type ReplayOutcome = components["schemas"]["ReplayOutcome"];
 export type RejectCounts = components["schemas"]["RejectCounts"];
 
+export type Readings = components["schemas"]["Readings"];
+export type Rejects = components["schemas"]["Rejects"];
+export type Versions = components["schemas"]["Versions"];
+export type LinkHistory = components["schemas"]["LinkHistory"];
+export type Outage = components["schemas"]["Outage"];
+export type Unit = components["schemas"]["Unit"];
+export type Note = components["schemas"]["Note"];
+export type Notes = components["schemas"]["Notes"];
+export type Board = components["schemas"]["Board"];
+export type BoardLane = components["schemas"]["BoardLane"];
+export type BoardHead = components["schemas"]["BoardHead"];
+export type BoardRange = components["schemas"]["BoardRange"];
+export type BoardVersion = components["schemas"]["BoardVersion"];
+export type SavedBoard = components["schemas"]["SavedBoard"];
+
 export type Session = components["schemas"]["Session"];
 export type Account = components["schemas"]["Account"];
 export type OwnAccount = components["schemas"]["OwnAccount"];
@@ -43,30 +58,58 @@ export class Refusal extends Error {
   }
 }
 
+/** The service did not answer, or what stands before it did; asking again may help. */
+export class Unreachable extends Error {}
+
+const trying = "The service cannot be reached. It is tried again by itself.";
+
+/** Makes a call; that nothing answers is said in words that people know. */
+async function call(path: string, init?: RequestInit): Promise<Response> {
+  try {
+    return await fetch(path, init);
+  } catch (cause) {
+    throw new Unreachable(trying, { cause });
+  }
+}
+
 /** The body of an answer; a refusal becomes an Error. */
 async function said<T>(answer: Response): Promise<T> {
-  const body: unknown = await answer.json().catch(() => null);
+  const body: unknown = await answer.json().catch(() => undefined);
   if (!answer.ok) {
-    const error = (body as { error?: { code?: string; message?: string } } | null)?.error;
+    const away = answer.status === 502 || answer.status === 504 || (answer.status === 503 && !body);
+    if (away)
+      throw new Unreachable(`The service is not ready (HTTP ${answer.status}). It is tried again by itself.`);
+    const error = (body as { error?: { code?: string; message?: string } } | undefined)?.error;
     if (error?.code === "session" || error?.code === "login") dispatchEvent(new Event("loggedout"));
     throw new Refusal(error?.code ?? "", error?.message ?? `The service answered HTTP ${answer.status}.`);
   }
+  if (body === undefined)
+    throw new Unreachable("The answer of the service broke off. It is tried again by itself.");
   return body as T;
 }
 
 /** Asks the service this page came from. */
-export async function ask<T>(call: string, query: Record<string, string> = {}): Promise<T> {
+export async function ask<T>(
+  name: string,
+  query: Record<string, string> | URLSearchParams = {},
+  signal?: AbortSignal,
+): Promise<T> {
+  return said(await call(addressOf(name, query), { signal }));
+}
+
+/** Where a call is made, such as for a download. */
+export function addressOf(name: string, query: Record<string, string> | URLSearchParams): string {
   const text = new URLSearchParams(query).toString();
-  return said(await fetch(`/api/v1/${call}${text ? `?${text}` : ""}`));
+  return `/api/v1/${name}${text ? `?${text}` : ""}`;
 }
 
 /** Sends a value and reads the answer. */
-export async function send<T>(call: string, body: unknown): Promise<T> {
+export async function send<T>(name: string, body: unknown): Promise<T> {
   const headers = { "Content-Type": "application/json" };
-  return said(await fetch(`/api/v1/${call}`, { method: "POST", headers, body: JSON.stringify(body) }));
+  return said(await call(`/api/v1/${name}`, { method: "POST", headers, body: JSON.stringify(body) }));
 }
 
 /** Takes something away. */
-export async function remove(call: string): Promise<void> {
-  await said(await fetch(`/api/v1/${call}`, { method: "DELETE" }));
+export async function remove(name: string): Promise<void> {
+  await said(await call(`/api/v1/${name}`, { method: "DELETE" }));
 }

@@ -1,8 +1,29 @@
-import { keepPreviousData, useQuery, useQueryClient } from "@tanstack/react-query";
-import { useEffect } from "react";
-import { ask, type Health, type Series, type Session, type Uplinks, type Windows } from "./client";
-import { viewOf } from "../kinds";
-import type { Range } from "../range";
+import { keepPreviousData, QueryClient, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useEffect, useMemo } from "react";
+import {
+  ask,
+  Unreachable,
+  type Health,
+  type LinkHistory,
+  type Notes,
+  type Series,
+  type Session,
+  type Uplinks,
+} from "./client";
+
+/** What cannot be reached is tried again, for as long as somebody looks; a refusal stays one. */
+export function newQueries(): QueryClient {
+  return new QueryClient({
+    defaultOptions: {
+      queries: {
+        retry: (count, error) => error instanceof Unreachable && count < 1000,
+        retryDelay: (count) => Math.min(10_000, 500 * 2 ** count),
+        networkMode: "always",
+      },
+      mutations: { retry: false, networkMode: "always" },
+    },
+  });
+}
 
 export function useSeries() {
   return useQuery({
@@ -12,8 +33,32 @@ export function useSeries() {
   });
 }
 
+/** The series by their paths. */
+export function useCatalogue(): Map<string, Series> | undefined {
+  const series = useSeries().data?.series;
+  return useMemo(() => series && new Map(series.map((s) => [s.path, s])), [series]);
+}
+
 export function useUplinks() {
   return useQuery({ queryKey: ["uplinks"], queryFn: () => ask<Uplinks>("uplinks"), refetchInterval: 1000 });
+}
+
+export function useLinkHistory(query: Record<string, string>) {
+  return useQuery({
+    queryKey: ["links", query],
+    queryFn: () => ask<LinkHistory>("links", query),
+    refetchInterval: 15_000,
+    placeholderData: keepPreviousData,
+  });
+}
+
+export function useNotes(query: Record<string, string>) {
+  return useQuery({
+    queryKey: ["notes", query],
+    queryFn: () => ask<Notes>("notes", query),
+    refetchInterval: 30_000,
+    placeholderData: keepPreviousData,
+  });
 }
 
 export function useHealth() {
@@ -33,28 +78,12 @@ export function useSession() {
 
 const roles = ["anyone", "viewer", "operator", "engineer", "administrator"];
 
-/** Whether somebody may do what a role is needed for, of all that the service holds. */
-export function may(session: Session | undefined, role: string): boolean {
-  return session !== undefined && session.whole && roles.indexOf(session.role) >= roles.indexOf(role);
+/** Whether somebody has a role. */
+export function has(session: Session | undefined, role: string): boolean {
+  return session !== undefined && roles.indexOf(session.role) >= roles.indexOf(role);
 }
 
-/** Windows of one series, with the stats that its kind calls for; a range up to now is
- *  asked for again every ten seconds. */
-export function useWindows(path: string, range: Range) {
-  const all = useSeries().data?.series;
-  const kind = all?.find((s) => s.path === path)?.kind ?? "gauge"; // the service names what is near an unknown one
-  const query: Record<string, string> = { select: path, stats: [...viewOf(kind).stats, "count"].join(",") };
-  if (range.last !== undefined) {
-    query.last = range.last;
-  } else {
-    query.from = new Date(range.from).toISOString();
-    query.to = new Date(range.to).toISOString();
-  }
-  return useQuery({
-    queryKey: ["windows", query],
-    queryFn: () => ask<Windows>("windows", query),
-    enabled: all !== undefined,
-    refetchInterval: range.last ? 10_000 : false,
-    placeholderData: keepPreviousData,
-  });
+/** Whether somebody may do what a role is needed for, of all that the service holds. */
+export function may(session: Session | undefined, role: string): boolean {
+  return has(session, role) && session?.whole === true;
 }

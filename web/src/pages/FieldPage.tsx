@@ -2,7 +2,6 @@ import { useHealth } from "../api/hooks";
 import { CheckTool } from "../field/CheckTool";
 import { DiscoveredTool } from "../field/DiscoveredTool";
 import { RegistersTool } from "../field/RegistersTool";
-import { RejectsTool } from "../field/RejectsTool";
 import { TopicsTool } from "../field/TopicsTool";
 import { TryTool } from "../field/TryTool";
 import { PageTabs } from "../parts/PageTabs";
@@ -37,12 +36,6 @@ const tools = [
     name: "Check",
     says: "The configuration's file as it is now: its mistakes, what it reaches, and what it costs.",
     show: CheckTool,
-  },
-  {
-    at: "rejects",
-    name: "Rejects",
-    says: "What was refused, by which rule, and another chance for it.",
-    show: RejectsTool,
   },
 ];
 

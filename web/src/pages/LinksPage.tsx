@@ -1,11 +1,20 @@
 import type { components } from "../api/schema.gen";
-import { useHealth, useUplinks } from "../api/hooks";
+import { useSearchParams } from "react-router";
+import { useHealth, useLinkHistory, useUplinks } from "../api/hooks";
+import { zoneOf } from "../board/useTime";
+import { Days } from "../links/Days";
+import { Story } from "../links/Story";
+import { useClock } from "../live/useClock";
 import { LinkSheet } from "../parts/LinkSheet";
-import { useClock } from "../parts/useClock";
-import { age, moment, words } from "../format";
+import { Failed } from "../parts/Said";
+import { Nothing, PageWaiting } from "../parts/Waiting";
+import { usePreferences } from "../preferences";
+import { length } from "../time/duration";
+import { longTime, shortTime } from "../time/format";
+import { age, count, number, words } from "../format";
 
 const milliseconds = (seconds: number) =>
-  `${(1000 * seconds).toLocaleString("en-GB", { maximumSignificantDigits: 3 })} ms`;
+  `${(1000 * seconds).toLocaleString(undefined, { maximumSignificantDigits: 3 })} ms`;
 
 /** How a line is used that devices are asked on, and how well its schedules are kept. */
 function lineFacts(line: components["schemas"]["Line"]): [string, string][] {
@@ -18,8 +27,8 @@ function lineFacts(line: components["schemas"]["Line"]): [string, string][] {
     ["line busy", `${(100 * line.busy).toFixed(0)} %`],
     ["99 of 100 answers in", milliseconds(line.answer_nearly)],
     ["late", late.join("; ") || "–"],
-    ["timeouts", line.timeouts.toLocaleString("en-GB")],
-    ["garbled answers", line.garbled.toLocaleString("en-GB")],
+    ["timeouts", count(line.timeouts)],
+    ["garbled answers", count(line.garbled)],
     ["exceptions", refused.join("; ") || "none"],
   ];
 }
@@ -30,19 +39,48 @@ export function LinksPage() {
   const uplinks = useUplinks();
   const health = useHealth();
   const clock = useClock();
+  const history = useLinkHistory({ last: "30d" });
+  const [params, setParams] = useSearchParams();
+  const zone = zoneOf(usePreferences().zone, health.data?.zone ?? "UTC");
+  const moment = (text: string | null) => (text ? longTime(Date.parse(text), zone, true) : "never");
+  const opened = history.data?.links
+    .flatMap((l) => l.outages.map((o) => ({ ...o, link: l.link })))
+    .find((o) => String(o.id) === params.get("outage"));
+  const open = (id: number | null) => setParams(id === null ? {} : { outage: String(id) });
+  const days = (link: string) => {
+    const found = history.data?.links.find((l) => l.link === link);
+    return history.data && found ? (
+      <Days history={history.data} link={found} zone={zone} onOpen={(o) => open(o.id)} />
+    ) : null;
+  };
+  const paces = (u: {
+    rate: number;
+    caught_up_at: string | null;
+    backlog_rows: number;
+  }): [string, string][] => [
+    ["arrives", `${number(u.rate, 3)} summaries/s`],
+    [
+      "caught up",
+      u.caught_up_at
+        ? `in ${length(Date.parse(u.caught_up_at) - clock)}, at ${shortTime(Date.parse(u.caught_up_at), zone, { from: 0, to: 1 })}`
+        : u.backlog_rows < 1000
+          ? "yes"
+          : "not known yet",
+    ],
+  ];
   const sending = uplinks.data?.sending ?? [];
   const receiving = uplinks.data?.receiving ?? [];
   const ago = (text: string | null) => (text ? `${age(clock - Date.parse(text))} ago` : "never");
   return (
     <>
       <h1 className="text-2xl font-semibold">Links</h1>
-      {uplinks.error && (
-        <p role="alert" className="mt-4 text-bad">
-          {uplinks.error.message}
-        </p>
-      )}
+      <Failed error={uplinks.error ?? history.error} />
+      {uplinks.isPending && <PageWaiting>The links are on their way …</PageWaiting>}
       {uplinks.data && sending.length + receiving.length === 0 && (
-        <p className="mt-8">This service neither sends to a central nor receives from gateways.</p>
+        <Nothing>
+          This service neither sends to a central nor receives from gateways; <code>uplinks:</code> of a
+          gateway and <code>accept:</code> of a central say so in its configuration.
+        </Nothing>
       )}
       {sending.map((u) => (
         <LinkSheet
@@ -51,11 +89,12 @@ export function LinksPage() {
           note={u.address}
           up={u.up}
           facts={[
-            ["backlog", `${u.backlog_rows.toLocaleString("en-GB")} summaries`],
+            ["backlog", `${count(u.backlog_rows)} summaries`],
             ["waiting since", u.backlog_since ? moment(u.backlog_since) : "nothing waits"],
             ["last acknowledgement", ago(u.acked_at)],
-            ["acknowledged", `${u.acked_rows.toLocaleString("en-GB")} summaries`],
-            ["failed attempts", u.failures.toLocaleString("en-GB")],
+            ["acknowledged", `${count(u.acked_rows)} summaries`],
+            ...paces(u),
+            ["failed attempts", count(u.failures)],
             ["sent all again", `${u.refills} times`],
           ]}
           errors={[
@@ -64,7 +103,9 @@ export function LinksPage() {
             ...u.refused.map((r) => `refused: ${r.path}, ${r.rows} summaries wait: ${r.reason}`),
             ...(u.given_up ? [`${u.given_up} summaries were given up before they could be sent`] : []),
           ]}
-        />
+        >
+          {days(`to ${u.name}`)}
+        </LinkSheet>
       ))}
       {receiving.map((u) => (
         <LinkSheet
@@ -73,18 +114,18 @@ export function LinksPage() {
           note={`heard ${ago(u.heard_at)}`}
           up={u.up}
           facts={[
-            [
-              "backlog",
-              u.up ? `${u.backlog_rows.toLocaleString("en-GB")} summaries` : "not known while it is down",
-            ],
+            ["backlog", u.up ? `${count(u.backlog_rows)} summaries` : "not known while it is down"],
             ["last acknowledgement", ago(u.stored_at)],
-            ["stored", `${u.stored_rows.toLocaleString("en-GB")} summaries`],
-            ["readings there", `${u.accepted.toLocaleString("en-GB")} since its start`],
-            ["rejects there", u.rejected.toLocaleString("en-GB")],
-            ["batches", u.batches.toLocaleString()],
+            ["stored", `${count(u.stored_rows)} summaries`],
+            ...(u.up ? paces(u) : []),
+            ["readings there", `${count(u.accepted)} since its start`],
+            ["rejects there", count(u.rejected)],
+            ["batches", count(u.batches)],
           ]}
           errors={[u.last_error, u.twin].filter(Boolean)}
-        />
+        >
+          {days(`from ${u.gateway}`)}
+        </LinkSheet>
       ))}
       {health.data?.gateway?.sources.map((s) => (
         <LinkSheet
@@ -94,19 +135,24 @@ export function LinksPage() {
           up={s.up}
           facts={[
             ["last message", ago(s.last_at)],
-            ["messages", s.messages.toLocaleString("en-GB")],
-            ["acknowledged", s.acked.toLocaleString("en-GB")],
-            ["readings", s.readings.toLocaleString("en-GB")],
-            ["could not be read", s.rejects.toLocaleString("en-GB")],
-            ["errors", s.errors.toLocaleString("en-GB")],
+            ["messages", count(s.messages)],
+            ["acknowledged", count(s.acked)],
+            ["readings", count(s.readings)],
+            ["could not be read", count(s.rejects)],
+            ["errors", count(s.errors)],
             ...(s.line ? lineFacts(s.line) : []),
           ]}
           notes={s.line?.learned}
           errors={s.absent.concat(
             s.faults.map((f) => `${f.place}: ${f.message} (${f.count} times, last ${ago(f.last_at)})`),
           )}
-        />
+        >
+          {days(`source ${s.name}`)}
+        </LinkSheet>
       ))}
+      {opened && (
+        <Story outage={opened} link={opened.link} zone={zone} now={clock} onClose={() => open(null)} />
+      )}
     </>
   );
 }

@@ -1,30 +1,35 @@
-import { useMemo, useState } from "react";
-import type { Series, Value } from "../api/client";
-import { useSeries } from "../api/hooks";
-import { useLive } from "../api/useLive";
-import { StationSheet } from "../parts/StationSheet";
-import { useClock } from "../parts/useClock";
-import { seconds } from "../duration";
-import { words } from "../format";
+import { useWindowVirtualizer } from "@tanstack/react-virtual";
+import { useLayoutEffect, useMemo, useRef, useState } from "react";
+import type { Series } from "../api/client";
+import { useCatalogue } from "../api/hooks";
+import { count, words } from "../format";
+import { live } from "../live/store";
+import { useClock } from "../live/useClock";
+import { useSeriesSeen, useStanding } from "../live/useLive";
+import { bySite, isQuality } from "../now/condition";
+import { findings, LookFirst } from "../now/LookFirst";
+import { StationSheet } from "../now/StationSheet";
+import { Link } from "../parts/Link";
+import { Nothing, PageWaiting } from "../parts/Waiting";
+import { useUnits, type UnitsOf } from "../units";
 
-/** Every series with its latest value, by site and station, updating by itself. */
+/** What needs a look first, then every series with its latest value, by site and station. */
 export function NowPage() {
-  const live = useLive();
-  const series = useSeries();
-  const clock = useClock() + live.ahead;
+  const seen = useSeriesSeen();
+  const standing = useStanding();
+  const catalogue = useCatalogue();
+  const units = useUnits().of;
+  const clock = useClock(2000);
   const [filter, setFilter] = useState("");
-  const sites = useMemo(
-    () =>
-      bySite(
-        [...live.values.values()].filter((v) => matches(v.path, filter) && !isQuality(v.path, live.values)),
-      ),
-    [live.values, filter],
-  );
-  const uncertain = useMemo(() => doubted(live.values), [live.values]);
-  const fresh = useMemo(() => freshness(series.data?.series ?? []), [series.data]);
-  const stale = [...live.values.values()].filter(
-    (v) => clock - Date.parse(v.time) > (fresh.get(v.path) ?? 60_000),
-  );
+  const sites = useMemo(() => {
+    const wanted = filter.trim().toLowerCase().split(/\s+/);
+    const paths = [...seen.values.keys()].filter(
+      (p) => wanted.every((w) => p.toLowerCase().includes(w)) && !isQuality(p, seen.values),
+    );
+    return bySite(paths);
+    // eslint-disable-next-line react-hooks/exhaustive-deps -- the map is one, its version says that it changed
+  }, [seen.version, filter]);
+  const known = catalogue !== undefined && standing !== "connecting";
   return (
     <>
       <div className="flex flex-wrap items-center gap-x-6 gap-y-2">
@@ -37,70 +42,120 @@ export function NowPage() {
           onChange={(e) => setFilter(e.target.value)}
           className="w-64 rounded-sheet border border-rule bg-sheet px-2 py-1"
         />
-        <p className="text-soft" role="status">
-          {live.values.size} series, {stale.length === 0 ? "all fresh" : `${stale.length} stale`}
-          {live.connected ? "" : " – connection lost, trying again"}
-        </p>
+        {known && <Summary catalogue={catalogue} clock={clock} />}
       </div>
-      {live.values.size === 0 && live.connected && (
-        <p className="mt-8 max-w-prose">
-          No reading has arrived yet. Point a device at this gateway; what is refused is listed by{" "}
-          <code>nexocumula rejects</code>.
-        </p>
+      {!known && <PageWaiting>The latest values are on their way …</PageWaiting>}
+      {known && live.values.size === 0 && standing === "live" && (
+        <Nothing>
+          No reading has arrived yet. Point a device at this gateway;{" "}
+          <Link to="/field" className="underline">
+            Field
+          </Link>{" "}
+          finds out what it says, and <code>nexocumula rejects</code> lists what is refused.
+        </Nothing>
       )}
-      {sites.map(([site, stations]) => (
-        <section key={site} aria-label={site} className="mt-6">
-          <h2 className="border-b border-rule pb-1 text-lg">{words(site)}</h2>
-          <div className="mt-3 columns-1 gap-4 sm:columns-2 lg:columns-3">
-            {stations.map(([station, values]) => (
-              <StationSheet
-                key={station}
-                station={station}
-                values={values}
-                clock={clock}
-                freshFor={fresh}
-                uncertain={uncertain}
-              />
-            ))}
-          </div>
-        </section>
-      ))}
+      {known && filter === "" && <LookFirst catalogue={catalogue} units={units} clock={clock} />}
+      {known && filter !== "" && sites.length === 0 && <Nothing>No series contains “{filter}”.</Nothing>}
+      {known &&
+        sites.map((s) => (
+          <SiteSheets
+            key={s.site}
+            site={s.site}
+            stations={s.stations}
+            catalogue={catalogue}
+            units={units}
+            clock={clock}
+          />
+        ))}
     </>
   );
 }
 
-const quality = "/quality";
-
-/** Whether a series says how good another is; that one shows it. */
-function isQuality(path: string, all: Map<string, Value>): boolean {
-  return path.endsWith(quality) && all.has(path.slice(0, -quality.length));
+/** Screen readers hear it when it changes, which is not each second. */
+function Summary({ catalogue, clock }: { catalogue: Map<string, Series>; clock: number }) {
+  const old = findings(catalogue, clock).filter(
+    (f) => f.condition === "stale" || f.condition === "missing",
+  ).length;
+  const all = [...live.values.keys()].filter((p) => !isQuality(p, live.values)).length;
+  return (
+    <p className="text-soft" role="status">
+      {count(all)} series, {all === 0 ? "none heard yet" : old === 0 ? "all fresh" : `${count(old)} stale`}
+    </p>
+  );
 }
 
-/** The series whose latest reading is in doubt. */
-function doubted(all: Map<string, Value>): Set<string> {
-  const of = (v: Value) => v.path.slice(0, -quality.length);
-  return new Set([...all.values()].filter((v) => isQuality(v.path, all) && v.state === "uncertain").map(of));
+interface SiteProps {
+  site: string;
+  stations: { station: string; paths: string[] }[];
+  catalogue: Map<string, Series>;
+  units: UnitsOf;
+  clock: number;
 }
 
-function matches(path: string, filter: string): boolean {
-  return path.toLowerCase().includes(filter.trim().toLowerCase());
-}
-
-type Grouped = [string, [string, Value[]][]][];
-
-function bySite(values: Value[]): Grouped {
-  const sites = new Map<string, Map<string, Value[]>>();
-  for (const v of values.sort((a, b) => a.path.localeCompare(b.path))) {
-    const levels = v.path.split("/");
-    const site = levels[0] ?? "";
-    const station = levels.slice(1, -1).join("/");
-    const stations = sites.get(site) ?? new Map<string, Value[]>();
-    sites.set(site, stations.set(station, [...(stations.get(station) ?? []), v]));
-  }
-  return [...sites].map(([site, stations]) => [site, [...stations]]);
-}
-
-/** How long a reading of each series stays fresh, in ms. */
-function freshness(series: Series[]): Map<string, number> {
-  return new Map(series.map((s) => [s.path, 1000 * seconds(s.fresh_for)]));
+/** The stations of a site; only those in sight are drawn, so that thousands stay smooth. */
+function SiteSheets({ site, stations, catalogue, units, clock }: SiteProps) {
+  const box = useRef<HTMLDivElement>(null);
+  const [{ top, wide }, setPlace] = useState({ top: 0, wide: 0 });
+  useLayoutEffect(() => {
+    const measure = () => {
+      const e = box.current;
+      if (!e) return;
+      const now = { top: Math.round(e.getBoundingClientRect().top + scrollY), wide: e.clientWidth };
+      setPlace((before) => (before.top === now.top && before.wide === now.wide ? before : now));
+    };
+    measure();
+    const watch = new ResizeObserver(measure);
+    watch.observe(document.body);
+    return () => watch.disconnect();
+  }, []);
+  const lanes = Math.max(1, Math.floor(wide / 340));
+  const gap = 12;
+  const sheets = useWindowVirtualizer({
+    count: stations.length,
+    estimateSize: (i) => 46 + 32 * (stations[i]?.paths.length ?? 1),
+    getItemKey: (i) => stations[i]?.station ?? i,
+    lanes,
+    gap,
+    overscan: 3,
+    scrollMargin: top,
+  });
+  const width = `calc((100% - ${(lanes - 1) * gap}px) / ${lanes})`;
+  return (
+    <section aria-label={site} className="mt-6">
+      <h2 className="border-b border-rule pb-1 text-lg">
+        <Link to={`/boards/place?about=${encodeURIComponent(site)}`} className="hover:underline">
+          {words(site)}
+        </Link>
+      </h2>
+      <div ref={box} className="relative mt-3" style={{ height: sheets.getTotalSize() }}>
+        {wide > 0 &&
+          sheets.getVirtualItems().map((item) => {
+            const s = stations[item.index];
+            return (
+              s && (
+                <div
+                  key={item.key}
+                  ref={sheets.measureElement}
+                  data-index={item.index}
+                  className="absolute"
+                  style={{
+                    width,
+                    left: `calc((100% + ${gap}px) / ${lanes} * ${item.lane})`,
+                    top: item.start - top,
+                  }}
+                >
+                  <StationSheet
+                    station={s.station}
+                    paths={s.paths}
+                    catalogue={catalogue}
+                    units={units}
+                    clock={clock}
+                  />
+                </div>
+              )
+            );
+          })}
+      </div>
+    </section>
+  );
 }

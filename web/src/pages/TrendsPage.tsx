@@ -1,86 +1,72 @@
-import { ToggleGroup } from "radix-ui";
-import { SeriesPicker } from "../parts/SeriesPicker";
-import { TrendSheet } from "../parts/TrendSheet";
-import { lasts, type Range } from "../range";
-import { go, useAddress } from "../router";
+import { useEffect, useMemo } from "react";
+import { useLocation, useNavigate } from "react-router";
+import { send, type Board, type BoardVersion } from "../api/client";
+import { has, useCatalogue, useSession } from "../api/hooks";
+import { AddLane } from "../board/AddLane";
+import { readLanes, writeLanes } from "../board/address";
+import { BoardView } from "../board/BoardView";
+import { kindFor } from "../board/board";
+import { SaveBoard } from "../board/SaveBoard";
+import { Failed } from "../parts/Said";
+import { Nothing } from "../parts/Waiting";
 
-/** Charts of picked series over one range; the address says which. */
+/** Lanes of picked series below one time axis; the address says which. */
 export function TrendsPage() {
-  const address = useAddress();
-  const picked = address.searchParams.getAll("series");
-  const range = rangeOf(address);
-  const show = (series: string[], next: Range, replace = false) => go(addressOf(series, next), replace);
+  const location = useLocation();
+  const navigate = useNavigate();
+  const catalogue = useCatalogue();
+  const session = useSession().data;
+  const { board, plain, wrong } = useMemo(
+    () => readLanes(new URLSearchParams(location.search)),
+    [location.search],
+  );
+  const show = (next: Board, replace = false) => {
+    const params = new URLSearchParams(location.search);
+    writeLanes(params, next);
+    void navigate(`/trends?${params}`, { replace, state: location.state as unknown });
+  };
+  // A link to plain series: their kinds say which lanes they become.
+  useEffect(() => {
+    if (plain.length === 0 || !catalogue) return;
+    const lanes = plain.map((path) => ({ kind: kindFor(catalogue.get(path)), series: [path] }));
+    show({ ...board, lanes: [...(board.lanes ?? []), ...lanes] }, true);
+  });
+  const lanes = board.lanes ?? [];
   return (
     <>
-      <div className="flex flex-wrap items-center gap-x-6 gap-y-2">
+      <div className="flex flex-wrap items-center gap-x-4 gap-y-2">
         <h1 className="text-2xl font-semibold">Trends</h1>
-        <SeriesPicker picked={picked} onPick={(series) => show(series, range, true)} />
-        <ToggleGroup.Root
-          type="single"
-          aria-label="Range"
-          value={range.last ?? ""}
-          onValueChange={(last) => last && show(picked, { last })}
-          className="flex flex-wrap"
-        >
-          {lasts.map(({ last, label }) => (
-            <ToggleGroup.Item
-              key={last}
-              value={last}
-              className="border-b-2 border-transparent px-2 py-1 hover:bg-sheet data-[state=on]:border-water data-[state=on]:font-semibold"
-            >
-              {label}
-            </ToggleGroup.Item>
-          ))}
-        </ToggleGroup.Root>
-        {range.last === undefined && (
-          <button
-            type="button"
-            onClick={() => history.back()}
-            className="rounded-sheet border border-rule bg-sheet px-2 py-1"
-          >
-            Zoom back
-          </button>
-        )}
-      </div>
-      {picked.length === 0 && (
-        <p className="mt-8 max-w-prose">
-          Pick the series to look at. Each gets a chart of its means with the band from lowest to highest, so
-          that a spike stays in sight however wide the windows are; a total by how much it grew, a state by
-          how long it held.
-        </p>
-      )}
-      {picked.map((path) => (
-        <TrendSheet
-          key={path}
-          path={path}
-          range={range}
-          onZoom={(from, to) => show(picked, { from, to })}
-          onRemove={() =>
-            show(
-              picked.filter((p) => p !== path),
-              range,
-              true,
-            )
+        <AddLane
+          name="Pick series"
+          onAdd={(added) => show({ ...board, lanes: [...lanes, ...added] })}
+          onHead={(paths) =>
+            show({
+              ...board,
+              head: [...(board.head ?? []), ...paths.map((series) => ({ series, gauge: true }))],
+            })
           }
         />
-      ))}
+        {lanes.length > 0 && has(session, "operator") && (
+          <SaveBoard
+            board={board}
+            name="Keep as a board"
+            save={(b) => send<BoardVersion>("boards", { board: b })}
+            onSaved={(saved) => void navigate(`/boards/${saved.id}`)}
+          />
+        )}
+      </div>
+      {wrong && <Failed error={new Error(wrong)} />}
+      {lanes.length === 0 && plain.length === 0 ? (
+        <Nothing>
+          <p>
+            Pick the series to look at. Each gets a lane below one time axis: a line with the band from lowest
+            to highest, so that a spike stays in sight however wide the windows are; a total as bars of its
+            growth, a state as a strip, a direction by the points of the compass.
+          </p>
+        </Nothing>
+      ) : (
+        <BoardView board={board} onChange={(b) => show(b)} />
+      )}
     </>
   );
-}
-
-function rangeOf(address: URL): Range {
-  const from = Number(address.searchParams.get("from"));
-  const to = Number(address.searchParams.get("to"));
-  if (from > 0 && to > from) return { from, to };
-  return { last: address.searchParams.get("last") ?? "1d" };
-}
-
-function addressOf(series: string[], range: Range): string {
-  const query = new URLSearchParams(series.map((s) => ["series", s]));
-  if (range.last !== undefined) query.set("last", range.last);
-  else {
-    query.set("from", String(Math.round(range.from)));
-    query.set("to", String(Math.round(range.to)));
-  }
-  return `/trends?${query}`;
 }

@@ -1,15 +1,18 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { remove, type Session } from "../api/client";
-import { go } from "../router";
+import { live } from "../live/store";
+import { useGo } from "../router";
 import { Link } from "./Link";
 
 /** Who looks, and the way out. */
 export function AccountMenu({ session }: { session: Session }) {
   const client = useQueryClient();
+  const go = useGo();
   const out = useMutation({
     mutationFn: () => remove("session"),
     onSuccess: () => {
       go("/");
+      live.reset();
       return client.resetQueries(); // nothing stays of what was seen, and it is asked anew who looks
     },
   });

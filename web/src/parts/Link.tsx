@@ -1,22 +1,26 @@
-import type { MouseEvent, ReactNode } from "react";
-import { go } from "../router";
+import type { CSSProperties, ReactNode } from "react";
+import { Link as To } from "react-router";
 
 interface Props {
   to: string;
   current?: boolean;
   className?: string;
+  style?: CSSProperties;
+  /** What it is called, when its words do not say it. */
+  label?: string;
   children: ReactNode;
 }
 
-export function Link({ to, current, className, children }: Props) {
-  const follow = (event: MouseEvent) => {
-    if (event.metaKey || event.ctrlKey || event.shiftKey || event.button !== 0) return;
-    event.preventDefault();
-    go(to);
-  };
+export function Link({ to, current, className, style, label, children }: Props) {
   return (
-    <a href={to} onClick={follow} aria-current={current ? "page" : undefined} className={className}>
+    <To
+      to={to}
+      aria-current={current ? "page" : undefined}
+      aria-label={label}
+      className={className}
+      style={style}
+    >
       {children}
-    </a>
+    </To>
   );
 }

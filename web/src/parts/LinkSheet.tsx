@@ -1,3 +1,4 @@
+import type { ReactNode } from "react";
 import { Mark } from "./Mark";
 
 interface Props {
@@ -8,10 +9,11 @@ interface Props {
   errors: string[];
   /** What is worth knowing, and not wrong. */
   notes?: string[];
+  children?: ReactNode;
 }
 
 /** One uplink. */
-export function LinkSheet({ title, note, up, facts, errors, notes = [] }: Props) {
+export function LinkSheet({ title, note, up, facts, errors, notes = [], children }: Props) {
   return (
     <section aria-label={title} className="mt-4 rounded-sheet border border-rule bg-sheet px-3 py-2">
       <div className="flex flex-wrap items-baseline gap-x-4">
@@ -27,6 +29,7 @@ export function LinkSheet({ title, note, up, facts, errors, notes = [] }: Props)
           </div>
         ))}
       </dl>
+      {children}
       {errors.map((text) => (
         <p key={text} className="mt-2 text-bad">
           {text}

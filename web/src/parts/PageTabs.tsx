@@ -1,6 +1,6 @@
 import { Tabs } from "radix-ui";
 import type { ComponentType } from "react";
-import { go, useAddress } from "../router";
+import { useAddress, useGo } from "../router";
 
 interface Tab {
   at: string;
@@ -20,6 +20,7 @@ interface Props {
 
 /** The parts of a page, of which one is shown; the address says which. */
 export function PageTabs({ page, by, label, tabs }: Props) {
+  const go = useGo();
   const shown = useAddress().searchParams.get(by) ?? tabs[0]?.at;
   return (
     <Tabs.Root value={shown} onValueChange={(at) => go(`${page}?${by}=${at}`)} className="mt-4">

@@ -19,7 +19,7 @@ export function Table({ head, children }: Props) {
                 scope="col"
                 className={`px-3 py-1 font-normal ${name.startsWith(">") ? "text-right" : ""}`}
               >
-                {name.replace(">", "")}
+                {name.replace(">", "") || <span className="sr-only">What can be done</span>}
               </th>
             ))}
           </tr>

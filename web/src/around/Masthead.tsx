@@ -1,0 +1,81 @@
+import { CircleHelp, Search, Settings2 } from "lucide-react";
+import { useLocation } from "react-router";
+import type { Session } from "../api/client";
+import type { Page } from "../pages";
+import { AccountMenu } from "../parts/AccountMenu";
+import { Link } from "../parts/Link";
+import { ThemeButton } from "../parts/ThemeButton";
+import { openAround } from "./open";
+
+interface Props {
+  place?: string;
+  session?: Session;
+  pages: Page[];
+}
+
+const tool = "flex items-center gap-1 rounded-sheet px-2 py-1 text-soft hover:bg-sheet";
+
+/** The head of every page: where one is, and the ways to the others. */
+export function Masthead({ place = "", session, pages }: Props) {
+  const { pathname } = useLocation();
+  const current = (p: Page) => p.at === pathname || (p.at !== "/" && pathname.startsWith(p.at + "/"));
+  return (
+    <header className="flex flex-wrap items-baseline gap-x-5 gap-y-2 border-b-2 border-ink pt-3 pb-2 print:hidden">
+      <a href="#main" className="sr-only focus:not-sr-only">
+        To the page
+      </a>
+      <p className="text-lg font-semibold">
+        Nexocumula <span className="font-normal text-soft">{place}</span>
+      </p>
+      {pages.length > 0 && (
+        <nav aria-label="Pages" className="flex flex-wrap gap-1">
+          {pages.map((p) => (
+            <Link
+              key={p.at}
+              to={p.at}
+              current={current(p)}
+              className="rounded-sheet px-2.5 py-1 hover:bg-sheet aria-[current=page]:bg-ink aria-[current=page]:text-paper"
+            >
+              {p.name}
+            </Link>
+          ))}
+        </nav>
+      )}
+      <div className="ml-auto flex flex-wrap items-center gap-1">
+        {session && (
+          <>
+            <button
+              type="button"
+              className={tool}
+              onClick={() => openAround("palette")}
+              aria-keyshortcuts="Control+K"
+            >
+              <Search size={16} aria-hidden /> <span className="sr-only sm:not-sr-only">Find</span>
+              <kbd className="hidden text-xs lg:inline">Ctrl K</kbd>
+            </button>
+            <button
+              type="button"
+              className={tool}
+              aria-label="Help for this page"
+              title="Help for this page: ?"
+              onClick={() => openAround("help")}
+            >
+              <CircleHelp size={16} aria-hidden />
+            </button>
+            <button
+              type="button"
+              className={tool}
+              aria-label="Units and clocks"
+              title="Units and clocks"
+              onClick={() => openAround("preferences")}
+            >
+              <Settings2 size={16} aria-hidden />
+            </button>
+            <AccountMenu session={session} />
+          </>
+        )}
+        <ThemeButton />
+      </div>
+    </header>
+  );
+}

@@ -1,0 +1,238 @@
+import { useMemo, useState } from "react";
+import type { BoardLane } from "../api/client";
+import { heightOf, kindNames } from "../board/board";
+import { percent } from "../format";
+import { Failed } from "../parts/Said";
+import { Waiting } from "../parts/Waiting";
+import { spoken } from "../time/duration";
+import { axesOf, seriesOf } from "./axes";
+import { Bars } from "./Bars";
+import { Chart } from "./Chart";
+import type { Normal } from "./chartOptions";
+import { LaneMenu } from "./LaneMenu";
+import { Legend } from "./Legend";
+import { linesOf } from "./lines";
+import { NotesRow } from "./NotesRow";
+import { PlotArea } from "./PlotArea";
+import { readingsFit, ReadingsChart } from "./ReadingsChart";
+import type { Row } from "./rows";
+import { useWide } from "../parts/useWide";
+import { CoverageRows, Strips } from "./Strips";
+import { TextRow } from "./TextRow";
+import { useRows } from "./useRows";
+import { useView, type View } from "./view";
+
+interface Props {
+  lane: BoardLane;
+  index: number;
+  /** Of lanes that are all kept, so that they can be moved. */
+  count: number;
+  places: string[];
+  onChange?: (lane: BoardLane) => void;
+  onMove?: (to: number) => void;
+  onRemove?: () => void;
+  onNote?: (ms: number, series: string[]) => void;
+  /** What the lane is dragged by. */
+  handle?: React.ReactNode;
+}
+
+/** A band of the page below the time axis, with its title and what it says in figures. */
+export function Lane(props: Props) {
+  const { lane, places, onNote } = props;
+  const title = useTitle(lane);
+  if (lane.kind === "text")
+    return (
+      <Frame {...props} title={title} caption="">
+        <TextRow text={lane.text ?? ""} />
+      </Frame>
+    );
+  if (lane.kind === "notes")
+    return (
+      <Frame {...props} title={title} caption="">
+        <PlotArea height={heightOf(lane)} onPick={onNote && ((ms) => onNote(ms, []))}>
+          <NotesRow lane={lane} height={heightOf(lane)} places={places} />
+        </PlotArea>
+      </Frame>
+    );
+  return <SeriesLane {...props} title={title} />;
+}
+
+function useTitle(lane: BoardLane): string {
+  const view = useView();
+  return useMemo(() => titleOf(lane, view), [lane, view]);
+}
+
+/** What a lane is called: as somebody wrote, or by the quantities in it. */
+export function titleOf(lane: BoardLane, view: Pick<View, "catalogue" | "about">): string {
+  if (lane.title) return lane.title;
+  if (lane.calculate) return lane.calculate.name;
+  if (lane.kind === "notes") return "Notes and outages";
+  if (lane.kind === "text") return "";
+  const all = seriesOf(lane, view.catalogue, view.about);
+  const quantities = [
+    ...new Set(all.map((s) => s.path.slice(s.path.lastIndexOf("/") + 1).replaceAll("_", " "))),
+  ];
+  const stations = [...new Set(all.map((s) => s.path.slice(0, s.path.lastIndexOf("/"))))];
+  const what = quantities.slice(0, 3).join(", ") || (lane.series ?? []).join(", ");
+  if (lane.kind === "coverage") return `Coverage of ${what}`;
+  const text = stations.length === 1 ? `${what}, ${(stations[0] ?? "").replaceAll("/", ", ")}` : what;
+  if (lane.difference) return `${text}, the first less the second`;
+  return text.charAt(0).toUpperCase() + text.slice(1);
+}
+
+function SeriesLane(props: Props & { title: string }) {
+  const { lane } = props;
+  const view = useView();
+  const fits = readingsFit(lane, view);
+  const { rows, loading, stale, errors, placeless } = useRows(lane, view);
+  const [single, setSingle] = useState<string | null>(null);
+  const [rejects, setRejects] = useState(false);
+  const height = heightOf(lane, rows.filter((r) => !r.shift).length);
+  const axes = useMemo(() => axesOf(lane, view.catalogue, view.units, view.about), [lane, view]);
+  const known = rows.some((r) => r.empty.includes(false));
+  return (
+    <Frame
+      {...props}
+      caption={fits ? "the readings themselves" : caption(rows)}
+      legend={<Legend lane={lane} rows={rows} single={single} onSingle={setSingle} />}
+      rows={rows}
+      rejects={fits ? { shown: rejects, show: setRejects } : undefined}
+      stale={stale}
+    >
+      {errors.map((e) => (
+        <Failed key={e.message} error={e} />
+      ))}
+      {placeless && <p className="px-1 py-4 text-soft">Choose a place above to see this lane.</p>}
+      <PlotArea height={height} onPick={undefined}>
+        {fits ? (
+          <ReadingsChart
+            lane={lane}
+            axes={axes}
+            height={height}
+            single={single}
+            rejects={rejects}
+            normal={normalOf(lane, view)}
+          />
+        ) : (
+          <Drawn lane={lane} rows={rows} axes={axes} height={height} single={single} />
+        )}
+        {loading && rows.length === 0 && <Waiting height={height} />}
+        {!loading && !known && errors.length === 0 && !placeless && (
+          <p className="absolute inset-0 grid place-items-center text-soft">No data in this range.</p>
+        )}
+      </PlotArea>
+    </Frame>
+  );
+}
+
+function Drawn({
+  lane,
+  rows,
+  axes,
+  height,
+  single,
+}: {
+  lane: BoardLane;
+  rows: Row[];
+  axes: string[];
+  height: number;
+  single: string | null;
+}) {
+  const view = useView();
+  const lines = useMemo(() => linesOf(lane, rows, axes, view), [lane, rows, axes, view]);
+  switch (lane.kind) {
+    case "states":
+      return <Strips rows={rows.filter((r) => !r.shift)} height={height} single={single} />;
+    case "coverage":
+      return <CoverageRows rows={rows} height={height} single={single} />;
+    case "growth":
+      return <Bars rows={rows} height={height} single={single} />;
+    default:
+      return (
+        <Chart
+          lane={lane}
+          lines={lines}
+          axes={axes}
+          height={height}
+          single={single}
+          normal={normalOf(lane, view)}
+        />
+      );
+  }
+}
+
+/** The normal range of a lane's series, if all have the same, in the unit shown. */
+function normalOf(lane: BoardLane, view: View): Normal | undefined {
+  if (lane.kind !== "chart" || lane.difference || lane.calculate) return undefined;
+  const all = seriesOf(lane, view.catalogue, view.about);
+  const first = all[0];
+  if (
+    !first ||
+    all.some((s) => s.unit !== first.unit || JSON.stringify(s.normal) !== JSON.stringify(first.normal))
+  )
+    return undefined;
+  const to = view.units(first.unit);
+  const end = (v: number | null | undefined) =>
+    v === null || v === undefined ? null : v * to.scale + to.offset;
+  const bounds = (b: (number | null)[] | null | undefined): [number | null, number | null] | undefined =>
+    b ? [end(b[0]), end(b[1])] : undefined;
+  return { inner: bounds(first.normal.inner), outer: bounds(first.normal.outer) };
+}
+
+/** What a lane was drawn from: the windows, what they were computed from, and their coverage. */
+function caption(rows: Row[]): string {
+  const own = rows.filter((r) => !r.shift);
+  const first = own[0];
+  if (!first) return "";
+  const tiers = [
+    ...new Set(own.map((r) => (r.tier === "readings" ? "the readings" : `${spoken(r.tier)} summaries`))),
+  ];
+  const known = own.map((r) => r.coverage).filter((c) => c !== null);
+  const least = known.length > 0 ? Math.min(...known) : null;
+  return `${spoken(first.width)} windows from ${tiers.join(" and ")}${least === null ? "" : `, coverage ${own.length > 1 ? "at least " : ""}${percent(least, 0)}`}`;
+}
+
+interface FrameProps extends Props {
+  title: string;
+  caption: string;
+  legend?: React.ReactNode;
+  rows?: Row[];
+  rejects?: { shown: boolean; show: (shown: boolean) => void };
+  stale?: boolean;
+  children: React.ReactNode;
+}
+
+function Frame(props: FrameProps) {
+  const { lane, title, caption, legend, stale, handle, children } = props;
+  const beside = useWide();
+  return (
+    <div
+      role="group"
+      aria-label={title || kindNames[lane.kind]}
+      data-lane={lane.kind}
+      data-index={props.index}
+      className="grid border-b border-rule bg-sheet lg:grid-cols-[minmax(0,1fr)_20rem]"
+    >
+      <div className={`relative min-w-0 ${stale ? "opacity-60" : ""}`} data-column>
+        <div className="flex items-baseline gap-2 px-1 pt-1">
+          {handle}
+          {title && <h2 className="truncate text-sm font-semibold">{title}</h2>}
+          {caption && <p className="min-w-0 truncate text-xs text-soft">{caption}</p>}
+          <span className="ml-auto">
+            <LaneMenu {...props} />
+          </span>
+        </div>
+        {children}
+      </div>
+      {legend &&
+        (beside ? (
+          <div className="min-w-0 border-l border-rule px-1 py-1">{legend}</div>
+        ) : (
+          <details className="border-t border-rule px-2 py-1">
+            <summary className="cursor-pointer text-sm text-soft">In figures</summary>
+            {legend}
+          </details>
+        ))}
+    </div>
+  );
+}

@@ -1,0 +1,246 @@
+import { Ellipsis } from "lucide-react";
+import { DropdownMenu as Menu } from "radix-ui";
+import { lazy, Suspense, useState } from "react";
+import { addressOf, type BoardLane } from "../api/client";
+import { heightOf } from "../board/board";
+import { savePicture } from "../picture/picture";
+import type { Row } from "./rows";
+import { paramsOf, questionsOf } from "./useRows";
+import { useView } from "./view";
+
+const WindowsTable = lazy(() => import("./WindowsTable"));
+const CalculateDialog = lazy(() => import("./CalculateDialog"));
+const TextDialog = lazy(() => import("./TextDialog"));
+
+interface Props {
+  lane: BoardLane;
+  title: string;
+  index: number;
+  count: number;
+  rows?: Row[];
+  rejects?: { shown: boolean; show: (shown: boolean) => void };
+  onChange?: (lane: BoardLane) => void;
+  onMove?: (to: number) => void;
+  onRemove?: () => void;
+  onNote?: (ms: number, series: string[]) => void;
+}
+
+const item =
+  "flex cursor-pointer items-center gap-2 rounded-sheet px-2 py-1 outline-none data-highlighted:bg-paper data-disabled:opacity-40";
+const draws = [
+  { draw: "line", name: "Lines" },
+  { draw: "steps", name: "Steps" },
+  { draw: "points", name: "Points" },
+] as const;
+const stats = ["mean", "min", "max", "sd", "p5~", "p50~", "p95~", "count"];
+
+/** What can be done with a lane. */
+export function LaneMenu(props: Props) {
+  const { lane, title, index, count, rows, rejects, onChange, onMove, onRemove, onNote } = props;
+  const view = useView();
+  const [open, setOpen] = useState<"table" | "calculate" | "text" | null>(null);
+  const set = (change: Partial<BoardLane>) => onChange?.({ ...lane, ...change });
+  const questions = rows ? questionsOf(lane, view) : [];
+  const names = [...new Set((rows ?? []).map((r) => r.name))];
+  return (
+    <>
+      <Menu.Root>
+        <Menu.Trigger
+          aria-label={`Lane ${title || lane.kind}: more`}
+          className="rounded-sheet px-1.5 text-soft hover:bg-paper print:hidden"
+        >
+          <Ellipsis size={16} aria-hidden className="inline" />
+        </Menu.Trigger>
+        <Menu.Portal>
+          <Menu.Content
+            align="end"
+            className="z-20 max-h-[80vh] min-w-56 overflow-y-auto rounded-sheet border border-ink bg-sheet p-1 shadow-lg"
+          >
+            {rows && (
+              <>
+                <Menu.Item className={item} onSelect={() => setOpen("table")}>
+                  Windows as a table
+                </Menu.Item>
+                {questions.map((q, i) => (
+                  <Menu.Item key={i} className={item} asChild>
+                    <a
+                      href={addressOf("windows", csvOf(paramsOf(q, view.span)))}
+                      download={`${fileName(title)}-${i + 1}.csv`}
+                    >
+                      Download as CSV{questions.length > 1 && `: ${nameOf(q)}`}
+                    </a>
+                  </Menu.Item>
+                ))}
+                <Menu.Item className={item} onSelect={() => void savePicture("svg", fileName(title), index)}>
+                  Picture as SVG
+                </Menu.Item>
+                <Menu.Item className={item} onSelect={() => void savePicture("png", fileName(title), index)}>
+                  Picture as PNG
+                </Menu.Item>
+              </>
+            )}
+            {lane.kind === "notes" && (
+              <Menu.Item className={item} asChild>
+                <a
+                  href={addressOf("notes", {
+                    from: new Date(view.span.from).toISOString(),
+                    to: new Date(view.span.end).toISOString(),
+                    limit: "1000",
+                    format: "csv",
+                  })}
+                  download="notes.csv"
+                >
+                  Download as CSV
+                </a>
+              </Menu.Item>
+            )}
+            {onNote && (
+              <Menu.Item className={item} onSelect={() => onNote(view.span.to, names)}>
+                Pin a note …
+              </Menu.Item>
+            )}
+            {rejects && (
+              <Menu.CheckboxItem className={item} checked={rejects.shown} onCheckedChange={rejects.show}>
+                <Tick on={rejects.shown} />
+                What was refused, in place
+              </Menu.CheckboxItem>
+            )}
+            {onChange && lane.kind === "chart" && (
+              <>
+                <Rule />
+                {draws.map((d) => {
+                  const on = (lane.draw || "line") === d.draw;
+                  return (
+                    <Menu.CheckboxItem
+                      key={d.draw}
+                      className={item}
+                      checked={on}
+                      onCheckedChange={() => set({ draw: d.draw === "line" ? undefined : d.draw })}
+                    >
+                      <Tick on={on} />
+                      {d.name}
+                    </Menu.CheckboxItem>
+                  );
+                })}
+                <Rule />
+                <Menu.CheckboxItem
+                  className={item}
+                  checked={!lane.no_band}
+                  onCheckedChange={(on) => set({ no_band: on ? undefined : true })}
+                >
+                  <Tick on={!lane.no_band} />
+                  Band from lowest to highest
+                </Menu.CheckboxItem>
+                <Menu.CheckboxItem
+                  className={item}
+                  checked={lane.join === true}
+                  onCheckedChange={(on) => set({ join: on || undefined })}
+                >
+                  <Tick on={lane.join === true} />
+                  Join lines over gaps
+                </Menu.CheckboxItem>
+                {(lane.series?.length ?? 0) >= 2 && (
+                  <Menu.CheckboxItem
+                    className={item}
+                    checked={lane.difference === true}
+                    onCheckedChange={(on) => set({ difference: on || undefined })}
+                  >
+                    <Tick on={lane.difference === true} />
+                    Difference of the first two
+                  </Menu.CheckboxItem>
+                )}
+                <Menu.Sub>
+                  <Menu.SubTrigger className={item}>Of each window: {lane.stat || "mean"} ›</Menu.SubTrigger>
+                  <Menu.Portal>
+                    <Menu.SubContent className="z-20 rounded-sheet border border-ink bg-sheet p-1 shadow-lg">
+                      {stats.map((s) => (
+                        <Menu.CheckboxItem
+                          key={s}
+                          className={item}
+                          checked={(lane.stat || "mean") === s}
+                          onCheckedChange={() => set({ stat: s === "mean" ? undefined : s })}
+                        >
+                          <Tick on={(lane.stat || "mean") === s} />
+                          {s}
+                        </Menu.CheckboxItem>
+                      ))}
+                    </Menu.SubContent>
+                  </Menu.Portal>
+                </Menu.Sub>
+                <Menu.Item className={item} onSelect={() => setOpen("calculate")}>
+                  Calculate …
+                </Menu.Item>
+              </>
+            )}
+            {onChange && lane.kind === "text" && (
+              <Menu.Item className={item} onSelect={() => setOpen("text")}>
+                Write …
+              </Menu.Item>
+            )}
+            {onChange && (
+              <>
+                <Rule />
+                <Menu.Item
+                  className={item}
+                  onSelect={() => set({ height: Math.min(1200, Math.round(heightOf(lane) * 1.3)) })}
+                >
+                  Higher
+                </Menu.Item>
+                <Menu.Item
+                  className={item}
+                  onSelect={() => set({ height: Math.max(40, Math.round(heightOf(lane) / 1.3)) })}
+                >
+                  Lower
+                </Menu.Item>
+              </>
+            )}
+            {onMove && (
+              <>
+                <Menu.Item className={item} disabled={index === 0} onSelect={() => onMove(index - 1)}>
+                  Move up
+                </Menu.Item>
+                <Menu.Item className={item} disabled={index >= count - 1} onSelect={() => onMove(index + 1)}>
+                  Move down
+                </Menu.Item>
+              </>
+            )}
+            {onRemove && (
+              <Menu.Item className={item} onSelect={onRemove}>
+                Remove the lane
+              </Menu.Item>
+            )}
+          </Menu.Content>
+        </Menu.Portal>
+      </Menu.Root>
+      <Suspense>
+        {open === "table" && rows && <WindowsTable title={title} rows={rows} onClose={() => setOpen(null)} />}
+        {open === "calculate" && (
+          <CalculateDialog lane={lane} onChange={(l) => onChange?.(l)} onClose={() => setOpen(null)} />
+        )}
+        {open === "text" && (
+          <TextDialog lane={lane} onChange={(l) => onChange?.(l)} onClose={() => setOpen(null)} />
+        )}
+      </Suspense>
+    </>
+  );
+}
+
+const Rule = () => <Menu.Separator className="my-1 h-px bg-rule" />;
+const Tick = ({ on }: { on: boolean }) => (
+  <span aria-hidden className="inline-block w-4">
+    {on ? "✓" : ""}
+  </span>
+);
+
+function csvOf(params: URLSearchParams): URLSearchParams {
+  params.set("format", "csv");
+  return params;
+}
+
+const nameOf = (q: Record<string, string | string[]>) => String(q.select ?? q.calc ?? "");
+
+export const fileName = (title: string) =>
+  title
+    .toLowerCase()
+    .replace(/[^\p{L}\p{N}]+/gu, "-")
+    .replace(/^-|-$/g, "") || "lane";

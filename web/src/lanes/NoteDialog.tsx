@@ -1,0 +1,118 @@
+import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { Dialog } from "radix-ui";
+import { useState, type FormEvent } from "react";
+import { send } from "../api/client";
+import { pathWords } from "../format";
+import { button, entry, Field, mainButton } from "../parts/Field";
+import { Failed } from "../parts/Said";
+import { clockAt, timeOf, zoneText } from "../time/zone";
+
+interface Props {
+  /** The time that it is first for. */
+  at: number;
+  zone: string;
+  /** Sites, stations and series that it may be about, the likeliest first. */
+  places: string[];
+  onClose: () => void;
+}
+
+/** Pins a note to a time and a place. */
+export function NoteDialog({ at, zone, places, onClose }: Props) {
+  const client = useQueryClient();
+  const [time, setTime] = useState(localText(at, zone));
+  const [about, setAbout] = useState(places[0] ?? "");
+  const [text, setText] = useState("");
+  const pin = useMutation({
+    mutationFn: () => send("notes", { at: new Date(readLocal(time, zone)).toISOString(), about, text }),
+    onSuccess: async () => {
+      await client.invalidateQueries({ queryKey: ["notes"] });
+      onClose();
+    },
+  });
+  const submit = (e: FormEvent) => {
+    e.preventDefault();
+    pin.mutate();
+  };
+  return (
+    <Dialog.Root open onOpenChange={(open) => !open && onClose()}>
+      <Dialog.Portal>
+        <Dialog.Overlay className="fixed inset-0 z-30 bg-ink/40" />
+        <Dialog.Content
+          aria-describedby={undefined}
+          className="fixed top-24 left-1/2 z-40 w-[min(28rem,94vw)] -translate-x-1/2 rounded-sheet border border-ink bg-paper p-4"
+        >
+          <Dialog.Title className="text-lg font-semibold">Pin a note</Dialog.Title>
+          <form onSubmit={submit} className="mt-3 flex flex-col gap-3">
+            <Field label="What is to be known" hint="Such as: probe cleaned">
+              <textarea
+                name="note"
+                required
+                maxLength={2000}
+                rows={3}
+                value={text}
+                onChange={(e) => setText(e.target.value)}
+                className="rounded-sheet border border-rule bg-sheet px-2 py-1"
+              />
+            </Field>
+            <Field label={`When, by the clocks of ${zoneText(zone, at)}`}>
+              <input
+                type="datetime-local"
+                name="time"
+                step={1}
+                required
+                value={time}
+                onChange={(e) => setTime(e.target.value)}
+                className={entry}
+              />
+            </Field>
+            <Field label="About">
+              <select name="about" value={about} onChange={(e) => setAbout(e.target.value)} className={entry}>
+                {places.map((p) => (
+                  <option key={p} value={p}>
+                    {pathWords(p)}
+                  </option>
+                ))}
+              </select>
+            </Field>
+            <Failed error={pin.error} />
+            <div className="flex justify-end gap-2">
+              <button type="button" className={button} onClick={onClose}>
+                Leave it
+              </button>
+              <button type="submit" className={mainButton} disabled={pin.isPending || !text.trim() || !time}>
+                Pin it
+              </button>
+            </div>
+          </form>
+        </Dialog.Content>
+      </Dialog.Portal>
+    </Dialog.Root>
+  );
+}
+
+const two = (n: number) => String(n).padStart(2, "0");
+
+/** A time as the field for it wants it, by the clocks of a zone. */
+export function localText(ms: number, zone: string): string {
+  const c = clockAt(ms, zone);
+  return `${String(c.year).padStart(4, "0")}-${two(c.month)}-${two(c.day)}T${two(c.hour)}:${two(c.minute)}:${two(c.second)}`;
+}
+
+export function readLocal(text: string, zone: string): number {
+  const [date = "", clock = ""] = text.split("T");
+  const [year = NaN, month = NaN, day = NaN] = date.split("-").map(Number);
+  const [hour = 0, minute = 0, second = 0] = clock.split(":").map(Number);
+  return timeOf(zone, year, month, day, hour, minute, second);
+}
+
+/** The places that a note about series may be about: their stations, sites, and themselves. */
+export function placesOf(paths: string[]): string[] {
+  const stations = new Set<string>();
+  const sites = new Set<string>();
+  for (const p of paths) {
+    const levels = p.split("/");
+    if (levels.length > 2) stations.add(levels.slice(0, -1).join("/"));
+    sites.add(levels[0] ?? p);
+  }
+  return [...stations, ...sites, ...paths];
+}

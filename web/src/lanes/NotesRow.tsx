@@ -1,0 +1,146 @@
+import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { Flag } from "lucide-react";
+import { Popover } from "radix-ui";
+import { useMemo } from "react";
+import { remove, type BoardLane, type Note, type Outage } from "../api/client";
+import { has, useLinkHistory, useNotes, useSession } from "../api/hooks";
+import { at } from "../board/board";
+import { pathWords } from "../format";
+import { Link } from "../parts/Link";
+import { Failed } from "../parts/Said";
+import { length } from "../time/duration";
+import { longTime } from "../time/format";
+import { Hatch } from "./Strips";
+import { useView, xOf } from "./view";
+
+interface Props {
+  lane: BoardLane;
+  height: number;
+  /** The places whose notes count, when the lane names none. */
+  places: string[];
+}
+
+/** What people pinned to the times of the range, and when links were down. */
+export function NotesRow({ lane, height, places }: Props) {
+  const view = useView();
+  const about = useMemo(() => {
+    const named = (lane.series ?? []).map((s) => at(s, view.about)).filter((s) => s !== undefined);
+    return named.length > 0 ? named : places;
+  }, [lane.series, places, view.about]);
+  const minute = 60_000;
+  const from = new Date(Math.floor(view.span.from / minute) * minute).toISOString();
+  const to = new Date(Math.ceil(view.span.end / minute) * minute).toISOString();
+  const notes = useNotes({ from, to, limit: "1000" });
+  const links = useLinkHistory({ from, to });
+  const shown = (notes.data?.notes ?? []).filter((n) => concerns(n.about, about));
+  const outages = (links.data?.links ?? [])
+    .filter(
+      (l) =>
+        !l.link.startsWith("from ") ||
+        about.length === 0 ||
+        about.some((a) => a.split("/")[0] === l.link.slice(5)),
+    )
+    .flatMap((l) => l.outages.map((o) => ({ ...o, link: l.link })));
+  return (
+    <>
+      <svg width={view.px} height={height} className="absolute inset-0" aria-hidden data-picture>
+        <Hatch />
+        <line x1={view.left} x2={view.px - view.right} y1={height - 5} y2={height - 5} stroke="var(--rule)" />
+        {outages.map((o) => {
+          const [x, wide] = reach(o, view);
+          if (wide <= 0) return null;
+          return (
+            <rect
+              key={o.id}
+              x={x}
+              y={height / 2}
+              width={wide}
+              height={height / 2 - 6}
+              fill="url(#hatch)"
+              stroke="var(--soft)"
+            />
+          );
+        })}
+      </svg>
+      {outages.map((o) => {
+        const [x, wide] = reach(o, view);
+        if (wide <= 0) return null;
+        const text = `${linkWords(o.link)} down ${length((o.ended ? Date.parse(o.ended) : view.span.to) - Date.parse(o.began))}`;
+        return (
+          <Link
+            key={o.id}
+            to={`/links?outage=${o.id}`}
+            className="absolute truncate text-xs text-stale underline"
+            style={{ left: x, top: height / 2, maxWidth: Math.max(wide, 130) }}
+            label={`Outage: ${text}`}
+          >
+            {wide > 60 ? text : "↯"}
+          </Link>
+        );
+      })}
+      {shown.map((n) => (
+        <NoteFlag key={n.id} note={n} x={xOf(view, Date.parse(n.at))} />
+      ))}
+    </>
+  );
+}
+
+/** A note concerns a place when it is about it, about what it is a part of, or about a part of it. */
+function concerns(about: string, places: string[]): boolean {
+  return places.length === 0 || places.some((p) => inside(about, p) || inside(p, about));
+}
+
+const inside = (path: string, place: string) => path === place || path.startsWith(place + "/");
+
+export function linkWords(link: string): string {
+  const [way, ...name] = link.split(" ");
+  return way === "source" ? `source ${name.join(" ")}` : `link ${link}`;
+}
+
+function reach(o: Outage, view: Parameters<typeof xOf>[0]): [x: number, wide: number] {
+  const from = Math.max(view.left, xOf(view, Date.parse(o.began)));
+  const to = Math.min(view.px - view.right, xOf(view, o.ended ? Date.parse(o.ended) : view.span.to));
+  return [from, to < from ? 0 : Math.max(2, to - from)];
+}
+
+function NoteFlag({ note, x }: { note: Note; x: number }) {
+  const view = useView();
+  const session = useSession();
+  const client = useQueryClient();
+  const away = useMutation({
+    mutationFn: () => remove(`notes/${note.id}`),
+    onSuccess: () => client.invalidateQueries({ queryKey: ["notes"] }),
+  });
+  const room = view.px - view.right - x;
+  return (
+    <Popover.Root>
+      <Popover.Trigger
+        className="absolute top-0 flex max-w-48 items-center gap-1 rounded-sheet px-0.5 text-xs hover:bg-paper"
+        style={room > 120 ? { left: x - 3 } : { right: view.px - x - 3, flexDirection: "row-reverse" }}
+        aria-label={`Note: ${note.text}`}
+        data-note={note.id}
+      >
+        <Flag size={13} aria-hidden className="shrink-0" />
+        <span className="truncate">{note.text}</span>
+      </Popover.Trigger>
+      <Popover.Portal>
+        <Popover.Content
+          className="z-20 w-80 rounded-sheet border border-ink bg-sheet p-3 shadow-lg"
+          sideOffset={4}
+        >
+          <p className="whitespace-pre-wrap">{note.text}</p>
+          <p className="mt-2 text-sm text-soft">
+            {pathWords(note.about)}, {longTime(Date.parse(note.at), view.zone)}
+            {note.author && <>, by {note.author}</>}
+          </p>
+          {has(session.data, "operator") && (
+            <button type="button" className="mt-2 text-sm underline" onClick={() => away.mutate()}>
+              Take the note away
+            </button>
+          )}
+          <Failed error={away.error} />
+        </Popover.Content>
+      </Popover.Portal>
+    </Popover.Root>
+  );
+}

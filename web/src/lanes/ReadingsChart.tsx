@@ -1,0 +1,144 @@
+import { keepPreviousData, useQueries, useQuery } from "@tanstack/react-query";
+import { useMemo } from "react";
+import { ask, type BoardLane, type Readings, type Rejects } from "../api/client";
+import { at } from "../board/board";
+import { number } from "../format";
+import { Link } from "../parts/Link";
+import { live } from "../live/store";
+import { seconds } from "../time/duration";
+import { isLive, spanOf } from "../time/range";
+import { convert } from "../units";
+import { seriesOf } from "./axes";
+import { Chart } from "./Chart";
+import type { Normal } from "./chartOptions";
+import type { Line } from "./lines";
+import { labelsOf } from "./rows";
+import { useView, xOf, type View } from "./view";
+
+const mostReadings = 5000;
+
+/** Whether a lane shows the readings themselves: where they are kept, and so few windows fit the
+ *  range that each would hold one reading or so. */
+export function readingsFit(lane: BoardLane, view: View): boolean {
+  return (
+    view.collects &&
+    lane.kind === "chart" &&
+    !lane.stat &&
+    !lane.difference &&
+    !lane.calculate &&
+    !view.compare &&
+    !view.hours &&
+    seconds(view.width) <= 10
+  );
+}
+
+interface Props {
+  lane: BoardLane;
+  axes: string[];
+  height: number;
+  single: string | null;
+  normal?: Normal;
+  rejects: boolean;
+}
+
+/** The readings of a lane's series, and on request what was refused, in place. */
+export function ReadingsChart({ lane, axes, height, single, normal, rejects }: Props) {
+  const view = useView();
+  const names = (lane.series ?? []).map((s) => at(s, view.about)).filter((s) => s !== undefined);
+  const going = isLive(view.range);
+  const answers = useQueries({
+    queries: names.map((select) => ({
+      queryKey: ["readings", select, view.range],
+      queryFn: ({ signal }: { signal: AbortSignal }) => {
+        const span = spanOf(view.range, Date.now() + live.ahead, view.zone);
+        return ask<Readings>(
+          "readings",
+          {
+            select,
+            from: new Date(span.from).toISOString(),
+            to: new Date(span.to).toISOString(),
+            most: String(mostReadings),
+          },
+          signal,
+        );
+      },
+      refetchInterval: going ? 5000 : (false as const),
+      placeholderData: keepPreviousData,
+      gcTime: 60_000,
+    })),
+  });
+  const data = answers.map((a) => a.data);
+  const stamp = answers.map((a) => `${a.dataUpdatedAt} ${a.isPlaceholderData}`).join();
+  const lines = useMemo(
+    () =>
+      linesOfReadings(
+        data.filter((d) => d !== undefined),
+        axes,
+        view,
+      ),
+    // eslint-disable-next-line react-hooks/exhaustive-deps -- the stamp says when any of the answers is another
+    [stamp, axes, view.units],
+  );
+  return (
+    <>
+      <Chart lane={lane} lines={lines} axes={axes} height={height} single={single} normal={normal} />
+      {rejects && names.map((n) => <RejectMarks key={n} select={n} height={height} />)}
+    </>
+  );
+}
+
+function linesOfReadings(answers: Readings[], axes: string[], view: View): Line[] {
+  const all = answers.flatMap((a) => a.series).filter((s) => !s.path.endsWith("/quality"));
+  const labels = labelsOf(all.map((s) => s.path));
+  return all.map((s, i) => {
+    const to = view.units(s.unit);
+    return {
+      key: s.path,
+      name: s.path,
+      label: labels[i] ?? s.path,
+      hue: i,
+      ghost: false,
+      axis: Math.max(0, axes.indexOf(to.written)),
+      unit: to.written,
+      x: s.readings.map((r) => Date.parse(r.time) / 1000),
+      mid: s.readings.map((r) => convert(r.value, to)),
+      low: [],
+      high: [],
+      band: false,
+    };
+  });
+}
+
+/** What was refused, at the time it was of; its page says why. */
+function RejectMarks({ select, height }: { select: string; height: number }) {
+  const view = useView();
+  const found = useQuery({
+    queryKey: ["rejects", select, view.range],
+    queryFn: () => {
+      const span = spanOf(view.range, Date.now() + live.ahead, view.zone);
+      return ask<Rejects>("rejects", {
+        select,
+        from: new Date(span.from).toISOString(),
+        to: new Date(span.to).toISOString(),
+        limit: "200",
+      });
+    },
+    placeholderData: keepPreviousData,
+  });
+  const unit = view.units(seriesOf({ kind: "chart", series: [select] }, view.catalogue)[0]?.unit ?? "");
+  return (
+    <>
+      {(found.data?.rejects ?? []).map((r) => (
+        <Link
+          key={r.id}
+          to={`/rejects?id=${r.id}`}
+          label={`Refused: ${r.reason}`}
+          className="absolute -translate-x-1/2 rounded-sheet bg-bad-wash px-0.5 text-xs text-bad"
+          style={{ left: xOf(view, Date.parse(r.reading_time ?? r.time)), top: height - 22 }}
+        >
+          ×{r.value !== null && <span className="sr-only">{number(convert(r.value, unit))}</span>}
+        </Link>
+      ))}
+    </>
+  );
+}

@@ -1,0 +1,142 @@
+import uPlot from "uplot";
+import type { BoardLane } from "../api/client";
+import { number } from "../format";
+import { compass, quarters } from "./bearing";
+import { plotTop, scaleName } from "./Chart";
+import { dashOf, hues, token } from "./colours";
+import type { Line } from "./lines";
+import type { View } from "./view";
+
+/** What is usual for a series, in the unit that is shown. */
+export interface Normal {
+  inner?: [number | null, number | null];
+  outer?: [number | null, number | null];
+}
+
+interface Input {
+  lane: BoardLane;
+  lines: Line[];
+  axes: string[];
+  height: number;
+  normal?: Normal;
+  single: string | null;
+  view: View;
+}
+
+/** How a chart looks; colours are the design tokens'. */
+export function chartOptions({ lane, lines, axes, height, normal, single, view }: Input): uPlot.Options {
+  const font = "12px system-ui, sans-serif";
+  const narrow = view.px < 600;
+  const left = Math.ceil(axes.length / 2);
+  const axis = (i: number): uPlot.Axis => ({
+    scale: scaleName(i),
+    side: i % 2 === 0 ? 3 : 1,
+    stroke: token("--soft"),
+    font,
+    gap: 4,
+    // The first axis takes what the page's margin has, so that all plots begin at one line.
+    size: i === 0 ? view.left - (left - 1) * (narrow ? 48 : 56) : narrow ? 44 : 56,
+    grid: { show: i === 0, stroke: token("--rule"), width: 1 },
+    ticks: { show: false },
+    splits: lane.kind === "bearing" ? (_, __, low, high) => quarters(low, high) : undefined,
+    values: (_, splits) =>
+      splits.map((v) => (v === null ? "" : lane.kind === "bearing" ? compass(v) : number(v, 5))),
+    space: 28,
+  });
+  const rightAxes = Math.floor(axes.length / 2) * (narrow ? 44 : 56);
+  return {
+    width: view.px,
+    height,
+    padding: [plotTop, view.right - rightAxes, plotTop, 0],
+    legend: { show: false },
+    cursor: { show: false },
+    select: { show: false, left: 0, top: 0, width: 0, height: 0 },
+    scales: Object.fromEntries([
+      ["x", { time: false, auto: false }],
+      ...axes.map((_, i): [string, uPlot.Scale] => [
+        scaleName(i),
+        { auto: true, range: (_, low, high) => withAir(low, high, lane) },
+      ]),
+    ]) as uPlot.Scales,
+    axes: [{ show: false }, ...axes.map((_, i) => axis(i))],
+    series: [{}, ...lines.flatMap((l) => threeOf(l, lane, single))],
+    bands: lines.flatMap((l, i) =>
+      l.band
+        ? [
+            {
+              series: [3 * i + 2, 3 * i + 1] as [number, number],
+              fill: faded(l, single === null || single === l.name ? 0.16 : 0.04),
+            },
+          ]
+        : [],
+    ),
+    hooks: { drawClear: [(u) => shade(u, normal)] },
+  };
+}
+
+const hue = (l: Line) => token(`--hue-${(l.hue % hues) + 1}`);
+
+/** A hue with an opacity, as eight hexadecimal digits. */
+function faded(l: Line, opacity: number): string {
+  return (
+    hue(l) +
+    Math.round(opacity * 255)
+      .toString(16)
+      .padStart(2, "0")
+  );
+}
+
+/** The lowest, the highest and the middle of a line. */
+function threeOf(l: Line, lane: BoardLane, single: string | null): uPlot.Series[] {
+  const scale = scaleName(l.axis);
+  const edge: uPlot.Series = {
+    scale,
+    show: l.band,
+    stroke: "transparent",
+    points: { show: false },
+    spanGaps: lane.join,
+  };
+  const dim = single !== null && single !== l.name;
+  const stroke = faded(l, dim ? 0.25 : l.ghost ? 0.65 : 1);
+  const middle: uPlot.Series = {
+    scale,
+    stroke,
+    width: single === l.name && !l.ghost ? 2.4 : l.ghost ? 1.2 : 1.6,
+    dash: l.ghost ? [3, 4] : dashOf(l.hue),
+    spanGaps: lane.join,
+    points: { size: 4, width: 1, stroke, fill: stroke },
+  };
+  if (lane.draw === "steps") middle.paths = uPlot.paths.stepped?.({ align: 1 });
+  if (lane.draw === "points") {
+    middle.paths = () => null;
+    middle.points = { ...middle.points, show: true };
+  }
+  return [edge, edge, middle];
+}
+
+/** Some air above and below, also around a value that never changes. */
+function withAir(low: number | null, high: number | null, lane: BoardLane): [number, number] {
+  if (low === null || high === null) return [0, 1];
+  if (lane.kind === "growth") return [Math.min(0, low), high * 1.05 || 1];
+  const air = (high - low) * 0.08 || Math.abs(high) * 0.02 || 1;
+  return [low - air, high + air];
+}
+
+/** What lies outside of the normal range has a colour: amber outside of the inner one, red
+ *  outside of the outer. */
+function shade(u: uPlot, normal?: Normal) {
+  if (!normal) return;
+  const { left, top, width, height } = u.bbox;
+  const fill = (bounds: [number | null, number | null] | undefined, colour: string) => {
+    if (!bounds) return;
+    u.ctx.fillStyle = colour;
+    const [low, high] = bounds;
+    const y = (v: number) => Math.min(top + height, Math.max(top, u.valToPos(v, "y0", true)));
+    if (high !== null) u.ctx.fillRect(left, top, width, y(high) - top);
+    if (low !== null) u.ctx.fillRect(left, y(low), width, top + height - y(low));
+  };
+  u.ctx.save();
+  fill(normal.inner, token("--stale-wash"));
+  fill(normal.outer, token("--bad-wash"));
+  u.ctx.restore();
+}

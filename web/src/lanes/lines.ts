@@ -1,0 +1,65 @@
+import type { BoardLane } from "../api/client";
+import type { View } from "./view";
+import { unwrapped } from "./bearing";
+import { labelsOf, type Row } from "./rows";
+
+/** One line of a chart. */
+export interface Line {
+  key: string;
+  name: string;
+  label: string;
+  /** Which hue; a ghost has that of the line it is of. */
+  hue: number;
+  ghost: boolean;
+  /** Which of the lane's axes, and its unit. */
+  axis: number;
+  unit: string;
+  x: number[]; // s since 1970
+  mid: (number | null)[];
+  low: (number | null)[];
+  high: (number | null)[];
+  band: boolean;
+}
+
+/** The stat that a lane draws of a window. */
+export function drawnStat(lane: BoardLane): string {
+  switch (lane.kind) {
+    case "growth":
+      return "increase";
+    case "coverage":
+      return "coverage";
+    case "bearing":
+      return "mean";
+    default:
+      return lane.stat || "mean";
+  }
+}
+
+/** The lines of a lane's rows, on its axes. A window is drawn in its middle. */
+export function linesOf(lane: BoardLane, rows: Row[], axes: string[], view: View): Line[] {
+  const own = rows.filter((r) => !r.shift);
+  const labels = labelsOf(own.map((r) => r.name));
+  const hue = new Map(own.map((r, i) => [r.name, i]));
+  return rows.map((r, i) => {
+    const index = hue.get(r.name) ?? i;
+    const unit = view.units(r.unit).written;
+    const stat = drawnStat(lane);
+    const computed = r.values[stat] === undefined && r.values.value !== undefined;
+    const mid = r.values[computed ? "value" : stat] ?? [];
+    const label = labels[index] ?? r.name;
+    return {
+      key: r.key,
+      name: r.name,
+      label: r.shift ? `${label}, ${r.shift} earlier` : label,
+      hue: index,
+      ghost: r.shift !== "",
+      axis: Math.max(0, axes.indexOf(unit)),
+      unit,
+      x: r.starts.map((s, w) => (s + (r.ends[w] ?? s)) / 2000),
+      mid: lane.kind === "bearing" ? unwrapped(mid) : mid,
+      low: r.values.min ?? [],
+      high: r.values.max ?? [],
+      band: !computed && stat === "mean" && !lane.no_band && !r.shift && lane.kind === "chart",
+    };
+  });
+}

@@ -1,0 +1,109 @@
+import type { Now, Value } from "../api/client";
+
+export type Standing = "connecting" | "live" | "lost";
+
+/** The latest values as the service's stream tells them, one stream for the whole page. Parts
+ *  of the page hear of the series they show, so that 2,000 that change draw only those in sight. */
+class LiveStore {
+  values = new Map<string, Value>();
+  standing: Standing = "connecting";
+  /** How far the service's clock is ahead of this machine's, in ms. */
+  ahead = 0;
+  /** Counts whatever changed, and when the list of series did. */
+  version = 0;
+  listVersion = 0;
+  /** When the stream last said anything, by this machine's clock. */
+  heard = 0;
+
+  private stream: EventSource | null = null;
+  private retry: ReturnType<typeof setTimeout> | undefined;
+  private pause = 1000;
+  private users = 0;
+  private any = new Set<() => void>();
+  private of = new Map<string, Set<() => void>>();
+
+  /** Keeps the stream open until the returned function is called. */
+  readonly use = () => {
+    this.users++;
+    if (this.users === 1) this.open();
+    return () => {
+      this.users--;
+      if (this.users === 0) this.close();
+    };
+  };
+
+  readonly subscribe = (notice: () => void) => {
+    this.any.add(notice);
+    return () => this.any.delete(notice);
+  };
+
+  readonly subscribeTo = (path: string, notice: () => void) => {
+    const set = this.of.get(path) ?? new Set();
+    this.of.set(path, set.add(notice));
+    return () => {
+      set.delete(notice);
+      if (set.size === 0) this.of.delete(path);
+    };
+  };
+
+  /** Forgets everything, as when somebody else logs in. */
+  reset() {
+    this.values = new Map();
+    this.standing = "connecting";
+    this.listVersion++;
+    this.changed();
+    if (this.users > 0) {
+      this.close();
+      this.open();
+    }
+  }
+
+  private open() {
+    const stream = new EventSource("/api/v1/stream");
+    this.stream = stream;
+    stream.addEventListener("now", (event: MessageEvent<string>) => this.take(JSON.parse(event.data) as Now));
+    stream.onerror = () => {
+      this.stand("lost");
+      if (stream.readyState !== EventSource.CLOSED) return; // the browser tries again by itself
+      // It was refused, or what stands before the service answered instead: the session may
+      // be over, or the service away for a while.
+      dispatchEvent(new Event("loggedout"));
+      clearTimeout(this.retry);
+      this.retry = setTimeout(() => {
+        if (this.stream === stream) this.open();
+      }, this.pause);
+      this.pause = Math.min(10_000, this.pause * 2);
+    };
+  }
+
+  private close() {
+    clearTimeout(this.retry);
+    this.stream?.close();
+    this.stream = null;
+  }
+
+  private take(now: Now) {
+    this.ahead = Date.parse(now.at) - Date.now();
+    this.heard = Date.now();
+    this.pause = 1000;
+    const before = this.values.size;
+    for (const v of now.values) this.values.set(v.path, v);
+    if (this.values.size !== before) this.listVersion++;
+    this.standing = "live";
+    for (const v of now.values) this.of.get(v.path)?.forEach((notice) => notice());
+    this.changed();
+  }
+
+  private stand(standing: Standing) {
+    if (this.standing === standing) return;
+    this.standing = standing;
+    this.changed();
+  }
+
+  private changed() {
+    this.version++;
+    this.any.forEach((notice) => notice());
+  }
+}
+
+export const live = new LiveStore();

@@ -1,0 +1,75 @@
+import type { Series } from "../api/client";
+import { age, decimalsOfSeries, fixed, last, nothing, number, words } from "../format";
+import { Spark } from "../head/Spark";
+import { useLatest } from "../live/useLive";
+import { Link } from "../parts/Link";
+import { Mark } from "../parts/Mark";
+import { convert, type UnitsOf } from "../units";
+import { conditionOf, qualityOf, type Condition } from "./condition";
+
+interface Props {
+  path: string;
+  series: Series | undefined;
+  units: UnitsOf;
+  clock: number;
+  day: (number | null)[] | undefined;
+}
+
+/** The latest value of a series, with its last day and its normal range. */
+export function SeriesRow({ path, series, units, clock, day }: Props) {
+  const value = useLatest(path);
+  const quality = useLatest(qualityOf(path));
+  if (!value) return null;
+  const condition = conditionOf(value, series, clock, quality?.state === "uncertain");
+  const old = clock - Date.parse(value.time);
+  const fresh = condition !== "stale" && condition !== "missing";
+  const to = units(value.unit);
+  const shown = convert(value.value, to);
+  return (
+    <tr data-series={path} data-condition={condition}>
+      <th scope="row" className="truncate py-0.5 pr-2 text-left font-normal text-soft">
+        <Link
+          to={`/series?path=${encodeURIComponent(path)}`}
+          className="underline decoration-rule underline-offset-4 hover:decoration-water"
+        >
+          {words(last(path))}
+        </Link>
+      </th>
+      <td className={`text-right text-lg whitespace-nowrap ${fresh ? "" : "text-soft"}`}>
+        {value.state || fixed(shown, Math.max(decimalsOfSeries(value.path, value.value), to.symbol ? 1 : 0))}
+      </td>
+      <td className="pl-1 text-soft">{value.state ? "" : to.written}</td>
+      <td className="hidden px-2 sm:table-cell">{day && <Spark values={day} width={64} height={20} />}</td>
+      <td
+        className="text-right text-sm whitespace-nowrap text-soft"
+        title={`${value.time}${usual(series, units)}`}
+      >
+        {condition === "well" ? age(old) : <ConditionMark condition={condition} old={old} />}
+      </td>
+    </tr>
+  );
+}
+
+export function ConditionMark({ condition, old }: { condition: Condition; old: number }) {
+  switch (condition) {
+    case "missing":
+    case "stale":
+      return <Mark look="stale">{`${condition}, ${age(old)}`}</Mark>;
+    case "critical":
+      return <Mark look="bad">critical</Mark>;
+    case "unusual":
+    case "uncertain":
+      return <Mark look="stale">{condition}</Mark>;
+    default:
+      return null;
+  }
+}
+
+/** The normal range of a series, in words. */
+export function usual(series: Series | undefined, units: UnitsOf): string {
+  const inner = series?.normal.inner ?? series?.normal.outer;
+  if (!series || !inner) return "";
+  const to = units(series.unit);
+  const end = (v: number | null | undefined) => (v == null ? nothing : number(convert(v, to)));
+  return `, usual ${end(inner[0])} to ${end(inner[1])} ${to.written}`;
+}

@@ -1,0 +1,33 @@
+import { X } from "lucide-react";
+import { Dialog } from "radix-ui";
+import type { ReactNode } from "react";
+
+interface Props {
+  title: string;
+  onClose: () => void;
+  wide?: boolean;
+  children: ReactNode;
+}
+
+/** Something in front of the page, until it is closed. */
+export function Modal({ title, onClose, wide = false, children }: Props) {
+  return (
+    <Dialog.Root open onOpenChange={(open) => !open && onClose()}>
+      <Dialog.Portal>
+        <Dialog.Overlay className="fixed inset-0 z-30 bg-ink/40" />
+        <Dialog.Content
+          aria-describedby={undefined}
+          className={`fixed top-[8vh] left-1/2 z-40 flex max-h-[84vh] -translate-x-1/2 flex-col rounded-sheet border border-ink bg-paper p-4 ${wide ? "w-[min(64rem,96vw)]" : "w-[min(32rem,94vw)]"}`}
+        >
+          <div className="flex items-baseline">
+            <Dialog.Title className="text-lg font-semibold">{title}</Dialog.Title>
+            <Dialog.Close aria-label="Close" className="ml-auto rounded-sheet p-1 text-soft hover:bg-sheet">
+              <X size={18} aria-hidden />
+            </Dialog.Close>
+          </div>
+          <div className="mt-3 min-h-0 overflow-y-auto">{children}</div>
+        </Dialog.Content>
+      </Dialog.Portal>
+    </Dialog.Root>
+  );
+}
