@@ -72,6 +72,10 @@ var benches = []struct {
 	{"modbus_silent_units", one(modbusSilentUnits)},
 	{"planner_requests", one(plannerRequests)},
 	{"demo_peak", demoMemory},
+	{"console_first_view", consoleFirstView},
+	{"console_year", one(consoleYear)},
+	{"console_now_2000", one(consoleNow2000)},
+	{"console_wall", consoleWall},
 }
 
 func one(run func(dir string) (Row, error)) func(dir string) ([]Row, error) {

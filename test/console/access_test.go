@@ -237,7 +237,7 @@ func TestTheConsoleIsForThoseItIsFor(t *testing.T) {
 	p.click("Set it and log in")
 	p.says("raceway-1")
 	assert.False(t, p.is(`document.body.innerText.includes("long-mere")`))
-	assert.Equal(t, "Now Trends Links", p.text(`[...document.querySelectorAll("nav a")].map((a) => a.innerText).join(" ")`))
+	assert.Equal(t, "Now Trends Boards Notes Links", p.text(`[...document.querySelectorAll("nav a")].map((a) => a.innerText).join(" ")`))
 	p.open(address + "/access")
 	p.says("There is no page at /access for you.")
 
@@ -299,7 +299,7 @@ access:
 	}
 	as("ranger")
 	p.arrives("Trends")
-	assert.Equal(t, "Now Trends Links", p.text(`[...document.querySelectorAll("nav a")].map((a) => a.innerText).join(" ")`))
+	assert.Equal(t, "Now Trends Boards Notes Links", p.text(`[...document.querySelectorAll("nav a")].map((a) => a.innerText).join(" ")`))
 	p.open("http://" + listen + "/account")
 	p.says("logs in at a provider")
 	p.click("A code for the command line")

@@ -101,7 +101,7 @@ func notes(p page, central string) {
 	p.do(chromedp.Navigate(central + "/notes"))
 	p.until(`document.querySelector("[data-note]")`)
 	p.find("gate")
-	p.until(`document.querySelector("main").innerText.includes("No note has all these words")`)
+	p.until(`document.querySelector("main")?.innerText.includes("No note has all these words")`)
 	p.find("cleaned probe")
 	p.until(`document.querySelector("[data-note]")?.innerText.includes("stony-beck, raceway-1, oxygen")`)
 	p.press("Take away")
@@ -120,7 +120,7 @@ func series1(p page, central string) {
 		assert.Contains(p.t, definition, says)
 	}
 	p.do(chromedp.Navigate(central + "/series?path=nowhere/at/all"))
-	p.until(`document.querySelector("main").innerText.includes("There is no series nowhere/at/all here")`)
+	p.until(`document.querySelector("main")?.innerText.includes("There is no series nowhere/at/all here")`)
 }
 
 func palette(p page, central string) {
