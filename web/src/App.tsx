@@ -1,19 +1,23 @@
-import { Suspense, useMemo } from "react";
+import { lazy, Suspense, useEffect, useMemo } from "react";
 import { Route, Routes, useLocation } from "react-router";
 import type { Session } from "./api/client";
-import { has, may, useHealth, useSession } from "./api/hooks";
+import { has, may, noteSeen, useHealth, useSession } from "./api/hooks";
 import { Around } from "./around/Around";
 import { ErrorBoundary } from "./around/ErrorBoundary";
 import { Masthead } from "./around/Masthead";
 import { NoConnection } from "./around/NoConnection";
-import { LoginPage } from "./pages/LoginPage";
 import { PageWaiting } from "./parts/Waiting";
 import { pages } from "./pages";
+
+const LoginPage = lazy(async () => ({ default: (await import("./pages/LoginPage")).LoginPage }));
 
 export function App() {
   const session = useSession();
   const who = session.data;
   const login = who?.login_needed === true && who.kind === "anyone";
+  useEffect(() => {
+    if (who) noteSeen(!login);
+  }, [who, login]);
   return (
     <>
       {!who && (
@@ -35,7 +39,9 @@ export function App() {
           <Masthead pages={[]} />
           <NoConnection />
           <main>
-            <LoginPage session={who} />
+            <Suspense fallback={<PageWaiting />}>
+              <LoginPage session={who} />
+            </Suspense>
           </main>
         </div>
       )}

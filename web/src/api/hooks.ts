@@ -19,18 +19,32 @@ export function newQueries(): QueryClient {
         retry: (count, error) => error instanceof Unreachable && count < 1000,
         retryDelay: (count) => Math.min(10_000, 500 * 2 ** count),
         networkMode: "always",
+        staleTime: 1500, // parts of a page that ask for the same share an answer
       },
       mutations: { retry: false, networkMode: "always" },
     },
   });
 }
 
+const seriesQuery = { queryKey: ["series"], queryFn: () => ask<{ series: Series[] }>("series") };
+const sessionQuery = { queryKey: ["session"], queryFn: () => ask<Session>("session") };
+const seenBefore = "seen";
+
+/** Asks for what every page needs before the first is drawn. What only those who are logged in may
+ *  see is asked for where that worked the last time. */
+export function askAhead(client: QueryClient) {
+  void client.prefetchQuery(sessionQuery);
+  if (localStorage.getItem(seenBefore)) void client.prefetchQuery(seriesQuery);
+}
+
+/** Notes whether this viewer may see the pages. */
+export function noteSeen(seen: boolean) {
+  if (seen) localStorage.setItem(seenBefore, "yes");
+  else localStorage.removeItem(seenBefore);
+}
+
 export function useSeries() {
-  return useQuery({
-    queryKey: ["series"],
-    queryFn: () => ask<{ series: Series[] }>("series"),
-    refetchInterval: 30_000,
-  });
+  return useQuery({ ...seriesQuery, refetchInterval: 30_000 });
 }
 
 /** The series by their paths. */
@@ -73,7 +87,7 @@ export function useSession() {
     addEventListener("loggedout", again);
     return () => removeEventListener("loggedout", again);
   }, [client]);
-  return useQuery({ queryKey: ["session"], queryFn: () => ask<Session>("session"), refetchInterval: 60_000 });
+  return useQuery({ ...sessionQuery, refetchInterval: 60_000 });
 }
 
 const roles = ["anyone", "viewer", "operator", "engineer", "administrator"];

@@ -1,4 +1,4 @@
-import type { Now, Value } from "../api/client";
+import { takeEarly, type Now, type Value } from "../api/client";
 
 export type Standing = "connecting" | "live" | "lost";
 
@@ -59,6 +59,7 @@ class LiveStore {
   }
 
   private open() {
+    void this.takeEarly();
     const stream = new EventSource("/api/v1/stream");
     this.stream = stream;
     stream.addEventListener("now", (event: MessageEvent<string>) => this.take(JSON.parse(event.data) as Now));
@@ -74,6 +75,14 @@ class LiveStore {
       }, this.pause);
       this.pause = Math.min(10_000, this.pause * 2);
     };
+  }
+
+  /** What was asked for before the console itself had come. */
+  private async takeEarly() {
+    const answer = await takeEarly("now");
+    if (!answer?.ok) return;
+    const now = (await answer.json().catch(() => null)) as Now | null;
+    if (now && this.standing === "connecting") this.take(now);
   }
 
   private close() {

@@ -3,6 +3,7 @@ import type { Series } from "../api/client";
 import { useHealth } from "../api/hooks";
 import { number, pathWords } from "../format";
 import { live } from "../live/store";
+import { useTick } from "../live/tick";
 import { Link } from "../parts/Link";
 import { convert, type UnitsOf } from "../units";
 import { conditionOf, isQuality, order, qualityOf, type Condition } from "./condition";
@@ -16,8 +17,16 @@ interface Found {
   old: number;
 }
 
-/** Everything that asks for a look, the worst first. */
+let lately: { catalogue: Map<string, Series>; now: number; found: Found[] } | null = null;
+
+/** Everything that asks for a look, the worst first; two parts of the page ask for it at the same time. */
 export function findings(catalogue: Map<string, Series>, now: number): Found[] {
+  if (lately?.catalogue !== catalogue || lately.now !== now)
+    lately = { catalogue, now, found: lookOver(catalogue, now) };
+  return lately.found;
+}
+
+function lookOver(catalogue: Map<string, Series>, now: number): Found[] {
   const out: Found[] = [];
   for (const v of live.values.values()) {
     if (isQuality(v.path, live.values)) continue;
@@ -31,15 +40,8 @@ export function findings(catalogue: Map<string, Series>, now: number): Found[] {
 }
 
 /** What needs a look first: outside of its normal range, stale, a silent source, a link that is down. */
-export function LookFirst({
-  catalogue,
-  units,
-  clock,
-}: {
-  catalogue: Map<string, Series>;
-  units: UnitsOf;
-  clock: number;
-}) {
+export function LookFirst({ catalogue, units }: { catalogue: Map<string, Series>; units: UnitsOf }) {
+  const clock = useTick();
   const health = useHealth().data;
   const found = useMemo(() => findings(catalogue, clock), [catalogue, clock]);
   const troubles = health?.troubles ?? [];

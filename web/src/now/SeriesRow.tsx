@@ -1,6 +1,8 @@
+import { memo } from "react";
 import type { Series } from "../api/client";
 import { age, decimalsOfSeries, fixed, last, nothing, number, words } from "../format";
 import { Spark } from "../head/Spark";
+import { useTick } from "../live/tick";
 import { useLatest } from "../live/useLive";
 import { Link } from "../parts/Link";
 import { Mark } from "../parts/Mark";
@@ -11,22 +13,14 @@ interface Props {
   path: string;
   series: Series | undefined;
   units: UnitsOf;
-  clock: number;
   day: (number | null)[] | undefined;
 }
 
-/** The latest value of a series, with its last day and its normal range. */
-export function SeriesRow({ path, series, units, clock, day }: Props) {
-  const value = useLatest(path);
-  const quality = useLatest(qualityOf(path));
-  if (!value) return null;
-  const condition = conditionOf(value, series, clock, quality?.state === "uncertain");
-  const old = clock - Date.parse(value.time);
-  const fresh = condition !== "stale" && condition !== "missing";
-  const to = units(value.unit);
-  const shown = convert(value.value, to);
+/** The latest value of a series, with its last day and its normal range. What changes each second is
+ *  drawn apart from what stays. */
+export const SeriesRow = memo(function SeriesRow({ path, series, units, day }: Props) {
   return (
-    <tr data-series={path} data-condition={condition}>
+    <tr data-series={path}>
       <th scope="row" className="truncate py-0.5 pr-2 text-left font-normal text-soft">
         <Link
           to={`/series?path=${encodeURIComponent(path)}`}
@@ -35,18 +29,48 @@ export function SeriesRow({ path, series, units, clock, day }: Props) {
           {words(last(path))}
         </Link>
       </th>
-      <td className={`text-right text-lg whitespace-nowrap ${fresh ? "" : "text-soft"}`}>
-        {value.state || fixed(shown, Math.max(decimalsOfSeries(value.path, value.value), to.symbol ? 1 : 0))}
+      <PresentCells path={path} units={units} />
+      <td className="hidden px-2 sm:table-cell">{day && <Spark values={day} width={64} height={20} />}</td>
+      <AgeCell path={path} series={series} units={units} />
+    </tr>
+  );
+});
+
+/** The value and its unit. */
+function PresentCells({ path, units }: Pick<Props, "path" | "units">) {
+  const value = useLatest(path);
+  if (!value) return <td colSpan={2} />;
+  const to = units(value.unit);
+  return (
+    <>
+      <td className="text-right text-lg whitespace-nowrap">
+        {value.state ||
+          fixed(
+            convert(value.value, to),
+            Math.max(decimalsOfSeries(value.path, value.value), to.symbol ? 1 : 0),
+          )}
       </td>
       <td className="pl-1 text-soft">{value.state ? "" : to.written}</td>
-      <td className="hidden px-2 sm:table-cell">{day && <Spark values={day} width={64} height={20} />}</td>
-      <td
-        className="text-right text-sm whitespace-nowrap text-soft"
-        title={`${value.time}${usual(series, units)}`}
-      >
-        {condition === "well" ? age(old) : <ConditionMark condition={condition} old={old} />}
-      </td>
-    </tr>
+    </>
+  );
+}
+
+/** How old it is, or what is wrong with it. */
+function AgeCell({ path, series, units }: Omit<Props, "day">) {
+  const value = useLatest(path);
+  const quality = useLatest(qualityOf(path));
+  const clock = useTick();
+  if (!value) return <td />;
+  const condition = conditionOf(value, series, clock, quality?.state === "uncertain");
+  const old = clock - Date.parse(value.time);
+  return (
+    <td
+      className="text-right text-sm whitespace-nowrap text-soft"
+      title={`${value.time}${usual(series, units)}`}
+      data-condition={condition}
+    >
+      {condition === "well" ? age(old) : <ConditionMark condition={condition} old={old} />}
+    </td>
   );
 }
 

@@ -1,5 +1,5 @@
 import { useQuery } from "@tanstack/react-query";
-import { useMemo } from "react";
+import { memo, useMemo } from "react";
 import { ask, type Series, type Windows } from "../api/client";
 import { words } from "../format";
 import { Link } from "../parts/Link";
@@ -11,11 +11,10 @@ interface Props {
   paths: string[];
   catalogue: Map<string, Series>;
   units: UnitsOf;
-  clock: number;
 }
 
 /** The latest values of one station. */
-export function StationSheet({ station, paths, catalogue, units, clock }: Props) {
+export const StationSheet = memo(function StationSheet({ station, paths, catalogue, units }: Props) {
   const name = station.split("/").slice(1).join(", ") || station;
   const day = useQuery({
     queryKey: ["station-day", station],
@@ -50,7 +49,6 @@ export function StationSheet({ station, paths, catalogue, units, clock }: Props)
               path={path}
               series={catalogue.get(path)}
               units={units}
-              clock={clock}
               day={catalogue.get(path)?.kind === "gauge" ? sparks.get(path) : undefined}
             />
           ))}
@@ -58,4 +56,4 @@ export function StationSheet({ station, paths, catalogue, units, clock }: Props)
       </table>
     </article>
   );
-}
+});

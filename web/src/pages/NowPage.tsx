@@ -4,7 +4,7 @@ import type { Series } from "../api/client";
 import { useCatalogue } from "../api/hooks";
 import { count, words } from "../format";
 import { live } from "../live/store";
-import { useClock } from "../live/useClock";
+import { useTick } from "../live/tick";
 import { useSeriesSeen, useStanding } from "../live/useLive";
 import { bySite, isQuality } from "../now/condition";
 import { findings, LookFirst } from "../now/LookFirst";
@@ -19,7 +19,6 @@ export function NowPage() {
   const standing = useStanding();
   const catalogue = useCatalogue();
   const units = useUnits().of;
-  const clock = useClock(2000);
   const [filter, setFilter] = useState("");
   const sites = useMemo(() => {
     const wanted = filter.trim().toLowerCase().split(/\s+/);
@@ -42,7 +41,7 @@ export function NowPage() {
           onChange={(e) => setFilter(e.target.value)}
           className="w-64 rounded-sheet border border-rule bg-sheet px-2 py-1"
         />
-        {known && <Summary catalogue={catalogue} clock={clock} />}
+        {known && <Summary catalogue={catalogue} />}
       </div>
       {!known && <PageWaiting>The latest values are on their way …</PageWaiting>}
       {known && live.values.size === 0 && standing === "live" && (
@@ -54,25 +53,19 @@ export function NowPage() {
           finds out what it says, and <code>nexocumula rejects</code> lists what is refused.
         </Nothing>
       )}
-      {known && filter === "" && <LookFirst catalogue={catalogue} units={units} clock={clock} />}
+      {known && filter === "" && <LookFirst catalogue={catalogue} units={units} />}
       {known && filter !== "" && sites.length === 0 && <Nothing>No series contains “{filter}”.</Nothing>}
       {known &&
         sites.map((s) => (
-          <SiteSheets
-            key={s.site}
-            site={s.site}
-            stations={s.stations}
-            catalogue={catalogue}
-            units={units}
-            clock={clock}
-          />
+          <SiteSheets key={s.site} site={s.site} stations={s.stations} catalogue={catalogue} units={units} />
         ))}
     </>
   );
 }
 
 /** Screen readers hear it when it changes, which is not each second. */
-function Summary({ catalogue, clock }: { catalogue: Map<string, Series>; clock: number }) {
+function Summary({ catalogue }: { catalogue: Map<string, Series> }) {
+  const clock = useTick();
   const old = findings(catalogue, clock).filter(
     (f) => f.condition === "stale" || f.condition === "missing",
   ).length;
@@ -89,13 +82,12 @@ interface SiteProps {
   stations: { station: string; paths: string[] }[];
   catalogue: Map<string, Series>;
   units: UnitsOf;
-  clock: number;
 }
 
 /** The stations of a site; only those in sight are drawn, so that thousands stay smooth. */
-function SiteSheets({ site, stations, catalogue, units, clock }: SiteProps) {
+function SiteSheets({ site, stations, catalogue, units }: SiteProps) {
   const box = useRef<HTMLDivElement>(null);
-  const [{ top, wide }, setPlace] = useState({ top: 0, wide: 0 });
+  const [{ top, wide }, setPlace] = useState(() => ({ top: 0, wide: innerWidth - 32 }));
   useLayoutEffect(() => {
     const measure = () => {
       const e = box.current;
@@ -116,7 +108,7 @@ function SiteSheets({ site, stations, catalogue, units, clock }: SiteProps) {
     getItemKey: (i) => stations[i]?.station ?? i,
     lanes,
     gap,
-    overscan: 3,
+    overscan: 1,
     scrollMargin: top,
   });
   const width = `calc((100% - ${(lanes - 1) * gap}px) / ${lanes})`;
@@ -144,13 +136,7 @@ function SiteSheets({ site, stations, catalogue, units, clock }: SiteProps) {
                     top: item.start - top,
                   }}
                 >
-                  <StationSheet
-                    station={s.station}
-                    paths={s.paths}
-                    catalogue={catalogue}
-                    units={units}
-                    clock={clock}
-                  />
+                  <StationSheet station={s.station} paths={s.paths} catalogue={catalogue} units={units} />
                 </div>
               )
             );

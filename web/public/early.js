@@ -1,0 +1,5 @@
+// What the first page needs is asked for while the console itself is on its way. What only those who
+// are logged in may see is asked for where that worked the last time.
+const calls = localStorage.getItem("seen") ? ["session", "series"] : ["session"];
+if (calls.length > 1 && location.pathname === "/") calls.push("now");
+window.early = new Map(calls.map((call) => [call, fetch(`/api/v1/${call}`).catch(() => null)]));
