@@ -1,11 +1,15 @@
 /* Numbers as the viewer's own country writes them. */
 
-const formats = new Map<string, Intl.NumberFormat>();
+/** A form for each range of decimals, made once: thousands of numbers are written each second. */
+const formats = new Map<number, Intl.NumberFormat>();
 
-function format(options: Intl.NumberFormatOptions): Intl.NumberFormat {
-  const key = JSON.stringify(options);
+function format(least: number, most: number): Intl.NumberFormat {
+  const key = least * 100 + most;
   let found = formats.get(key);
-  if (!found) formats.set(key, (found = new Intl.NumberFormat(undefined, options)));
+  if (!found) {
+    found = new Intl.NumberFormat(undefined, { minimumFractionDigits: least, maximumFractionDigits: most });
+    formats.set(key, found);
+  }
   return found;
 }
 
@@ -17,13 +21,13 @@ export function number(value: number | null | undefined, digits = 4): string {
   const size = Math.abs(value);
   const whole = size < 1 ? 1 : Math.floor(Math.log10(size)) + 1;
   const decimals = Math.max(0, Math.min(3, digits - whole));
-  return format({ maximumFractionDigits: decimals, minimumFractionDigits: 0 }).format(value);
+  return format(0, decimals).format(value);
 }
 
 /** A value with so many decimals, so that numbers below one another align. */
 export function fixed(value: number | null | undefined, decimals: number): string {
   if (value === null || value === undefined || !Number.isFinite(value)) return nothing;
-  return format({ maximumFractionDigits: decimals, minimumFractionDigits: decimals }).format(value);
+  return format(decimals, decimals).format(value);
 }
 
 /** How many decimals of a value its instrument gave: those it was sent with, three at most. */
@@ -43,7 +47,7 @@ export function decimalsOfSeries(path: string, value: number | null | undefined)
 }
 
 /** A whole number. */
-export const count = (n: number) => format({ maximumFractionDigits: 0 }).format(n);
+export const count = (n: number) => format(0, 0).format(n);
 
 export const percent = (share: number | null | undefined, decimals = 1) =>
   share === null || share === undefined ? nothing : `${fixed(share * 100, decimals)} %`;

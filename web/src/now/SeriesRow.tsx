@@ -1,4 +1,4 @@
-import { memo } from "react";
+import { memo, useMemo } from "react";
 import type { Series } from "../api/client";
 import { age, decimalsOfSeries, fixed, last, nothing, number, words } from "../format";
 import { Spark } from "../head/Spark";
@@ -60,13 +60,14 @@ function AgeCell({ path, series, units }: Omit<Props, "day">) {
   const value = useLatest(path);
   const quality = useLatest(qualityOf(path));
   const clock = useTick();
+  const range = useMemo(() => usual(series, units), [series, units]);
   if (!value) return <td />;
   const condition = conditionOf(value, series, clock, quality?.state === "uncertain");
   const old = clock - Date.parse(value.time);
   return (
     <td
       className="text-right text-sm whitespace-nowrap text-soft"
-      title={`${value.time}${usual(series, units)}`}
+      title={`${value.time}${range}`}
       data-condition={condition}
     >
       {condition === "well" ? age(old) : <ConditionMark condition={condition} old={old} />}
