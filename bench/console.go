@@ -285,7 +285,8 @@ func consoleWall(dir string) ([]Row, error) {
 		window.setTimeout = (f, ms = 0, ...a) => later(f, ms / by, ...a);
 		window.setInterval = (f, ms = 0, ...a) => again(f, ms / by, ...a);
 	})()`, faster)
-	if err := c.do(before(hurry), chromedp.Navigate("about:blank"), chromedp.Navigate(wall), shown); err != nil {
+	// An hour for each board, as a page needs its time to come.
+	if err := c.do(before(hurry), chromedp.Navigate("about:blank"), chromedp.Navigate(wall+"&turn=3600"), shown); err != nil {
 		return nil, err
 	}
 	day := 24 * time.Hour / faster

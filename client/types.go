@@ -98,6 +98,8 @@ type Series struct {
 	Normal       Normal     `json:"normal"`        // what is usual
 	Every        string     `json:"every"`         // how often a reading is expected; empty: not known
 	EveryLearned bool       `json:"every_learned"` // that was learned from what came
+	Source       string     `json:"source"`        // at a gateway, of its last reading since the start
+	Place        string     `json:"place"`         // and its topic or register
 	Tiers        []string   `json:"tiers"`         // widths of its summaries, from the narrowest to the widest
 	Thinning     *Thinning  `json:"thinning"`      // null: all readings that arrive are kept
 	FirstSeen    *time.Time `json:"first_seen"`

@@ -75,6 +75,9 @@ func (h handlers) seriesOf(s store.Series) client.Series {
 		every = h.Gateway.Pipe.Every(s.Path)
 		out.EveryLearned = every > 0
 	}
+	if h.Gateway != nil {
+		out.Source, out.Place = h.Gateway.Pipe.From(s.Path)
+	}
 	if every > 0 {
 		out.Every = span.Format(every)
 	}

@@ -1,6 +1,7 @@
 package main
 
 import (
+	"context"
 	"fmt"
 	"os"
 	"os/exec"
@@ -90,7 +91,9 @@ func (s *studio) access() error {
 	if err := s.take("console-login", chromedp.Navigate(at+"/"), browser.Until(`document.querySelector("[name=password]")`), settle); err != nil {
 		return err
 	}
-	if err := s.take("console-account", enter("account", "warden"), enter("password", words), browser.Until(`document.querySelector("nav")`), chromedp.Navigate(at+"/account"), browser.Until(`document.querySelector("[data-session]")`), settle); err != nil {
+	ctx, cancel := context.WithTimeout(s.tab, 90*time.Second)
+	defer cancel()
+	if err := chromedp.Do(ctx, enter("account", "warden"), enter("password", words), browser.Until(`document.querySelector("nav")`)); err != nil {
 		return err
 	}
 	return s.take("console-access", chromedp.Navigate(at+"/access"), browser.Until(`document.querySelectorAll("[data-account]").length === 4`),

@@ -129,18 +129,32 @@ func (s *studio) pages() error {
 		return err
 	}
 	central := s.console["central"]
-	trends := central + "/trends?series=" + url.QueryEscape("stony-beck/raceway-4/oxygen") + "&series=" + url.QueryEscape("long-mere/buoy-3/water_temp_1m") + "&last=1w"
-	drawn := browser.Until(`document.querySelectorAll("dl").length === document.querySelectorAll("section").length && document.querySelector("canvas")`)
-	rows := browser.Until(`document.querySelectorAll("[data-series]").length > 45`)
-	settle := chromedp.Sleep(700 * time.Millisecond)
+	compared := central + "/trends?" + url.Values{"last": {"3d"}, "compare": {"1d"}, "lane": {"chart:stony-beck/raceway-4/oxygen,stony-beck/raceway-1/oxygen", "states:stony-beck/raceway-4/aerator", "bearing:long-mere/mast/wind_direction", "growth:alder-weir/pump-1/energy"}}.Encode()
+	drawn := browser.Until(`document.querySelector("[data-row]") && [...document.querySelectorAll("[data-lane=chart]")].every((l) => l.querySelector("[data-row]"))`)
+	rows := browser.Until(`document.querySelectorAll("[data-series] svg path").length > 10`)
+	settle := chromedp.Sleep(1200 * time.Millisecond)
+	night := time.Now().UTC().Add(-36 * time.Hour).Truncate(24 * time.Hour).Add(4*time.Hour + 40*time.Minute)
+	for about, text := range map[string]string{"stony-beck/raceway-4": "Aerator tripped; reset by hand", "stony-beck/raceway-4/oxygen": "Probe cleaned"} {
+		out, err := exec.Command(s.binary, "notes", "add", about, text, "--at", central, "--time", night.Format(time.RFC3339)).CombinedOutput()
+		if err != nil {
+			return fmt.Errorf("pinning a note: %w\n%s", err, out)
+		}
+		night = night.Add(7 * time.Hour)
+	}
 	shots := []struct {
 		name  string
 		steps []chromedp.Action[chromedp.Void]
 	}{
 		{"console-now", []chromedp.Action[chromedp.Void]{browser.Dark(false), chromedp.Navigate(central + "/"), rows, settle}},
 		{"console-trends", []chromedp.Action[chromedp.Void]{
-			chromedp.Navigate(trends), drawn, settle,
-			chromedp.Focus(chromedp.CSS("[tabindex='0'][role=img]")), chromedp.KeyEvent("\u0302"), settle,
+			chromedp.Navigate(compared), drawn, settle,
+			browser.Until(`(document.querySelector("[data-axis]").focus(), true)`), chromedp.KeyEvent("\u0302"), settle,
+		}},
+		{"console-series", []chromedp.Action[chromedp.Void]{
+			chromedp.Navigate(central + "/series?path=stony-beck/raceway-4/oxygen"), browser.Until(`document.querySelector("[data-mean-day]") && document.querySelector("[data-distribution]")`), settle,
+		}},
+		{"console-rejects", []chromedp.Action[chromedp.Void]{
+			chromedp.Navigate(s.console["stony-beck"] + "/rejects"), browser.Until(`document.querySelector("[data-reject]")`), settle,
 		}},
 		{"console-field", []chromedp.Action[chromedp.Void]{
 			chromedp.Navigate(s.console["long-mere"] + "/field"), browser.Until(`document.querySelectorAll("select option").length > 1`),
@@ -150,13 +164,14 @@ func (s *studio) pages() error {
 			browser.Until(`([...document.querySelectorAll("main button")].find((b) => b.innerText.startsWith("Lines for"))?.click(), true)`),
 			browser.Until(`document.querySelector("[data-lines]")`), settle,
 		}},
-		{"console-links", []chromedp.Action[chromedp.Void]{
-			chromedp.Navigate(central + "/links"), browser.Until(`document.querySelectorAll("section").length === 3`), settle,
+		{"console-board", []chromedp.Action[chromedp.Void]{
+			browser.Dark(true), chromedp.Navigate(central + "/boards/place?about=stony-beck/raceway-4&last=3d"), drawn, settle,
 		}},
-		{"console-trends-dark", []chromedp.Action[chromedp.Void]{browser.Dark(true), chromedp.Navigate(trends), drawn, settle}},
-		{"console-now-phone", []chromedp.Action[chromedp.Void]{
-			browser.Dark(false), browser.Size(390, 800), chromedp.Navigate(s.console["long-mere"] + "/"),
-			browser.Until(`document.querySelectorAll("[data-series]").length > 20`), settle,
+		{"console-wall", []chromedp.Action[chromedp.Void]{chromedp.Navigate(central + "/wall?board=of:stony-beck/raceway-4"), drawn, settle}},
+		{"console-phone", []chromedp.Action[chromedp.Void]{
+			browser.Dark(false), browser.Size(390, 800), chromedp.Navigate(central + "/boards/place?about=stony-beck/raceway-4&last=2d"),
+			browser.Until(`document.querySelectorAll("[data-lane] canvas").length >= 2`), settle,
+			browser.Until(`(document.querySelector("[data-axis]").scrollIntoView({ block: "center" }), true)`), settle,
 		}},
 	}
 	for _, shot := range shots {
@@ -177,9 +192,7 @@ func (s *studio) commands() error {
 		args          []string
 	}{
 		{"cli-now", "central", []string{"now", "long-mere/#"}},
-		{"cli-windows", "central", []string{"windows", "stony-beck/raceway-4/oxygen", "--last", "2d", "--width", "3h", "--chart", "always"}},
-		{"cli-readings", "stony-beck", []string{"readings", "stony-beck/raceway-4/oxygen", "--last", "90s"}},
-		{"cli-moment", "central", []string{"moment", "long-mere/+/oxygen", time.Now().UTC().Add(-5 * time.Hour).Truncate(time.Minute).Format(time.RFC3339)}},
+		{"cli-windows", "central", []string{"windows", "stony-beck/raceway-4/+", "--last", "2d", "--width", "12h", "--stats", "mean,min,max", "--chart", "always"}},
 		{"cli-rejects", "stony-beck", []string{"rejects"}},
 		{"cli-watch", "long-mere", []string{"watch", "lake", "--for", "10s"}},
 		{"cli-probe", "stony-beck", []string{"probe", "probes", "--unit", "1", "--table", "input", "--count", "2", "--times", "4", "--expect", "0..20"}},
@@ -215,7 +228,7 @@ func (s *studio) terminal(name, command, text string) error {
 	return s.take(name, chromedp.Navigate("data:text/html;charset=utf-8,"+url.PathEscape(page)))
 }
 
-// outage shows a gateway while its central is cut off.
+// outage shows a gateway while its central is cut off, and what is told of it afterwards.
 func (s *studio) outage() error {
 	if out, err := exec.Command(s.binary, "demo", "outage", "--for", "40s", "--dir", s.demo).CombinedOutput(); err != nil {
 		return fmt.Errorf("demo outage: %w\n%s", err, out)
@@ -224,6 +237,10 @@ func (s *studio) outage() error {
 	if err := s.command("cli-uplinks", "long-mere", "uplinks"); err != nil {
 		return err
 	}
-	return s.take("console-links-down", chromedp.Navigate(s.console["long-mere"]+"/links"),
-		browser.Until(`document.querySelector("section")`), chromedp.Sleep(time.Second))
+	if err := s.take("console-links", chromedp.Navigate(s.console["long-mere"]+"/links"), browser.Until(`document.querySelector("[data-outage]")`), chromedp.Sleep(time.Second)); err != nil {
+		return err
+	}
+	return s.take("console-outage", browser.Until(`/backlog\s+0 summaries/.test(document.querySelector("section").innerText)`),
+		browser.Until(`((b) => b && (b.click(), true))([...document.querySelectorAll("[data-outage]")].pop())`),
+		browser.Until(`document.querySelector("[data-story]")?.innerText.includes("had waited arrived")`), chromedp.Sleep(time.Second))
 }

@@ -6,6 +6,7 @@ import (
 	"sync"
 	"time"
 
+	"nexocumula/internal/core/reading"
 	"nexocumula/internal/core/screen"
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/store"
@@ -17,6 +18,8 @@ type memory struct {
 	mu     sync.Mutex
 	rhythm rhythm
 	held   held       // where others are made of it
+	source string     // where its last reading came from
+	place  string     // and from which topic or register
 	screen *screening // nil until the series is screened
 }
 
@@ -127,10 +130,28 @@ func (r *rhythm) every() time.Duration {
 	return every
 }
 
-func (m *memory) heard(t int64) {
+func (m *memory) heard(t int64, from *reading.Origin, learns bool) {
 	m.mu.Lock()
-	m.rhythm.heard(t)
-	m.mu.Unlock()
+	defer m.mu.Unlock()
+	if from != nil {
+		m.source, m.place = from.Source, from.Place
+	}
+	if learns {
+		m.rhythm.heard(t)
+	}
+}
+
+// From is the source that the last reading of a series came from since the start, and its topic
+// or register; empty when there was none.
+func (p *Pipeline) From(path series.Path) (source, place string) {
+	found, ok := p.rules.Load().members.Load(path)
+	if !ok || found.(*member).memory == nil {
+		return "", ""
+	}
+	m := found.(*member).memory
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	return m.source, m.place
 }
 
 // Every is how often a series was heard lately; 0 while that is not known.

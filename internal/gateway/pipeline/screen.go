@@ -56,9 +56,7 @@ func (p *Pipeline) take(r *rules, d *Delivery, first int) error {
 			d.Rejects = append(d.Rejects, one.Reject(now, no.rule, fmt.Sprintf("%s: %s", one.Path, no.reason)))
 			continue
 		}
-		if m.rule.Every == 0 && len(m.rule.Screens) == 0 {
-			m.memory.heard(one.Time)
-		}
+		m.memory.heard(one.Time, one.From, m.rule.Every == 0 && len(m.rule.Screens) == 0)
 		d.screened = append(d.screened, screened{m, one.Time, value, i})
 		screens = screens || len(m.rule.Screens) > 0
 	}

@@ -159,6 +159,8 @@ function Definition({ series, zone }: { series: Series; zone: string }) {
         : "not known",
     ],
     ["a reading speaks for", spoken(series.fresh_for)],
+    ["source", series.source || "known at its gateway"],
+    ...(series.place ? [["topic or register", series.place] as [string, string]] : []),
     ["usual", range(series.normal.inner)],
     ["borne", range(series.normal.outer)],
     ["summaries", series.tiers.map(spoken).join(", ") || nothing],
