@@ -165,7 +165,7 @@ func TestUnitsAreWrittenAsPeopleDo(t *testing.T) {
 	assert.Contains(t, said, "kg/m³ 0.001")
 	history, err := client.New(s.Address).LinkHistory(t.Context(), "")
 	require.NoError(t, err)
-	assert.Equal(t, []string{"from long-mere", "source own", "source scripts", "to head-office"}, func() (out []string) {
+	assert.Equal(t, []string{"source own", "source scripts", "to head-office"}, func() (out []string) {
 		for _, l := range history.Links {
 			out = append(out, l.Link)
 		}
