@@ -257,7 +257,7 @@ func consoleNow2000(dir string) (Row, error) {
 }
 
 // faster makes the page's clock run so many times as fast.
-const faster = 480
+const faster = 120
 
 // consoleWall is what a board on the wall costs: the processor at the pace of the world, and the memory
 // over 24 hours that pass faster than they would.

@@ -223,7 +223,11 @@ func (s *studio) command(name, service string, args ...string) error {
 
 // terminal draws text as a terminal of 1280×800 would show it.
 func (s *studio) terminal(name, command, text string) error {
-	page := `<meta charset="utf-8"><body style="margin:0;background:#131b1d;color:#e6e9e2"><pre style="margin:16px;font:13px/17px 'DejaVu Sans Mono','Liberation Mono',monospace">` +
+	size := "13px/17px"
+	if strings.Count(text, "\n") > 44 {
+		size = "11px/14px" // what is long fits all the same
+	}
+	page := `<meta charset="utf-8"><body style="margin:0;background:#131b1d;color:#e6e9e2"><pre style="margin:16px;font:` + size + ` 'DejaVu Sans Mono','Liberation Mono',monospace">` +
 		`<span style="color:#6fc3b8">$ ` + html.EscapeString(command) + "</span>\n" + html.EscapeString(text) + "</pre>"
 	return s.take(name, chromedp.Navigate("data:text/html;charset=utf-8,"+url.PathEscape(page)))
 }

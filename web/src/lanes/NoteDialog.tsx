@@ -1,9 +1,9 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
-import { Dialog } from "radix-ui";
 import { useState, type FormEvent } from "react";
 import { send } from "../api/client";
 import { pathWords } from "../format";
 import { button, entry, Field, mainButton } from "../parts/Field";
+import { Modal } from "../parts/Modal";
 import { Failed } from "../parts/Said";
 import { clockAt, timeOf, zoneText } from "../time/zone";
 
@@ -34,59 +34,50 @@ export function NoteDialog({ at, zone, places, onClose }: Props) {
     pin.mutate();
   };
   return (
-    <Dialog.Root open onOpenChange={(open) => !open && onClose()}>
-      <Dialog.Portal>
-        <Dialog.Overlay className="fixed inset-0 z-30 bg-ink/40" />
-        <Dialog.Content
-          aria-describedby={undefined}
-          className="fixed top-24 left-1/2 z-40 w-[min(28rem,94vw)] -translate-x-1/2 rounded-sheet border border-ink bg-paper p-4"
-        >
-          <Dialog.Title className="text-lg font-semibold">Pin a note</Dialog.Title>
-          <form onSubmit={submit} className="mt-3 flex flex-col gap-3">
-            <Field label="What is to be known" hint="Such as: probe cleaned">
-              <textarea
-                name="note"
-                required
-                maxLength={2000}
-                rows={3}
-                value={text}
-                onChange={(e) => setText(e.target.value)}
-                className="rounded-sheet border border-rule bg-sheet px-2 py-1"
-              />
-            </Field>
-            <Field label={`When, by the clocks of ${zoneText(zone, at)}`}>
-              <input
-                type="datetime-local"
-                name="time"
-                step={1}
-                required
-                value={time}
-                onChange={(e) => setTime(e.target.value)}
-                className={entry}
-              />
-            </Field>
-            <Field label="About">
-              <select name="about" value={about} onChange={(e) => setAbout(e.target.value)} className={entry}>
-                {places.map((p) => (
-                  <option key={p} value={p}>
-                    {pathWords(p)}
-                  </option>
-                ))}
-              </select>
-            </Field>
-            <Failed error={pin.error} />
-            <div className="flex justify-end gap-2">
-              <button type="button" className={button} onClick={onClose}>
-                Leave it
-              </button>
-              <button type="submit" className={mainButton} disabled={pin.isPending || !text.trim() || !time}>
-                Pin it
-              </button>
-            </div>
-          </form>
-        </Dialog.Content>
-      </Dialog.Portal>
-    </Dialog.Root>
+    <Modal title="Pin a note" onClose={onClose}>
+      <form onSubmit={submit} className="flex flex-col gap-3">
+        <Field label="What is to be known" hint="Such as: probe cleaned">
+          <textarea
+            name="note"
+            required
+            maxLength={2000}
+            rows={3}
+            value={text}
+            onChange={(e) => setText(e.target.value)}
+            className="rounded-sheet border border-rule bg-sheet px-2 py-1"
+          />
+        </Field>
+        <Field label={`When, by the clocks of ${zoneText(zone, at)}`}>
+          <input
+            type="datetime-local"
+            name="time"
+            step={1}
+            required
+            value={time}
+            onChange={(e) => setTime(e.target.value)}
+            className={entry}
+          />
+        </Field>
+        <Field label="About">
+          <select name="about" value={about} onChange={(e) => setAbout(e.target.value)} className={entry}>
+            {places.map((p) => (
+              <option key={p} value={p}>
+                {pathWords(p)}
+              </option>
+            ))}
+          </select>
+        </Field>
+        <Failed error={pin.error} />
+        <div className="flex justify-end gap-2">
+          <button type="button" className={button} onClick={onClose}>
+            Leave it
+          </button>
+          <button type="submit" className={mainButton} disabled={pin.isPending || !text.trim() || !time}>
+            Pin it
+          </button>
+        </div>
+      </form>
+    </Modal>
   );
 }
 

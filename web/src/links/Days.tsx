@@ -1,4 +1,4 @@
-import { useLayoutEffect, useRef, useState } from "react";
+import { useWidth } from "../parts/useWidth";
 import type { LinkHistory, Outage } from "../api/client";
 import { count } from "../format";
 import { Hatch } from "../lanes/Strips";
@@ -18,15 +18,7 @@ const graph = 34;
 
 /** Up and down of a link over the last days as a strip, and what waited below it. */
 export function Days({ history, link, zone, onOpen }: Props) {
-  const box = useRef<HTMLDivElement>(null);
-  const [wide, setWide] = useState(600);
-  useLayoutEffect(() => {
-    const element = box.current;
-    if (!element) return;
-    const watch = new ResizeObserver(() => setWide(element.clientWidth));
-    watch.observe(element);
-    return () => watch.disconnect();
-  }, []);
+  const [box, wide] = useWidth();
   const [from, to] = [Date.parse(history.from), Date.parse(history.to)];
   const x = (text: string | number) => {
     const ms = typeof text === "number" ? text : Date.parse(text);

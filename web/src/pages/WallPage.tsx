@@ -21,7 +21,7 @@ export function WallPage() {
   const [params] = useSearchParams();
   const boards = params.getAll("board");
   const turn = Math.min(3600, Math.max(5, Number(params.get("turn")) || usualTurn));
-  const clock = useClock(1000);
+  const clock = useClock(5000);
   const health = useHealth();
   const standing = useStanding();
   const zone = health.data?.zone ?? "UTC";

@@ -1,4 +1,4 @@
-import { useLayoutEffect, useRef, useState } from "react";
+import { useWidth } from "../parts/useWidth";
 import { count } from "../format";
 import { hueOf } from "../lanes/colours";
 import { marksOf } from "../head/gauge";
@@ -19,15 +19,7 @@ const left = 48;
 
 /** How many were refused over time, as bars of what refused them. */
 export function OverTime({ title, steps, zone, chosen, onChoose }: Props) {
-  const box = useRef<HTMLDivElement>(null);
-  const [wide, setWide] = useState(600);
-  useLayoutEffect(() => {
-    const element = box.current;
-    if (!element) return;
-    const watch = new ResizeObserver(() => setWide(element.clientWidth));
-    watch.observe(element);
-    return () => watch.disconnect();
-  }, []);
+  const [box, wide] = useWidth();
   const names = namesOf(steps);
   const hue = new Map(names.map((n, i) => [n.name, i]));
   const most = Math.max(1, ...steps.map((s) => s.all));

@@ -60,7 +60,10 @@ export function CoverageYear({ path, zone }: { path: string; zone: string }) {
     [links.data, site],
   );
   const today = days[days.length - 1];
-  const gaps = days.filter((d) => d !== today && d.coverage !== null && d.coverage < poor).reverse();
+  const firstDay = days.find((d) => d.coverage !== null); // it began in the middle of it
+  const gaps = days
+    .filter((d) => d !== today && d !== firstDay && d.coverage !== null && d.coverage < poor)
+    .reverse();
   const listed = picked === null ? gaps.slice(0, 6) : days.filter((d) => d.start === picked);
   const weeks = (today?.week ?? 0) + 1;
   return (
