@@ -18,7 +18,7 @@ import (
 	"nexocumula/internal/store"
 )
 
-const largestBoard = 256 << 10
+const largestBoard = 64 << 10
 
 // boards are the saved ones, and for each place without one the board it has from the start.
 func (h handlers) boards(c *gin.Context) {
@@ -31,18 +31,20 @@ func (h handlers) boards(c *gin.Context) {
 		fail(c, http.StatusBadRequest, "removed", "removed: write yes, or leave it out")
 		return
 	}
-	saved, err := h.Store.Boards(removed, true)
+	all, sees := []client.BoardVersion{}, callerOf(c).Scope
+	changed := map[string]bool{}
+	err := h.Store.EachBoard(removed, !sees.Everything(), func(one store.Board) {
+		if !sees.Everything() {
+			if b, err := boardOf(one); err != nil || !seesBoard(sees, &b) {
+				return
+			}
+		}
+		changed[one.About] = true
+		all = append(all, versionOf(one))
+	})
 	if err != nil {
 		fail(c, http.StatusInternalServerError, "store", err.Error())
 		return
-	}
-	all := []client.BoardVersion{}
-	changed := map[string]bool{}
-	for _, one := range saved {
-		if b, err := boardOf(one); err == nil && seesBoard(callerOf(c).Scope, &b) {
-			changed[one.About] = true
-			all = append(all, versionOf(one, &b))
-		}
 	}
 	if !removed {
 		for _, about := range board.Places(h.definitions(c)) {
@@ -94,9 +96,9 @@ func boardOf(saved store.Board) (out board.Board, err error) {
 	return out, json.Unmarshal([]byte(saved.Content), &out)
 }
 
-func versionOf(saved store.Board, b *board.Board) client.BoardVersion {
+func versionOf(saved store.Board) client.BoardVersion {
 	return client.BoardVersion{
-		ID: saved.ID, Version: saved.Version, Title: saved.Title, About: saved.About, Asks: b.Asks, Author: saved.Author, SavedAt: pointer(saved.Saved), Removed: saved.Removed,
+		ID: saved.ID, Version: saved.Version, Title: saved.Title, About: saved.About, Asks: saved.Asks, Author: saved.Author, SavedAt: pointer(saved.Saved), Removed: saved.Removed,
 	}
 }
 
@@ -154,7 +156,7 @@ func (h handlers) board(c *gin.Context) {
 		return
 	}
 	if saved, b, ok := h.found(c, int(version)); ok {
-		c.JSON(http.StatusOK, client.SavedBoard{Saved: versionOf(saved, &b), Board: b})
+		c.JSON(http.StatusOK, client.SavedBoard{Saved: versionOf(saved), Board: b})
 	}
 }
 
@@ -162,7 +164,7 @@ func (h handlers) boardHistory(c *gin.Context) {
 	if _, ok := (names{}).query(c); !ok {
 		return
 	}
-	saved, b, ok := h.found(c, 0)
+	saved, _, ok := h.found(c, 0)
 	if !ok {
 		return
 	}
@@ -173,7 +175,7 @@ func (h handlers) boardHistory(c *gin.Context) {
 	}
 	out := client.Boards{Boards: make([]client.BoardVersion, len(all))}
 	for i, one := range all {
-		out.Boards[i] = versionOf(one, &b)
+		out.Boards[i] = versionOf(one)
 	}
 	c.JSON(http.StatusOK, out)
 }
@@ -217,34 +219,36 @@ func (h handlers) saveBoard(c *gin.Context, as store.Board, b board.Board) {
 		fail(c, http.StatusBadRequest, "board", fmt.Sprintf("the board has %d bytes; at most %d are kept", len(content), largestBoard))
 		return
 	}
-	as.Title, as.About, as.Content = strings.TrimSpace(b.Title), b.About, string(content)
-	h.storeBoard(c, as, &b)
+	as.Title, as.About, as.Asks, as.Content = strings.TrimSpace(b.Title), b.About, b.Asks, string(content)
+	h.storeBoard(c, as)
 }
 
 // storeBoard keeps a board as the caller's, and answers.
-func (h handlers) storeBoard(c *gin.Context, as store.Board, b *board.Board) {
+func (h handlers) storeBoard(c *gin.Context, as store.Board) {
 	as.Author, as.Saved = callerOf(c).Name, h.now()
 	saved, err := h.Store.SaveBoard(as)
 	var changed *store.ErrChanged
 	switch {
 	case errors.As(err, &changed):
 		fail(c, http.StatusConflict, "changed", fmt.Sprintf("%v; look at it before you save over it", changed))
+	case errors.Is(err, store.ErrFull):
+		fail(c, http.StatusConflict, "full", err.Error())
 	case err != nil:
 		fail(c, http.StatusServiceUnavailable, "store", err.Error())
 	case saved == nil:
 		fail(c, http.StatusNotFound, "unknown", fmt.Sprintf("there is no board %d", as.ID))
 	default:
 		note(c, "board %d, version %d: %s", saved.ID, saved.Version, saved.Title)
-		c.JSON(http.StatusOK, versionOf(*saved, b))
+		c.JSON(http.StatusOK, versionOf(*saved))
 	}
 }
 
 // removeBoard takes a board away; a version of it can be saved again.
 func (h handlers) removeBoard(c *gin.Context) {
-	saved, b, ok := h.found(c, 0)
+	saved, _, ok := h.found(c, 0)
 	if !ok {
 		return
 	}
 	saved.Removed = true
-	h.storeBoard(c, saved, &b)
+	h.storeBoard(c, saved)
 }

@@ -13,7 +13,10 @@ import (
 	"nexocumula/internal/store"
 )
 
-const linksOver = 30 * 24 * time.Hour
+const (
+	linksOver   = 30 * 24 * time.Hour
+	mostWaiting = 2000 // of what waited for a link
+)
 
 // linkHistory is what happened to the links in a time.
 func (h handlers) linkHistory(c *gin.Context) {
@@ -63,7 +66,7 @@ func (h handlers) linkHistory(c *gin.Context) {
 		into := of(o.Link)
 		into.Outages = append(into.Outages, outageOf(o))
 	}
-	for _, w := range waited {
+	for _, w := range fewer(waited, to.Sub(from)/mostWaiting) {
 		into := of(w.Link)
 		into.Waiting = append(into.Waiting, client.WaitingRows{At: w.At, Rows: w.Rows})
 	}
@@ -74,6 +77,20 @@ func (h handlers) linkHistory(c *gin.Context) {
 	}
 	slices.SortFunc(out.Links, func(a, b client.LinkAccounts) int { return strings.Compare(a.Link, b.Link) })
 	c.JSON(http.StatusOK, out)
+}
+
+// fewer keeps of what waited for a link the most in each step of time.
+func fewer(all []store.Waiting, step time.Duration) (out []store.Waiting) {
+	for _, w := range all {
+		if n := len(out); n > 0 && out[n-1].Link == w.Link && step > 0 && out[n-1].At.Truncate(step).Equal(w.At.Truncate(step)) {
+			if w.Rows > out[n-1].Rows {
+				out[n-1] = w
+			}
+			continue
+		}
+		out = append(out, w)
+	}
+	return out
 }
 
 // linkNames are those of the links there are now.

@@ -93,13 +93,20 @@ func (h *History) Look(states []State) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	now, changed := h.now(), false
+	there := map[string]bool{}
 	for _, s := range states {
-		l := h.link(s.Link)
 		if !s.Since.IsZero() && s.Since.Before(h.started) {
 			s.Since = h.started // before it, this service was not there to hear
 		}
+		there[s.Link] = true
+		l := h.link(s.Link)
 		l.look(s, now)
 		changed = changed || l.changed
+	}
+	for name, l := range h.links {
+		if !there[name] && l.outage != nil && l.outage.Ended.IsZero() { // it is no link any more
+			l.outage.Ended, l.changed, changed = now, true, true
+		}
 	}
 	due := now.Sub(h.noted) >= noteEvery || now.Before(h.noted)
 	if !due && !changed {

@@ -132,3 +132,12 @@ func TestWhatIsOldIsForgotten(t *testing.T) {
 	require.NoError(t, err)
 	assert.Len(t, runs, 1)
 }
+
+func TestWhatIsNoLinkAnyMoreIsNotDownForEver(t *testing.T) {
+	n := begin(t)
+	n.pass(time.Minute, func(time.Duration) links.State { return links.State{Reason: "x"} })
+	require.True(t, n.outages()[0].Ended.IsZero())
+	n.now = n.now.Add(2 * time.Second)
+	n.h.Look([]links.State{{Link: "to another", Up: true}})
+	assert.WithinDuration(t, n.now, n.outages()[0].Ended, time.Second)
+}

@@ -1,6 +1,7 @@
 package store
 
 import (
+	"errors"
 	"fmt"
 	"time"
 
@@ -14,6 +15,7 @@ type Board struct {
 	Version int // from 1 on
 	Title   string
 	About   string
+	Asks    string
 	Author  string
 	Saved   time.Time
 	Removed bool
@@ -23,9 +25,9 @@ type Board struct {
 const (
 	// MostBoards bounds how many there are; those that were taken away count until their
 	// history goes.
-	MostBoards = 5000
+	MostBoards = 500
 	// mostBoardVersions of a board are kept; the oldest go first.
-	mostBoardVersions = 200
+	mostBoardVersions = 100
 	keepRemoved       = 90 * 24 * time.Hour // a board that was taken away can come back
 )
 
@@ -35,6 +37,9 @@ type ErrChanged struct{ Board Board }
 func (e *ErrChanged) Error() string {
 	return fmt.Sprintf("%s saved version %d of it at %s", e.Board.Author, e.Board.Version, e.Board.Saved.UTC().Format(time.RFC3339))
 }
+
+// ErrFull says that no more boards are kept.
+var ErrFull = fmt.Errorf("there are %d boards, which is as many as are kept; take some away", MostBoards)
 
 type boardRow struct {
 	ID      uint64 `gorm:"primaryKey"`
@@ -48,6 +53,7 @@ type boardVersionRow struct {
 	Version int    `gorm:"primaryKey;autoIncrement:false"`
 	Title   string
 	About   string
+	Asks    string
 	Author  string
 	Saved   int64
 	Removed bool
@@ -58,7 +64,7 @@ func (boardRow) TableName() string        { return "boards" }
 func (boardVersionRow) TableName() string { return "board_versions" }
 
 func (r boardVersionRow) board() Board {
-	return Board{r.Board, r.Version, r.Title, r.About, r.Author, time.Unix(0, r.Saved).UTC(), r.Removed, r.Content}
+	return Board{r.Board, r.Version, r.Title, r.About, r.Asks, r.Author, time.Unix(0, r.Saved).UTC(), r.Removed, r.Content}
 }
 
 // SaveBoard keeps a board as the next version of the one with its ID, or as a new one where
@@ -76,7 +82,7 @@ func (s *Store) SaveBoard(b Board) (*Board, error) {
 				return err
 			}
 			if count >= MostBoards {
-				return fmt.Errorf("there are %d boards, which is as many as are kept; take some away", count)
+				return ErrFull
 			}
 			if err := tx.Create(&row).Error; err != nil {
 				return err
@@ -93,7 +99,7 @@ func (s *Store) SaveBoard(b Board) (*Board, error) {
 		}
 		b.ID, b.Version = row.ID, row.Version+1
 		row.Version, row.Removed, row.Saved = b.Version, b.Removed, b.Saved.UnixNano()
-		version := boardVersionRow{b.ID, b.Version, b.Title, b.About, b.Author, b.Saved.UnixNano(), b.Removed, b.Content}
+		version := boardVersionRow{b.ID, b.Version, b.Title, b.About, b.Asks, b.Author, b.Saved.UnixNano(), b.Removed, b.Content}
 		if err := tx.Create(&version).Error; err != nil {
 			return err
 		}
@@ -106,8 +112,8 @@ func (s *Store) SaveBoard(b Board) (*Board, error) {
 		}
 		return forgetBoards(tx, b.Saved.Add(-keepRemoved))
 	})
-	if changed, ok := err.(*ErrChanged); ok {
-		return nil, changed
+	if _, changed := errors.AsType[*ErrChanged](err); changed || errors.Is(err, ErrFull) {
+		return nil, err
 	}
 	if err != nil {
 		return nil, s.noted("writing a board", fmt.Errorf("writing the board: %w", err))
@@ -146,30 +152,37 @@ func (s *Store) Board(id uint64, version int) (*Board, error) {
 	return boardVersion(s.reader, id, version)
 }
 
-// Boards are the newest versions of all boards, without what they say unless with is set; those that were taken
-// away only when removed is set.
-func (s *Store) Boards(removed, with bool) ([]Board, error) {
-	columns := "v.board, v.version, v.title, v.about, v.author, v.saved, v.removed"
+// EachBoard visits the newest versions of all boards in order, without what they say unless with is
+// set; those that were taken away only when removed is set. One is in memory at a time.
+func (s *Store) EachBoard(removed, with bool, visit func(Board)) error {
+	columns := listed
 	if with {
 		columns += ", v.content"
 	}
-	return s.boards(s.reader.Table("board_versions v").Select(columns).
-		Joins("JOIN boards b ON b.id = v.board AND b.version = v.version").Where("b.removed = ?", removed).Order("v.board"))
+	return s.eachBoard(s.reader.Table("board_versions v").Select(columns).
+		Joins("JOIN boards b ON b.id = v.board AND b.version = v.version").Where("b.removed = ?", removed).Order("v.board"), visit)
 }
+
+const listed = "v.board, v.version, v.title, v.about, v.asks, v.author, v.saved, v.removed"
 
 // BoardHistory is the versions of a board that are kept, the newest first.
-func (s *Store) BoardHistory(id uint64) ([]Board, error) {
-	return s.boards(s.reader.Table("board_versions v").Select("v.board, v.version, v.title, v.about, v.author, v.saved, v.removed").Where("v.board = ?", id).Order("v.version DESC"))
+func (s *Store) BoardHistory(id uint64) (out []Board, err error) {
+	err = s.eachBoard(s.reader.Table("board_versions v").Select(listed).Where("v.board = ?", id).Order("v.version DESC"), func(b Board) { out = append(out, b) })
+	return out, err
 }
 
-func (s *Store) boards(query *gorm.DB) ([]Board, error) {
-	var rows []boardVersionRow
-	if err := query.Find(&rows).Error; err != nil {
-		return nil, fmt.Errorf("reading the boards: %w", err)
+func (s *Store) eachBoard(query *gorm.DB, visit func(Board)) error {
+	rows, err := query.Rows()
+	if err != nil {
+		return fmt.Errorf("reading the boards: %w", err)
 	}
-	out := make([]Board, len(rows))
-	for i, r := range rows {
-		out[i] = r.board()
+	defer rows.Close()
+	for rows.Next() {
+		var r boardVersionRow
+		if err := s.reader.ScanRows(rows, &r); err != nil {
+			return fmt.Errorf("reading the boards: %w", err)
+		}
+		visit(r.board())
 	}
-	return out, nil
+	return rows.Err()
 }

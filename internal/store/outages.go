@@ -29,8 +29,11 @@ type Waiting struct {
 // Run is a time in which the service ran; in others nothing is known of its links.
 type Run struct{ From, To time.Time }
 
-// KeepOutages is how long outages, and what waited, are kept.
-const KeepOutages = 400 * 24 * time.Hour
+// KeepOutages is how long outages are kept; what waited meanwhile for a tenth of it.
+const (
+	KeepOutages = 400 * 24 * time.Hour
+	keepWaiting = KeepOutages / 10
+)
 
 // mostOutages of a link are kept; the oldest go first.
 const mostOutages = 5000
@@ -104,7 +107,7 @@ func (s *Store) NoteLinks(outages []*Outage, waiting []Waiting, run Run) error {
 	return nil
 }
 
-// DropLinks forgets what was noted of links before a time.
+// DropLinks forgets what was noted of links before a time, and sooner what waited for them.
 func (s *Store) DropLinks(before time.Time) error {
 	s.write.Lock()
 	defer s.write.Unlock()
@@ -112,7 +115,7 @@ func (s *Store) DropLinks(before time.Time) error {
 		if err := tx.Where("ended > 0 AND ended < ?", before.UnixNano()).Delete(&outageRow{}).Error; err != nil {
 			return err
 		}
-		if err := tx.Where("at < ?", before.UnixNano()).Delete(&waitingRow{}).Error; err != nil {
+		if err := tx.Where("at < ?", before.Add(KeepOutages-keepWaiting).UnixNano()).Delete(&waitingRow{}).Error; err != nil {
 			return err
 		}
 		return tx.Where("until < ?", before.UnixNano()).Delete(&runRow{}).Error

@@ -1,0 +1,111 @@
+package store_test
+
+import (
+	"fmt"
+	"log/slog"
+	"path/filepath"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"nexocumula/internal/store"
+)
+
+var morning = time.Date(2026, 11, 3, 7, 0, 0, 0, time.UTC)
+
+func shelf(t *testing.T) *store.Store {
+	st, err := store.Open(filepath.Join(t.TempDir(), "boards.db"), slog.New(slog.DiscardHandler), store.Options{})
+	require.NoError(t, err)
+	t.Cleanup(func() { assert.NoError(t, st.Close()) })
+	return st
+}
+
+func titles(t *testing.T, st *store.Store, removed bool) (out []string) {
+	require.NoError(t, st.EachBoard(removed, true, func(b store.Board) { out = append(out, b.Title+"/"+b.Content) }))
+	return out
+}
+
+func TestABoardKeepsItsLastVersions(t *testing.T) {
+	st := shelf(t)
+	b, err := st.SaveBoard(store.Board{Title: "night", Content: "1", Saved: morning})
+	require.NoError(t, err)
+	for i := 2; i <= 130; i++ {
+		b.Content = fmt.Sprint(i)
+		b, err = st.SaveBoard(*b)
+		require.NoError(t, err)
+	}
+	history, err := st.BoardHistory(b.ID)
+	require.NoError(t, err)
+	assert.Len(t, history, 100)
+	assert.Equal(t, 130, history[0].Version)
+	assert.Equal(t, []string{"night/130"}, titles(t, st, false))
+	old, err := st.Board(b.ID, 31)
+	require.NoError(t, err)
+	assert.Equal(t, "31", old.Content)
+	gone, err := st.Board(b.ID, 30)
+	assert.NoError(t, err)
+	assert.Nil(t, gone)
+	none, err := st.SaveBoard(store.Board{ID: 99, Version: 1})
+	assert.NoError(t, err)
+	assert.Nil(t, none)
+}
+
+// Of many who change one version, one is saved, and the others are told.
+func TestOfManyWhoChangeABoardOneIsSaved(t *testing.T) {
+	st := shelf(t)
+	b, err := st.SaveBoard(store.Board{Title: "night", Author: "ranger", Saved: morning})
+	require.NoError(t, err)
+	var all sync.WaitGroup
+	var mu sync.Mutex
+	saved, told := 0, 0
+	for i := range 20 {
+		all.Go(func() {
+			mine := *b
+			mine.Content = fmt.Sprint(i)
+			_, err := st.SaveBoard(mine)
+			mu.Lock()
+			defer mu.Unlock()
+			var changed *store.ErrChanged
+			switch {
+			case err == nil:
+				saved++
+			case assert.ErrorAs(t, err, &changed):
+				told++
+			}
+		})
+	}
+	all.Wait()
+	assert.Equal(t, 1, saved)
+	assert.Equal(t, 19, told)
+}
+
+func TestABoardThatWasTakenAwayIsForgottenAfterAWhile(t *testing.T) {
+	st := shelf(t)
+	b, err := st.SaveBoard(store.Board{Title: "night", Content: "x", Saved: morning})
+	require.NoError(t, err)
+	b.Removed = true
+	_, err = st.SaveBoard(*b)
+	require.NoError(t, err)
+	assert.Empty(t, titles(t, st, false))
+	assert.Equal(t, []string{"night/x"}, titles(t, st, true))
+	_, err = st.SaveBoard(store.Board{Title: "day", Saved: morning.Add(91 * 24 * time.Hour)})
+	require.NoError(t, err)
+	assert.Empty(t, titles(t, st, true))
+	history, err := st.BoardHistory(b.ID)
+	require.NoError(t, err)
+	assert.Empty(t, history)
+}
+
+func TestThereAreNotBoardsWithoutEnd(t *testing.T) {
+	st := shelf(t)
+	for range store.MostBoards {
+		_, err := st.SaveBoard(store.Board{Title: "x", Saved: morning})
+		require.NoError(t, err)
+	}
+	_, err := st.SaveBoard(store.Board{Title: "one more", Saved: morning})
+	assert.ErrorIs(t, err, store.ErrFull)
+	assert.Empty(t, st.Troubles(), "that is no trouble of the store")
+}
