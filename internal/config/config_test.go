@@ -92,6 +92,7 @@ func TestEveryMistakeIsNamedWithItsPlace(t *testing.T) {
 		{"data: ./data", "data: ./data\nlisten: 0.0.0.0:8460", "f.yaml:2:9: listen: other machines reach 0.0.0.0:8460, so it has to be by TLS and with a login: add tls: { self_signed: true }"},
 		{"data: ./data", "data: ./data\nlisten: \"[::]:8460\"", "other machines reach"},
 		{"data: ./data", "data: ./data\nlisten: \":8460\"", "other machines reach"},
+		{"data: ./data", "data: ./data\nzone: Middle/Earth", "f.yaml:2:7: zone: \"Middle/Earth\" is not known; write an IANA name"},
 		{"data: ./data", "data: ./data\nopen: true\naccess: { login: required }", "f.yaml:2:7: open: open: true says that nobody has to log in"},
 		{"data: ./data", "data: ./data\naccess: { login: no }", `access.login: "no" is not possible; write required`},
 		{"data: ./data", "data: ./data\naccess: { idle_after: 1s }", "access.idle_after: 1s is not possible; use 1m to 366d"},

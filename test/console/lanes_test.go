@@ -102,6 +102,50 @@ func lanes(p page, central string) {
 	p.until(`document.querySelector("[data-row='stony-beck/raceway-3/oxygen']").getAttribute("aria-pressed") === "true"`)
 }
 
+// choose takes something in a list.
+func (p page) choose(label, value string) {
+	p.t.Helper()
+	p.until(fmt.Sprintf(`((s) => s && (Object.getOwnPropertyDescriptor(HTMLSelectElement.prototype, "value").set.call(s, %q), s.dispatchEvent(new Event("change", { bubbles: true })), true))([...document.querySelectorAll("select[aria-label='%s']")].find((s) => s.offsetParent))`, value, label))
+}
+
+func ranges(p page, central string) {
+	p.do(chromedp.Navigate(trends(central, "last=6h", "chart:stony-beck/raceway-4/oxygen")))
+	p.until(`document.querySelector("[data-row]")`)
+	quick := func(name string) {
+		p.until(`((b) => b && (b.click(), true))(document.querySelector("[data-range]"))`)
+		p.until(fmt.Sprintf(`((b) => b && (b.click(), true))([...document.querySelectorAll("[role=dialog] button")].find((b) => b.innerText === %q))`, name))
+	}
+	quick("yesterday")
+	p.until(`new URL(location).searchParams.get("range") === "yesterday" && !document.querySelector("[data-follows]")`)
+	p.until(`document.querySelector("[data-range]").innerText.startsWith("yesterday")`)
+	quick("last 3 d")
+	p.until(`new URL(location).searchParams.get("last") === "3d" && document.querySelector("[data-follows]")`)
+	p.choose("Windows", "1h")
+	p.until(`document.querySelector("[data-says]").innerText.includes("1 h windows") && ` + lane(0) + `.innerText.includes("1 h windows")`)
+	p.choose("Clocks of", "UTC")
+	p.until(`document.querySelector("[data-says]").innerText.startsWith("UTC")`)
+	// From and to by the clocks that are shown, and only the nights.
+	p.until(`((b) => b && (b.click(), true))(document.querySelector("[data-range]"))`)
+	now := time.Now().UTC()
+	set := func(name, value string) {
+		p.until(fmt.Sprintf(`((i) => i && (Object.getOwnPropertyDescriptor(HTMLInputElement.prototype, "value").set.call(i, %q), i.dispatchEvent(new Event("input", { bubbles: true })), true))(document.querySelector("[role=dialog] [name=%s]"))`, value, name))
+	}
+	from := now.Add(-36 * time.Hour).Truncate(time.Hour)
+	set("from", now.Format("2006-01-02T15:04:05"))
+	set("to", from.Format("2006-01-02T15:04:05"))
+	p.until(`document.querySelector("[role=dialog]").innerText.includes("The second time has to be later")`)
+	set("from", from.Format("2006-01-02T15:04:05"))
+	set("to", now.Truncate(time.Hour).Format("2006-01-02T15:04:05"))
+	set("hours", "22 to 6")
+	p.until(`document.querySelector("[role=dialog]").innerText.includes("written like 22:00-06:00")`)
+	set("hours", "22:00-06:00")
+	p.until(`((b) => b && !b.disabled && (b.click(), true))([...document.querySelectorAll("[role=dialog] button")].find((b) => b.innerText === "Show it"))`)
+	p.until(fmt.Sprintf(`new URL(location).searchParams.get("from") === %q && document.querySelector("[data-says]").innerText.includes("only 22:00-06:00")`, from.Format("2006-01-02T15:04:05.000Z")))
+	// Other stats of a window, percentiles among them.
+	p.do(chromedp.Navigate(trends(central, "last=1d", `{"kind":"chart","series":["stony-beck/raceway-4/oxygen"],"stat":"p95~","draw":"steps","no_band":true,"join":true}`)))
+	p.until(`document.querySelector("[data-legend]")?.innerText.includes("p95~")`)
+}
+
 func kinds(p page, central string) {
 	p.do(chromedp.Navigate(trends(central, "last=1d", "growth:alder-weir/pump-1/energy", "states:alder-weir/+/running", "bearing:long-mere/mast/wind_direction", "coverage:stony-beck/+/oxygen",
 		`{"kind":"text","text":"See [the boards](/boards), not [this](javascript:alert(1))."}`)))

@@ -205,6 +205,11 @@ describe("questions", () => {
     expect(asked[1]).toMatchObject({ input: ["a=s/a/t@max"], calc: ["x_y=a*2"], unit: ["x_y=K"] });
     expect(plainName("2nd")).toBe("_2nd");
   });
+  it("ask for percentiles in windows that they are kept for", () => {
+    const lane = { kind: "chart" as const, series: ["x/y"], stat: "p95~" };
+    expect(questionsOf(lane, viewOf({ width: "5m" }))[0]).toMatchObject({ width: "15m" });
+    expect(questionsOf(lane, viewOf({ width: "1h" }))[0]).toMatchObject({ width: "1h" });
+  });
   it("ask nothing of a place that is not chosen", () => {
     expect(questionsOf({ kind: "chart", series: ["{station}/t"] }, viewOf({ catalogue }))).toEqual([]);
   });

@@ -29,8 +29,9 @@ export function questionsOf(lane: BoardLane, view: View): Question[] {
   if (view.compare && lane.kind !== "coverage") common.shift = view.compare;
   const names = (lane.series ?? []).map((s) => at(s, view.about)).filter((s) => s !== undefined);
   const all = seriesOf(lane, view.catalogue, view.about);
-  const width = all.reduce((w, s) => widthFor(w, s.tiers), view.width);
-  common.width = width;
+  const fits = all.reduce((w, s) => widthFor(w, s.tiers), view.width);
+  // What percentiles are estimated from is kept for quarters of an hour.
+  common.width = lane.stat?.endsWith("~") && seconds(fits) < 900 ? "15m" : fits;
   const out: Question[] = [];
   if (lane.difference && names.length >= 2) {
     const stat = lane.stat ?? "mean";
