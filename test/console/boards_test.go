@@ -64,7 +64,7 @@ func boards(p page, central string) {
 	p.press("History")
 	p.until(`document.querySelectorAll("[data-version]").length === 2`)
 	p.dialog("Bring back")
-	p.until(`document.querySelector("h1")?.innerText === "Raceway 4 at night"`)
+	p.until(`document.querySelector("h1")?.innerText === "Raceway 4 at night" && !document.querySelector("[role=dialog]")`)
 
 	p.press("Edit")
 	p.press("Take it away")

@@ -26,10 +26,10 @@ export function BoardHistory({ saved, onClose }: { saved: BoardVersion; onClose:
       return send<BoardVersion>(`boards/${saved.id}`, { board: old.board, change: newest?.version ?? 0 });
     },
     onSuccess: async () => {
-      for (const key of ["boards", "board", "board-history"])
-        await client.invalidateQueries({ queryKey: [key] });
       onClose();
       void navigate(`/boards/${saved.id}`);
+      for (const key of ["boards", "board", "board-history"])
+        await client.invalidateQueries({ queryKey: [key] });
     },
   });
   return (
