@@ -286,11 +286,18 @@ func consoleWall(dir string) ([]Row, error) {
 		window.setInterval = (f, ms = 0, ...a) => again(f, ms / by, ...a);
 	})()`, faster)
 	// An hour for each board, as a page needs its time to come.
-	if err := c.do(before(hurry), chromedp.Navigate("about:blank"), chromedp.Navigate(wall+"&turn=3600"), shown); err != nil {
+	if err := c.do(before(hurry), chromedp.Navigate("about:blank"), chromedp.Navigate(wall+"&turn=3600")); err != nil {
 		return nil, err
 	}
 	day := 24 * time.Hour / faster
 	time.Sleep(day / 6) // what is kept for a while is there by now
+	rows, err := measured[float64](c, `document.querySelectorAll("[data-row]").length`)
+	if err == nil && rows < 8 {
+		err = fmt.Errorf("the wall shows %v rows", rows)
+	}
+	if err != nil {
+		return nil, err
+	}
 	early, err := c.heap()
 	if err != nil {
 		return nil, err

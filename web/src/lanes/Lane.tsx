@@ -216,7 +216,7 @@ function Frame(props: FrameProps) {
       <div className={`relative min-w-0 ${stale ? "opacity-60" : ""}`} data-column>
         <div className="flex items-baseline gap-2 px-1 pt-1">
           {handle}
-          {title && <h2 className="max-w-full shrink-0 truncate text-sm font-semibold">{title}</h2>}
+          {title && <h2 className="min-w-0 truncate text-sm font-semibold">{title}</h2>}
           {caption && <p className="hidden min-w-0 truncate text-xs text-soft sm:block">{caption}</p>}
           <span className="ml-auto">
             <LaneMenu {...props} />
