@@ -2,7 +2,6 @@ package client
 
 import (
 	"context"
-	"io"
 	"strconv"
 	"time"
 )
@@ -32,11 +31,6 @@ type NewNote struct {
 // Notes calls /notes; an empty selector and length do not narrow.
 func (c *Client) Notes(ctx context.Context, selector, last string) (Notes, error) {
 	return get[Notes](ctx, c, "notes", values("select", selector, "last", last))
-}
-
-// NotesCSV writes the notes of the last so much as CSV, all of them when it is empty.
-func (c *Client) NotesCSV(ctx context.Context, selector, last string, to io.Writer) error {
-	return c.copy(ctx, "notes", values("select", selector, "last", last), "csv", to)
 }
 
 // AddNote pins a note.

@@ -91,4 +91,3 @@ export function pathWords(path: string, site?: string): string {
 }
 
 export const last = (path: string) => path.slice(path.lastIndexOf("/") + 1);
-export const stationOf = (path: string) => path.slice(0, path.lastIndexOf("/"));

@@ -42,7 +42,3 @@ export const pointed = new Pointed();
 export function useCursor(): number | null {
   return useSyncExternalStore(pointed.subscribe, () => pointed.at);
 }
-
-export function usePicking(): [number, number] | null {
-  return useSyncExternalStore(pointed.subscribe, () => pointed.picking);
-}

@@ -9,8 +9,7 @@ class LiveStore {
   standing: Standing = "connecting";
   /** How far the service's clock is ahead of this machine's, in ms. */
   ahead = 0;
-  /** Counts whatever changed, and when the list of series did. */
-  version = 0;
+  /** Counts how often the list of series changed. */
   listVersion = 0;
   /** When the stream last said anything, by this machine's clock. */
   heard = 0;
@@ -110,7 +109,6 @@ class LiveStore {
   }
 
   private changed() {
-    this.version++;
     this.any.forEach((notice) => notice());
   }
 }

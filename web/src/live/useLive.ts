@@ -14,13 +14,6 @@ export function useLatest(path: string): Value | undefined {
   return useSyncExternalStore(subscribe, () => live.values.get(path));
 }
 
-/** All latest values; it changes once a second. */
-export function useAllLatest(): Map<string, Value> {
-  useStream();
-  useSyncExternalStore(live.subscribe, () => live.version);
-  return live.values;
-}
-
 /** All latest values, told only when series came or went. */
 export function useSeriesSeen(): { values: Map<string, Value>; version: number } {
   useStream();
