@@ -34,13 +34,10 @@ func (h handlers) boards(c *gin.Context) {
 	all, sees := []client.BoardVersion{}, callerOf(c).Scope
 	changed := map[string]bool{}
 	err := h.Store.EachBoard(removed, !sees.Everything(), func(one store.Board) {
-		if !sees.Everything() {
-			if b, err := boardOf(one); err != nil || !seesBoard(sees, &b) {
-				return
-			}
+		if seesSaved(sees, one) {
+			changed[one.About] = true
+			all = append(all, versionOf(one))
 		}
-		changed[one.About] = true
-		all = append(all, versionOf(one))
 	})
 	if err != nil {
 		fail(c, http.StatusInternalServerError, "store", err.Error())
@@ -69,6 +66,15 @@ func (h handlers) definitions(c *gin.Context) []series.Definition {
 		out[i] = found[i].Definition
 	}
 	return out
+}
+
+// seesSaved reports whether somebody may see a version of a board.
+func seesSaved(sees access.Scope, saved store.Board) bool {
+	if sees.Everything() {
+		return true
+	}
+	b, err := boardOf(saved)
+	return err == nil && seesBoard(sees, &b)
 }
 
 // seesBoard reports whether somebody may see all that a board names.
@@ -168,14 +174,15 @@ func (h handlers) boardHistory(c *gin.Context) {
 	if !ok {
 		return
 	}
-	all, err := h.Store.BoardHistory(saved.ID)
+	out, sees := client.Boards{Boards: []client.BoardVersion{}}, callerOf(c).Scope
+	err := h.Store.EachVersion(saved.ID, !sees.Everything(), func(one store.Board) {
+		if seesSaved(sees, one) {
+			out.Boards = append(out.Boards, versionOf(one))
+		}
+	})
 	if err != nil {
 		fail(c, http.StatusInternalServerError, "store", err.Error())
 		return
-	}
-	out := client.Boards{Boards: make([]client.BoardVersion, len(all))}
-	for i, one := range all {
-		out.Boards[i] = versionOf(one)
 	}
 	c.JSON(http.StatusOK, out)
 }

@@ -147,6 +147,17 @@ func TestABoardIsForThoseWhoMaySeeWhatItNames(t *testing.T) {
 	assert.Error(t, err)
 	_, err = limited.StandardBoard(t.Context(), "long-mere")
 	assert.ErrorContains(t, err, "there is no site or station")
+	// A version from when it named more is not for him either.
+	near := far
+	near.Title, near.Lanes = "Near now", nil
+	_, err = admin.ChangeBoard(t.Context(), 2, client.BoardChange{Board: near, Change: 1})
+	require.NoError(t, err)
+	history, err := limited.BoardHistory(t.Context(), 2)
+	require.NoError(t, err)
+	require.Len(t, history.Boards, 1)
+	assert.Equal(t, "Near now", history.Boards[0].Title)
+	_, err = limited.Board(t.Context(), 2, 1)
+	assert.ErrorContains(t, err, "there is no version 1")
 	viewer := client.New(s.Address).With(bearerOf(t, s, admin, "guest", string(access.Viewer)))
 	_, err = viewer.AddBoard(t.Context(), night())
 	assert.Error(t, err, "who only looks does not change boards")

@@ -24,15 +24,13 @@ func (h handlers) linkHistory(c *gin.Context) {
 	if !ok {
 		return
 	}
-	zone, err := readZone(v)
-	from, to := h.now().Add(-linksOver), h.now()
-	if err == nil && len(v) > 0 {
-		r, wrong := readRange(v, h.now(), zone)
-		from, to, err = r.From, r.To, wrong
-	}
+	from, to, given, err := readSpan(v, h.now())
 	if err != nil {
 		fail(c, http.StatusBadRequest, "range", err.Error())
 		return
+	}
+	if !given {
+		from, to = h.now().Add(-linksOver), h.now()
 	}
 	outages, err := h.Store.Outages(from, to)
 	var waited []store.Waiting

@@ -31,15 +31,13 @@ func (h handlers) notes(c *gin.Context) {
 	if !ok {
 		return
 	}
-	zone, err := readZone(v)
+	from, to, given, err := readSpan(v, h.now())
+	if !given {
+		from, to = time.Unix(0, 0), h.now().Add(366*24*time.Hour)
+	}
 	var selector series.Selector
 	if err == nil {
 		selector, err = readSelected(v)
-	}
-	from, to := time.Unix(0, 0), h.now().Add(366*24*time.Hour)
-	if err == nil && v.Get("from")+v.Get("to")+v.Get("last")+v.Get("range") != "" {
-		r, wrong := readRange(v, h.now(), zone)
-		from, to, err = r.From, r.To, wrong
 	}
 	var most uint64
 	if err == nil {

@@ -31,11 +31,10 @@ func (h handlers) rejects(c *gin.Context) {
 	if err == nil {
 		wanted.Before, err = whole(v, "before", 0, 1, math.MaxInt64)
 	}
-	if err == nil && v.Get("from")+v.Get("to")+v.Get("last")+v.Get("range") != "" {
-		var zone *time.Location
-		if zone, err = readZone(v); err == nil {
-			r, wrong := readRange(v, h.now(), zone)
-			wanted.From, wanted.To, err = r.From.UnixNano(), r.To.UnixNano(), wrong
+	if err == nil {
+		from, to, given, wrong := readSpan(v, h.now())
+		if err = wrong; given && err == nil {
+			wanted.From, wanted.To = from.UnixNano(), to.UnixNano()
 		}
 	}
 	var limit uint64

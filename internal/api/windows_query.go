@@ -159,6 +159,20 @@ func readWhen(q *query.Windows, v url.Values, now time.Time) (err error) {
 	return err
 }
 
+// readSpan is the range that a list is asked for, by its zone's clocks; given is false when the
+// caller names none.
+func readSpan(v url.Values, now time.Time) (from, to time.Time, given bool, err error) {
+	zone, err := readZone(v)
+	if err != nil || v.Get("from")+v.Get("to")+v.Get("last")+v.Get("range") == "" {
+		return from, to, false, err
+	}
+	r, err := readRange(v, now, zone)
+	if err == nil {
+		err = r.Check()
+	}
+	return r.From, r.To, true, err
+}
+
 func readRange(v url.Values, now time.Time, zone *time.Location) (r window.Range, err error) {
 	var given []string
 	for _, name := range []string{"from", "last", "range"} {

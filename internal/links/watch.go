@@ -2,7 +2,6 @@ package links
 
 import (
 	"context"
-	"errors"
 	"log/slog"
 	"sync"
 	"time"
@@ -220,7 +219,7 @@ func (h *History) keep(states []State, all bool) error {
 		return nil
 	}
 	h.noted = now
-	return errors.Join(h.store.DropLinks(now.Add(-store.KeepOutages)))
+	return h.store.DropLinks(now.Add(-store.KeepOutages))
 }
 
 // Pace is how fast a link moves.

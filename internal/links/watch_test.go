@@ -133,6 +133,19 @@ func TestWhatIsOldIsForgotten(t *testing.T) {
 	assert.Len(t, runs, 1)
 }
 
+func TestAServiceThatEndsAsSoonAsItBeganLeavesNoListWithoutEnd(t *testing.T) {
+	n := begin(t)
+	for i := range 2100 {
+		at := dusk.Add(time.Duration(i) * time.Second)
+		require.NoError(t, n.st.NoteLinks(nil, nil, store.Run{From: at, To: at.Add(time.Millisecond)}))
+	}
+	require.NoError(t, n.st.DropLinks(dusk))
+	runs, err := n.st.Runs(dusk, dusk.Add(time.Hour))
+	require.NoError(t, err)
+	assert.Len(t, runs, 2000)
+	assert.Equal(t, dusk.Add(2099*time.Second), runs[len(runs)-1].From, "the newest are kept")
+}
+
 func TestWhatIsNoLinkAnyMoreIsNotDownForEver(t *testing.T) {
 	n := begin(t)
 	n.pass(time.Minute, func(time.Duration) links.State { return links.State{Reason: "x"} })

@@ -155,20 +155,22 @@ func (s *Store) Board(id uint64, version int) (*Board, error) {
 // EachBoard visits the newest versions of all boards in order, without what they say unless with is
 // set; those that were taken away only when removed is set. One is in memory at a time.
 func (s *Store) EachBoard(removed, with bool, visit func(Board)) error {
-	columns := listed
-	if with {
-		columns += ", v.content"
-	}
-	return s.eachBoard(s.reader.Table("board_versions v").Select(columns).
+	return s.eachBoard(s.reader.Table("board_versions v").Select(columns(with)).
 		Joins("JOIN boards b ON b.id = v.board AND b.version = v.version").Where("b.removed = ?", removed).Order("v.board"), visit)
 }
 
-const listed = "v.board, v.version, v.title, v.about, v.asks, v.author, v.saved, v.removed"
+// columns are those of a list, with what the boards say or without.
+func columns(with bool) string {
+	const listed = "v.board, v.version, v.title, v.about, v.asks, v.author, v.saved, v.removed"
+	if with {
+		return listed + ", v.content"
+	}
+	return listed
+}
 
-// BoardHistory is the versions of a board that are kept, the newest first.
-func (s *Store) BoardHistory(id uint64) (out []Board, err error) {
-	err = s.eachBoard(s.reader.Table("board_versions v").Select(listed).Where("v.board = ?", id).Order("v.version DESC"), func(b Board) { out = append(out, b) })
-	return out, err
+// EachVersion visits the versions of a board that are kept, the newest first, as EachBoard does boards.
+func (s *Store) EachVersion(id uint64, with bool, visit func(Board)) error {
+	return s.eachBoard(s.reader.Table("board_versions v").Select(columns(with)).Where("v.board = ?", id).Order("v.version DESC"), visit)
 }
 
 func (s *Store) eachBoard(query *gorm.DB, visit func(Board)) error {

@@ -35,8 +35,11 @@ const (
 	keepWaiting = KeepOutages / 10
 )
 
-// mostOutages of a link are kept; the oldest go first.
-const mostOutages = 5000
+// mostOutages of a link, and mostRuns, are kept; the oldest go first.
+const (
+	mostOutages = 5000
+	mostRuns    = 2000 // a service that ends as soon as it began writes many
+)
 
 type outageRow struct {
 	ID       uint64 `gorm:"primaryKey"`
@@ -116,6 +119,9 @@ func (s *Store) DropLinks(before time.Time) error {
 			return err
 		}
 		if err := tx.Where("at < ?", before.Add(KeepOutages-keepWaiting).UnixNano()).Delete(&waitingRow{}).Error; err != nil {
+			return err
+		}
+		if err := tx.Exec("DELETE FROM runs WHERE began NOT IN (SELECT began FROM runs ORDER BY began DESC LIMIT ?)", mostRuns).Error; err != nil {
 			return err
 		}
 		return tx.Where("until < ?", before.UnixNano()).Delete(&runRow{}).Error
