@@ -6,8 +6,9 @@ import { Around } from "./around/Around";
 import { ErrorBoundary } from "./around/ErrorBoundary";
 import { Masthead } from "./around/Masthead";
 import { NoConnection } from "./around/NoConnection";
+import { Hatch } from "./parts/Hatch";
 import { PageWaiting } from "./parts/Waiting";
-import { pages } from "./pages";
+import { pages } from "./routes";
 
 const LoginPage = lazy(async () => ({ default: (await import("./pages/LoginPage")).LoginPage }));
 
@@ -20,6 +21,7 @@ export function App() {
   }, [who, login]);
   return (
     <>
+      <Hatch />
       {!who && (
         <div className="mx-auto max-w-[110rem] px-4">
           {session.failureCount === 0 && !session.error && (

@@ -1,6 +1,6 @@
 import { lazy, Suspense, useEffect, useState } from "react";
 import type { Session } from "../api/client";
-import type { Page } from "../pages";
+import type { Page } from "../routes";
 import { aroundEvent, type Around as What } from "./open";
 
 const Palette = lazy(() => import("./Palette"));

@@ -1,11 +1,12 @@
 import { CircleHelp, Search, Settings2 } from "lucide-react";
+import type { ReactNode } from "react";
 import { useLocation } from "react-router";
 import type { Session } from "../api/client";
-import type { Page } from "../pages";
+import type { Page } from "../routes";
 import { AccountMenu } from "../parts/AccountMenu";
 import { Link } from "../parts/Link";
 import { ThemeButton } from "../parts/ThemeButton";
-import { openAround } from "./open";
+import { openAround, type Around } from "./open";
 
 interface Props {
   place?: string;
@@ -53,29 +54,35 @@ export function Masthead({ place = "", session, pages }: Props) {
               <Search size={16} aria-hidden /> <span className="sr-only sm:not-sr-only">Find</span>
               <kbd className="hidden text-xs lg:inline">Ctrl K</kbd>
             </button>
-            <button
-              type="button"
-              className={tool}
-              aria-label="Help for this page"
-              title="Help for this page: ?"
-              onClick={() => openAround("help")}
-            >
+            <Tool name="Help for this page" hint="Help for this page: ?" opens="help">
               <CircleHelp size={16} aria-hidden />
-            </button>
-            <button
-              type="button"
-              className={tool}
-              aria-label="Units and clocks"
-              title="Units and clocks"
-              onClick={() => openAround("preferences")}
-            >
+            </Tool>
+            <Tool name="Units and clocks" hint="Units and clocks" opens="preferences">
               <Settings2 size={16} aria-hidden />
-            </button>
+            </Tool>
             <AccountMenu session={session} />
           </>
         )}
         <ThemeButton />
       </div>
     </header>
+  );
+}
+
+function Tool({
+  name,
+  hint,
+  opens,
+  children,
+}: {
+  name: string;
+  hint: string;
+  opens: Around;
+  children: ReactNode;
+}) {
+  return (
+    <button type="button" className={tool} aria-label={name} title={hint} onClick={() => openAround(opens)}>
+      {children}
+    </button>
   );
 }

@@ -4,7 +4,7 @@ import { Dialog } from "radix-ui";
 import { useNavigate } from "react-router";
 import { ask, type BoardVersion, type Session } from "../api/client";
 import { useSeries } from "../api/hooks";
-import type { Page } from "../pages";
+import type { Page } from "../routes";
 import { openAround } from "./open";
 
 interface Entry {

@@ -1,5 +1,6 @@
 import { number } from "../format";
-import { marksOf, rulerOf, standingOf, type Level } from "./gauge";
+import { rulerOf, standingOf, type Level } from "./gauge";
+import { marksOf } from "../parts/marks";
 
 interface Props {
   level: Level;

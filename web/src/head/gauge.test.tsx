@@ -1,7 +1,8 @@
 // @vitest-environment jsdom
 import { cleanup, render, screen } from "@testing-library/react";
 import { afterEach, describe, expect, it } from "vitest";
-import { marksOf, rulerOf, standingOf } from "./gauge";
+import { rulerOf, standingOf } from "./gauge";
+import { marksOf } from "../parts/marks";
 import { StaffGauge } from "./StaffGauge";
 
 afterEach(cleanup);

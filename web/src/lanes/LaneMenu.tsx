@@ -1,9 +1,12 @@
+import { fileName } from "../picture/save";
 import { Ellipsis } from "lucide-react";
 import { DropdownMenu as Menu } from "radix-ui";
 import { lazy, Suspense, useState } from "react";
 import { addressOf, type BoardLane } from "../api/client";
 import { heightOf } from "../board/board";
 import { savePicture } from "../picture/picture";
+import { Check, item, Rule } from "../parts/menu";
+import { DrawingItems } from "./DrawingItems";
 import type { Row } from "./rows";
 import { paramsOf, questionsOf } from "./useRows";
 import { useView } from "./view";
@@ -25,21 +28,13 @@ interface Props {
   onNote?: (ms: number, series: string[]) => void;
 }
 
-const item =
-  "flex cursor-pointer items-center gap-2 rounded-sheet px-2 py-1 outline-none data-highlighted:bg-paper data-disabled:opacity-40";
-const draws = [
-  { draw: "line", name: "Lines" },
-  { draw: "steps", name: "Steps" },
-  { draw: "points", name: "Points" },
-] as const;
-const stats = ["mean", "min", "max", "sd", "p5~", "p50~", "p95~", "count"];
-
 /** What can be done with a lane. */
 export function LaneMenu(props: Props) {
   const { lane, title, index, count, rows, rejects, onChange, onMove, onRemove, onNote } = props;
   const view = useView();
   const [open, setOpen] = useState<"table" | "calculate" | "text" | null>(null);
   const set = (change: Partial<BoardLane>) => onChange?.({ ...lane, ...change });
+  const high = heightOf(lane, rows?.filter((r) => !r.shift).length);
   const questions = rows ? questionsOf(lane, view) : [];
   const names = [...new Set((rows ?? []).map((r) => r.name))];
   return (
@@ -100,77 +95,12 @@ export function LaneMenu(props: Props) {
               </Menu.Item>
             )}
             {rejects && (
-              <Menu.CheckboxItem className={item} checked={rejects.shown} onCheckedChange={rejects.show}>
-                <Tick on={rejects.shown} />
+              <Check on={rejects.shown} onChange={rejects.show}>
                 What was refused, in place
-              </Menu.CheckboxItem>
+              </Check>
             )}
             {onChange && lane.kind === "chart" && (
-              <>
-                <Rule />
-                {draws.map((d) => {
-                  const on = (lane.draw || "line") === d.draw;
-                  return (
-                    <Menu.CheckboxItem
-                      key={d.draw}
-                      className={item}
-                      checked={on}
-                      onCheckedChange={() => set({ draw: d.draw === "line" ? undefined : d.draw })}
-                    >
-                      <Tick on={on} />
-                      {d.name}
-                    </Menu.CheckboxItem>
-                  );
-                })}
-                <Rule />
-                <Menu.CheckboxItem
-                  className={item}
-                  checked={!lane.no_band}
-                  onCheckedChange={(on) => set({ no_band: on ? undefined : true })}
-                >
-                  <Tick on={!lane.no_band} />
-                  Band from lowest to highest
-                </Menu.CheckboxItem>
-                <Menu.CheckboxItem
-                  className={item}
-                  checked={lane.join === true}
-                  onCheckedChange={(on) => set({ join: on || undefined })}
-                >
-                  <Tick on={lane.join === true} />
-                  Join lines over gaps
-                </Menu.CheckboxItem>
-                {(lane.series?.length ?? 0) >= 2 && (
-                  <Menu.CheckboxItem
-                    className={item}
-                    checked={lane.difference === true}
-                    onCheckedChange={(on) => set({ difference: on || undefined })}
-                  >
-                    <Tick on={lane.difference === true} />
-                    Difference of the first two
-                  </Menu.CheckboxItem>
-                )}
-                <Menu.Sub>
-                  <Menu.SubTrigger className={item}>Of each window: {lane.stat || "mean"} ›</Menu.SubTrigger>
-                  <Menu.Portal>
-                    <Menu.SubContent className="z-20 rounded-sheet border border-ink bg-sheet p-1 shadow-lg">
-                      {stats.map((s) => (
-                        <Menu.CheckboxItem
-                          key={s}
-                          className={item}
-                          checked={(lane.stat || "mean") === s}
-                          onCheckedChange={() => set({ stat: s === "mean" ? undefined : s })}
-                        >
-                          <Tick on={(lane.stat || "mean") === s} />
-                          {s}
-                        </Menu.CheckboxItem>
-                      ))}
-                    </Menu.SubContent>
-                  </Menu.Portal>
-                </Menu.Sub>
-                <Menu.Item className={item} onSelect={() => setOpen("calculate")}>
-                  Calculate …
-                </Menu.Item>
-              </>
+              <DrawingItems lane={lane} set={set} onCalculate={() => setOpen("calculate")} />
             )}
             {onChange && lane.kind === "text" && (
               <Menu.Item className={item} onSelect={() => setOpen("text")}>
@@ -182,13 +112,13 @@ export function LaneMenu(props: Props) {
                 <Rule />
                 <Menu.Item
                   className={item}
-                  onSelect={() => set({ height: Math.min(1200, Math.round(heightOf(lane) * 1.3)) })}
+                  onSelect={() => set({ height: Math.min(1200, Math.round(high * 1.3)) })}
                 >
                   Higher
                 </Menu.Item>
                 <Menu.Item
                   className={item}
-                  onSelect={() => set({ height: Math.max(40, Math.round(heightOf(lane) / 1.3)) })}
+                  onSelect={() => set({ height: Math.max(40, Math.round(high / 1.3)) })}
                 >
                   Lower
                 </Menu.Item>
@@ -225,22 +155,9 @@ export function LaneMenu(props: Props) {
   );
 }
 
-const Rule = () => <Menu.Separator className="my-1 h-px bg-rule" />;
-const Tick = ({ on }: { on: boolean }) => (
-  <span aria-hidden className="inline-block w-4">
-    {on ? "✓" : ""}
-  </span>
-);
-
 function csvOf(params: URLSearchParams): URLSearchParams {
   params.set("format", "csv");
   return params;
 }
 
 const nameOf = (q: Record<string, string | string[]>) => String(q.select ?? q.calc ?? "");
-
-export const fileName = (title: string) =>
-  title
-    .toLowerCase()
-    .replace(/[^\p{L}\p{N}]+/gu, "-")
-    .replace(/^-|-$/g, "") || "lane";

@@ -5,7 +5,8 @@ import { pathWords } from "../format";
 import { button, entry, Field, mainButton } from "../parts/Field";
 import { Modal } from "../parts/Modal";
 import { Failed } from "../parts/Said";
-import { clockAt, timeOf, zoneText } from "../time/zone";
+import { localText, readLocal } from "../time/local";
+import { zoneText } from "../time/zone";
 
 interface Props {
   /** The time that it is first for. */
@@ -79,31 +80,4 @@ export function NoteDialog({ at, zone, places, onClose }: Props) {
       </form>
     </Modal>
   );
-}
-
-const two = (n: number) => String(n).padStart(2, "0");
-
-/** A time as the field for it wants it, by the clocks of a zone. */
-export function localText(ms: number, zone: string): string {
-  const c = clockAt(ms, zone);
-  return `${String(c.year).padStart(4, "0")}-${two(c.month)}-${two(c.day)}T${two(c.hour)}:${two(c.minute)}:${two(c.second)}`;
-}
-
-export function readLocal(text: string, zone: string): number {
-  const [date = "", clock = ""] = text.split("T");
-  const [year = NaN, month = NaN, day = NaN] = date.split("-").map(Number);
-  const [hour = 0, minute = 0, second = 0] = clock.split(":").map(Number);
-  return timeOf(zone, year, month, day, hour, minute, second);
-}
-
-/** The places that a note about series may be about: their stations, sites, and themselves. */
-export function placesOf(paths: string[]): string[] {
-  const stations = new Set<string>();
-  const sites = new Set<string>();
-  for (const p of paths) {
-    const levels = p.split("/");
-    if (levels.length > 2) stations.add(levels.slice(0, -1).join("/"));
-    sites.add(levels[0] ?? p);
-  }
-  return [...stations, ...sites, ...paths];
 }

@@ -1,3 +1,4 @@
+import { linkWords } from "../links/words";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { Flag } from "lucide-react";
 import { Popover } from "radix-ui";
@@ -10,7 +11,6 @@ import { Link } from "../parts/Link";
 import { Failed } from "../parts/Said";
 import { length } from "../time/duration";
 import { longTime } from "../time/format";
-import { Hatch } from "./Strips";
 import { useView, xOf } from "./view";
 
 interface Props {
@@ -44,7 +44,6 @@ export function NotesRow({ lane, height, places }: Props) {
   return (
     <>
       <svg width={view.px} height={height} className="absolute inset-0" aria-hidden data-picture>
-        <Hatch />
         <line x1={view.left} x2={view.px - view.right} y1={height - 5} y2={height - 5} stroke="var(--rule)" />
         {outages.map((o) => {
           const [x, wide] = reach(o, view);
@@ -91,11 +90,6 @@ function concerns(about: string, places: string[]): boolean {
 }
 
 const inside = (path: string, place: string) => path === place || path.startsWith(place + "/");
-
-export function linkWords(link: string): string {
-  const [way, ...name] = link.split(" ");
-  return way === "source" ? `source ${name.join(" ")}` : `link ${link}`;
-}
 
 function reach(o: Outage, view: Parameters<typeof xOf>[0]): [x: number, wide: number] {
   const from = Math.max(view.left, xOf(view, Date.parse(o.began)));

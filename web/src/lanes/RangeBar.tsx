@@ -1,3 +1,4 @@
+import { localText, readLocal } from "../time/local";
 import { ChevronLeft, ChevronRight, ZoomOut } from "lucide-react";
 import { Popover } from "radix-ui";
 import { useState, type FormEvent } from "react";
@@ -6,7 +7,6 @@ import { longTime, shortTime } from "../time/format";
 import { spoken } from "../time/duration";
 import { calendars, clamped, isLive, lasts, moved, scaled, type Range, type Span } from "../time/range";
 import { dayStart, isZone, viewerZone, zoneText } from "../time/zone";
-import { localText, readLocal } from "./NoteDialog";
 
 /** What a page's time is like. */
 export interface TimeChoice {

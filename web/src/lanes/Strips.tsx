@@ -122,7 +122,6 @@ export function CoverageRows({ rows, height, single }: Props) {
           })}
         </g>
       ))}
-      <Hatch />
     </svg>
   );
 }
@@ -139,16 +138,4 @@ function heat(row: Row): [from: number, to: number, share: number][] {
     else out.push([from, to, share]);
   }
   return out;
-}
-
-/** What is stale, or missing, is hatched. */
-export function Hatch() {
-  return (
-    <defs>
-      <pattern id="hatch" width="6" height="6" patternUnits="userSpaceOnUse" patternTransform="rotate(45)">
-        <rect width="6" height="6" fill="var(--paper)" />
-        <line x1="0" y1="0" x2="0" y2="6" stroke="var(--soft)" strokeWidth="1.2" opacity="0.6" />
-      </pattern>
-    </defs>
-  );
 }

@@ -1,7 +1,6 @@
 import { useWidth } from "../parts/useWidth";
 import type { LinkHistory, Outage } from "../api/client";
 import { count } from "../format";
-import { Hatch } from "../lanes/Strips";
 import { length } from "../time/duration";
 import { longTime } from "../time/format";
 import { ticks } from "../time/ticks";
@@ -42,7 +41,6 @@ export function Days({ history, link, zone, onOpen }: Props) {
         role="img"
         aria-label={`${link.link}: ${link.outages.length} outages in ${length(to - from)}${most > 0 ? `, at most ${count(most)} summaries waited` : ""}`}
       >
-        <Hatch />
         <rect x={0} width={wide} y={0} height={strip} fill="none" stroke="var(--rule)" />
         {history.ran.map((r) => (
           <rect

@@ -1,6 +1,6 @@
 import type { Outage } from "../api/client";
 import { count } from "../format";
-import { linkWords } from "../lanes/NotesRow";
+import { linkWords } from "./words";
 import { Link } from "../parts/Link";
 import { Modal } from "../parts/Modal";
 import { length } from "../time/duration";

@@ -7,12 +7,11 @@ import { BoardHistory } from "../board/BoardHistory";
 import { BoardView } from "../board/BoardView";
 import { useBoard } from "../board/useBoards";
 import { pathWords } from "../format";
-import { fileName } from "../lanes/LaneMenu";
 import { button, linkButton } from "../parts/Field";
 import { Link } from "../parts/Link";
 import { Failed } from "../parts/Said";
 import { Nothing, PageWaiting } from "../parts/Waiting";
-import { save } from "../picture/save";
+import { fileName, save } from "../picture/save";
 
 /** One board, looked at or edited in place. */
 export function BoardPage() {

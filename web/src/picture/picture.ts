@@ -29,6 +29,8 @@ export function picture(index?: number): SVGSVGElement {
   const axis = document.querySelector<HTMLElement>("[data-axis]");
   const width = (axis?.clientWidth ?? 800) + 2 * margin;
   const svg = document.createElementNS(space, "svg");
+  const hatching = document.querySelector("#hatching defs");
+  if (hatching) svg.append(hatching.cloneNode(true));
   let y = margin;
   const words = (text: string, size: number, weight = 400, colour = "--ink") => {
     const t = document.createElementNS(space, "text");

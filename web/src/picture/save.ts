@@ -9,3 +9,10 @@ export function save(what: Blob, name: string) {
   link.remove();
   setTimeout(() => URL.revokeObjectURL(at), 10_000);
 }
+
+/** What a file of something with a title is called. */
+export const fileName = (title: string) =>
+  title
+    .toLowerCase()
+    .replace(/[^\p{L}\p{N}]+/gu, "-")
+    .replace(/^-|-$/g, "") || "lane";

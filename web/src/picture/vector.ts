@@ -2,7 +2,7 @@ import uPlot from "uplot";
 import { hueOf } from "../lanes/colours";
 import type { Line } from "../lanes/lines";
 import { number } from "../format";
-import { marksOf } from "../head/gauge";
+import { marksOf } from "../parts/marks";
 
 const space = "http://www.w3.org/2000/svg";
 

@@ -1,7 +1,7 @@
 import { useWidth } from "../parts/useWidth";
 import { count } from "../format";
 import { hueOf } from "../lanes/colours";
-import { marksOf } from "../head/gauge";
+import { marksOf } from "../parts/marks";
 import { shortTime } from "../time/format";
 import { ticks } from "../time/ticks";
 import { namesOf, type Step } from "./hours";

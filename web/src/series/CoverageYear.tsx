@@ -3,8 +3,7 @@ import { useMemo, useState } from "react";
 import { ask, type Windows } from "../api/client";
 import { useLinkHistory } from "../api/hooks";
 import { percent } from "../format";
-import { linkWords } from "../lanes/NotesRow";
-import { Hatch } from "../lanes/Strips";
+import { linkWords } from "../links/words";
 import { Link } from "../parts/Link";
 import { Failed } from "../parts/Said";
 import { length } from "../time/duration";
@@ -77,7 +76,6 @@ export function CoverageYear({ path, zone }: { path: string; zone: string }) {
           aria-label={`Coverage of ${days.filter((d) => d.coverage !== null).length} days; ${gaps.length} of them below ${percent(poor, 0)}`}
           data-year
         >
-          <Hatch />
           {weekdays.map((w, i) => (
             <text key={i} x={0} y={18 + i * size + 11} fontSize="11" fill="var(--soft)">
               {w}

@@ -1,7 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { ask, type Series, type Windows } from "../api/client";
 import { number, percent } from "../format";
-import { marksOf } from "../head/gauge";
+import { marksOf } from "../parts/marks";
 import { Failed } from "../parts/Said";
 import { convert, useUnits } from "../units";
 import { binsOf } from "./bins";

@@ -2,7 +2,7 @@ import { useQueries } from "@tanstack/react-query";
 import { ask, type Series, type Windows } from "../api/client";
 import { number } from "../format";
 import { hueOf } from "../lanes/colours";
-import { marksOf } from "../head/gauge";
+import { marksOf } from "../parts/marks";
 import { Failed } from "../parts/Said";
 import { convert, useUnits } from "../units";
 
