@@ -64,6 +64,18 @@ func Dark(dark bool) chromedp.Action[chromedp.Void] {
 	}
 }
 
+// OnPaper has the page look as it would be printed, or as on a screen again.
+func OnPaper(paper bool) chromedp.Action[chromedp.Void] {
+	media := ""
+	if paper {
+		media = "print"
+	}
+	return func(ctx context.Context, t *chromedp.Target) (chromedp.Void, error) {
+		_, err := cdp.Call(ctx, t, emulation.SetEmulatedMedia, emulation.SetEmulatedMediaParams{Media: media})
+		return chromedp.Void{}, err
+	}
+}
+
 // Until waits until a JavaScript expression is true.
 func Until(expression string) chromedp.Action[chromedp.Void] {
 	return func(ctx context.Context, t *chromedp.Target) (chromedp.Void, error) {

@@ -10,6 +10,7 @@ import (
 	"net/url"
 	"sync/atomic"
 
+	"github.com/chromedp/cdproto/input"
 	"github.com/chromedp/chromedp"
 	"github.com/chromedp/chromedp/kb"
 	"github.com/stretchr/testify/assert"
@@ -32,6 +33,19 @@ func boards(p page, central string) {
 
 	p.press("Edit")
 	p.until(`document.querySelector("[aria-label=Editing]")`)
+	// A lane's lower edge, by the mouse; two clicks give it back its own height.
+	const edge = `document.querySelector("[role=separator]")`
+	high, at := p.number(edge+`.getAttribute("aria-valuenow")`), func(part string) float64 {
+		return p.number(`((b) => b.` + part + ` + b.` + map[string]string{"top": "height", "left": "width"}[part] + ` / 2)(` + edge + `.getBoundingClientRect())`)
+	}
+	p.until(`(` + edge + `.scrollIntoView({ block: "center" }), true)`)
+	x, y := at("left"), at("top")
+	for i, kind := range []input.DispatchMouseEventType{input.DispatchMouseEventTypeMousePressed, input.DispatchMouseEventTypeMouseMoved, input.DispatchMouseEventTypeMouseMoved, input.DispatchMouseEventTypeMouseReleased} {
+		p.do(chromedp.MouseEvent(kind, x, y+[]float64{0, 20, 60, 60}[i], chromedp.ButtonLeft))
+	}
+	p.until(fmt.Sprintf(`Number(%s.getAttribute("aria-valuenow")) === %v && %s.querySelector("[data-plot]").clientHeight === %v`, edge, high+60, lane(0), high+60))
+	p.until(`(` + edge + `.dispatchEvent(new MouseEvent("dblclick", { bubbles: true })), true)`)
+	p.until(fmt.Sprintf(`Number(%s.getAttribute("aria-valuenow")) === %v`, edge, high))
 	p.chosen(1, "Remove the lane")
 	p.until(`document.querySelectorAll("[data-lane]").length === 4`)
 	p.until(`(document.querySelector("button[aria-label=Undo]").click(), true)`)

@@ -49,6 +49,15 @@ func (p page) text(expression string) string {
 	return text
 }
 
+func (p page) number(expression string) float64 {
+	p.t.Helper()
+	ctx, cancel := context.WithTimeout(p.tab, 30*time.Second)
+	defer cancel()
+	number, err := chromedp.Run(ctx, chromedp.Evaluate[float64]("Number("+expression+")"))
+	require.NoError(p.t, err)
+	return number
+}
+
 func (p page) is(expression string) bool {
 	p.t.Helper()
 	ctx, cancel := context.WithTimeout(p.tab, 30*time.Second)
@@ -81,6 +90,7 @@ func TestConsole(t *testing.T) {
 	t.Run("A gateway shows the readings and what was refused", func(t *testing.T) {
 		readings(page{t, tab}, world.Gateways["stony-beck"].Address)
 	})
+	t.Run("A finger zooms, and paper shows what matters", func(t *testing.T) { touched(page{t, tab}, central) })
 	t.Run("A board is edited, undone, saved and brought back", func(t *testing.T) { boards(page{t, tab}, central) })
 	t.Run("A note is pinned, found and taken away", func(t *testing.T) { notes(page{t, tab}, central) })
 	t.Run("A series has a page of its own", func(t *testing.T) { series1(page{t, tab}, central) })
@@ -91,6 +101,10 @@ func TestConsole(t *testing.T) {
 	t.Run("Field leads from an unknown device and broker to series", func(t *testing.T) { field(page{t, tab}, world.Gateways["alder-weir"].Address) })
 	t.Run("Field tries a payload and shows what was refused", func(t *testing.T) { tried(page{t, tab}, gateway, world.Gateways["stony-beck"].Address) })
 	t.Run("A series that has fallen silent is called stale", func(t *testing.T) { stale(page{t, tab}, central, world) })
+	t.Run("A desk without a mouse", func(t *testing.T) { byKeyboard(page{t, tab}, central) })
+	t.Run("A site without a mouse", func(t *testing.T) {
+		byKeyboardAtSites(page{t, tab}, gateway, world.Gateways["stony-beck"].Address)
+	})
 	t.Run("Every page is for everybody, light and dark, on a phone and on a wall", func(t *testing.T) {
 		accessible(page{t, tab}, central, world.Gateways["stony-beck"].Address)
 	})

@@ -6,11 +6,15 @@ import (
 	"net/url"
 	"time"
 
+	"github.com/chromedp/cdproto/cdp"
 	"github.com/chromedp/cdproto/input"
 	"github.com/chromedp/chromedp"
 	"github.com/chromedp/chromedp/kb"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"nexocumula/client"
+	"nexocumula/test/browser"
 )
 
 // trends is the address of lanes.
@@ -57,11 +61,7 @@ func picked(p page, central string) {
 func (p page) mouse(kind input.DispatchMouseEventType, i int, share float64) {
 	p.t.Helper()
 	at := func(script string) float64 {
-		ctx, cancel := context.WithTimeout(p.tab, 30*time.Second)
-		defer cancel()
-		v, err := chromedp.Run(ctx, chromedp.Evaluate[float64](`(() => { const box = `+lane(i)+`.querySelector("[data-plot]").getBoundingClientRect(); return `+script+` })()`))
-		require.NoError(p.t, err)
-		return v
+		return p.number(`(() => { const box = ` + lane(i) + `.querySelector("[data-plot]").getBoundingClientRect(); return ` + script + ` })()`)
 	}
 	p.do(chromedp.MouseEvent(kind, at(fmt.Sprintf("box.left + %v * box.width", share)), at("box.top + Math.min(box.height, innerHeight - box.top) / 2"), chromedp.ButtonLeft))
 }
@@ -118,7 +118,7 @@ func ranges(p page, central string) {
 	quick("yesterday")
 	p.until(`new URL(location).searchParams.get("range") === "yesterday" && !document.querySelector("[data-follows]")`)
 	p.until(`document.querySelector("[data-range]").innerText.startsWith("yesterday")`)
-	quick("last 3 d")
+	quick("past 3 d")
 	p.until(`new URL(location).searchParams.get("last") === "3d" && document.querySelector("[data-follows]")`)
 	p.choose("Windows", "1h")
 	p.until(`document.querySelector("[data-says]").innerText.includes("1 h windows") && ` + lane(0) + `.innerText.includes("1 h windows")`)
@@ -242,4 +242,53 @@ func readings(p page, gateway string) {
 	p.until(lane(0) + `.querySelectorAll("[data-label]").length === 2`) // a line for each
 	p.do(chromedp.Navigate(trends(gateway, "last=1d", "chart:stony-beck/raceway-1/oxygen")))
 	p.until(lane(0) + `.innerText.includes("5 min windows from ")`)
+	// What was refused, in its place: the range around one that is known.
+	found, err := client.New(gateway).Rejects(p.t.Context(), client.RejectFilter{Select: "stony-beck/raceway-2/oxygen", Limit: 1})
+	require.NoError(p.t, err)
+	require.NotEmpty(p.t, found.Rejects)
+	of := *found.Rejects[0].ReadingTime
+	span := url.Values{"from": {of.Add(-10 * time.Minute).Format(time.RFC3339)}, "to": {of.Add(10 * time.Minute).Format(time.RFC3339)}}
+	p.do(chromedp.Navigate(trends(gateway, span.Encode(), "chart:stony-beck/raceway-2/oxygen")))
+	p.until(lane(0) + `.innerText.includes("the readings themselves")`)
+	p.chosen(0, "What was refused, in place")
+	mark := fmt.Sprintf(`document.querySelector("a[href='/rejects?id=%d']")`, found.Rejects[0].ID)
+	p.until(mark)
+	p.until(`(` + mark + `.click(), true)`)
+	p.until(`location.pathname === "/rejects" && document.querySelector("[data-one-reject]")?.innerText.includes("range") && document.querySelector("[data-bytes]")`)
+}
+
+// touched zooms with a finger, and looks at what would be printed.
+func touched(p page, central string) {
+	p.do(browser.Size(390, 800), chromedp.Navigate(trends(central, "last=1d", "chart:stony-beck/raceway-4/oxygen")))
+	p.until(`document.querySelector("[data-lane=chart] canvas") && document.querySelector("[data-lane=chart] details")`)
+	p.until(`(` + lane(0) + `.querySelector("summary").click(), ` + lane(0) + `.querySelector("[data-row]")?.offsetParent)`)
+	finger := func(kind input.DispatchTouchEventType, share float64) {
+		y := p.number(`((b) => b.top + b.height / 2)(` + lane(0) + `.querySelector("[data-plot]").getBoundingClientRect())`)
+		event := input.DispatchTouchEventParams{Type: kind, TouchPoints: []*input.TouchPoint{}}
+		if kind != input.DispatchTouchEventTypeTouchEnd {
+			event.TouchPoints = append(event.TouchPoints, &input.TouchPoint{X: 16 + share*358, Y: y})
+		}
+		p.do(func(ctx context.Context, t *chromedp.Target) (chromedp.Void, error) {
+			_, err := cdp.Call(ctx, t, input.DispatchTouchEvent, event)
+			return chromedp.Void{}, err
+		})
+	}
+	finger(input.DispatchTouchEventTypeTouchStart, 0.4)
+	for _, share := range []float64{0.5, 0.6, 0.7} {
+		finger(input.DispatchTouchEventTypeTouchMove, share)
+	}
+	finger(input.DispatchTouchEventTypeTouchEnd, 0)
+	p.until(`location.search.includes("from=")`)
+
+	p.do(browser.Size(1280, 800), chromedp.Navigate(trends(central, "last=1d", "chart:stony-beck/raceway-4/oxygen")))
+	p.until(`document.querySelector("[data-row]")`)
+	p.do(browser.OnPaper(true))
+	shown := func(place string) bool {
+		return p.is(fmt.Sprintf(`((e) => e && getComputedStyle(e).display !== "none" && e.offsetParent)(document.querySelector(%q))`, place))
+	}
+	assert.False(p.t, shown("header"), "nobody presses on paper")
+	assert.False(p.t, shown("[role=group][aria-label=Time]"))
+	assert.True(p.t, shown("[data-lane=chart]"))
+	assert.True(p.t, shown("[data-says]"), "paper says its zone and its windows too")
+	p.do(browser.OnPaper(false))
 }

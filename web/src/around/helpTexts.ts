@@ -45,7 +45,7 @@ const texts: Record<string, HelpText> = {
     title: "a board",
     says: [
       lanes,
-      "Edit it in place: drag lanes, add and remove them, change the head; Undo takes a change back, and nothing counts before it is saved. History has every version that was saved.",
+      "Edit it in place: drag lanes by their handle, or their lower edge to make them higher, add and remove them, change the head; arrow keys do the same; Undo takes a change back, and nothing counts before it is saved. History has every version that was saved.",
     ],
     keys: [["Ctrl Z, Ctrl Y", "while editing: undo, redo"], ...time],
   },

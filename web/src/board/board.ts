@@ -52,6 +52,10 @@ export function matches(selector: string, path: string): boolean {
   return want.length === levels.length;
 }
 
+/** How high a lane may be made, in px. */
+export const lowest = 40;
+export const highest = 1200;
+
 /** How high a lane is, in px, when nobody made it another. */
 export function heightOf(lane: BoardLane, rows = 1): number {
   if (lane.height) return lane.height;

@@ -9,6 +9,7 @@ import { axesOf, seriesOf } from "./axes";
 import { Bars } from "./Bars";
 import { Chart } from "./Chart";
 import type { Normal } from "./chartOptions";
+import { HeightHandle } from "./HeightHandle";
 import { LaneMenu } from "./LaneMenu";
 import { Legend } from "./Legend";
 import { linesOf } from "./lines";
@@ -37,9 +38,16 @@ interface Props {
 }
 
 /** A band of the page below the time axis, with its title and what it says in figures. */
-export function Lane(props: Props) {
-  const { lane, places, onNote } = props;
+export function Lane(given: Props) {
+  const { places, onNote } = given;
+  // How high it is while its edge is dragged.
+  const [dragged, setDragged] = useState<number | null>(null);
+  const lane = useMemo(
+    () => (dragged === null ? given.lane : { ...given.lane, height: dragged }),
+    [given.lane, dragged],
+  );
   const title = useTitle(lane);
+  const props = { ...given, lane, onDrag: setDragged };
   if (lane.kind === "text")
     return (
       <Frame {...props} title={title} caption="">
@@ -48,7 +56,7 @@ export function Lane(props: Props) {
     );
   if (lane.kind === "notes")
     return (
-      <Frame {...props} title={title} caption="">
+      <Frame {...props} title={title} caption="" height={heightOf(lane)}>
         <PlotArea height={heightOf(lane)} onPick={onNote && ((ms) => onNote(ms, []))}>
           <NotesRow lane={lane} height={heightOf(lane)} places={places} />
         </PlotArea>
@@ -80,7 +88,7 @@ export function titleOf(lane: BoardLane, view: Pick<View, "catalogue" | "about">
   return text.charAt(0).toUpperCase() + text.slice(1);
 }
 
-function SeriesLane(props: Props & { title: string }) {
+function SeriesLane(props: Dragged & { title: string }) {
   const { lane } = props;
   const view = useView();
   const fits = readingsFit(lane, view);
@@ -93,6 +101,7 @@ function SeriesLane(props: Props & { title: string }) {
   return (
     <Frame
       {...props}
+      height={height}
       caption={fits ? "the readings themselves" : caption(rows)}
       legend={<Legend lane={lane} rows={rows} single={single} onSingle={setSingle} />}
       rows={rows}
@@ -192,8 +201,14 @@ function caption(rows: Row[]): string {
   return `${spoken(first.width)} windows from ${tiers.join(" and ")}${least === null ? "" : `, coverage ${own.length > 1 ? "at least " : ""}${percent(least, 0)}`}`;
 }
 
-interface FrameProps extends Props {
+interface Dragged extends Props {
+  onDrag: (height: number | null) => void;
+}
+
+interface FrameProps extends Dragged {
   title: string;
+  /** None: as high as what is in it. */
+  height?: number;
   caption: string;
   legend?: React.ReactNode;
   rows?: Row[];
@@ -203,7 +218,7 @@ interface FrameProps extends Props {
 }
 
 function Frame(props: FrameProps) {
-  const { lane, title, caption, legend, stale, handle, children } = props;
+  const { lane, title, caption, legend, stale, handle, height, onChange, children } = props;
   const beside = useWide();
   return (
     <div
@@ -223,6 +238,14 @@ function Frame(props: FrameProps) {
           </span>
         </div>
         {children}
+        {onChange && height !== undefined && (
+          <HeightHandle
+            name={title || kindNames[lane.kind]}
+            height={height}
+            onDrag={props.onDrag}
+            onKeep={(h) => onChange({ ...lane, height: h })}
+          />
+        )}
       </div>
       {legend &&
         (beside ? (

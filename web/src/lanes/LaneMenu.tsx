@@ -3,7 +3,7 @@ import { Ellipsis } from "lucide-react";
 import { DropdownMenu as Menu } from "radix-ui";
 import { lazy, Suspense, useState } from "react";
 import { addressOf, type BoardLane } from "../api/client";
-import { heightOf } from "../board/board";
+import { heightOf, highest, lowest } from "../board/board";
 import { savePicture } from "../picture/picture";
 import { Check, item, Rule } from "../parts/menu";
 import { DrawingItems } from "./DrawingItems";
@@ -112,13 +112,13 @@ export function LaneMenu(props: Props) {
                 <Rule />
                 <Menu.Item
                   className={item}
-                  onSelect={() => set({ height: Math.min(1200, Math.round(high * 1.3)) })}
+                  onSelect={() => set({ height: Math.min(highest, Math.round(high * 1.3)) })}
                 >
                   Higher
                 </Menu.Item>
                 <Menu.Item
                   className={item}
-                  onSelect={() => set({ height: Math.max(40, Math.round(high / 1.3)) })}
+                  onSelect={() => set({ height: Math.max(lowest, Math.round(high / 1.3)) })}
                 >
                   Lower
                 </Menu.Item>

@@ -36,7 +36,8 @@ const earlier = [
   { shift: "1y", name: "a year earlier" },
 ];
 const lastNames: Record<string, string> = { "1mo": "month", "1y": "year", "1w": "week", "1d": "day" };
-const lastName = (l: string) => `last ${lastNames[l] ?? spoken(l)}`;
+// "Last week" is one of the calendar; what ends now is the past week.
+const lastName = (l: string) => `past ${lastNames[l] ?? spoken(l)}`;
 
 /** Which time the page shows, whose clocks, in which windows, and beside what. */
 export function RangeBar({ choice, span, zone, siteZone, width, onChange, onBack }: Props) {
