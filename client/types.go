@@ -168,6 +168,22 @@ type Now struct {
 	Values []Value   `json:"values"`
 }
 
+// Brief is an event of /stream with brief=yes: what changes of a latest value.
+type Brief struct {
+	At     time.Time    `json:"at"`
+	Values []BriefValue `json:"values"`
+}
+
+// BriefValue is a latest value without what follows from the series' definition and the clock.
+type BriefValue struct {
+	Path     string    `json:"path"`
+	Unit     string    `json:"unit,omitempty"`
+	Time     time.Time `json:"time"`
+	Value    Number    `json:"value"`
+	State    string    `json:"state,omitempty"`    // what a state of that value is called
+	Standing string    `json:"standing,omitempty"` // unusual or critical; none: normal
+}
+
 // Then is the value of a series at a moment.
 type Then struct {
 	Path  string    `json:"path"`

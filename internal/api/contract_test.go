@@ -1,8 +1,11 @@
 package api_test
 
 import (
+	"bufio"
 	"bytes"
+	"cmp"
 	"context"
+	"encoding/json"
 	"io"
 	"log/slog"
 	"net"
@@ -440,6 +443,39 @@ func TestTheStreamTellsAllThenWhatChanged(t *testing.T) {
 		return io.EOF
 	})
 	assert.ErrorIs(t, err, io.EOF)
+}
+
+func TestABriefStreamHasOnlyWhatChanges(t *testing.T) {
+	s := serve(t)
+	ctx, cancel := context.WithTimeout(t.Context(), time.Minute)
+	defer cancel()
+	ask, err := http.NewRequestWithContext(ctx, http.MethodGet, s.Address+"/api/v1/stream?brief=yes", nil)
+	require.NoError(t, err)
+	resp, err := http.DefaultClient.Do(ask)
+	require.NoError(t, err)
+	defer resp.Body.Close()
+	lines := bufio.NewScanner(resp.Body)
+	var said client.Brief
+	for lines.Scan() {
+		if data, ok := strings.CutPrefix(lines.Text(), "data:"); ok {
+			strict := json.NewDecoder(strings.NewReader(data))
+			strict.DisallowUnknownFields()
+			require.NoError(t, strict.Decode(&said))
+			break
+		}
+	}
+	require.NotEmpty(t, said.Values)
+	now, err := client.New(s.Address).Now(t.Context(), "")
+	require.NoError(t, err)
+	require.Len(t, said.Values, len(now.Values))
+	for i, v := range now.Values {
+		brief := said.Values[i]
+		assert.Equal(t, client.BriefValue{Path: v.Path, Unit: v.Unit, Time: v.Time, Value: v.Value, State: v.State, Standing: brief.Standing}, brief)
+		assert.Equal(t, v.Standing, cmp.Or(brief.Standing, "normal"))
+	}
+	status, text := newContract(t, s.Address).get("/api/v1/stream?brief=perhaps")
+	assert.Equal(t, http.StatusBadRequest, status)
+	assert.Contains(t, text, "write yes or no")
 }
 
 func TestThePagesOfTheConsoleAndUnknownCalls(t *testing.T) {

@@ -16,8 +16,13 @@ const maxStreams = 500
 // stream sends all latest values at once and from then on those that changed, as
 // Server-Sent Events named "now".
 func (h handlers) stream(c *gin.Context) {
-	v, ok := names{"select"}.query(c)
+	v, ok := names{"select", "brief"}.query(c)
 	if !ok {
+		return
+	}
+	brief, err := readYes(v, "brief")
+	if err != nil {
+		fail(c, http.StatusBadRequest, "brief", err.Error())
 		return
 	}
 	selector, err := readSelected(v)
@@ -37,7 +42,9 @@ func (h handlers) stream(c *gin.Context) {
 	who := callerOf(c)
 	news := h.view(c).List(selector)
 	for first := true; ; first = false {
-		if len(news) > 0 || first {
+		if brief && (len(news) > 0 || first) {
+			c.SSEvent("now", briefly(news, h.now()))
+		} else if len(news) > 0 || first {
 			c.SSEvent("now", latest(news, h.now()))
 		} else if _, err := io.WriteString(c.Writer, ": nothing new\n\n"); err != nil {
 			return // a comment keeps the connection in use, and finds it broken

@@ -168,6 +168,22 @@ func latest(found []store.Series, now time.Time) client.Now {
 	return out
 }
 
+// briefly is the latest values with what changes of them.
+func briefly(found []store.Series, now time.Time) client.Brief {
+	out := client.Brief{At: now.UTC(), Values: make([]client.BriefValue, 0, len(found))}
+	for _, s := range found {
+		if s.LastTime == 0 {
+			continue
+		}
+		v := client.BriefValue{Path: string(s.Path), Unit: s.Unit, Time: at(s.LastTime), Value: client.Number(s.LastValue), State: s.States.Name(s.LastValue)}
+		if standing := s.Normal.Of(s.LastValue); standing != series.Usual {
+			v.Standing = string(standing)
+		}
+		out.Values = append(out.Values, v)
+	}
+	return out
+}
+
 func timeOrNil(ns int64) *time.Time {
 	if ns == 0 {
 		return nil

@@ -126,8 +126,8 @@ func now(p page, gateway string) {
 	p.find("mast")
 	p.until(row)
 	assert.Contains(p.t, p.text(row+".innerText"), "m/s")
-	first := p.text(row + ".querySelector('[title]').title")
-	p.until(row + fmt.Sprintf(".querySelector('[title]').title !== %q", first)) // a later reading, without a reload
+	first := p.text(row + ".querySelector('td[title]').title")
+	p.until(row + fmt.Sprintf(".querySelector('td[title]').title !== %q", first)) // a later reading, without a reload
 	p.find("water_temp_1m")
 	p.until(`document.querySelector("[data-series='long-mere/buoy-1/water_temp_1m']")?.innerText.includes("°C")`)
 	p.until(`document.querySelector("[data-series='long-mere/buoy-1/water_temp_1m'] svg path")`) // its last day

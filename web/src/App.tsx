@@ -8,11 +8,13 @@ import { Masthead } from "./around/Masthead";
 import { NoConnection } from "./around/NoConnection";
 import { Hatch } from "./parts/Hatch";
 import { PageWaiting } from "./parts/Waiting";
+import { useInnerLinks } from "./router";
 import { pages } from "./routes";
 
 const LoginPage = lazy(async () => ({ default: (await import("./pages/LoginPage")).LoginPage }));
 
 export function App() {
+  useInnerLinks();
   const session = useSession();
   const who = session.data;
   const login = who?.login_needed === true && who.kind === "anyone";

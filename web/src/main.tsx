@@ -4,13 +4,17 @@ import { createRoot } from "react-dom/client";
 import { BrowserRouter } from "react-router";
 import { askAhead, newQueries } from "./api/hooks";
 import { App } from "./App";
+import { live } from "./live/store";
 import "uplot/dist/uPlot.min.css";
 import "./theme.css";
 
+const patience = 100; // ms; a page drawn once, with its values, is there sooner than one drawn thrice
+
 const queries = newQueries();
-askAhead(queries);
-const root = document.getElementById("root");
-if (root) {
+
+function draw() {
+  const root = document.getElementById("root");
+  if (!root) return;
   createRoot(root).render(
     <StrictMode>
       <QueryClientProvider client={queries}>
@@ -21,3 +25,8 @@ if (root) {
     </StrictMode>,
   );
 }
+
+void Promise.race([
+  Promise.all([askAhead(queries), live.takeEarly()]),
+  new Promise((done) => setTimeout(done, patience)),
+]).then(draw);

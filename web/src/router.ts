@@ -1,4 +1,4 @@
-import { useCallback, useMemo } from "react";
+import { useCallback, useEffect, useMemo } from "react";
 import { useLocation, useNavigate } from "react-router";
 
 /* The address is the only place where what is shown is kept, so that every view can
@@ -12,4 +12,22 @@ export function useAddress(): URL {
 export function useGo(): (to: string, replace?: boolean) => void {
   const navigate = useNavigate();
   return useCallback((to: string, replace = false) => void navigate(to, { replace }), [navigate]);
+}
+
+/** Follows links to other pages without loading the console anew; one that asks for a tab of its own, as
+ *  with Ctrl, is left to the browser. */
+export function useInnerLinks() {
+  const go = useGo();
+  useEffect(() => {
+    const follow = (e: MouseEvent) => {
+      const link = (e.target as Element).closest?.("a[data-inner]");
+      const plain = e.button === 0 && !e.ctrlKey && !e.metaKey && !e.shiftKey && !e.altKey;
+      if (!link || !plain || e.defaultPrevented) return;
+      e.preventDefault();
+      const to = link.getAttribute("href") ?? "/";
+      go(to, new URL(to, location.href).href === location.href); // the same place is no step to come back from
+    };
+    document.addEventListener("click", follow);
+    return () => document.removeEventListener("click", follow);
+  }, [go]);
 }

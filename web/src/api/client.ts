@@ -1,7 +1,8 @@
 import type { components } from "./schema.gen";
 
-export type Value = components["schemas"]["Value"];
-export type Now = components["schemas"]["Now"];
+/** Latest values as the stream tells them: only what changes of them. */
+export type Value = components["schemas"]["BriefValue"];
+export type Now = components["schemas"]["Brief"];
 export type Series = components["schemas"]["Series"];
 export type Windows = components["schemas"]["Windows"];
 export type SeriesWindows = components["schemas"]["SeriesWindows"];

@@ -30,11 +30,12 @@ const seriesQuery = { queryKey: ["series"], queryFn: () => ask<{ series: Series[
 const sessionQuery = { queryKey: ["session"], queryFn: () => ask<Session>("session") };
 const seenBefore = "seen";
 
-/** Asks for what every page needs before the first is drawn. What only those who are logged in may
- *  see is asked for where that worked the last time. */
-export function askAhead(client: QueryClient) {
-  void client.prefetchQuery(sessionQuery);
-  if (localStorage.getItem(seenBefore)) void client.prefetchQuery(seriesQuery);
+/** Asks for what every page needs before the first is drawn, until all of it has come. What only those
+ *  who are logged in may see is asked for where that worked the last time. */
+export async function askAhead(client: QueryClient) {
+  const asked = [client.prefetchQuery(sessionQuery)];
+  if (localStorage.getItem(seenBefore)) asked.push(client.prefetchQuery(seriesQuery));
+  await Promise.all(asked);
 }
 
 /** Notes whether this viewer may see the pages. */

@@ -1,6 +1,7 @@
 import type { BoardHead } from "../api/client";
 import { seriesOf } from "../lanes/axes";
 import { useView } from "../lanes/view";
+import { useStream } from "../live/useLive";
 import { HeadValue, titleOfHead } from "./HeadValue";
 
 const most = 24;
@@ -8,6 +9,7 @@ const most = 24;
 /** The row of present values above the lanes. */
 export function Head({ head }: { head: BoardHead[] }) {
   const view = useView();
+  useStream();
   const shown = head.flatMap((h) =>
     seriesOf({ kind: "chart", series: [h.series] }, view.catalogue, view.about).map((series) => ({
       h,

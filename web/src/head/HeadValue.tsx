@@ -1,8 +1,9 @@
 import type { BoardHead, Series } from "../api/client";
 import { age, decimalsOfSeries, fixed, last, stateName, words } from "../format";
 import { useView } from "../lanes/view";
-import { useClock } from "../live/useClock";
+import { useTick } from "../live/tick";
 import { useLatest } from "../live/useLive";
+import { conditionOf } from "../now/condition";
 import { Link } from "../parts/Link";
 import { convert } from "../units";
 import { StaffGauge } from "./StaffGauge";
@@ -14,13 +15,14 @@ import type { Level } from "./gauge";
 export function HeadValue({ head, series, titled }: { head: BoardHead; series: Series; titled: string }) {
   const view = useView();
   const value = useLatest(series.path);
-  const clock = useClock(5000);
+  const clock = useTick();
   const day = useDay(series.path);
   const to = view.units(series.unit);
   const isState = series.kind === "state";
   const seen = value?.value ?? null;
   const shown = convert(seen, to);
-  const old = value !== undefined && value.condition !== "fresh";
+  const condition = value && conditionOf(value, series, clock, false);
+  const old = condition === "stale" || condition === "missing";
   const bounds = (b: (number | null)[] | null): [number | null, number | null] | undefined =>
     b ? [convert(b[0], to), convert(b[1], to)] : undefined;
   const level: Level = {
@@ -55,13 +57,13 @@ export function HeadValue({ head, series, titled }: { head: BoardHead; series: S
           <p className="text-xs text-soft">on its way</p>
         ) : old ? (
           <p className="w-fit rounded-sheet bg-stale-wash px-1 text-xs text-stale">
-            {value.condition}, {age(since)} old
+            {condition}, {age(since)} old
           </p>
-        ) : value.standing !== "normal" ? (
+        ) : condition === "critical" || condition === "unusual" ? (
           <p
-            className={`w-fit rounded-sheet px-1 text-xs ${value.standing === "critical" ? "bg-bad-wash text-bad" : "bg-stale-wash text-stale"}`}
+            className={`w-fit rounded-sheet px-1 text-xs ${condition === "critical" ? "bg-bad-wash text-bad" : "bg-stale-wash text-stale"}`}
           >
-            {value.standing}
+            {condition}
           </p>
         ) : (
           <p className="text-xs text-soft">

@@ -58,8 +58,7 @@ class LiveStore {
   }
 
   private open() {
-    void this.takeEarly();
-    const stream = new EventSource("/api/v1/stream");
+    const stream = new EventSource("/api/v1/stream?brief=yes");
     this.stream = stream;
     stream.addEventListener("now", (event: MessageEvent<string>) => this.take(JSON.parse(event.data) as Now));
     stream.onerror = () => {
@@ -76,8 +75,8 @@ class LiveStore {
     };
   }
 
-  /** What was asked for before the console itself had come. */
-  private async takeEarly() {
+  /** Takes what was asked for before the console itself had come. */
+  async takeEarly() {
     const answer = await takeEarly("now");
     if (!answer?.ok) return;
     const now = (await answer.json().catch(() => null)) as Now | null;

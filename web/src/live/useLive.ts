@@ -7,9 +7,8 @@ export function useStream() {
   useEffect(() => live.use(), []);
 }
 
-/** The latest value of a series, undefined before it is known. */
+/** The latest value of a series, undefined before it is known; what shows many opens the stream for all. */
 export function useLatest(path: string): Value | undefined {
-  useStream();
   const subscribe = useCallback((notice: () => void) => live.subscribeTo(path, notice), [path]);
   return useSyncExternalStore(subscribe, () => live.values.get(path));
 }

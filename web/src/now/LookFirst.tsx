@@ -35,7 +35,7 @@ function lookOver(catalogue: Map<string, Series>, now: number): Found[] {
     if (condition !== "well") out.push({ path: v.path, condition, old: now - Date.parse(v.time) });
   }
   return out.sort(
-    (a, b) => order.indexOf(a.condition) - order.indexOf(b.condition) || a.path.localeCompare(b.path),
+    (a, b) => order.indexOf(a.condition) - order.indexOf(b.condition) || (a.path < b.path ? -1 : 1),
   );
 }
 

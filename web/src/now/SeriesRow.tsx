@@ -20,8 +20,8 @@ interface Props {
  *  drawn apart from what stays. */
 export const SeriesRow = memo(function SeriesRow({ path, series, units, day }: Props) {
   return (
-    <tr data-series={path}>
-      <th scope="row" className="truncate py-0.5 pr-2 text-left font-normal text-soft">
+    <tr data-series={path} className="h-8">
+      <th scope="row" title={path} className="truncate pr-1 text-left text-[0.9375rem] font-normal text-soft">
         <Link
           to={`/series?path=${encodeURIComponent(path)}`}
           className="underline decoration-rule underline-offset-4 hover:decoration-water"
@@ -30,7 +30,7 @@ export const SeriesRow = memo(function SeriesRow({ path, series, units, day }: P
         </Link>
       </th>
       <PresentCells path={path} units={units} />
-      <td className="hidden px-2 sm:table-cell">{day && <Spark values={day} width={64} height={20} />}</td>
+      <td className="hidden px-0.5 sm:table-cell">{day && <Spark values={day} width={56} height={20} />}</td>
       <AgeCell path={path} series={series} units={units} />
     </tr>
   );
@@ -40,17 +40,18 @@ export const SeriesRow = memo(function SeriesRow({ path, series, units, day }: P
 function PresentCells({ path, units }: Pick<Props, "path" | "units">) {
   const value = useLatest(path);
   if (!value) return <td colSpan={2} />;
-  const to = units(value.unit);
+  if (value.state)
+    return (
+      <td colSpan={2} className="truncate text-right text-lg">
+        {value.state}
+      </td>
+    );
+  const to = units(value.unit ?? "");
+  const decimals = Math.max(decimalsOfSeries(value.path, value.value), to.symbol ? 1 : 0);
   return (
     <>
-      <td className="text-right text-lg whitespace-nowrap">
-        {value.state ||
-          fixed(
-            convert(value.value, to),
-            Math.max(decimalsOfSeries(value.path, value.value), to.symbol ? 1 : 0),
-          )}
-      </td>
-      <td className="pl-1 text-soft">{value.state ? "" : to.written}</td>
+      <td className="text-right text-lg whitespace-nowrap">{fixed(convert(value.value, to), decimals)}</td>
+      <td className="pl-1 text-soft">{to.written}</td>
     </>
   );
 }

@@ -1,5 +1,5 @@
 import { useQuery } from "@tanstack/react-query";
-import { memo, useMemo } from "react";
+import { memo, useDeferredValue, useMemo } from "react";
 import { ask, type Series, type Windows } from "../api/client";
 import { words } from "../format";
 import { Link } from "../parts/Link";
@@ -13,10 +13,20 @@ interface Props {
   units: UnitsOf;
 }
 
+/** How high the sheet of a station is in px: its rows are all alike, so nothing has to be measured. */
+export function sheetHeight(rows: number): number {
+  return 2 + rem() * (1 + 1.5 + 2 * rows); // the border, the space inside, the heading, the rows
+}
+
+let ofRoot = 0;
+const rem = () => (ofRoot ||= parseFloat(getComputedStyle(document.documentElement).fontSize) || 16);
+
 /** The latest values of one station. */
 export const StationSheet = memo(function StationSheet({ station, paths, catalogue, units }: Props) {
   const name = station.split("/").slice(1).join(", ") || station;
+  const values = useDeferredValue(true, false); // are drawn first, and their day is asked for then
   const day = useQuery({
+    enabled: values,
     queryKey: ["station-day", station],
     queryFn: ({ signal }) =>
       ask<Windows>("windows", { select: `${station}/+`, last: "1d", width: "30m", stats: "mean" }, signal),
@@ -28,8 +38,11 @@ export const StationSheet = memo(function StationSheet({ station, paths, catalog
     [day.data],
   );
   return (
-    <article className="rounded-sheet border border-rule bg-sheet px-3 py-2" data-station={station}>
-      <h3 className="font-semibold">
+    <article
+      className="h-full overflow-hidden rounded-sheet border border-rule bg-sheet px-3 py-2"
+      data-station={station}
+    >
+      <h3 className="h-6 truncate font-semibold">
         <Link to={`/boards/place?about=${encodeURIComponent(station)}`} className="hover:underline">
           {words(name)}
         </Link>
@@ -37,10 +50,10 @@ export const StationSheet = memo(function StationSheet({ station, paths, catalog
       <table className="w-full table-fixed">
         <colgroup>
           <col />
-          <col className="w-[5.5rem]" />
-          <col className="w-12" />
-          <col className="hidden w-20 sm:table-column" />
-          <col className="w-24" />
+          <col className="w-[4.25rem]" />
+          <col className="w-10" />
+          <col className="hidden w-[3.75rem] sm:table-column" />
+          <col className="w-[5.75rem]" />
         </colgroup>
         <tbody>
           {paths.map((path) => (

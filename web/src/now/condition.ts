@@ -37,7 +37,7 @@ export function bySite(
   paths: string[],
 ): { site: string; stations: { station: string; paths: string[] }[] }[] {
   const sites = new Map<string, Map<string, string[]>>();
-  for (const path of [...paths].sort((a, b) => a.localeCompare(b))) {
+  for (const path of [...paths].sort()) {
     const levels = path.split("/");
     const site = levels[0] ?? "";
     const station = levels.slice(0, -1).join("/");

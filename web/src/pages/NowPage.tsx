@@ -1,5 +1,5 @@
 import { useWindowVirtualizer } from "@tanstack/react-virtual";
-import { useLayoutEffect, useMemo, useRef, useState } from "react";
+import { useEffect, useMemo, useRef, useState } from "react";
 import type { Series } from "../api/client";
 import { useCatalogue } from "../api/hooks";
 import { count, words } from "../format";
@@ -8,7 +8,7 @@ import { useTick } from "../live/tick";
 import { useSeriesSeen, useStanding } from "../live/useLive";
 import { bySite, isQuality } from "../now/condition";
 import { findings, LookFirst } from "../now/LookFirst";
-import { StationSheet } from "../now/StationSheet";
+import { sheetHeight, StationSheet } from "../now/StationSheet";
 import { Link } from "../parts/Link";
 import { Nothing, PageWaiting } from "../parts/Waiting";
 import { useUnits, type UnitsOf } from "../units";
@@ -88,28 +88,27 @@ interface SiteProps {
 function SiteSheets({ site, stations, catalogue, units }: SiteProps) {
   const box = useRef<HTMLDivElement>(null);
   const [{ top, wide }, setPlace] = useState(() => ({ top: 0, wide: innerWidth - 32 }));
-  useLayoutEffect(() => {
-    const measure = () => {
+  useEffect(() => {
+    const watch = new ResizeObserver(() => {
       const e = box.current;
       if (!e) return;
       const now = { top: Math.round(e.getBoundingClientRect().top + scrollY), wide: e.clientWidth };
       setPlace((before) => (before.top === now.top && before.wide === now.wide ? before : now));
-    };
-    measure();
-    const watch = new ResizeObserver(measure);
+    });
     watch.observe(document.body);
     return () => watch.disconnect();
   }, []);
-  const lanes = Math.max(1, Math.floor(wide / 340));
+  const lanes = Math.max(1, Math.floor(wide / 400));
   const gap = 12;
   const sheets = useWindowVirtualizer({
     count: stations.length,
-    estimateSize: (i) => 46 + 32 * (stations[i]?.paths.length ?? 1),
+    estimateSize: (i) => sheetHeight(stations[i]?.paths.length ?? 1),
     getItemKey: (i) => stations[i]?.station ?? i,
     lanes,
     gap,
     overscan: 1,
     scrollMargin: top,
+    scrollToFn: () => undefined, // nothing scrolls but people; the usual one makes the browser lay out anew
   });
   const width = `calc((100% - ${(lanes - 1) * gap}px) / ${lanes})`;
   return (
@@ -127,13 +126,12 @@ function SiteSheets({ site, stations, catalogue, units }: SiteProps) {
               s && (
                 <div
                   key={item.key}
-                  ref={sheets.measureElement}
-                  data-index={item.index}
-                  className="absolute"
+                  className="absolute contain-strict"
                   style={{
                     width,
                     left: `calc((100% + ${gap}px) / ${lanes} * ${item.lane})`,
                     top: item.start - top,
+                    height: item.size,
                   }}
                 >
                   <StationSheet station={s.station} paths={s.paths} catalogue={catalogue} units={units} />

@@ -5,7 +5,7 @@ import { ask, type Series, type Versions } from "../api/client";
 import { may, useCatalogue, useHealth, useSession } from "../api/hooks";
 import { zoneOf } from "../board/useTime";
 import { decimalsOfSeries, fixed, nothing, number, words } from "../format";
-import { useLatest } from "../live/useLive";
+import { useLatest, useStanding } from "../live/useLive";
 import { useClock } from "../live/useClock";
 import { conditionOf, qualityOf } from "../now/condition";
 import { ConditionMark, usual } from "../now/SeriesRow";
@@ -118,11 +118,17 @@ function Part({
 }
 
 function Present({ series, zone }: { series: Series; zone: string }) {
+  const standing = useStanding();
   const value = useLatest(series.path);
   const quality = useLatest(qualityOf(series.path));
   const clock = useClock(2000);
   const units = useUnits().of;
-  if (!value) return <p className="text-soft">Nothing was heard yet.</p>;
+  if (!value)
+    return (
+      <p className="text-soft">
+        {standing === "live" ? "Nothing was heard yet." : "Its value is on its way …"}
+      </p>
+    );
   const to = units(series.unit);
   const condition = conditionOf(value, series, clock, quality?.state === "uncertain");
   return (

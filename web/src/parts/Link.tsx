@@ -1,5 +1,4 @@
 import type { CSSProperties, ReactNode } from "react";
-import { Link as To } from "react-router";
 
 interface Props {
   to: string;
@@ -11,16 +10,19 @@ interface Props {
   children: ReactNode;
 }
 
+/** A link to another page of the console. Pages have hundreds of them, so they are plain ones, and
+ *  useInnerLinks follows them all. */
 export function Link({ to, current, className, style, label, children }: Props) {
   return (
-    <To
-      to={to}
+    <a
+      href={to}
+      data-inner
       aria-current={current ? "page" : undefined}
       aria-label={label}
       className={className}
       style={style}
     >
       {children}
-    </To>
+    </a>
   );
 }
