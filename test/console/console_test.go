@@ -37,7 +37,11 @@ func (p page) do(steps ...chromedp.Action[chromedp.Void]) {
 
 func (p page) until(expression string) {
 	p.t.Helper()
-	p.do(browser.Until(expression))
+	ctx, cancel := context.WithTimeout(p.tab, 90*time.Second)
+	defer cancel()
+	if err := chromedp.Do(ctx, browser.Until(expression)); err != nil {
+		require.NoError(p.t, err, "the page says:\n%s", p.text(`location.href + "\n" + document.body.innerText.slice(0, 2000)`))
+	}
 }
 
 func (p page) text(expression string) string {

@@ -6,6 +6,7 @@ import { addressOf, type BoardLane } from "../api/client";
 import { heightOf, highest, lowest } from "../board/board";
 import { savePicture } from "../picture/picture";
 import { Check, item, Rule } from "../parts/menu";
+import { seriesOf } from "./axes";
 import { DrawingItems } from "./DrawingItems";
 import type { Row } from "./rows";
 import { paramsOf, questionsOf } from "./useRows";
@@ -36,7 +37,6 @@ export function LaneMenu(props: Props) {
   const set = (change: Partial<BoardLane>) => onChange?.({ ...lane, ...change });
   const high = heightOf(lane, rows?.filter((r) => !r.shift).length);
   const questions = rows ? questionsOf(lane, view) : [];
-  const names = [...new Set((rows ?? []).map((r) => r.name))];
   return (
     <>
       <Menu.Root>
@@ -90,7 +90,15 @@ export function LaneMenu(props: Props) {
               </Menu.Item>
             )}
             {onNote && (
-              <Menu.Item className={item} onSelect={() => onNote(view.span.to, names)}>
+              <Menu.Item
+                className={item}
+                onSelect={() =>
+                  onNote(
+                    view.span.to,
+                    seriesOf(lane, view.catalogue, view.about).map((s) => s.path),
+                  )
+                }
+              >
                 Pin a note …
               </Menu.Item>
             )}

@@ -57,6 +57,22 @@ describe("the stream of latest values", () => {
     leave = live.use();
     expect(Stream.all).toHaveLength(2);
   });
+  it("is held only while somebody looks", () => {
+    const looks = (visibilityState: string) => {
+      Object.defineProperty(document, "visibilityState", { value: visibilityState, configurable: true });
+      document.dispatchEvent(new Event("visibilitychange"));
+    };
+    newest().says({ path: "a/b/c", value: 1 });
+    looks("hidden");
+    expect(newest().readyState).toBe(2);
+    expect(live.standing).toBe("live"); // what was known stays in sight
+    looks("visible");
+    expect(Stream.all).toHaveLength(2);
+    looks("visible");
+    expect(Stream.all).toHaveLength(2);
+    dispatchEvent(new Event("pagehide"));
+    expect(newest().readyState).toBe(2);
+  });
   it("tells each part of the series it shows, and no other", () => {
     const [a, b] = [vi.fn(), vi.fn()];
     const stop = live.subscribeTo("s/a", a);

@@ -24,11 +24,25 @@ class LiveStore {
   /** Keeps the stream open until the returned function is called. */
   readonly use = () => {
     this.users++;
-    if (this.users === 1) this.open();
+    if (this.users === 1) {
+      this.open();
+      document.addEventListener("visibilitychange", this.seen);
+      addEventListener("pagehide", this.close);
+    }
     return () => {
       this.users--;
-      if (this.users === 0) this.close();
+      if (this.users > 0) return;
+      this.close();
+      document.removeEventListener("visibilitychange", this.seen);
+      removeEventListener("pagehide", this.close);
     };
+  };
+
+  /** A tab that nobody looks at, and a page that was left and is kept for the way back, hold no stream: a
+   *  browser has six connections to a service, and everything else would wait for one. */
+  private readonly seen = () => {
+    if (document.visibilityState === "hidden") this.close();
+    else if (!this.stream) this.open();
   };
 
   readonly subscribe = (notice: () => void) => {
@@ -83,11 +97,11 @@ class LiveStore {
     if (now && this.standing === "connecting") this.take(now);
   }
 
-  private close() {
+  private readonly close = () => {
     clearTimeout(this.retry);
     this.stream?.close();
     this.stream = null;
-  }
+  };
 
   private take(now: Now) {
     this.ahead = Date.parse(now.at) - Date.now();
