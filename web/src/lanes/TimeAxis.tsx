@@ -78,17 +78,19 @@ export function TimeAxis({ onRange, onNote }: Props) {
       <svg width={px} height={high} aria-hidden data-picture>
         {marks.map((m) => {
           const x = xOf(view, m.at);
+          const fits = x + 4 + 8 * m.text.length <= px;
           return (
             <g key={m.at}>
               <line x1={x} x2={x} y1={m.day ? 0 : high - 8} y2={high} stroke="var(--soft)" />
               <text
-                x={x + 4}
+                x={fits ? x + 4 : x - 4}
                 y={high - 12}
+                textAnchor={fits ? "start" : "end"}
                 fontSize="12"
                 fill={m.day ? "var(--ink)" : "var(--soft)"}
                 fontWeight={m.day ? 600 : 400}
               >
-                {m.text}
+                {(fits || m.day) && m.text}
               </text>
             </g>
           );
