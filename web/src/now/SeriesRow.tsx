@@ -29,7 +29,7 @@ export const SeriesRow = memo(function SeriesRow({ path, series, units, day }: P
           {words(last(path))}
         </Link>
       </th>
-      <PresentCells path={path} units={units} />
+      <PresentCell path={path} units={units} />
       <td className="hidden px-0.5 sm:table-cell">{day && <Spark values={day} width={56} height={20} />}</td>
       <AgeCell path={path} series={series} units={units} />
     </tr>
@@ -37,22 +37,18 @@ export const SeriesRow = memo(function SeriesRow({ path, series, units, day }: P
 });
 
 /** The value and its unit. */
-function PresentCells({ path, units }: Pick<Props, "path" | "units">) {
+function PresentCell({ path, units }: Pick<Props, "path" | "units">) {
   const value = useLatest(path);
-  if (!value) return <td colSpan={2} />;
-  if (value.state)
-    return (
-      <td colSpan={2} className="truncate text-right text-lg">
-        {value.state}
-      </td>
-    );
+  if (!value) return <td />;
+  if (value.state) return <td className="truncate text-right text-lg">{value.state}</td>;
   const to = units(value.unit ?? "");
   const decimals = Math.max(decimalsOfSeries(value.path, value.value), to.symbol ? 1 : 0);
+  const text = fixed(convert(value.value, to), decimals);
   return (
-    <>
-      <td className="text-right text-lg whitespace-nowrap">{fixed(convert(value.value, to), decimals)}</td>
-      <td className="pl-1 text-soft">{to.written}</td>
-    </>
+    <td className="text-right whitespace-nowrap">
+      <span className={text.length > 6 ? "" : "text-lg"}>{text}</span>
+      <span className="inline-block min-w-10 pl-1 text-left text-soft">{to.written}</span>
+    </td>
   );
 }
 

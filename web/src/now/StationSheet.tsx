@@ -50,8 +50,7 @@ export const StationSheet = memo(function StationSheet({ station, paths, catalog
       <table className="w-full table-fixed">
         <colgroup>
           <col />
-          <col className="w-[4.25rem]" />
-          <col className="w-10" />
+          <col className="w-[6.75rem]" />
           <col className="hidden w-[3.75rem] sm:table-column" />
           <col className="w-[5.75rem]" />
         </colgroup>
