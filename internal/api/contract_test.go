@@ -1,11 +1,8 @@
 package api_test
 
 import (
-	"bufio"
 	"bytes"
-	"cmp"
 	"context"
-	"encoding/json"
 	"io"
 	"log/slog"
 	"net"
@@ -26,7 +23,6 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"nexocumula/api"
-	"nexocumula/client"
 	"nexocumula/internal/access"
 	apiserver "nexocumula/internal/api"
 	"nexocumula/internal/config"
@@ -371,23 +367,6 @@ func TestWindowsThatMayStillChangeAreMarkedOpen(t *testing.T) {
 	assert.Regexp(t, `"open":\[false,(false,)?true\]`, text)
 }
 
-func TestTheStreamTellsOfACorrectionToo(t *testing.T) {
-	s := serve(t)
-	ctx, cancel := context.WithTimeout(t.Context(), time.Minute)
-	defer cancel()
-	events := 0
-	err := client.New(s.Address).Stream(ctx, "", func(now client.Now) error {
-		if events++; events == 1 {
-			rows := column.New(1, 1) // of the same time as the latest
-			rows.Add(begin.Add(59*time.Minute).UnixNano(), 7)
-			return s.Store.Append(store.Batch{Entries: []store.Entry{{Series: 1, Tier: rollup.Readings, Rows: rows}}})
-		}
-		assert.EqualValues(t, 7, now.Values[0].Value)
-		return io.EOF
-	})
-	assert.ErrorIs(t, err, io.EOF)
-}
-
 func TestAClientThatStopsReadingIsGivenUp(t *testing.T) {
 	reader, writer := net.Pipe() // holds nothing: a write waits for a read
 	defer reader.Close()
@@ -424,59 +403,6 @@ func (l *oneConn) Accept() (net.Conn, error) {
 
 func (l *oneConn) Close() error   { return nil }
 func (l *oneConn) Addr() net.Addr { return l.conn.LocalAddr() }
-
-func TestTheStreamTellsAllThenWhatChanged(t *testing.T) {
-	s := serve(t)
-	ctx, cancel := context.WithTimeout(t.Context(), time.Minute)
-	defer cancel()
-	events := 0
-	err := client.New(s.Address).Stream(ctx, "", func(now client.Now) error {
-		events++
-		if events == 1 {
-			assert.EqualValues(t, 59, now.Values[0].Value)
-			rows := column.New(1, 1)
-			rows.Add(begin.Add(time.Hour).UnixNano(), 60)
-			return s.Store.Append(store.Batch{Entries: []store.Entry{{Series: 1, Tier: rollup.Readings, Rows: rows}}})
-		}
-		assert.Len(t, now.Values, 1)
-		assert.EqualValues(t, 60, now.Values[0].Value)
-		return io.EOF
-	})
-	assert.ErrorIs(t, err, io.EOF)
-}
-
-func TestABriefStreamHasOnlyWhatChanges(t *testing.T) {
-	s := serve(t)
-	ctx, cancel := context.WithTimeout(t.Context(), time.Minute)
-	defer cancel()
-	ask, err := http.NewRequestWithContext(ctx, http.MethodGet, s.Address+"/api/v1/stream?brief=yes", nil)
-	require.NoError(t, err)
-	resp, err := http.DefaultClient.Do(ask)
-	require.NoError(t, err)
-	defer resp.Body.Close()
-	lines := bufio.NewScanner(resp.Body)
-	var said client.Brief
-	for lines.Scan() {
-		if data, ok := strings.CutPrefix(lines.Text(), "data:"); ok {
-			strict := json.NewDecoder(strings.NewReader(data))
-			strict.DisallowUnknownFields()
-			require.NoError(t, strict.Decode(&said))
-			break
-		}
-	}
-	require.NotEmpty(t, said.Values)
-	now, err := client.New(s.Address).Now(t.Context(), "")
-	require.NoError(t, err)
-	require.Len(t, said.Values, len(now.Values))
-	for i, v := range now.Values {
-		brief := said.Values[i]
-		assert.Equal(t, client.BriefValue{Path: v.Path, Unit: v.Unit, Time: v.Time, Value: v.Value, State: v.State, Standing: brief.Standing}, brief)
-		assert.Equal(t, v.Standing, cmp.Or(brief.Standing, "normal"))
-	}
-	status, text := newContract(t, s.Address).get("/api/v1/stream?brief=perhaps")
-	assert.Equal(t, http.StatusBadRequest, status)
-	assert.Contains(t, text, "write yes or no")
-}
 
 func TestThePagesOfTheConsoleAndUnknownCalls(t *testing.T) {
 	s := serve(t)

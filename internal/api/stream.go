@@ -36,16 +36,18 @@ func (h handlers) stream(c *gin.Context) {
 		return
 	}
 	defer h.streams.Add(-1)
+	say := func(news []store.Series) any { return latest(news, h.now()) }
+	if brief {
+		say = func(news []store.Series) any { return briefly(news, h.now()) }
+	}
 	changes, leave := h.hub.watch() // first, so that nothing is missed in between
 	defer leave()
 	c.Header("Cache-Control", "no-store")
 	who := callerOf(c)
 	news := h.view(c).List(selector)
 	for first := true; ; first = false {
-		if brief && (len(news) > 0 || first) {
-			c.SSEvent("now", briefly(news, h.now()))
-		} else if len(news) > 0 || first {
-			c.SSEvent("now", latest(news, h.now()))
+		if len(news) > 0 || first {
+			c.SSEvent("now", say(news))
 		} else if _, err := io.WriteString(c.Writer, ": nothing new\n\n"); err != nil {
 			return // a comment keeps the connection in use, and finds it broken
 		}
