@@ -10,6 +10,7 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"github.com/chromedp/cdproto/cdp"
@@ -37,6 +38,7 @@ type console struct {
 	ctx     context.Context
 	group   errgroup.Group // of what publishes
 	profile string
+	paused  atomic.Bool // nothing is published meanwhile
 	ids     []uint32
 	stop    func() error
 }
@@ -110,6 +112,9 @@ func (c *console) publish(ctx context.Context) error {
 	for n := 0; ; n++ {
 		var batch store.Batch
 		for i, id := range c.ids {
+			if c.paused.Load() {
+				break
+			}
 			b := column.New(1, 1)
 			b.Add(time.Now().UnixNano(), float64((n+i)%1000)/100)
 			batch.Entries = append(batch.Entries, store.Entry{Series: id, Rows: b})
@@ -287,8 +292,11 @@ func consoleWall(dir string) ([]Row, error) {
 		const by = %d, begun = Date.now(), Real = Date, later = setTimeout, again = setInterval;
 		const now = () => begun + (Real.now() - begun) * by;
 		window.Date = class extends Real { constructor(...a) { a.length ? super(...a) : super(now()) } static now() { return now() } };
-		window.setTimeout = (f, ms = 0, ...a) => later(f, ms / by, ...a);
-		window.setInterval = (f, ms = 0, ...a) => again(f, ms / by, ...a);
+		window.setTimeout = (f, ms = 0, ...a) => {
+			const run = () => (window.still ? later(run, 20) : f(...a));
+			return later(run, ms / by);
+		};
+		window.setInterval = (f, ms = 0, ...a) => again(() => window.still || f(...a), ms / by);
 	})()`, faster)
 	if err := c.do(before(hurry), chromedp.Navigate("about:blank"), chromedp.Navigate(fmt.Sprintf("%s&turn=%.0f", wall, turn.Seconds()))); err != nil {
 		return nil, err
@@ -330,25 +338,44 @@ func unrecorded(ctx context.Context, t *chromedp.Target) (chromedp.Void, error) 
 	return chromedp.Void{}, err
 }
 
-// heap is the memory of the page's script, once what is not needed is gone: the least while each board has
-// its turn, as boards are not alike and answers that are on their way are in it too.
+// heap is what the page's script keeps, measured while it rests: no timer runs, nothing is published, and
+// what was on its way has come. It is the least of some times over the turns of all boards, as they are not alike.
 func (c *console) heap() (float64, error) {
 	least := math.Inf(1)
-	for begun := time.Now(); time.Since(begun) < 2*turn/faster; {
-		look := func(ctx context.Context, t *chromedp.Target) (chromedp.Void, error) {
+	for range 6 {
+		kept, err := c.atRest()
+		if err != nil {
+			return 0, err
+		}
+		least = min(least, kept)
+		time.Sleep(turn / faster / 2)
+	}
+	return least, nil
+}
+
+func (c *console) atRest() (float64, error) {
+	c.paused.Store(true)
+	defer c.paused.Store(false)
+	if _, err := measured[bool](c, `window.still = true`); err != nil {
+		return 0, err
+	}
+	time.Sleep(3 * time.Second)
+	var kept float64
+	look := func(ctx context.Context, t *chromedp.Target) (chromedp.Void, error) {
+		for range 2 { // what the first one lets go may have held something
 			if _, err := cdp.Call(ctx, t, heapprofiler.CollectGarbage, cdp.Empty{}); err != nil {
 				return chromedp.Void{}, err
 			}
-			usage, err := cdp.Call(ctx, t, runtime.GetHeapUsage, cdp.Empty{})
-			least = min(least, usage.UsedSize+usage.EmbedderHeapUsedSize)
-			return chromedp.Void{}, err
 		}
-		if err := c.do(look); err != nil {
-			return 0, err
-		}
-		time.Sleep(time.Second)
+		usage, err := cdp.Call(ctx, t, runtime.GetHeapUsage, cdp.Empty{})
+		kept = usage.UsedSize + usage.EmbedderHeapUsedSize
+		return chromedp.Void{}, err
 	}
-	return least, nil
+	if err := c.do(look); err != nil {
+		return 0, err
+	}
+	_, err := measured[bool](c, `window.still = false`)
+	return kept, err
 }
 
 // processor is the share of a core that all processes of the browser used over a time.
