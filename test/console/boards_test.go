@@ -35,11 +35,8 @@ func boards(p page, central string) {
 	p.until(`document.querySelector("[aria-label=Editing]")`)
 	// A lane's lower edge, by the mouse; two clicks give it back its own height.
 	const edge = `document.querySelector("[role=separator]")`
-	high, at := p.number(edge+`.getAttribute("aria-valuenow")`), func(part string) float64 {
-		return p.number(`((b) => b.` + part + ` + b.` + map[string]string{"top": "height", "left": "width"}[part] + ` / 2)(` + edge + `.getBoundingClientRect())`)
-	}
-	p.until(`(` + edge + `.scrollIntoView({ block: "center" }), true)`)
-	x, y := at("left"), at("top")
+	high := p.number(edge + `.getAttribute("aria-valuenow")`)
+	x, y := p.middle(edge)
 	for i, kind := range []input.DispatchMouseEventType{input.DispatchMouseEventTypeMousePressed, input.DispatchMouseEventTypeMouseMoved, input.DispatchMouseEventTypeMouseMoved, input.DispatchMouseEventTypeMouseReleased} {
 		p.do(chromedp.MouseEvent(kind, x, y+[]float64{0, 20, 60, 60}[i], chromedp.ButtonLeft))
 	}
@@ -55,9 +52,12 @@ func boards(p page, central string) {
 	// The handle of a lane, by keyboard.
 	p.until(`((b) => (b.focus(), document.activeElement === b))(` + lane(0) + `.querySelector("button[aria-roledescription]"))`)
 	p.do(chromedp.KeyEvent(" "))
-	p.until(lane(0) + `.querySelector("button[aria-roledescription]").getAttribute("aria-pressed") === "true"`)
+	over := func(lane string) {
+		p.until(`[...document.querySelectorAll("[id^=DndLiveRegion]")].some((l) => l.innerText.includes("over droppable area ` + lane + `"))`)
+	}
+	over("lane-0") // it is picked up, and the places of all are known
 	p.do(chromedp.KeyEvent(kb.ArrowDown))
-	p.until(`[...document.querySelectorAll("[id^=DndLiveRegion]")].some((l) => l.innerText.includes("over droppable area lane-1"))`)
+	over("lane-1")
 	p.do(chromedp.KeyEvent(" "))
 	p.until(lane(1) + `.querySelector("h2")?.innerText === "Oxygen"`)
 	p.fill("[name=title]", "Raceway 4 at night")

@@ -94,7 +94,8 @@ func TestConsole(t *testing.T) {
 	t.Run("A gateway shows the readings and what was refused", func(t *testing.T) {
 		readings(page{t, tab}, world.Gateways["stony-beck"].Address)
 	})
-	t.Run("A finger zooms, and paper shows what matters", func(t *testing.T) { touched(page{t, tab}, central) })
+	t.Run("A finger zooms, and moves lanes", func(t *testing.T) { touched(page{t, tab}, central) })
+	t.Run("Paper has all that a screen shows", func(t *testing.T) { printed(page{t, tab}, central) })
 	t.Run("A board is edited, undone, saved and brought back", func(t *testing.T) { boards(page{t, tab}, central) })
 	t.Run("A note is pinned, found and taken away", func(t *testing.T) { notes(page{t, tab}, central) })
 	t.Run("A series has a page of its own", func(t *testing.T) { series1(page{t, tab}, central) })

@@ -1,12 +1,10 @@
 package console
 
 import (
-	"context"
 	"fmt"
 	"net/url"
 	"time"
 
-	"github.com/chromedp/cdproto/cdp"
 	"github.com/chromedp/cdproto/input"
 	"github.com/chromedp/chromedp"
 	"github.com/chromedp/chromedp/kb"
@@ -14,7 +12,6 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"nexocumula/client"
-	"nexocumula/test/browser"
 )
 
 // trends is the address of lanes.
@@ -153,7 +150,7 @@ func kinds(p page, central string) {
 	p.until(lane(1) + `.querySelectorAll("svg rect").length > 20 && ` + lane(1) + `.querySelector("[data-legend]").innerText.includes("running")`)
 	p.until(lane(2) + `.querySelector("canvas") && ` + lane(2) + `.querySelector("[data-row]")`)
 	p.until(lane(3) + `.querySelectorAll("svg rect").length >= 6`)
-	for i, says := range [][]string{{"grew by", "an hour", "kWh"}, {"changes", "stopped", "running"}, {"vector mean", "steadiness", "°"}, {"of the range"}} {
+	for i, says := range [][]string{{"grew by", "an hour", "kWh"}, {"changes", "stopped", "running"}, {"vector mean", "steadiness", "°"}, {"windows without data"}} {
 		for _, text := range says {
 			assert.Contains(p.t, p.text(lane(i)+".innerText"), text)
 		}
@@ -255,40 +252,4 @@ func readings(p page, gateway string) {
 	p.until(mark)
 	p.until(`(` + mark + `.click(), true)`)
 	p.until(`location.pathname === "/rejects" && document.querySelector("[data-one-reject]")?.innerText.includes("range") && document.querySelector("[data-bytes]")`)
-}
-
-// touched zooms with a finger, and looks at what would be printed.
-func touched(p page, central string) {
-	p.do(browser.Size(390, 800), chromedp.Navigate(trends(central, "last=1d", "chart:stony-beck/raceway-4/oxygen")))
-	p.until(`document.querySelector("[data-lane=chart] canvas") && document.querySelector("[data-lane=chart] details")`)
-	p.until(`(` + lane(0) + `.querySelector("summary").click(), ` + lane(0) + `.querySelector("[data-row]")?.offsetParent)`)
-	finger := func(kind input.DispatchTouchEventType, share float64) {
-		y := p.number(`((b) => b.top + b.height / 2)(` + lane(0) + `.querySelector("[data-plot]").getBoundingClientRect())`)
-		event := input.DispatchTouchEventParams{Type: kind, TouchPoints: []*input.TouchPoint{}}
-		if kind != input.DispatchTouchEventTypeTouchEnd {
-			event.TouchPoints = append(event.TouchPoints, &input.TouchPoint{X: 16 + share*358, Y: y})
-		}
-		p.do(func(ctx context.Context, t *chromedp.Target) (chromedp.Void, error) {
-			_, err := cdp.Call(ctx, t, input.DispatchTouchEvent, event)
-			return chromedp.Void{}, err
-		})
-	}
-	finger(input.DispatchTouchEventTypeTouchStart, 0.4)
-	for _, share := range []float64{0.5, 0.6, 0.7} {
-		finger(input.DispatchTouchEventTypeTouchMove, share)
-	}
-	finger(input.DispatchTouchEventTypeTouchEnd, 0)
-	p.until(`location.search.includes("from=")`)
-
-	p.do(browser.Size(1280, 800), chromedp.Navigate(trends(central, "last=1d", "chart:stony-beck/raceway-4/oxygen")))
-	p.until(`document.querySelector("[data-row]")`)
-	p.do(browser.OnPaper(true))
-	shown := func(place string) bool {
-		return p.is(fmt.Sprintf(`((e) => e && getComputedStyle(e).display !== "none" && e.offsetParent)(document.querySelector(%q))`, place))
-	}
-	assert.False(p.t, shown("header"), "nobody presses on paper")
-	assert.False(p.t, shown("[role=group][aria-label=Time]"))
-	assert.True(p.t, shown("[data-lane=chart]"))
-	assert.True(p.t, shown("[data-says]"), "paper says its zone and its windows too")
-	p.do(browser.OnPaper(false))
 }

@@ -15,7 +15,7 @@ import {
 } from "@dnd-kit/sortable";
 import { CSS } from "@dnd-kit/utilities";
 import { GripVertical } from "lucide-react";
-import { useCallback, useLayoutEffect, useMemo, useRef, useState, type ReactNode } from "react";
+import { useCallback, useMemo, useState, type ReactNode } from "react";
 import type { Board, BoardLane } from "../api/client";
 import { has, useCatalogue, useHealth, useSession } from "../api/hooks";
 import { Head } from "../head/Head";
@@ -30,6 +30,7 @@ import { ViewContext, type View } from "../lanes/view";
 import { useClock } from "../live/useClock";
 import { Failed } from "../parts/Said";
 import { PageWaiting } from "../parts/Waiting";
+import { useWidth } from "../parts/useWidth";
 import { spoken } from "../time/duration";
 import { clamped, fittingWidth, isLive, spanOf } from "../time/range";
 import { zoneText } from "../time/zone";
@@ -59,17 +60,7 @@ export function BoardView({ board, about, onChange, bare = false, children }: Pr
   const siteZone = health?.zone ?? "UTC";
   const zone = zoneOf(choice.zone, siteZone);
   const live = isLive(choice.range);
-  const [px, setPx] = useState(0);
-  const box = useRef<HTMLDivElement>(null);
-  useLayoutEffect(() => {
-    const element = box.current;
-    if (!element) return;
-    const measure = () => setPx(element.clientWidth);
-    measure();
-    const watch = new ResizeObserver(measure);
-    watch.observe(element);
-    return () => watch.disconnect();
-  }, [catalogue === undefined]); // eslint-disable-line react-hooks/exhaustive-deps -- it appears with the catalogue
+  const [box, px] = useWidth(catalogue !== undefined);
 
   const rough = spanOf(choice.range, 0, "UTC");
   const now = useClock(
@@ -142,13 +133,13 @@ export function BoardView({ board, about, onChange, bare = false, children }: Pr
       {!view && <PageWaiting>The list of series is on its way …</PageWaiting>}
       {view && (
         <ViewContext.Provider value={view}>
-          <div className="rounded-sheet border border-rule">
+          <div className="rounded-sheet border border-rule print:border-0">
             <Head head={board.head ?? []} />
-            <div className="sticky top-0 z-10 grid lg:grid-cols-[minmax(0,1fr)_20rem]">
+            <div className="sticky top-0 z-10 grid print:invisible print:h-0 desk:grid-cols-[minmax(0,1fr)_20rem]">
               <div ref={box} className="min-w-0">
                 <TimeAxis onRange={(range) => change({ range })} onNote={pin} />
               </div>
-              <div className="hidden border-y border-l border-rule bg-paper lg:block" />
+              <div className="hidden border-y border-l border-rule bg-paper desk:block" />
             </div>
             {px > 0 && <Lanes board={board} lanes={lanes} places={places} onChange={onChange} onNote={pin} />}
           </div>

@@ -37,7 +37,7 @@ export function HeadValue({ head, series, titled }: { head: BoardHead; series: S
     <article
       aria-label={series.path}
       data-head={series.path}
-      className="flex min-w-40 items-stretch gap-2 border-r border-rule px-3 py-2 last:border-r-0"
+      className="flex min-w-40 break-inside-avoid items-stretch gap-2 border-r border-rule px-3 py-2 last:border-r-0"
     >
       <div className="min-w-0">
         <h2 className="truncate text-sm text-soft">

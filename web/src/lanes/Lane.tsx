@@ -6,6 +6,7 @@ import { Failed } from "../parts/Said";
 import { Waiting } from "../parts/Waiting";
 import { spoken } from "../time/duration";
 import { axesOf, seriesOf } from "./axes";
+import { AxisMarks } from "./AxisMarks";
 import { Bars } from "./Bars";
 import { Chart } from "./Chart";
 import type { Normal } from "./chartOptions";
@@ -17,6 +18,7 @@ import { NotesRow } from "./NotesRow";
 import { PlotArea } from "./PlotArea";
 import { readingsFit, ReadingsChart } from "./ReadingsChart";
 import type { Row } from "./rows";
+import { usePaper } from "../parts/paper";
 import { useWide } from "../parts/useWide";
 import { CoverageRows, Strips } from "./Strips";
 import { TextRow } from "./TextRow";
@@ -220,13 +222,14 @@ interface FrameProps extends Dragged {
 function Frame(props: FrameProps) {
   const { lane, title, caption, legend, stale, handle, height, onChange, children } = props;
   const beside = useWide();
+  const paper = usePaper(); // on which nothing can be opened
   return (
     <div
       role="group"
       aria-label={title || kindNames[lane.kind]}
       data-lane={lane.kind}
       data-index={props.index}
-      className="grid border-b border-rule bg-sheet lg:grid-cols-[minmax(0,1fr)_20rem]"
+      className="grid break-inside-avoid border-b border-rule bg-sheet desk:grid-cols-[minmax(0,1fr)_20rem]"
     >
       <div className={`relative min-w-0 ${stale ? "opacity-60" : ""}`} data-column>
         <div className="flex items-baseline gap-2 px-1 pt-1">
@@ -237,6 +240,7 @@ function Frame(props: FrameProps) {
             <LaneMenu {...props} />
           </span>
         </div>
+        {paper && height !== undefined && <AxisMarks height={24} />}
         {children}
         {onChange && height !== undefined && (
           <HeightHandle
@@ -248,8 +252,10 @@ function Frame(props: FrameProps) {
         )}
       </div>
       {legend &&
-        (beside ? (
-          <div className="min-w-0 border-l border-rule px-1 py-1">{legend}</div>
+        (beside || paper ? (
+          <div className="min-w-0 border-l border-rule px-1 py-1 print:border-t print:border-l-0">
+            {legend}
+          </div>
         ) : (
           <details className="border-t border-rule px-2 py-1">
             <summary className="cursor-pointer text-sm text-soft">In figures</summary>

@@ -1,5 +1,5 @@
 import { Fragment } from "react";
-import { fixed, number, percent, stateName } from "../format";
+import { count, fixed, number, percent, stateName } from "../format";
 import { length } from "../time/duration";
 import { shortTime } from "../time/format";
 import type { BoardLane } from "../api/client";
@@ -44,12 +44,12 @@ export function Legend({ lane, rows, single, onSingle }: Props) {
           ))}
         </p>
       )}
-      <ul>
+      <ul className={own.length > 1 ? "print:columns-2" : ""}>
         {own.map((r, i) => {
           const ghost = rows.find((g) => g.shift && g.name === r.name);
           const unit = view.units(r.unit).written;
           return (
-            <li key={r.key}>
+            <li key={r.key} className="break-inside-avoid">
               <button
                 type="button"
                 aria-pressed={single === r.name}
@@ -106,6 +106,8 @@ function present(lane: BoardLane, r: Row, cursor: number | null, unit: string): 
     return seen.length === 0 ? "no data" : seen.map((v) => stateName(r.states, v)).join(", ");
   }
   const stat = r.values.value ? "value" : drawnStat(lane);
+  // The newest window has only begun, so that it says little of how much is covered.
+  if (lane.kind === "coverage" && window < 0) return percent(r.coverage);
   const v =
     window < 0
       ? lane.kind === "growth"
@@ -146,7 +148,9 @@ function facts(lane: BoardLane, r: Row, view: View, unit: string): Fact[] {
         ["steadiness", percent(w.steadiness, 0)],
       ];
     case "coverage":
-      return [["of the range", percent(r.coverage)]];
+      return [
+        ["windows without data", `${count(r.empty.filter(Boolean).length)} of ${count(r.empty.length)}`],
+      ];
     default:
       if (r.values.value) return [["whole range", withUnit(number(w.value), unit)]];
       return [

@@ -2,11 +2,11 @@ import { useRef, type KeyboardEvent } from "react";
 import { longTime } from "../time/format";
 import { seconds } from "../time/duration";
 import { moved, scaled, type Range } from "../time/range";
-import { ticks } from "../time/ticks";
 import { zoneText } from "../time/zone";
+import { AxisMarks } from "./AxisMarks";
 import { pointed, useCursor } from "./cursor";
 import { CursorMark } from "./PlotArea";
-import { timeAt, useView, xOf } from "./view";
+import { timeAt, useView } from "./view";
 
 interface Props {
   onRange: (range: Range) => void;
@@ -20,8 +20,7 @@ export function TimeAxis({ onRange, onNote }: Props) {
   const view = useView();
   const cursor = useCursor();
   const dragged = useRef(false);
-  const { span, zone, px } = view;
-  const marks = ticks(span.from, span.end, zone, Math.max(2, (px - view.left - view.right) / 84));
+  const { span, zone } = view;
   const at = cursor !== null && cursor >= span.from && cursor <= span.end ? cursor : null;
   const step = Math.max(1000, seconds(view.width) * 1000 || (span.end - span.from) / 100);
   const press = (e: KeyboardEvent) => {
@@ -75,37 +74,7 @@ export function TimeAxis({ onRange, onNote }: Props) {
       style={{ height: high }}
       data-axis
     >
-      <svg width={px} height={high} aria-hidden data-picture>
-        {marks.map((m) => {
-          const x = xOf(view, m.at);
-          const fits = x + 4 + 8 * m.text.length <= px;
-          return (
-            <g key={m.at}>
-              <line x1={x} x2={x} y1={m.day ? 0 : high - 8} y2={high} stroke="var(--soft)" />
-              <text
-                x={fits ? x + 4 : x - 4}
-                y={high - 12}
-                textAnchor={fits ? "start" : "end"}
-                fontSize="12"
-                fill={m.day ? "var(--ink)" : "var(--soft)"}
-                fontWeight={m.day ? 600 : 400}
-              >
-                {(fits || m.day) && m.text}
-              </text>
-            </g>
-          );
-        })}
-        {span.end > span.to && (
-          <rect
-            x={xOf(view, span.to)}
-            width={Math.max(0, xOf(view, span.end) - xOf(view, span.to))}
-            y={0}
-            height={high}
-            fill="var(--rule)"
-            opacity="0.35"
-          />
-        )}
-      </svg>
+      <AxisMarks height={high} />
       <CursorMark />
       <p className="pointer-events-none absolute top-0 left-1 text-xs text-soft">
         {at === null ? zoneText(zone, span.to) : longTime(at, zone, step < 60_000)}

@@ -15,8 +15,10 @@ beforeEach(() => {
       disconnect() {}
     },
   );
+  vi.spyOn(HTMLElement.prototype, "clientWidth", "get").mockReturnValue(600);
 });
 afterEach(() => {
+  vi.restoreAllMocks();
   cleanup();
   vi.unstubAllGlobals();
 });

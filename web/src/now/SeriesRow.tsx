@@ -21,7 +21,11 @@ interface Props {
 export const SeriesRow = memo(function SeriesRow({ path, series, units, day }: Props) {
   return (
     <tr data-series={path} className="h-8">
-      <th scope="row" title={path} className="truncate pr-1 text-left text-[0.9375rem] font-normal text-soft">
+      <th
+        scope="row"
+        title={path}
+        className="truncate pr-1 text-left text-[0.9375rem] leading-tight font-normal text-soft print:whitespace-normal"
+      >
         <Link
           to={`/series?path=${encodeURIComponent(path)}`}
           className="underline decoration-rule underline-offset-4 hover:decoration-water"
@@ -30,7 +34,9 @@ export const SeriesRow = memo(function SeriesRow({ path, series, units, day }: P
         </Link>
       </th>
       <PresentCell path={path} units={units} />
-      <td className="hidden px-0.5 sm:table-cell">{day && <Spark values={day} width={56} height={20} />}</td>
+      <td className="hidden px-0.5 sm:table-cell print:hidden">
+        {day && <Spark values={day} width={56} height={20} />}
+      </td>
       <AgeCell path={path} series={series} units={units} />
     </tr>
   );

@@ -37,7 +37,7 @@ export function AccountPage() {
         </p>
       )}
       {a?.password && (
-        <div className="mt-4 grid items-start gap-4 lg:grid-cols-3">
+        <div className="mt-4 grid items-start gap-4 desk:grid-cols-3">
           <PasswordSheet />
           <AuthenticatorSheet has={a.authenticator} changed={changed} />
           <PasskeySheet mine={mine.data} changed={changed} />

@@ -5,7 +5,7 @@ import { send, type Board, type BoardVersion } from "../api/client";
 import { has, useSession } from "../api/hooks";
 import { form } from "../board/board";
 import { addressOfBoard, useBoards } from "../board/useBoards";
-import { button, linkButton } from "../parts/Field";
+import { button, linkButton, search } from "../parts/Field";
 import { Link } from "../parts/Link";
 import { Failed } from "../parts/Said";
 import { cell, row, Table } from "../parts/Table";
@@ -32,7 +32,7 @@ export function BoardsPage() {
           placeholder="Show only, such as raceway"
           value={text}
           onChange={(e) => setText(e.target.value)}
-          className="w-64 rounded-sheet border border-rule bg-sheet px-2 py-1"
+          className={search}
         />
         {mayChange && <NewBoard />}
         {mayChange && <ImportBoard />}
@@ -55,38 +55,40 @@ export function BoardsPage() {
         </Nothing>
       )}
       {all.length > 0 && (
-        <Table head={["wall", "board", "of", "saved", "by"]}>
-          {all.map((b) => (
-            <tr key={key(b)} className={row} data-board={key(b)}>
-              <td className={cell}>
-                <input
-                  type="checkbox"
-                  aria-label={`${b.title} on the wall`}
-                  disabled={b.removed || b.asks !== ""}
-                  checked={walled.includes(key(b))}
-                  onChange={(e) =>
-                    setWalled(e.target.checked ? [...walled, key(b)] : walled.filter((w) => w !== key(b)))
-                  }
-                />
-              </td>
-              <td className={cell}>
-                <Link
-                  to={addressOfBoard(b)}
-                  className="font-semibold underline decoration-rule underline-offset-4 hover:decoration-water"
-                >
-                  {b.title}
-                </Link>
-              </td>
-              <td className={`${cell} text-soft`}>{b.about || (b.asks ? `any ${b.asks}` : "")}</td>
-              <td className={`${cell} whitespace-nowrap text-soft`}>
-                {b.saved_at
-                  ? `${longTime(Date.parse(b.saved_at), viewerZone())}, version ${b.version}`
-                  : "from the start"}
-              </td>
-              <td className={`${cell} text-soft`}>{b.author}</td>
-            </tr>
-          ))}
-        </Table>
+        <div className="print:[&_td:first-child]:hidden print:[&_th:first-child]:hidden">
+          <Table head={["wall", "board", "of", "saved", "by"]}>
+            {all.map((b) => (
+              <tr key={key(b)} className={row} data-board={key(b)}>
+                <td className={cell}>
+                  <input
+                    type="checkbox"
+                    aria-label={`${b.title} on the wall`}
+                    disabled={b.removed || b.asks !== ""}
+                    checked={walled.includes(key(b))}
+                    onChange={(e) =>
+                      setWalled(e.target.checked ? [...walled, key(b)] : walled.filter((w) => w !== key(b)))
+                    }
+                  />
+                </td>
+                <td className={cell}>
+                  <Link
+                    to={addressOfBoard(b)}
+                    className="font-semibold underline decoration-rule underline-offset-4 hover:decoration-water"
+                  >
+                    {b.title}
+                  </Link>
+                </td>
+                <td className={`${cell} text-soft`}>{b.about || (b.asks ? `any ${b.asks}` : "")}</td>
+                <td className={`${cell} whitespace-nowrap text-soft`}>
+                  {b.saved_at
+                    ? `${longTime(Date.parse(b.saved_at), viewerZone())}, version ${b.version}`
+                    : "from the start"}
+                </td>
+                <td className={`${cell} text-soft`}>{b.author}</td>
+              </tr>
+            ))}
+          </Table>
+        </div>
       )}
     </>
   );

@@ -7,7 +7,7 @@ import { pathWords } from "../format";
 import { NoteDialog } from "../lanes/NoteDialog";
 import { placesOf } from "../lanes/places";
 import { live } from "../live/store";
-import { button, linkButton } from "../parts/Field";
+import { button, linkButton, search } from "../parts/Field";
 import { Link } from "../parts/Link";
 import { Failed } from "../parts/Said";
 import { Sure } from "../parts/Sure";
@@ -47,7 +47,7 @@ export function NotesPage() {
           placeholder="Show only, such as probe"
           value={text}
           onChange={(e) => setText(e.target.value)}
-          className="w-64 rounded-sheet border border-rule bg-sheet px-2 py-1"
+          className={search}
         />
         {mayChange && places.length > 0 && (
           <button type="button" className={button} onClick={() => setAdding(Date.now() + live.ahead)}>

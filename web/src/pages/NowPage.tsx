@@ -9,7 +9,9 @@ import { useSeriesSeen, useStanding } from "../live/useLive";
 import { bySite, isQuality } from "../now/condition";
 import { findings, LookFirst } from "../now/LookFirst";
 import { sheetHeight, StationSheet } from "../now/StationSheet";
+import { search } from "../parts/Field";
 import { Link } from "../parts/Link";
+import { usePaper } from "../parts/paper";
 import { Nothing, PageWaiting } from "../parts/Waiting";
 import { useUnits, type UnitsOf } from "../units";
 
@@ -39,7 +41,7 @@ export function NowPage() {
           placeholder="Show only, such as oxygen"
           value={filter}
           onChange={(e) => setFilter(e.target.value)}
-          className="w-64 rounded-sheet border border-rule bg-sheet px-2 py-1"
+          className={search}
         />
         {known && <Summary catalogue={catalogue} />}
       </div>
@@ -84,9 +86,10 @@ interface SiteProps {
   units: UnitsOf;
 }
 
-/** The stations of a site; only those in sight are drawn, so that thousands stay smooth. */
+/** The stations of a site; only those in sight are drawn, so that thousands stay smooth. Paper shows all. */
 function SiteSheets({ site, stations, catalogue, units }: SiteProps) {
   const box = useRef<HTMLDivElement>(null);
+  const paper = usePaper();
   const [{ top, wide }, setPlace] = useState(() => ({ top: 0, wide: innerWidth - 32 }));
   useEffect(() => {
     const watch = new ResizeObserver(() => {
@@ -118,8 +121,18 @@ function SiteSheets({ site, stations, catalogue, units }: SiteProps) {
           {words(site)}
         </Link>
       </h2>
-      <div ref={box} className="relative mt-3" style={{ height: sheets.getTotalSize() }}>
+      {paper && (
+        <div className="mt-3 columns-2 gap-3">
+          {stations.map((s) => (
+            <div key={s.station} className="mb-3 break-inside-avoid">
+              <StationSheet station={s.station} paths={s.paths} catalogue={catalogue} units={units} />
+            </div>
+          ))}
+        </div>
+      )}
+      <div ref={box} className="relative mt-3" style={{ height: paper ? 0 : sheets.getTotalSize() }}>
         {wide > 0 &&
+          !paper &&
           sheets.getVirtualItems().map((item) => {
             const s = stations[item.index];
             return (

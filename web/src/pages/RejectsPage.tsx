@@ -6,7 +6,7 @@ import { useHealth } from "../api/hooks";
 import { zoneOf } from "../board/useTime";
 import { preview } from "../field/preview";
 import { useClock } from "../live/useClock";
-import { button, entry } from "../parts/Field";
+import { button, entry, search } from "../parts/Field";
 import { Failed } from "../parts/Said";
 import { cell, row, Table } from "../parts/Table";
 import { Nothing, PageWaiting } from "../parts/Waiting";
@@ -94,14 +94,14 @@ export function RejectsPage() {
           defaultValue={select}
           onKeyDown={(e) => e.key === "Enter" && put("select", e.currentTarget.value.trim())}
           onBlur={(e) => put("select", e.currentTarget.value.trim())}
-          className="w-72 rounded-sheet border border-rule bg-sheet px-2 py-1"
+          className={search}
         />
       </div>
       <Failed error={counts.error ?? rejects.error ?? replay.error} />
       {counts.isPending && <PageWaiting />}
       {counts.data && !any && <Nothing>Nothing was refused in the {range?.name}.</Nothing>}
       {any && (
-        <div className="mt-3 grid gap-4 lg:grid-cols-2">
+        <div className="mt-3 grid gap-4 desk:grid-cols-2">
           <OverTime
             title="By rule"
             steps={byRule}

@@ -65,7 +65,7 @@ function Shown({ series }: { series: Series }) {
           Board of {words(station.split("/").pop() ?? station)}
         </Link>
       </div>
-      <div className="mt-4 grid gap-x-6 gap-y-6 lg:grid-cols-3">
+      <div className="mt-4 grid gap-x-6 gap-y-6 desk:grid-cols-3">
         <Part title="At present">
           <Present series={series} zone={zone} />
           <LatestReadings series={series} zone={zone} collects={health?.gateway != null} />
@@ -108,7 +108,7 @@ function Part({
   all?: boolean;
   children: React.ReactNode;
 }) {
-  const columns = all ? "lg:col-span-3" : wide ? "lg:col-span-2" : "";
+  const columns = all ? "desk:col-span-3" : wide ? "desk:col-span-2" : "";
   return (
     <section aria-label={title} className={`min-w-0 ${columns}`}>
       <h2 className="border-b border-rule pb-1 text-lg">{title}</h2>

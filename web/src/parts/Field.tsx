@@ -19,9 +19,12 @@ export function Field({ label, children, hint }: Props) {
 
 export const entry = "h-9 rounded-sheet border border-rule bg-sheet px-2 py-1";
 export const button =
-  "h-9 rounded-sheet border border-ink bg-sheet px-3 py-1 hover:bg-paper disabled:opacity-40";
+  "h-9 rounded-sheet border border-ink bg-sheet px-3 py-1 hover:bg-paper disabled:opacity-40 print:hidden";
 /** The same for what leads somewhere. */
 export const linkButton =
-  "inline-flex h-9 items-center rounded-sheet border border-ink bg-sheet px-3 py-1 hover:bg-paper";
+  "inline-flex h-9 items-center rounded-sheet border border-ink bg-sheet px-3 py-1 hover:bg-paper print:hidden";
+/** What a list is searched with; paper says it where something is searched for. */
+export const search =
+  "w-72 rounded-sheet border border-rule bg-sheet px-2 py-1 print:placeholder-shown:hidden";
 export const mainButton =
-  "h-9 rounded-sheet border border-ink bg-ink px-3 py-1 text-paper disabled:opacity-40";
+  "h-9 rounded-sheet border border-ink bg-ink px-3 py-1 text-paper disabled:opacity-40 print:hidden";

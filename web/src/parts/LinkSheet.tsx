@@ -21,7 +21,7 @@ export function LinkSheet({ title, note, up, facts, errors, notes = [], children
         <Mark look={up ? "good" : "bad"}>{up ? "up" : "down"}</Mark>
         <span className="text-soft">{note}</span>
       </div>
-      <dl className="mt-2 grid grid-cols-2 gap-x-6 gap-y-2 sm:grid-cols-3 lg:grid-cols-6">
+      <dl className="mt-2 grid grid-cols-2 gap-x-6 gap-y-2 sm:grid-cols-3 desk:grid-cols-6">
         {facts.map(([name, value]) => (
           <div key={name}>
             <dt className="text-sm text-soft">{name}</dt>

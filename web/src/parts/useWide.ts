@@ -1,4 +1,5 @@
 import { useSyncExternalStore } from "react";
+import { usePaper } from "./paper";
 
 const wide = () => matchMedia("(min-width: 64rem)");
 
@@ -8,7 +9,8 @@ function subscribe(changed: () => void) {
   return () => media.removeEventListener("change", changed);
 }
 
-/** Whether there is room for figures beside a plot. */
+/** Whether there is room for figures beside a plot, as `desk:` says in styles. */
 export function useWide(): boolean {
-  return useSyncExternalStore(subscribe, () => wide().matches);
+  const paper = usePaper();
+  return useSyncExternalStore(subscribe, () => wide().matches) && !paper;
 }

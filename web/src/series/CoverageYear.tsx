@@ -72,6 +72,8 @@ export function CoverageYear({ path, zone }: { path: string; zone: string }) {
         <svg
           width={34 + weeks * size}
           height={18 + 7 * size}
+          viewBox={`0 0 ${34 + weeks * size} ${18 + 7 * size}`}
+          className="print:h-auto print:w-full"
           role="img"
           aria-label={`Coverage of ${days.filter((d) => d.coverage !== null).length} days; ${gaps.length} of them below ${percent(poor, 0)}`}
           data-year
