@@ -1,13 +1,28 @@
 import tailwindcss from "@tailwindcss/vite";
 import react from "@vitejs/plugin-react";
-import { defineConfig } from "vite";
+import { defineConfig, type Plugin } from "vite";
 
 // What every page needs comes in one file, as each more costs the first view.
 const everywhere =
   /\/node_modules\/(react|react-dom|scheduler|react-router|@tanstack\/(react-query|query-core|react-virtual|virtual-core))\/|\/src\/(api|live|preferences|units|format|time\/(duration|format|zone))/;
 
+/** The script that runs before all else is no module, as those wait for the page. Its name carries a hash as
+ *  those of the others do, so that a browser keeps it and need not ask. */
+const first: Plugin = {
+  name: "first",
+  apply: "build",
+  buildStart() {
+    this.emitFile({ type: "chunk", id: "src/first.ts", name: "first" });
+  },
+  transformIndexHtml: (_, { bundle }) => {
+    const made = Object.values(bundle ?? {}).find((f) => f.name === "first");
+    if (!made) throw new Error("src/first.ts is not in the bundle");
+    return [{ tag: "script", attrs: { src: `/${made.fileName}` }, injectTo: "head-prepend" }];
+  },
+};
+
 export default defineConfig({
-  plugins: [react(), tailwindcss()],
+  plugins: [react(), tailwindcss(), first],
   build: {
     outDir: "dist",
     emptyOutDir: true,

@@ -1,3 +1,7 @@
+// Runs before all else, and before the first paint, so that a dark room stays dark.
+const chosen = localStorage.getItem("theme");
+const dark = chosen ? chosen === "dark" : matchMedia("(prefers-color-scheme: dark)").matches;
+document.documentElement.dataset.theme = dark ? "dark" : "light";
 // What the first page needs is asked for while the console itself is on its way. What only those who
 // are logged in may see is asked for where that worked the last time.
 const calls = localStorage.getItem("seen") ? ["session", "series"] : ["session"];
