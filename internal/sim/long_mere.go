@@ -25,10 +25,11 @@ func (f Field) LakeOxygen(t time.Time, buoy int) float64 {
 
 // Battery of a buoy in V: the sun charges it by day; that of buoy 3 is worn out.
 func (f Field) Battery(t time.Time, buoy int) float64 {
-	v := 12.65 + 0.35*math.Max(-0.6, daily(t, 13)) + 0.05*f.drift("cloud", t, 3*time.Hour)
+	full, sun := 12.65, 0.35
 	if buoy == 3 {
-		v -= 0.9 + 0.5*math.Max(0, -daily(t, 13))
+		full, sun = 11.4, 0.25 // low at noon too
 	}
+	v := full + sun*math.Max(-0.6, daily(t, 13)) + 0.05*f.drift("cloud", t, 3*time.Hour)
 	return round(v, 0.01)
 }
 
