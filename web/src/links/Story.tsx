@@ -22,21 +22,24 @@ export function Story({ outage: o, link, zone, now, onClose }: Props) {
   const at = (ms: number) => longTime(ms, zone, true);
   const source = link.startsWith("source ");
   const site = link.startsWith("from ") ? link.slice(5) : undefined;
-  const steps: [time: string, what: string][] = [
-    [at(began), `${linkWords(link)} went down: ${o.reason || "no reason was told"}.`],
+  const steps: [time: number | "now" | "not yet", what: string][] = [
+    [began, `${linkWords(link)} went down: ${o.reason || "no reason was told"}.`],
   ];
-  if (o.oldest) steps.push([at(Date.parse(o.oldest)), "The oldest summary that had to wait was made."]);
+  if (o.oldest) steps.push([Date.parse(o.oldest), "The oldest summary that had to wait was made."]);
   if (ended === null) steps.push(["now", `It is still down, for ${length(now - began)}.`]);
-  else steps.push([at(ended), `It was up again, after ${length(ended - began)}.`]);
+  else steps.push([ended, `It was up again, after ${length(ended - began)}.`]);
   if (!source && o.waited > 0)
     steps.push(
       o.caught_up
         ? [
-            at(Date.parse(o.caught_up)),
+            Date.parse(o.caught_up),
             `The last of about ${count(o.waited)} summaries that had waited arrived; it had caught up${ended === null ? "" : ` in ${length(Date.parse(o.caught_up) - ended)}`}.`,
           ]
         : ["not yet", `About ${count(o.waited)} summaries wait; not all have arrived.`],
     );
+  // A summary that was made just before may have had to wait too.
+  const order = (time: number | string) => (typeof time === "number" ? time : Infinity);
+  steps.sort(([a], [b]) => (order(a) === order(b) ? 0 : order(a) - order(b)));
   const late =
     o.waited === 0
       ? source
@@ -53,7 +56,7 @@ export function Story({ outage: o, link, zone, now, onClose }: Props) {
         <ol className="flex flex-col gap-2 border-l-2 border-rule pl-4">
           {steps.map(([time, what]) => (
             <li key={what}>
-              <p className="text-sm text-soft">{time}</p>
+              <p className="text-sm text-soft">{typeof time === "number" ? at(time) : time}</p>
               <p>{what}</p>
             </li>
           ))}

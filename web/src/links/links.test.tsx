@@ -65,6 +65,11 @@ describe("an outage", () => {
     expect(story).not.toContain("at most by");
     expect(told("to head-office", { ended: null, caught_up: null, waited: 0, oldest: null })).toBeTruthy();
   });
+  it("is told in the order of time, also of what was made just before and had to wait", () => {
+    const steps = told("from stony-beck", { oldest: "2026-11-03T02:09:58Z" });
+    expect(steps.indexOf("had to wait was made")).toBeLessThan(steps.indexOf("went down"));
+    expect(steps.indexOf("went down")).toBeLessThan(steps.indexOf("up again"));
+  });
   it("in which nothing waited made nothing late", () => {
     expect(told("from stony-beck", { waited: 0, oldest: null, caught_up: null, longest_ms: 0 })).toContain(
       "nothing was late",
