@@ -71,6 +71,7 @@ func lanes(p page, central string) {
 		assert.Contains(p.t, figures, says)
 	}
 	assert.Contains(p.t, p.text(lane(0)+".innerText"), "coverage", "a picture says what it stands on")
+	assert.Equal(p.t, "mg/l", p.text(lane(0)+`.querySelector("[data-units]").textContent`))
 	assert.Contains(p.t, p.text(`document.querySelector("[data-says]").innerText`), "Europe/Oslo")
 
 	p.mouse(input.DispatchMouseEventTypeMouseMoved, 0, 0.5)
@@ -158,6 +159,11 @@ func kinds(p page, central string) {
 	assert.Equal(p.t, "/boards", p.text(lane(4)+`.querySelector("a").getAttribute("href")`))
 	assert.True(p.t, p.is(lane(4)+`.querySelectorAll("a").length === 1`), "an address that runs is none")
 	assert.NotContains(p.t, p.text(`document.querySelector("main").innerText`), "NaN")
+	// Nothing is drawn on the axis of another unit.
+	p.do(chromedp.Navigate(trends(central, "last=1d", "chart:stony-beck/raceway-4/oxygen,stony-beck/raceway-4/water_temp,long-mere/lake/level,alder-weir/pump-1/power,long-mere/buoy-1/battery")))
+	p.until(lane(0) + `.querySelectorAll("[data-row]").length === 5 && ` + lane(0) + `.querySelectorAll("[data-label]").length === 4`)
+	assert.Equal(p.t, "mg/l, °C, m, kW", p.text(`[...`+lane(0)+`.querySelectorAll("[data-units] text")].map((t) => t.textContent).join(", ")`))
+	assert.Contains(p.t, p.text(lane(0)+`.querySelector("[data-left-out]").innerText`), "what is in V.")
 	// A plain link to a series becomes the lane that its kind wants.
 	p.do(chromedp.Navigate(central + "/trends?series=" + url.QueryEscape("alder-weir/pump-1/running")))
 	p.until(`document.querySelector("[data-lane=states] svg rect") && location.search.includes("lane=states")`)
@@ -222,11 +228,12 @@ func compared(p page, central string) {
 
 func nonsense(p page, central string) {
 	for rest, says := range map[string]string{
-		"from=99999999999999999&to=1": "times are between 1971 and 2200",
-		"last=forever":                "is no length of time",
-		"range=next+week":             "is no range of the calendar",
-		"zone=Middle/Earth":           "is not known here",
-		"lane={oops":                  "a lane that cannot be read",
+		"from=99999999999999999&to=1":          "times are between 1971 and 2200",
+		"last=forever":                         "is no length of time",
+		"range=next+week":                      "is no range of the calendar",
+		"zone=Middle/Earth":                    "is not known here",
+		"lane={oops":                           "a lane that cannot be read",
+		`lane={"kind":"chart","series":[1,2]}`: "a lane that cannot be read",
 	} {
 		p.do(chromedp.Navigate(trends(central, rest, "chart:stony-beck/raceway-1/oxygen")))
 		p.until(fmt.Sprintf(`[...document.querySelectorAll("[role=alert]")].some((a) => a.innerText.includes(%q)) && document.querySelector("[data-row]")`, says))

@@ -43,10 +43,9 @@ function readLane(text: string): BoardLane | undefined {
   if (text.startsWith("{")) {
     try {
       const lane = JSON.parse(text) as BoardLane;
-      const series = Array.isArray(lane.series)
-        ? lane.series.filter((s) => typeof s === "string")
-        : undefined;
-      return kinds.includes(lane.kind) ? { ...lane, series } : undefined;
+      const names: unknown = lane.series ?? [];
+      const named = Array.isArray(names) && names.every((s) => typeof s === "string");
+      return named && kinds.includes(lane.kind) ? lane : undefined;
     } catch {
       return undefined;
     }

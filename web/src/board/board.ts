@@ -58,7 +58,7 @@ export const highest = 1200;
 
 /** How high a lane is, in px, when nobody made it another. */
 export function heightOf(lane: BoardLane, rows = 1): number {
-  if (lane.height) return lane.height;
+  if (lane.height) return Math.min(highest, Math.max(lowest, Number(lane.height) || lowest)); // an address may say anything
   switch (lane.kind) {
     case "chart":
       return Math.min(320, Math.max(176, 46 * rows)); // as high as its figures beside it

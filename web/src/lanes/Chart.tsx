@@ -3,9 +3,11 @@ import uPlot from "uplot";
 import type { BoardLane } from "../api/client";
 import { asVector } from "../picture/picture";
 import { vectorOf } from "../picture/vector";
+import { plotTop, scaleName } from "./axes";
 import { chartOptions, type Normal } from "./chartOptions";
 import { useTheme } from "./colours";
 import type { Line } from "./lines";
+import { UnitNames } from "./UnitNames";
 import { useView } from "./view";
 
 interface Props {
@@ -79,11 +81,13 @@ export function Chart({ lane, lines, axes, height, normal, single }: Props) {
   return (
     <>
       <div ref={box} aria-hidden data-chart className="pointer-events-none absolute inset-0" />
+      {lane.kind !== "bearing" && <UnitNames axes={axes} />}
       {labels.map((l) => (
         <span
           key={l.key}
           data-label
-          className={`pointer-events-none absolute truncate text-xs ${l.dim ? "opacity-40" : ""}`}
+          dir="rtl" // what is cut off is the beginning, as names differ at their ends
+          className={`pointer-events-none absolute truncate text-left text-xs ${l.dim ? "opacity-40" : ""}`}
           style={{
             top: l.top - 8,
             left: view.px - Math.min(view.right, 92) + 4,
@@ -91,7 +95,7 @@ export function Chart({ lane, lines, axes, height, normal, single }: Props) {
             color: `var(--hue-${(l.hue % 8) + 1})`,
           }}
         >
-          {view.px < 600 ? l.hue + 1 : l.text}
+          <bdi>{view.px < 600 ? l.hue + 1 : l.text}</bdi>
         </span>
       ))}
     </>
@@ -139,6 +143,3 @@ function endLabels(chart: uPlot, lines: Line[], height: number, single: string |
   if (over > 0) for (const l of out) l.top -= over;
   return out.filter((l) => l.top > 4);
 }
-
-export const plotTop = 8;
-export const scaleName = (axis: number) => `y${axis}`;

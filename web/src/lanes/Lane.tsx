@@ -5,7 +5,7 @@ import { percent } from "../format";
 import { Failed } from "../parts/Said";
 import { Waiting } from "../parts/Waiting";
 import { spoken } from "../time/duration";
-import { axesOf, seriesOf } from "./axes";
+import { axesOf, leftOut, seriesOf } from "./axes";
 import { AxisMarks } from "./AxisMarks";
 import { Bars } from "./Bars";
 import { Chart } from "./Chart";
@@ -99,6 +99,7 @@ function SeriesLane(props: Dragged & { title: string }) {
   const [rejects, setRejects] = useState(false);
   const height = heightOf(lane, rows.filter((r) => !r.shift).length);
   const axes = useMemo(() => axesOf(lane, view.catalogue, view.units, view.about), [lane, view]);
+  const missing = useMemo(() => leftOut(lane, view.catalogue, view.units, view.about), [lane, view]);
   const known = rows.some((r) => r.empty.includes(false));
   return (
     <Frame
@@ -114,6 +115,12 @@ function SeriesLane(props: Dragged & { title: string }) {
         <Failed key={e.message} error={e} />
       ))}
       {placeless && <p className="px-1 py-4 text-soft">Choose a place above to see this lane.</p>}
+      {missing.length > 0 && (
+        <p className="px-1 text-sm text-stale" data-left-out>
+          Not drawn, as this lane has no axis left for it: what is in {missing.join(", ")}. Put it in another
+          lane.
+        </p>
+      )}
       <PlotArea height={height} onPick={undefined}>
         {fits ? (
           <ReadingsChart
@@ -157,7 +164,14 @@ function Drawn({
     case "coverage":
       return <CoverageRows rows={rows} height={height} single={single} />;
     case "growth":
-      return <Bars rows={rows} height={height} single={single} />;
+      return (
+        <Bars
+          rows={rows.filter((r) => axes.includes(view.units(r.unit).written))}
+          unit={axes[0] ?? ""}
+          height={height}
+          single={single}
+        />
+      );
     default:
       return (
         <Chart

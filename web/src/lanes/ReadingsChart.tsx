@@ -8,7 +8,7 @@ import { live } from "../live/store";
 import { seconds } from "../time/duration";
 import { isLive, spanOf } from "../time/range";
 import { convert } from "../units";
-import { seriesOf } from "./axes";
+import { axisOf, seriesOf } from "./axes";
 import { Chart } from "./Chart";
 import type { Normal } from "./chartOptions";
 import type { Line } from "./lines";
@@ -72,12 +72,13 @@ export function ReadingsChart({ lane, axes, height, single, normal, rejects }: P
   const lines = useMemo(
     () =>
       linesOfReadings(
+        lane,
         data.filter((d) => d !== undefined),
         axes,
         view,
       ),
     // eslint-disable-next-line react-hooks/exhaustive-deps -- the stamp says when any of the answers is another
-    [stamp, axes, view.units],
+    [stamp, lane, axes, view.units],
   );
   return (
     <>
@@ -87,18 +88,20 @@ export function ReadingsChart({ lane, axes, height, single, normal, rejects }: P
   );
 }
 
-function linesOfReadings(answers: Readings[], axes: string[], view: View): Line[] {
+function linesOfReadings(lane: BoardLane, answers: Readings[], axes: string[], view: View): Line[] {
   const all = answers.flatMap((a) => a.series).filter((s) => !s.path.endsWith("/quality"));
   const labels = labelsOf(all.map((s) => s.path));
-  return all.map((s, i) => {
+  return all.flatMap((s, i): Line[] => {
     const to = view.units(s.unit);
-    return {
+    const axis = axisOf(lane, axes, to.written);
+    if (axis < 0) return [];
+    const line: Line = {
       key: s.path,
       name: s.path,
       label: labels[i] ?? s.path,
       hue: i,
       ghost: false,
-      axis: Math.max(0, axes.indexOf(to.written)),
+      axis,
       unit: to.written,
       x: s.readings.map((r) => Date.parse(r.time) / 1000),
       mid: s.readings.map((r) => convert(r.value, to)),
@@ -106,6 +109,7 @@ function linesOfReadings(answers: Readings[], axes: string[], view: View): Line[
       high: [],
       band: false,
     };
+    return [line];
   });
 }
 

@@ -1,8 +1,8 @@
 import uPlot from "uplot";
 import type { BoardLane } from "../api/client";
 import { number } from "../format";
+import { axisWidth, plotTop, scaleName } from "./axes";
 import { compass, quarters } from "./bearing";
-import { plotTop, scaleName } from "./Chart";
 import { dashOf, hues, token } from "./colours";
 import type { Line } from "./lines";
 import type { View } from "./view";
@@ -26,7 +26,7 @@ interface Input {
 /** How a chart looks; colours are the design tokens'. */
 export function chartOptions({ lane, lines, axes, height, normal, single, view }: Input): uPlot.Options {
   const font = "12px system-ui, sans-serif";
-  const narrow = view.px < 600;
+  const each = axisWidth(view.px);
   const left = Math.ceil(axes.length / 2);
   const axis = (i: number): uPlot.Axis => ({
     scale: scaleName(i),
@@ -35,7 +35,7 @@ export function chartOptions({ lane, lines, axes, height, normal, single, view }
     font,
     gap: 4,
     // The first axis takes what the page's margin has, so that all plots begin at one line.
-    size: i === 0 ? view.left - (left - 1) * (narrow ? 48 : 56) : narrow ? 44 : 56,
+    size: i === 0 ? view.left - (left - 1) * each : each,
     grid: { show: i === 0, stroke: token("--rule"), width: 1 },
     ticks: { show: false },
     splits: lane.kind === "bearing" ? (_, __, low, high) => quarters(low, high) : undefined,
@@ -43,11 +43,11 @@ export function chartOptions({ lane, lines, axes, height, normal, single, view }
       splits.map((v) => (v === null ? "" : lane.kind === "bearing" ? compass(v) : number(v, 5))),
     space: 28,
   });
-  const rightAxes = Math.floor(axes.length / 2) * (narrow ? 44 : 56);
+  const rightAxes = Math.floor(axes.length / 2) * each;
   return {
     width: view.px,
     height,
-    padding: [plotTop, view.right - rightAxes, plotTop, 0],
+    padding: [plotTop, view.right - rightAxes, 8, 0],
     legend: { show: false },
     cursor: { show: false },
     select: { show: false, left: 0, top: 0, width: 0, height: 0 },

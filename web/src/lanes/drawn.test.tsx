@@ -73,13 +73,14 @@ function row(name: string, values: Record<string, (number | null)[]>, more: Part
 describe("lanes", () => {
   it("draw 25 windows of a day of 25 hours, one beside the other", () => {
     const grown = row("p/energy", { increase: Array.from({ length: 25 }, () => 2) });
-    const { container } = within(viewOf(), <Bars rows={[grown]} height={120} single={null} />);
+    const { container } = within(viewOf(), <Bars rows={[grown]} unit="kWh" height={120} single={null} />);
     const bars = [...container.querySelectorAll("rect")];
     expect(bars).toHaveLength(25);
     expect(Number(bars[0]?.getAttribute("x"))).toBe(100);
     expect(Number(bars[1]?.getAttribute("x")) - 100).toBeCloseTo(800 / 25);
     const tops = new Set(bars.map((b) => b.getAttribute("height")));
     expect(tops.size).toBe(1);
+    expect(container.querySelector("[data-units]")?.textContent).toBe("kWh");
   });
   it("draw a strip by the states, and a window that saw two by their shares", () => {
     const states = { off: 0, on: 1 };

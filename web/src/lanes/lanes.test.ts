@@ -2,7 +2,7 @@ import { describe, expect, it } from "vitest";
 import type { Series } from "../api/client";
 import { readLanes, writeLanes } from "../board/address";
 import { at, emptyBoard, matches, movedTo } from "../board/board";
-import { axesOf, margins, seriesOf } from "./axes";
+import { axesOf, axisOf, leftOut, margins, seriesOf } from "./axes";
 import { compass, quarters, unwrapped } from "./bearing";
 import { labelsOf, lastKnown, windowAt, type Row } from "./rows";
 import { pieces, statesOf } from "./strips";
@@ -105,6 +105,17 @@ describe("axes", () => {
     expect(axesOf({ ...lane, series: [...lane.series] }, catalogue, units)).toEqual(["mg/l", "°C"]);
     expect(axesOf({ kind: "chart", series: ["{station}/temp"] }, catalogue, units, "s/r1")).toEqual(["°C"]);
     expect(axesOf({ kind: "states", series: ["s/#"] }, catalogue, units)).toEqual([]);
+  });
+  it("are four at most, and nothing stands on that of another unit", () => {
+    const many = new Map(["a", "b", "c", "d", "e", "f"].map((u) => [`s/r/${u}`, series(`s/r/${u}`, u)]));
+    const lane = { kind: "chart" as const, series: ["s/#"] };
+    const axes = axesOf(lane, many, units);
+    expect(axes).toEqual(["a", "b", "c", "d"]);
+    expect(leftOut(lane, many, units)).toEqual(["e", "f"]);
+    expect(["a", "d", "f"].map((u) => axisOf(lane, axes, u))).toEqual([0, 3, -1]);
+    const growth = { ...lane, kind: "growth" as const };
+    expect([axesOf(growth, many, units), leftOut(growth, many, units).length]).toEqual([["a"], 5]);
+    expect(leftOut({ ...lane, kind: "states" }, many, units)).toEqual([]);
   });
   it("leave all plots of a page the same margins", () => {
     const { left, right } = margins([["mg/l", "°C", "kW"], ["m"]], 1000);

@@ -1,4 +1,5 @@
 import type { BoardLane } from "../api/client";
+import { axisOf } from "./axes";
 import type { View } from "./view";
 import { unwrapped } from "./bearing";
 import { labelsOf, type Row } from "./rows";
@@ -40,20 +41,22 @@ export function linesOf(lane: BoardLane, rows: Row[], axes: string[], view: View
   const own = rows.filter((r) => !r.shift);
   const labels = labelsOf(own.map((r) => r.name));
   const hue = new Map(own.map((r, i) => [r.name, i]));
-  return rows.map((r, i) => {
+  return rows.flatMap((r, i): Line[] => {
     const index = hue.get(r.name) ?? i;
     const unit = view.units(r.unit).written;
+    const axis = axisOf(lane, axes, unit);
+    if (axis < 0) return [];
     const stat = drawnStat(lane);
     const computed = r.values[stat] === undefined && r.values.value !== undefined;
     const mid = r.values[computed ? "value" : stat] ?? [];
     const label = labels[index] ?? r.name;
-    return {
+    const line: Line = {
       key: r.key,
       name: r.name,
       label: r.shift ? `${label}, ${r.shift} earlier` : label,
       hue: index,
       ghost: r.shift !== "",
-      axis: Math.max(0, axes.indexOf(unit)),
+      axis,
       unit,
       x: r.starts.map((s, w) => (s + (r.ends[w] ?? s)) / 2000),
       mid: lane.kind === "bearing" ? unwrapped(mid) : mid,
@@ -61,5 +64,6 @@ export function linesOf(lane: BoardLane, rows: Row[], axes: string[], view: View
       high: r.values.max ?? [],
       band: !computed && stat === "mean" && !lane.no_band && !r.shift && lane.kind === "chart",
     };
+    return [line];
   });
 }
