@@ -171,7 +171,8 @@ function Earlier({ lane, row, ghost, unit }: { lane: BoardLane; row: Row; ghost:
   const [now, then] = [row.whole[stat], ghost.whole[stat]];
   const names: Record<string, string> = { "1d": "a day", "1w": "a week", "1y": "a year" };
   if (then == null) return <span>{names[ghost.shift] ?? ghost.shift} earlier: no data</span>;
-  const more = now == null ? "" : `, now ${now >= then ? "+" : "−"}${number(Math.abs(now - then))}`;
+  const by = now == null ? "" : number(Math.abs(now - then));
+  const more = now == null ? "" : by === "0" ? ", now the same" : `, now ${now > then ? "+" : "−"}${by}`;
   return (
     <span className="whitespace-nowrap">
       {names[ghost.shift] ?? ghost.shift} earlier {withUnit(number(then), unit)}

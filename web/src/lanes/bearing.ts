@@ -17,6 +17,18 @@ export function unwrapped(degrees: (number | null)[]): (number | null)[] {
   });
 }
 
+/** Directions by so many whole turns more or less as bring them nearest to others: 350° and 10° are
+ *  drawn beside one another, whichever way each came there. */
+export function beside(degrees: (number | null)[], others: (number | null)[]): (number | null)[] {
+  const turns = Math.round((middle(others) - middle(degrees)) / 360);
+  return turns ? degrees.map((d) => (d === null ? null : d + 360 * turns)) : degrees;
+}
+
+function middle(degrees: (number | null)[]): number {
+  const known = degrees.filter((d) => d !== null);
+  return known.length === 0 ? 0 : known.reduce((sum, d) => sum + d, 0) / known.length;
+}
+
 const names = ["N", "NE", "E", "SE", "S", "SW", "W", "NW"];
 
 /** The point of the compass nearest to a direction. */

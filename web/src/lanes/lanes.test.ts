@@ -3,7 +3,7 @@ import type { Series } from "../api/client";
 import { readLanes, writeLanes } from "../board/address";
 import { at, emptyBoard, matches, movedTo } from "../board/board";
 import { axesOf, axisOf, leftOut, margins, seriesOf } from "./axes";
-import { compass, quarters, unwrapped } from "./bearing";
+import { beside, compass, quarters, unwrapped } from "./bearing";
 import { labelsOf, lastKnown, windowAt, type Row } from "./rows";
 import { pieces, statesOf } from "./strips";
 import { timeAt, xOf } from "./view";
@@ -71,6 +71,13 @@ describe("bearings", () => {
     expect(unwrapped([10, 350, null, 340])).toEqual([10, -10, null, -20]);
     const turning = unwrapped(Array.from({ length: 40 }, (_, i) => (i * 30) % 360));
     for (let i = 1; i < turning.length; i++) expect((turning[i] ?? 0) - (turning[i - 1] ?? 0)).toBe(30);
+  });
+  it("of several lines are drawn beside one another", () => {
+    expect(beside([350, null, 340], [5, 10])).toEqual([-10, null, -20]);
+    expect(beside([10, 20], [365, 380])).toEqual([370, 380]);
+    expect(beside([90], [270])).toEqual([450]); // opposite is as far either way
+    expect(beside([null], [700])).toEqual([null]);
+    expect(beside([100, 120], [200])).toEqual([100, 120]);
   });
   it("are called by the points of the compass", () => {
     expect([0, 44, 90, 359, 383, -90].map(compass)).toEqual(["N", "NE", "E", "N", "NE", "W"]);

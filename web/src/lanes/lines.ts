@@ -1,7 +1,7 @@
 import type { BoardLane } from "../api/client";
 import { axisOf } from "./axes";
 import type { View } from "./view";
-import { unwrapped } from "./bearing";
+import { beside, unwrapped } from "./bearing";
 import { labelsOf, type Row } from "./rows";
 
 /** One line of a chart. */
@@ -40,6 +40,7 @@ export function drawnStat(lane: BoardLane): string {
 export function linesOf(lane: BoardLane, rows: Row[], axes: string[], view: View): Line[] {
   const own = rows.filter((r) => !r.shift);
   const labels = labelsOf(own.map((r) => r.name));
+  let first: (number | null)[] | undefined; // the direction that the others are drawn beside
   const hue = new Map(own.map((r, i) => [r.name, i]));
   return rows.flatMap((r, i): Line[] => {
     const index = hue.get(r.name) ?? i;
@@ -48,7 +49,12 @@ export function linesOf(lane: BoardLane, rows: Row[], axes: string[], view: View
     if (axis < 0) return [];
     const stat = drawnStat(lane);
     const computed = r.values[stat] === undefined && r.values.value !== undefined;
-    const mid = r.values[computed ? "value" : stat] ?? [];
+    let mid = r.values[computed ? "value" : stat] ?? [];
+    if (lane.kind === "bearing") {
+      mid = unwrapped(mid);
+      if (first) mid = beside(mid, first);
+      else if (mid.some((d) => d !== null)) first = mid;
+    }
     const label = labels[index] ?? r.name;
     const line: Line = {
       key: r.key,
@@ -59,7 +65,7 @@ export function linesOf(lane: BoardLane, rows: Row[], axes: string[], view: View
       axis,
       unit,
       x: r.starts.map((s, w) => (s + (r.ends[w] ?? s)) / 2000),
-      mid: lane.kind === "bearing" ? unwrapped(mid) : mid,
+      mid,
       low: r.values.min ?? [],
       high: r.values.max ?? [],
       band: !computed && stat === "mean" && !lane.no_band && !r.shift && lane.kind === "chart",
