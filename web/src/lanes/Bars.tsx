@@ -7,6 +7,7 @@ import { useView, xOf } from "./view";
 
 interface Props {
   rows: Row[];
+  /** Of the axis; what has another is not drawn. */
   unit: string;
   height: number;
   single: string | null;
@@ -15,9 +16,12 @@ interface Props {
 /** By how much counters grew in each window, as bars, side by side. */
 export function Bars({ rows, unit, height, single }: Props) {
   const view = useView();
-  const own = rows.filter((r) => !r.shift);
-  const ghosts = rows.filter((r) => r.shift);
-  const most = Math.max(0, ...rows.flatMap((r) => (r.values.increase ?? []).map((v) => v ?? 0))) || 1;
+  const fits = (r: Row) => view.units(r.unit).written === unit;
+  const hue = new Map(rows.filter((r) => !r.shift).map((r, i) => [r.key, i])); // as beside it
+  const own = rows.filter((r) => !r.shift && fits(r));
+  const ghosts = rows.filter((r) => r.shift && fits(r));
+  const most =
+    Math.max(0, ...[...own, ...ghosts].flatMap((r) => (r.values.increase ?? []).map((v) => v ?? 0))) || 1;
   const top = plotTop;
   const bottom = height - 6;
   const y = (v: number) => bottom - (Math.max(0, v) / most) * (bottom - top);
@@ -43,7 +47,11 @@ export function Bars({ rows, unit, height, single }: Props) {
           />
         ))}
         {own.map((r, k) => (
-          <g key={r.key} fill={hueOf(k)} opacity={single !== null && single !== r.name ? 0.3 : 1}>
+          <g
+            key={r.key}
+            fill={hueOf(hue.get(r.key) ?? k)}
+            opacity={single !== null && single !== r.name ? 0.3 : 1}
+          >
             {r.starts.map((from, i) => {
               const v = r.values.increase?.[i];
               if (v === null || v === undefined || v <= 0) return null;

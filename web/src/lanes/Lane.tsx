@@ -164,14 +164,7 @@ function Drawn({
     case "coverage":
       return <CoverageRows rows={rows} height={height} single={single} />;
     case "growth":
-      return (
-        <Bars
-          rows={rows.filter((r) => axes.includes(view.units(r.unit).written))}
-          unit={axes[0] ?? ""}
-          height={height}
-          single={single}
-        />
-      );
+      return <Bars rows={rows} unit={axes[0] ?? ""} height={height} single={single} />;
     default:
       return (
         <Chart

@@ -72,14 +72,19 @@ function row(name: string, values: Record<string, (number | null)[]>, more: Part
 
 describe("lanes", () => {
   it("draw 25 windows of a day of 25 hours, one beside the other", () => {
-    const grown = row("p/energy", { increase: Array.from({ length: 25 }, () => 2) });
-    const { container } = within(viewOf(), <Bars rows={[grown]} unit="kWh" height={120} single={null} />);
+    const grown = row("p/energy", { increase: Array.from({ length: 25 }, () => 2) }, { unit: "kWh" });
+    const flow = row("p/flow", { increase: [900] }, { unit: "m³" });
+    const { container } = within(
+      viewOf(),
+      <Bars rows={[flow, grown]} unit="kWh" height={120} single={null} />,
+    );
     const bars = [...container.querySelectorAll("rect")];
     expect(bars).toHaveLength(25);
     expect(Number(bars[0]?.getAttribute("x"))).toBe(100);
     expect(Number(bars[1]?.getAttribute("x")) - 100).toBeCloseTo(800 / 25);
     const tops = new Set(bars.map((b) => b.getAttribute("height")));
     expect(tops.size).toBe(1);
+    expect(bars[0]?.parentElement?.getAttribute("fill")).toBe("var(--hue-2)"); // as in its figures
     expect(container.querySelector("[data-units]")?.textContent).toBe("kWh");
   });
   it("draw a strip by the states, and a window that saw two by their shares", () => {
