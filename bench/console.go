@@ -303,12 +303,15 @@ func consoleWall(dir string) ([]Row, error) {
 	}
 	day := 24 * time.Hour / faster
 	time.Sleep(day / 6) // what is kept for a while is there by now
-	rows, err := measured[float64](c, `document.querySelectorAll("[data-row]").length`)
-	if err == nil && rows < 8 {
-		err = fmt.Errorf("the wall shows %v rows", rows)
-	}
-	if err != nil {
-		return nil, err
+	var rows float64
+	for tries := 0; rows < 8; tries++ { // it may just have turned
+		if tries > 20 {
+			return nil, fmt.Errorf("the wall shows %v rows", rows)
+		}
+		time.Sleep(100 * time.Millisecond)
+		if rows, err = measured[float64](c, `document.querySelectorAll("[data-row]").length`); err != nil {
+			return nil, err
+		}
 	}
 	early, err := c.heap()
 	if err != nil {
