@@ -34,7 +34,7 @@ export const SeriesRow = memo(function SeriesRow({ path, series, units, day }: P
         </Link>
       </th>
       <PresentCell path={path} units={units} />
-      <td className="hidden pl-2 sm:table-cell print:hidden">
+      <td className="hidden pl-1 sm:table-cell print:hidden">
         {day && <Spark values={day} width={56} height={20} />}
       </td>
       <AgeCell path={path} series={series} units={units} />

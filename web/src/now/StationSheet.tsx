@@ -51,7 +51,7 @@ export const StationSheet = memo(function StationSheet({ station, paths, catalog
         <colgroup>
           <col />
           <col className="w-[6.75rem]" />
-          <col className="hidden w-[4.25rem] sm:table-column print:hidden" />
+          <col className="hidden w-[3.75rem] sm:table-column print:hidden" />
           <col className="w-[5.75rem]" />
         </colgroup>
         <tbody>
