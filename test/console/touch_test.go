@@ -48,13 +48,14 @@ func touched(p page, central string) {
 	p.until(`location.search.includes("from=")`)
 
 	p.do(chromedp.Navigate(trends(central, "last=1d", "chart:stony-beck/raceway-4/oxygen", "states:stony-beck/raceway-4/aerator")))
-	p.until(lane(0) + `.querySelector("canvas") && ` + lane(1) + `.querySelector("[data-row]")`)
+	p.until(lane(0) + `.querySelector("canvas") && document.querySelectorAll("[data-row]").length === 2`) // nothing moves any more
 	const edge = `document.querySelector("[role=separator]")`
 	high := p.number(edge + `.getAttribute("aria-valuenow")`)
 	x, y = p.middle(edge)
 	p.finger([2]float64{x, y}, [2]float64{x, y + 20}, [2]float64{x, y + 40})
 	p.until(fmt.Sprintf(`Number(%s.getAttribute("aria-valuenow")) === %v && %s.querySelector("[data-plot]").clientHeight === %v`, edge, high+40, lane(0), high+40))
 
+	p.until(`location.search.includes("height")`) // it is kept, and so the page is drawn as it stays
 	x, y = p.middle(lane(0) + `.querySelector("[aria-label^='Drag the lane']")`)
 	to := p.number(`((b) => b.top + b.height / 2)(` + lane(1) + `.getBoundingClientRect())`)
 	p.finger([2]float64{x, y}, [2]float64{x, y + 20}, [2]float64{x, to}, [2]float64{x, to + 10})
