@@ -210,6 +210,7 @@ func compared(p page, central string) {
 	p.until(`window.saved.length === 1 && window.saved[0].endsWith(".svg")`)
 	p.until(`(window.blobs[0].text().then((t) => { window.svg = t }), window.svg)`)
 	assert.True(p.t, p.is(`new DOMParser().parseFromString(window.svg, "image/svg+xml").querySelectorAll("path").length >= 3 && !window.svg.includes("var(--")`))
+	assert.Contains(p.t, p.text(`window.svg`), ">mg/l<", "an axis says its unit in a picture too")
 	p.chosen(0, "Picture as PNG")
 	p.until(`window.saved.some((name) => name.endsWith(".png")) && window.blobs[1].size > 5000`)
 	// The CSV behind it is the service's own.
