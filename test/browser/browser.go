@@ -5,6 +5,7 @@ import (
 	"context"
 	"fmt"
 	"os/exec"
+	"strings"
 	"time"
 
 	"github.com/chromedp/cdproto/cdp"
@@ -76,13 +77,18 @@ func OnPaper(paper bool) chromedp.Action[chromedp.Void] {
 	}
 }
 
-// Until waits until a JavaScript expression is true.
+// Until waits until a JavaScript expression is true. A page that is replaced while it is asked is asked again
+// as what it has become.
 func Until(expression string) chromedp.Action[chromedp.Void] {
 	return func(ctx context.Context, t *chromedp.Target) (chromedp.Void, error) {
-		_, err := chromedp.Poll[bool]("Boolean("+expression+")", chromedp.WithPollingInterval(100*time.Millisecond), chromedp.WithPollingTimeout(60*time.Second))(ctx, t)
-		if err != nil {
-			return chromedp.Void{}, fmt.Errorf("waiting until %s: %w", expression, err)
+		for {
+			_, err := chromedp.Poll[bool]("Boolean("+expression+")", chromedp.WithPollingInterval(100*time.Millisecond), chromedp.WithPollingTimeout(60*time.Second))(ctx, t)
+			if err == nil {
+				return chromedp.Void{}, nil
+			}
+			if ctx.Err() != nil || !strings.Contains(err.Error(), "Cannot find context") {
+				return chromedp.Void{}, fmt.Errorf("waiting until %s: %w", expression, err)
+			}
 		}
-		return chromedp.Void{}, nil
 	}
 }
