@@ -8,21 +8,21 @@ const everywhere =
 
 /** The script that runs before all else is no module, as those wait for the page. Its name carries a hash as
  *  those of the others do, so that a browser keeps it and need not ask. */
-const first: Plugin = {
+const first = (building: boolean): Plugin => ({
   name: "first",
-  apply: "build",
   buildStart() {
-    this.emitFile({ type: "chunk", id: "src/first.ts", name: "first" });
+    if (building) this.emitFile({ type: "chunk", id: "src/first.ts", name: "first" });
   },
   transformIndexHtml: (_, { bundle }) => {
+    if (!building) return [{ tag: "script", attrs: { type: "module", src: "/src/first.ts" } }];
     const made = Object.values(bundle ?? {}).find((f) => f.name === "first");
     if (!made) throw new Error("src/first.ts is not in the bundle");
     return [{ tag: "script", attrs: { src: `/${made.fileName}` }, injectTo: "head-prepend" }];
   },
-};
+});
 
-export default defineConfig({
-  plugins: [react(), tailwindcss(), first],
+export default defineConfig(({ command }) => ({
+  plugins: [react(), tailwindcss(), first(command === "build")],
   build: {
     outDir: "dist",
     emptyOutDir: true,
@@ -30,4 +30,4 @@ export default defineConfig({
     rolldownOptions: { output: { codeSplitting: { groups: [{ name: "everywhere", test: everywhere }] } } },
   },
   server: { proxy: { "/api": "http://127.0.0.1:8460" } },
-});
+}));

@@ -89,6 +89,7 @@ func Until(expression string) chromedp.Action[chromedp.Void] {
 			if ctx.Err() != nil || !strings.Contains(err.Error(), "Cannot find context") {
 				return chromedp.Void{}, fmt.Errorf("waiting until %s: %w", expression, err)
 			}
+			time.Sleep(50 * time.Millisecond)
 		}
 	}
 }

@@ -1,4 +1,5 @@
-// Runs before all else, and before the first paint, so that a dark room stays dark.
+// Runs before all else, and before the first paint, so that a dark room stays dark. It is no module
+// once it is built, and so can import nothing.
 const chosen = localStorage.getItem("theme");
 const dark = chosen ? chosen === "dark" : matchMedia("(prefers-color-scheme: dark)").matches;
 document.documentElement.dataset.theme = dark ? "dark" : "light";

@@ -49,7 +49,7 @@ export function Bars({ rows, unit, height, single }: Props) {
         {own.map((r, k) => (
           <g
             key={r.key}
-            fill={hueOf(hue.get(r.key) ?? k)}
+            fill={hueOf(hue.get(r.key) ?? 0)}
             opacity={single !== null && single !== r.name ? 0.3 : 1}
           >
             {r.starts.map((from, i) => {

@@ -75,7 +75,7 @@ export function Chart({ lane, lines, axes, height, normal, single }: Props) {
       chart.setScale("x", { min: from / 1000, max: end / 1000 });
     });
     setLabels(endLabels(chart, lines, height, single));
-    if (box.current) asVector.set(box.current, () => vectorOf(chart, lines, scaleName, lane.join === true));
+    if (box.current) asVector.set(box.current, () => vectorOf(chart, lines, lane.join === true));
   }, [lines, from, end, view.px, height, single, shape, theme, lane.join]);
 
   return (

@@ -39,7 +39,7 @@ export function Story({ outage: o, link, zone, now, onClose }: Props) {
     );
   // A summary that was made just before may have had to wait too.
   const order = (time: number | string) => (typeof time === "number" ? time : Infinity);
-  steps.sort(([a], [b]) => (order(a) === order(b) ? 0 : order(a) - order(b)));
+  steps.sort(([a], [b]) => order(a) - order(b) || 0);
   const late =
     o.waited === 0
       ? source

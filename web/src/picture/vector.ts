@@ -1,4 +1,5 @@
 import uPlot from "uplot";
+import { scaleName } from "../lanes/axes";
 import { hueOf } from "../lanes/colours";
 import type { Line } from "../lanes/lines";
 import { number } from "../format";
@@ -13,12 +14,7 @@ function made(name: string, attributes: Record<string, string | number>): SVGEle
 }
 
 /** A chart as paths, as it stands on the screen. */
-export function vectorOf(
-  chart: uPlot,
-  lines: Line[],
-  scale: (axis: number) => string,
-  join: boolean,
-): SVGElement {
+export function vectorOf(chart: uPlot, lines: Line[], join: boolean): SVGElement {
   const out = made("g", {});
   const left = chart.bbox.left / devicePixelRatio;
   const top = chart.bbox.top / devicePixelRatio;
@@ -47,7 +43,7 @@ export function vectorOf(
     const point = (i: number, v: number | null | undefined) =>
       v === null || v === undefined
         ? null
-        : `${(left + chart.valToPos(l.x[i] ?? 0, "x")).toFixed(1)} ${(top + chart.valToPos(v, scale(l.axis))).toFixed(1)}`;
+        : `${(left + chart.valToPos(l.x[i] ?? 0, "x")).toFixed(1)} ${(top + chart.valToPos(v, scaleName(l.axis))).toFixed(1)}`;
     if (l.band)
       for (const run of runs(l.low.map((v, i) => point(i, v)))) {
         const upper = run.map((i) => point(i, l.high[i])).filter((p) => p !== null);
