@@ -36,28 +36,8 @@ func feed(ctx context.Context, src Source, s store.Series, p *window.Plan, stats
 	}
 	percentiles := slices.ContainsFunc(stats, window.Stat.IsPercentile)
 	tail := &tail{Reducer: to, next: p.From(), bounded: percentiles}
-	tiers := []rollup.Tier{rollup.Readings}
-	if p.Tier != rollup.Readings {
-		have := rollup.TiersOf(&s.Definition)
-		tiers = append(tiers, have[:slices.Index(have, p.Tier)+1]...)
-		slices.Reverse(tiers)
-		if !s.Collected {
-			tiers = tiers[:len(tiers)-1]
-		}
-	}
-	for i, tier := range tiers {
-		if i > 0 && tail.next > s.LastTime {
-			break // there is nothing newer
-		}
-		want := firstWanted(p, stats, s.Kind)
-		want.Work, want.Ahead = work, ahead
-		if i > 0 {
-			want.Tier, want.From, want.Steps = tier, tail.next, false
-			if tier == rollup.Readings {
-				want.From = max(want.From, s.ThinnedTo) // of earlier ones not all are here
-			}
-		}
-		if err := src.Store.Scan(ctx, s.ID, want, tail); err != nil {
+	for _, part := range parts(&s, p) {
+		if err := part.feed(ctx, src, s, p, stats, ahead, tail, work); err != nil {
 			return err
 		}
 	}
@@ -102,21 +82,19 @@ func (t *tail) Whole(from, to int64, sum rollup.Summary) error {
 
 // tellBefore tells the reducer of the last reading before the range. When the
 // plan's tier has no summary just before it, that is looked for in the finer ones too:
-// it may not be made yet.
+// it may not be made yet. Nor may it be when readings came late before the range.
 func tellBefore(src Source, s store.Series, p *window.Plan, to *window.Reducer) error {
 	if s.FirstSeen >= p.From() {
 		return nil
 	}
 	var newest int64
 	var value float64
-	have := rollup.TiersOf(&s.Definition)
-	for i := slices.Index(have, p.Tier); i >= -1; i-- {
-		tier := rollup.Readings
-		if i >= 0 {
-			tier = have[i]
-		} else if !s.Collected {
-			break
-		}
+	tiers := tiersFor(&s, p)
+	_, late := s.Late.Within(s.ThinnedTo, p.From())
+	if late && s.Collected {
+		tiers = []rollup.Tier{rollup.Readings, p.Tier} // which has those not kept any more
+	}
+	for _, tier := range tiers {
 		at, v, ok, err := src.Store.LastBefore(s.ID, tier, p.From())
 		if err != nil {
 			return err
@@ -124,7 +102,7 @@ func tellBefore(src Source, s store.Series, p *window.Plan, to *window.Reducer) 
 		if ok && at > newest {
 			newest, value = at, v
 		}
-		if newest >= p.From()-int64(tier) && tier != rollup.Readings {
+		if late && newest != 0 || newest >= p.From()-int64(tier) && tier != rollup.Readings {
 			break
 		}
 	}

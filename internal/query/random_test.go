@@ -187,7 +187,7 @@ func agree(t *testing.T, random *rand.Rand, st *store.Store, ref reference, on s
 	require.NoError(t, err)
 	ask.query.Select = selector
 	// A central, which has only summaries, is asked now and then, of what is summarised.
-	readings := random.IntN(3) > 0 || exact || !summarised(ref, ask.frames)
+	readings := random.IntN(3) > 0 || exact || st.AnyLate() || !summarised(ref, ask.frames)
 	src := from(st, readings)
 	src.Limits = config.Queries{MaxRows: 1e6, MaxSeries: 10, MaxTime: time.Minute}
 	var got collected

@@ -359,6 +359,7 @@ func disordered(t *testing.T, random *rand.Rand, kind series.Kind, begin time.Ti
 		ref.points = append(ref.points, point{at, model[at]})
 	}
 	summarise(t, st, ids[0], &ref, random)
+	st.Summarised(func(uint32, store.Late) store.Late { return store.Late{} })
 	return st, ref
 }
 

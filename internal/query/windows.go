@@ -379,7 +379,8 @@ func (r runner) open(s store.Series, windows []window.Window) []bool {
 		settled = r.Now.Add(-readingsWithin)
 	}
 	for i, w := range windows {
-		out[i] = w.To > settled.UnixNano()
+		_, late := s.Late.Within(w.From, w.To)
+		out[i] = late || w.To > settled.UnixNano()
 	}
 	return out
 }

@@ -20,6 +20,7 @@ type Series struct {
 	FirstSeen int64 // oldest time, nanoseconds since 1970; 0 without rows
 	LastTime  int64 // time of the latest value; 0 without rows
 	LastValue float64
+	Late      Late // what its summaries may not say yet
 
 	ThinnedTo int64 // not all readings before it are here; 0: all are
 	Thinned   thin.Tally
@@ -44,6 +45,9 @@ func (s *Series) saw(tier rollup.Tier, rows column.Block) {
 	var value float64
 	if tier == rollup.Readings {
 		value, s.Collected = rows.Cols[0][last], true
+		if s.LastTime != 0 && first <= s.LastTime { // the last of them may speak for a while
+			s.Late = s.Late.and(Late{first, min(t, s.LastTime) + int64(s.FreshFor) + 1})
+		}
 	} else {
 		c := rows.Cols
 		first += int64(c[rollup.ColFirstAt][0])

@@ -38,6 +38,7 @@ type Store struct {
 	mu         sync.RWMutex // guards what follows
 	catalogue  catalogue
 	tray       map[place]column.Block // the newest rows
+	late       map[uint32]struct{}    // series of which a stretch is late
 	trayRows   int
 	trayWeight int
 	leaving    map[place]column.Block // older rows, on their way into chunks
@@ -75,7 +76,7 @@ func Open(path string, log *slog.Logger, options Options) (_ *Store, err error) 
 		options.Away = clock.DefaultAway
 	}
 	s := &Store{
-		path: path, log: log, tray: map[place]column.Block{}, sealedTo: map[place]int64{},
+		path: path, log: log, tray: map[place]column.Block{}, late: map[uint32]struct{}{}, sealedTo: map[place]int64{},
 		outboxes: map[string]*Outbox{}, followers: map[*Follower]struct{}{}, troubles: map[string]string{},
 	}
 	s.sealed.L = &s.mu

@@ -40,7 +40,9 @@ func (s *Store) lay(e Entry) {
 	s.trayWeight += weight(merged) - weight(before)
 	s.tray[at] = merged
 	if known := s.catalogue.get(e.Series); known != nil {
-		known.saw(e.Tier, e.Rows)
+		if known.saw(e.Tier, e.Rows); !known.Late.none() {
+			s.late[e.Series] = struct{}{}
+		}
 	}
 }
 

@@ -124,6 +124,26 @@ func (p *Pending) Oldest(narrowest func(id uint32) Tier) map[uint32]int64 {
 	return out
 }
 
+// Stretch is a time of pending windows.
+type Stretch struct{ From, To int64 }
+
+// Over is, of each series, from the first to the last of its pending windows of summaries that could
+// have been made at now: what others read there may be older than the readings.
+func (p *Pending) Over(now int64) map[uint32]Stretch {
+	out := map[uint32]Stretch{}
+	for w := range p.marks {
+		if w.Sketch || w.End()+int64(closeAfter) > now {
+			continue
+		}
+		s, ok := out[w.Series]
+		if !ok {
+			s = Stretch{w.Start, w.End()}
+		}
+		out[w.Series] = Stretch{min(s.From, w.Start), max(s.To, w.End())}
+	}
+	return out
+}
+
 func (p *Pending) mark(w Window, now int64, follows time.Duration) {
 	t, ok := p.marks[w]
 	if !ok {

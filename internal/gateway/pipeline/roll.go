@@ -38,6 +38,9 @@ func (p *Pipeline) rollSome(ctx context.Context, hurry bool) (int, error) {
 	if len(due) == 0 {
 		return 0, nil
 	}
+	if len(due) >= mostPerRoll {
+		p.markLate(now)
+	}
 	batch, err := p.summarise(due, nil)
 	if err == nil && len(due) < mostPerRoll { // of very many, those over them follow when all are made
 		due, err = p.rollOver(due, &batch, now)
@@ -52,6 +55,7 @@ func (p *Pipeline) rollSome(ctx context.Context, hurry bool) (int, error) {
 	if len(due) >= mostPerRoll {
 		p.follow(due, now)
 	}
+	p.noLongerLate(now)
 	return len(due), nil
 }
 
@@ -217,6 +221,7 @@ func (p *Pipeline) recover(now int64) error {
 			p.touch(id, &known.Definition, rows, known.LastTime, now)
 		}
 	})
+	p.markLate(now)
 	return nil
 }
 

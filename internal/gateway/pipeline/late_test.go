@@ -1,0 +1,115 @@
+package pipeline
+
+import (
+	"math/rand/v2"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"nexocumula/internal/config"
+	"nexocumula/internal/core/rollup"
+	"nexocumula/internal/core/window"
+	"nexocumula/internal/query"
+	"nexocumula/internal/store"
+)
+
+// asked keeps the counts and sums of windows.
+type asked struct{ counts, sums []float64 }
+
+func (a *asked) Head(query.Head) error { return nil }
+
+func (a *asked) Series(s query.SeriesRows) error {
+	a.counts, a.sums = s.Rows.Stats[0], s.Rows.Stats[1]
+	return nil
+}
+
+// agrees asks for windows of several widths and compares them with all readings that were acknowledged.
+func (r *rig) agrees(model map[int64]float64, from, to time.Time, after string) {
+	stats, err := window.ParseStats("count,sum")
+	require.NoError(r.t, err)
+	for _, width := range []string{"10s", "1m", "25m", "1h"} {
+		step, err := window.ParseStep(width)
+		require.NoError(r.t, err)
+		ask := query.Windows{Select: selector(r.t, "#"), Range: window.Range{From: from, To: to, Exact: true}, Grid: window.Grid{Width: step}, Stats: stats}
+		var got asked
+		require.NoError(r.t, ask.Run(r.t.Context(), query.Source{Store: r.store, Limits: config.Queries{MaxRows: 1e6, MaxSeries: 5, MaxTime: time.Minute}}, &got))
+		first := from.UnixNano() - from.UnixNano()%step.Fixed.Nanoseconds()
+		counts, sums := make([]float64, len(got.counts)), make([]float64, len(got.counts))
+		for at, v := range model {
+			i := (at - first) / step.Fixed.Nanoseconds()
+			counts[i]++
+			sums[i] += v
+		}
+		require.Equal(r.t, counts, got.counts, "readings in windows of %s, %s", width, after)
+		for i, v := range got.sums {
+			if counts[i] > 0 {
+				require.InDelta(r.t, sums[i], v, 1e-6, "sum of window %d of %s, %s", i, width, after)
+			}
+		}
+	}
+}
+
+func TestAnAnswerCountsWhatWasAcknowledgedWhateverIsSummarised(t *testing.T) {
+	r := newRig(t)
+	random := rand.New(rand.NewPCG(7, 8))
+	model := map[int64]float64{}
+	begin := time.Now().Add(-30 * time.Hour).Truncate(time.Hour)
+	for round := range 24 {
+		at, values := time.Duration(random.Int64N(int64(24*time.Hour))), map[time.Duration]float64{}
+		for range 1 + random.IntN(30) { // near one another, or corrected
+			after := at + time.Duration(random.Int64N(int64(3*time.Minute)))
+			if random.IntN(4) == 0 {
+				after = after.Truncate(10 * time.Second)
+			}
+			values[after] = random.Float64() * 20
+			model[begin.Add(after).UnixNano()] = values[after]
+		}
+		require.NoError(t, r.give(values, begin))
+		r.agrees(model, begin, begin.Add(25*time.Hour), "at once")
+		switch random.IntN(6) {
+		case 0:
+			r.rest()
+		case 1:
+			r.stop()
+			require.NoError(t, r.store.Close())
+			r.start()
+		default:
+			time.Sleep(time.Duration(random.IntN(600)) * time.Millisecond)
+		}
+		r.agrees(model, begin, begin.Add(25*time.Hour), "a moment later")
+		if round == 12 {
+			require.NoError(t, r.store.Seal(nil))
+		}
+	}
+	r.rest()
+	assert.False(t, r.store.AnyLate(), "when all is summarised, summaries answer again")
+	r.agrees(model, begin, begin.Add(25*time.Hour), "at the end")
+}
+
+func TestMoreHistoryThanIsSummarisedAtOnceIsAllThere(t *testing.T) {
+	r := newRig(t)
+	model := map[int64]float64{}
+	begin := time.Now().Add(-10 * 24 * time.Hour).Truncate(time.Hour)
+	values := map[time.Duration]float64{}
+	for i := range 3 * mostPerRoll {
+		after := time.Duration(i) * 10 * time.Second
+		values[after] = float64(i % 20)
+		model[begin.Add(after).UnixNano()] = values[after]
+	}
+	require.NoError(t, r.give(values, begin))
+	for made, times := 0, 0; made < 2 || times < 5; times++ {
+		r.agrees(model, begin, begin.Add(7*24*time.Hour), "while it is summarised")
+		rows, err := r.store.Read(1, rollup.Minute, 0, 1<<62)
+		require.NoError(t, err)
+		if rows.Len() > 0 {
+			made++
+		}
+		time.Sleep(100 * time.Millisecond)
+	}
+	r.rest()
+	r.agrees(model, begin, begin.Add(7*24*time.Hour), "when it is")
+	known, _ := r.store.Get(1)
+	assert.Equal(t, store.Late{}, known.Late)
+}

@@ -1,0 +1,69 @@
+package query
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"nexocumula/internal/core/column"
+	"nexocumula/internal/core/rollup"
+	"nexocumula/internal/core/series"
+	"nexocumula/internal/store"
+)
+
+// belated makes the summaries that touch a stretch of time, of any tier, say something that never
+// was, as if all readings there had come after them.
+func belated(t *testing.T, random *rand.Rand, st *store.Store, ref reference, stretch store.Late) {
+	id := st.List(everything(t))[0].ID
+	for _, tier := range []rollup.Tier{rollup.TenSecond, rollup.Minute} {
+		made, err := st.Read(id, tier, tier.Start(stretch.From), stretch.To)
+		require.NoError(t, err)
+		wrong := rollup.NewBlock(ref.def.Kind, 0)
+		for _, start := range made.Times {
+			one := column.New(1, 1)
+			one.Add(start+1+random.Int64N(1e9), 1e6)
+			rollup.Fold(one, start, start+int64(tier), &ref.def).AddTo(&wrong, start, ref.def.Kind)
+		}
+		require.NoError(t, st.Append(store.Batch{Entries: []store.Entry{{Series: id, Tier: tier, Rows: wrong}}}))
+	}
+	if random.IntN(2) == 0 {
+		require.NoError(t, st.Seal(nil))
+	}
+	st.MarkLate(id, stretch)
+}
+
+func TestWhatIsNotSummarisedYetIsAnsweredFromReadings(t *testing.T) {
+	queries := 300
+	if testing.Short() {
+		queries = 50
+	}
+	for _, kind := range []series.Kind{series.Gauge, series.Counter, series.State, series.Bearing} {
+		for seed, length := range []time.Duration{time.Nanosecond, 40 * time.Second, 7 * time.Hour, 4 * 24 * time.Hour} {
+			t.Run(fmt.Sprint(kind, " ", length), func(t *testing.T) {
+				t.Parallel()
+				random := rand.New(rand.NewPCG(uint64(seed), 99))
+				st, ref := disordered(t, random, kind, stages[0].begin)
+				from := ref.points[random.IntN(len(ref.points)/2)].at
+				belated(t, random, st, ref, store.Late{From: from, To: from + int64(length)})
+				for i := range queries {
+					agree(t, random, st, ref, stages[0], i)
+				}
+			})
+		}
+	}
+}
+
+func TestWindowsWhoseSummariesAreNotMadeYetAreOpen(t *testing.T) {
+	st := stored(t)
+	first := st.List(everything(t))[0]
+	st.MarkLate(first.ID, store.Late{From: begin.Add(20 * time.Minute).UnixNano(), To: begin.Add(31 * time.Minute).UnixNano()})
+	asked := ask(t, "#", "15m", "count")
+	asked.Now = begin.Add(5 * time.Hour)
+	got := answer(t, asked, from(st, true)).series[0]
+	assert.Equal(t, []bool{false, true, true, false}, got.Open)
+	assert.Equal(t, []float64{90, 90, 90, 90}, got.Rows.Stats[0])
+}

@@ -1,0 +1,90 @@
+package query
+
+import (
+	"context"
+	"slices"
+
+	"nexocumula/internal/core/rollup"
+	"nexocumula/internal/core/window"
+	"nexocumula/internal/store"
+)
+
+// part is a part of a query's range and the tiers it is answered from, the widest first: where
+// one ends, because its windows are not made yet, the next goes on.
+type part struct {
+	from, to int64
+	tiers    []rollup.Tier
+}
+
+// parts are the whole range; or, when the summaries of some of it do not say yet what the
+// readings do, what is before, these readings, and what is after. Between them stand the narrowest
+// summaries, to where a window of the plan's tier begins.
+func parts(s *store.Series, p *window.Plan) []part {
+	tiers := tiersFor(s, p)
+	whole := part{p.From(), p.To(), tiers}
+	if p.Tier == rollup.Readings || !s.Collected {
+		return []part{whole}
+	}
+	narrow := tiers[len(tiers)-2:]
+	inner, outer := int64(narrow[0]), common(int64(p.Tier), int64(quarter))
+	down := func(t, width int64) int64 { return max(t-t%width, whole.from) }
+	up := func(t, width int64) int64 { return min((t+width-1)/width*width, whole.to) }
+	late, ok := s.Late.Within(max(whole.from, up(s.ThinnedTo, inner)), whole.to)
+	if !ok {
+		return []part{whole}
+	}
+	return []part{
+		{whole.from, down(late.From, outer), tiers},
+		{down(late.From, outer), down(late.From, inner), narrow},
+		{down(late.From, inner), up(late.To, inner), narrow[1:]},
+		{up(late.To, inner), up(late.To, outer), narrow},
+		{up(late.To, outer), whole.to, tiers},
+	}
+}
+
+// common is the least that is a multiple of both.
+func common(a, b int64) int64 {
+	x, y := a, b
+	for y != 0 {
+		x, y = y, x%y
+	}
+	return a / x * b
+}
+
+// tiersFor are those that a plan is answered from, the widest first.
+func tiersFor(s *store.Series, p *window.Plan) []rollup.Tier {
+	if p.Tier == rollup.Readings {
+		return []rollup.Tier{rollup.Readings}
+	}
+	have := rollup.TiersOf(&s.Definition)
+	out := slices.Clone(have[:slices.Index(have, p.Tier)+1])
+	slices.Reverse(out)
+	if s.Collected {
+		out = append(out, rollup.Readings)
+	}
+	return out
+}
+
+func (of part) feed(ctx context.Context, src Source, s store.Series, p *window.Plan, stats []window.Stat, ahead *store.Ahead, to *tail, work *store.Work) error {
+	to.next = max(to.next, of.from)
+	for i, tier := range of.tiers {
+		if to.next >= of.to || i > 0 && to.next > s.LastTime {
+			break // there is nothing newer
+		}
+		want := firstWanted(p, stats, s.Kind)
+		want.From, want.To, want.Work, want.Ahead = of.from, of.to, work, ahead
+		if i > 0 {
+			want.From, want.Steps = to.next, false
+		}
+		if want.Tier != tier {
+			want.Tier, want.Steps = tier, false
+		}
+		if tier == rollup.Readings && p.Tier != rollup.Readings {
+			want.From = max(want.From, s.ThinnedTo) // of earlier ones not all are here
+		}
+		if err := src.Store.Scan(ctx, s.ID, want, to); err != nil {
+			return err
+		}
+	}
+	return nil
+}

@@ -1,0 +1,57 @@
+package store
+
+// Late is a stretch of a series' time whose readings are here and whose summaries may not say
+// what they do: readings came late, or the summaries of very many are made one part after the
+// other. Who asks reads the readings there. It is kept in memory only: whoever makes summaries
+// knows after a start which are still to be made.
+type Late struct{ From, To int64 } // To is not part of it; without one both are 0
+
+func (l Late) none() bool { return l.From == l.To }
+
+// and is the stretch of both, and what lies between them.
+func (l Late) and(o Late) Late {
+	switch {
+	case l.none():
+		return o
+	case o.none():
+		return l
+	}
+	return Late{min(l.From, o.From), max(l.To, o.To)}
+}
+
+// Within is the part of it from one time to another.
+func (l Late) Within(from, to int64) (Late, bool) {
+	out := Late{max(l.From, from), min(l.To, to)}
+	return out, out.From < out.To
+}
+
+// MarkLate says that the summaries of a stretch of time are not made yet, though later ones may be.
+func (s *Store) MarkLate(id uint32, l Late) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if known := s.catalogue.get(id); known != nil {
+		known.Late = known.Late.and(l)
+		s.late[id] = struct{}{}
+	}
+}
+
+// Summarised is told, of each series with a stretch that is late, what is still to be summarised
+// of it.
+func (s *Store) Summarised(left func(id uint32, l Late) Late) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for id := range s.late {
+		known := s.catalogue.get(id)
+		if known.Late = left(id, known.Late); known.Late.none() {
+			known.Late = Late{}
+			delete(s.late, id)
+		}
+	}
+}
+
+// AnyLate says whether there is such a stretch of any series.
+func (s *Store) AnyLate() bool {
+	s.mu.RLock()
+	defer s.mu.RUnlock()
+	return len(s.late) > 0
+}
