@@ -197,7 +197,7 @@ func (c *console) bare(calls string) (float64, error) {
 	})()`)
 }
 
-// consoleYear is eight series over a year, until they are drawn, beside the answers alone.
+// consoleYear is eight series over a year, until they are drawn, beside the answer alone.
 func consoleYear(dir string) (Row, error) {
 	c, err := look(dir, 8, 365)
 	if err != nil {
@@ -215,11 +215,7 @@ func consoleYear(dir string) (Row, error) {
 			shift := time.Duration(2*n+k) * time.Hour
 			return fmt.Sprintf("from=%s&to=%s", from.Add(shift).Format(time.RFC3339), to.Add(-shift).Format(time.RFC3339))
 		}
-		calls := make([]string, len(paths))
-		for i, path := range paths {
-			calls[i] = strconv.Quote("windows?zone=UTC&width=1d&stats=mean,min,max,min_at,max_at,last,last_at,count&" + span(0) + "&select=" + path)
-		}
-		bare, err := c.bare(strings.Join(calls, ","))
+		bare, err := c.bare(strconv.Quote("windows?zone=UTC&width=1d&stats=mean,min,max,min_at,max_at,last,last_at,count&" + span(0) + "&select=" + strings.Join(paths, "&select=")))
 		if err != nil {
 			return Row{}, err
 		}
@@ -239,7 +235,7 @@ func consoleYear(dir string) (Row, error) {
 		}
 		p.add(drawn/1000, bare/1000)
 	}
-	row := p.row("ms", 1e3, "the answers alone", "<= 2", func(ratio float64) bool { return ratio <= 2 })
+	row := p.row("ms", 1e3, "the answer alone", "<= 2", func(ratio float64) bool { return ratio <= 2 })
 	return row, c.stop()
 }
 

@@ -109,7 +109,7 @@ func windowsYear(dir string, grid window.Grid, windows int, group string, goal f
 			return err
 		}
 		q := query.Windows{
-			Select: selector, Range: window.Range{From: yearBegin, To: yearBegin.AddDate(1, 0, 0), Exact: true},
+			Select: []series.Selector{selector}, Range: window.Range{From: yearBegin, To: yearBegin.AddDate(1, 0, 0), Exact: true},
 			Grid: grid, Stats: stats,
 		}
 		var got collect

@@ -43,7 +43,7 @@ func ExampleClient_Windows() {
 		"series":[{"name":"stony-beck/raceway-4/oxygen","kind":"gauge","unit":"mg/l","tier":"1m","values":{"min":[6.4,null]},"empty":[false,true],"open":[false,false],"filled":[false,false],"whole":{"values":{"min":6.4},"times":{}}}]}`)
 	defer service.Close()
 
-	answer, err := client.New(service.URL).Windows(context.Background(), client.WindowsQuery{Select: "stony-beck/raceway-4/oxygen", Last: "2h", Width: "1h", Stats: []string{"min"}})
+	answer, err := client.New(service.URL).Windows(context.Background(), client.WindowsQuery{Select: []string{"stony-beck/raceway-4/oxygen"}, Last: "2h", Width: "1h", Stats: []string{"min"}})
 	if err != nil {
 		fmt.Println(err)
 		return

@@ -12,7 +12,7 @@ import (
 // WindowsQuery asks for windows. Zero values mean the service's defaults: the last
 // hour, a fitting width, leave, and the stats mean, min, max, count and coverage.
 type WindowsQuery struct {
-	Select string
+	Select []string // paths and selectors; what they name is answered together
 	Labels []string // key=value, all of which a series must have
 
 	From, To time.Time
@@ -190,7 +190,7 @@ func (c *Client) ReadingsAs(ctx context.Context, q ReadingsQuery, form string, t
 }
 
 func (q WindowsQuery) values() url.Values {
-	v := values("select", q.Select, "last", q.Last, "range", q.Range, "zone", q.Zone, "width", q.Width, "stride", q.Stride, "edges", q.Edges,
+	v := values("last", q.Last, "range", q.Range, "zone", q.Zone, "width", q.Width, "stride", q.Stride, "edges", q.Edges,
 		"hours", q.Hours, "days", q.Days, "fold", q.Fold, "stats", strings.Join(q.Stats, ","), "gaps", q.Gaps, "shift", q.Shift,
 		"across", q.Across, "weight", q.Weight, "by", q.By, "rank", q.Rank, "then", strings.Join(q.Then, ","))
 	setTimes(v, map[string]time.Time{"from": q.From, "to": q.To, "origin": q.Origin})
@@ -200,7 +200,7 @@ func (q WindowsQuery) values() url.Values {
 			v.Set(name, "yes")
 		}
 	}
-	v["label"], v["input"], v["calc"], v["unit"], v["except"] = q.Labels, q.Inputs, q.Calculations, q.Units, q.Except
+	v["select"], v["label"], v["input"], v["calc"], v["unit"], v["except"] = q.Select, q.Labels, q.Inputs, q.Calculations, q.Units, q.Except
 	return v
 }
 

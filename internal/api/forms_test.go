@@ -15,7 +15,7 @@ import (
 	"nexocumula/client"
 )
 
-var hour = client.WindowsQuery{Select: "#", From: begin, To: begin.Add(time.Hour), Width: "15m", Stats: []string{"mean", "sd", "max_at"}}
+var hour = client.WindowsQuery{Select: []string{"#"}, From: begin, To: begin.Add(time.Hour), Width: "15m", Stats: []string{"mean", "sd", "max_at"}}
 
 func TestArrowHasWhatJSONHas(t *testing.T) {
 	c := client.New(serve(t).Address)

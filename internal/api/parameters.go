@@ -64,6 +64,27 @@ func readSelector(v url.Values) (series.Selector, error) {
 	return readSelected(v)
 }
 
+const mostSelectors = 500
+
+// readSelectors is the series that several selects name, of which each narrows by all labels.
+func readSelectors(v url.Values) ([]series.Selector, error) {
+	texts := v["select"]
+	switch {
+	case len(texts) == 0:
+		texts = []string{""} // which is told what is missing
+	case len(texts) > mostSelectors:
+		return nil, fmt.Errorf("select is given %d times; at most %d are read: use wildcards, such as select=long-mere/+/water_temp", len(texts), mostSelectors)
+	}
+	out := make([]series.Selector, len(texts))
+	for i, text := range texts {
+		var err error
+		if out[i], err = readSelector(url.Values{"select": {text}, "label": v["label"]}); err != nil {
+			return nil, err
+		}
+	}
+	return out, nil
+}
+
 // readSelected is the series that select and label name, all of them without.
 func readSelected(v url.Values) (series.Selector, error) {
 	text := v.Get("select")

@@ -33,7 +33,7 @@ func TestPushedReadingsAreOnDiskWhenTheAnswerComes(t *testing.T) {
 		return err == nil && h.Gateway.Sources[1].Up
 	}, time.Minute, 10*time.Millisecond)
 	count := func(path string) float64 {
-		all, err := ask.Windows(t.Context(), client.WindowsQuery{Select: path, Last: "2y", Width: "whole", Stats: []string{"count"}})
+		all, err := ask.Windows(t.Context(), client.WindowsQuery{Select: []string{path}, Last: "2y", Width: "whole", Stats: []string{"count"}})
 		if err != nil {
 			return 0
 		}

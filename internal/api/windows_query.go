@@ -15,7 +15,7 @@ import (
 
 // windowsParameters are those of /windows.
 var windowsParameters = names{
-	"select", "label*", "from", "to", "last", "range", "zone", "width", "stride", "origin", "by_clock", "edges", "hours", "days", "except*", "fold", "newest",
+	"select*", "label*", "from", "to", "last", "range", "zone", "width", "stride", "origin", "by_clock", "edges", "hours", "days", "except*", "fold", "newest",
 	"stats", "gaps", "unit*", "shift", "across", "weight", "by", "highest", "lowest", "rank", "then", "input*", "calc*", "explain", "format",
 }
 
@@ -57,7 +57,7 @@ func readWhat(q *query.Windows, v url.Values, _ time.Time) error {
 	if q.Calculations, err = query.ParseCalculations(v["calc"], q.Inputs); err != nil || len(q.Inputs) > 0 {
 		return err
 	}
-	q.Select, err = readSelector(v)
+	q.Select, err = readSelectors(v)
 	return err
 }
 

@@ -60,7 +60,7 @@ func heardAt(ctx context.Context, cmd *cli.Command) ([]client.Series, error) {
 	if err != nil {
 		return nil, err
 	}
-	windows, err := ask(cmd).Windows(ctx, client.WindowsQuery{Select: "#", Last: span.Format(fieldwork.HeardFor), Stats: []string{"count"}})
+	windows, err := ask(cmd).Windows(ctx, client.WindowsQuery{Select: []string{"#"}, Last: span.Format(fieldwork.HeardFor), Stats: []string{"count"}})
 	if err != nil {
 		return answer.Series, nil // it goes by what was learned
 	}

@@ -33,10 +33,11 @@ func windowsCommand() *cli.Command {
 	list := func(name, usage string) cli.Flag { return &cli.StringSliceFlag{Name: name, Usage: usage} }
 	number := func(name, usage string) cli.Flag { return &cli.IntFlag{Name: name, Usage: usage} }
 	return &cli.Command{
-		Name: "windows", Usage: "stats of series over windows of a range, and on a terminal a chart", ArgsUsage: "[SELECTOR]",
+		Name: "windows", Usage: "stats of series over windows of a range, and on a terminal a chart", ArgsUsage: "[SELECTOR ...]",
 		Description: "nexocumula windows stony-beck/raceway-4/oxygen --last 24h --width 1h --stats mean,min,max\n" +
 			"nexocumula windows 'long-mere/#' --range yesterday --zone Europe/Lisbon --width 1d --hours 22:00-06:00\n" +
 			"nexocumula windows 'stony-beck/+/oxygen' --range 'last week' --width whole --stats min,below:6 --lowest 3\n" +
+			"nexocumula windows alder-weir/header-tank/level alder-weir/hatchery/inflow --last 24h\n" +
 			"nexocumula windows --input inlet=stony-beck/inlet/flow --input outlet=stony-beck/outlet/flow --calc loss=inlet-outlet",
 		Flags: slices.Concat([]cli.Flag{atFlag, tableFlag, labelFlag}, rangeFlags(), []cli.Flag{
 			text("width", "width of a window: 15m, 1d, 1w, 1mo, 1y, or whole for the range as one; one that fits when missing"),
@@ -72,11 +73,11 @@ func windowsCommand() *cli.Command {
 
 func windows(ctx context.Context, cmd *cli.Command) error {
 	inputs := cmd.StringSlice("input")
-	if named := cmd.Args().Len(); len(inputs) == 0 && named != 1 || len(inputs) > 0 && named > 0 {
-		return usage("name the series: nexocumula windows SELECTOR, such as stony-beck/+/oxygen; or give --input and --calc instead")
+	if named := cmd.Args().Len(); len(inputs) == 0 && named == 0 || len(inputs) > 0 && named > 0 {
+		return usage("name the series: nexocumula windows SELECTOR, such as stony-beck/+/oxygen, or several; or give --input and --calc instead")
 	}
 	q := client.WindowsQuery{
-		Select: selectorArg(cmd), Labels: cmd.StringSlice("label"), Last: cmd.String("last"), Range: cmd.String("range"), Zone: cmd.String("zone"),
+		Select: cmd.Args().Slice(), Labels: cmd.StringSlice("label"), Last: cmd.String("last"), Range: cmd.String("range"), Zone: cmd.String("zone"),
 		Width: cmd.String("width"), Stride: cmd.String("stride"), ByClock: cmd.Bool("by-clock"), Edges: cmd.String("edges"),
 		Hours: cmd.String("hours"), Days: cmd.String("days"), Except: cmd.StringSlice("except"), Fold: cmd.String("fold"), Newest: cmd.Int("newest"),
 		Gaps: cmd.String("gaps"), Units: cmd.StringSlice("unit"), Shift: cmd.String("shift"),

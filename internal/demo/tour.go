@@ -122,7 +122,7 @@ func (t *tour) end(ctx context.Context, outageEnd time.Time) error {
 
 func (t *tour) ask(ctx context.Context) error {
 	answer, err := client.New(t.world.Central.Address).Windows(ctx, client.WindowsQuery{
-		Select: "stony-beck/+/oxygen", Last: "24h", Width: "whole", Stats: []string{"mean", "min", "min_at"},
+		Select: []string{"stony-beck/+/oxygen"}, Last: "24h", Width: "whole", Stats: []string{"mean", "min", "min_at"},
 	})
 	if err != nil {
 		return err

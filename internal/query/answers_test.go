@@ -1,6 +1,7 @@
 package query
 
 import (
+	"fmt"
 	"math"
 	"testing"
 	"time"
@@ -65,7 +66,7 @@ func TestEstimatesStandOnAllReadingsOrAreNotGiven(t *testing.T) {
 	st := empty(t)
 	def := series.Definition{Path: "a/b/c", Kind: series.Gauge, Unit: "Cel", FreshFor: time.Minute, Sketch: true}
 	put(t, st, def, func(i int) float64 { return float64(100 + i) }) // 08:00 to 09:00, summaries up to 08:58
-	known := st.List(ask(t, "#", "", "").Select)[0]
+	known := st.List(everything(t))[0]
 	var all []store.Sketch
 	for quarter := range 3 {
 		sk := sketch.New()
@@ -147,4 +148,41 @@ func TestTheTierIsTheWidestThatIsExact(t *testing.T) {
 	got = answer(t, whole, from(st, true))
 	assert.Equal(t, rollup.Readings, got.series[0].Tier)
 	assert.Equal(t, []float64{17}, got.series[0].Rows.Stats[0], "20 s to 3 min")
+}
+
+func TestSeveralSelectorsAreAnsweredTogetherInTheirOrder(t *testing.T) {
+	st := stored(t)
+	for _, path := range []string{"a/b/one", "a/b/two", "a/c/one"} {
+		put(t, st, series.Definition{Path: series.Path(path), Kind: series.Gauge, FreshFor: time.Minute}, func(i int) float64 { return float64(len(path)) })
+	}
+	names := func(selectors ...string) (out []string, err error) {
+		q := ask(t, "#", "15m", "mean")
+		q.Select = nil
+		for _, text := range selectors {
+			one, err := series.ParseSelector(text)
+			require.NoError(t, err)
+			q.Select = append(q.Select, one)
+		}
+		var got collected
+		err = q.Run(t.Context(), from(st, true), &got)
+		for _, s := range got.series {
+			out = append(out, s.Name)
+		}
+		return out, err
+	}
+	got, err := names("a/+/one", "a/b/two", "a/b/#")
+	require.NoError(t, err)
+	assert.Equal(t, []string{"a/b/one", "a/c/one", "a/b/two"}, got)
+	got, err = names("a/b/two", "a/b/to")
+	assert.Empty(t, got)
+	assert.EqualError(t, err, `no series matches "a/b/to"; near it are a/b/two, a/b/one`)
+	_, err = names("#", "a/#", "a/b/one")
+	assert.NoError(t, err)
+	var six []string
+	for i := range 2 {
+		put(t, st, series.Definition{Path: series.Path(fmt.Sprint("d/e/f", i)), Kind: series.Gauge, FreshFor: time.Minute}, func(i int) float64 { return 1 })
+		six = append(six, "a/#", fmt.Sprint("d/e/f", i))
+	}
+	_, err = names(append(six, "stony-beck/#")...)
+	assert.EqualError(t, err, "a/#, d/e/f0, a/#, d/e/f1, stony-beck/# names 6 series; at most 5 are answered at once: name fewer")
 }

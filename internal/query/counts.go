@@ -15,7 +15,7 @@ func Counts(ctx context.Context, src Source, of series.Selector, from, to time.T
 		return nil, err
 	}
 	out := counting{}
-	err = Windows{Select: of, Range: window.Range{From: from, To: to}, Stats: stats}.Run(ctx, src, out)
+	err = Windows{Select: []series.Selector{of}, Range: window.Range{From: from, To: to}, Stats: stats}.Run(ctx, src, out)
 	return out, err
 }
 

@@ -183,15 +183,13 @@ func agree(t *testing.T, random *rand.Rand, st *store.Store, ref reference, on s
 		require.NoError(t, err)
 		ask.query.Stats = append(ask.query.Stats, stats...)
 	}
-	selector, err := series.ParseSelector("#")
-	require.NoError(t, err)
-	ask.query.Select = selector
+	ask.query.Select = []series.Selector{everything(t)}
 	// A central, which has only summaries, is asked now and then, of what is summarised.
 	readings := random.IntN(3) > 0 || exact || st.AnyLate() || !summarised(ref, ask.frames)
 	src := from(st, readings)
 	src.Limits = config.Queries{MaxRows: 1e6, MaxSeries: 10, MaxTime: time.Minute}
 	var got collected
-	err = ask.query.Run(t.Context(), src, &got)
+	err := ask.query.Run(t.Context(), src, &got)
 	if len(ask.frames) == 0 {
 		require.ErrorContains(t, err, "none of the", "query %d %+v", i, ask.query)
 		return

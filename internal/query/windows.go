@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"nexocumula/internal/config"
@@ -17,7 +18,7 @@ import (
 
 // Windows asks for windows of all series a selector names, or of calculations over some.
 type Windows struct {
-	Select series.Selector
+	Select []series.Selector
 	Range  window.Range
 	Now    time.Time // readings hold until then at most; the zero time is no limit
 	Grid   window.Grid
@@ -136,7 +137,7 @@ func (q Windows) run(ctx context.Context, src Source, sink Sink) error {
 	if len(q.Inputs) > 0 {
 		return q.runCalculations(ctx, src, sink)
 	}
-	found, err := Find(src.Store, q.Select)
+	found, err := findAll(src.Store, q.Select)
 	if err != nil {
 		return err
 	}
@@ -232,7 +233,7 @@ func headOf(windows []window.Window) Head {
 // checkSeries refuses what no plan can help.
 func (q Windows) checkSeries(found []store.Series, src Source) error {
 	if len(found) > src.Limits.MaxSeries {
-		return refuse("too_large", "%s names %d series; at most %d are answered at once: name fewer", q.Select, len(found), src.Limits.MaxSeries)
+		return refuse("too_large", "%s names %d series; at most %d are answered at once: name fewer", together(q.Select), len(found), src.Limits.MaxSeries)
 	}
 	for _, s := range q.Stats {
 		if !anyOf(found, s) { // others have no number for such series, and tell so
@@ -383,6 +384,37 @@ func (r runner) open(s store.Series, windows []window.Window) []bool {
 		out[i] = late || w.To > settled.UnixNano()
 	}
 	return out
+}
+
+// findAll is the series that some selectors name: those of the first, then what the next names besides.
+// Each has to name one, lest a mistyped name goes unnoticed among others.
+func findAll(st Reader, selectors []series.Selector) (out []store.Series, err error) {
+	seen := map[uint32]bool{}
+	for _, selector := range selectors {
+		found, err := Find(st, selector)
+		if err != nil {
+			return nil, err
+		}
+		if len(selectors) == 1 {
+			return found, nil
+		}
+		for _, s := range found {
+			if !seen[s.ID] {
+				seen[s.ID] = true
+				out = append(out, s)
+			}
+		}
+	}
+	return out, nil
+}
+
+// together writes selectors as one text.
+func together(selectors []series.Selector) string {
+	out := make([]string, len(selectors))
+	for i, s := range selectors {
+		out[i] = s.String()
+	}
+	return strings.Join(out, ", ")
 }
 
 // Find is the series a selector names, at least one.

@@ -86,7 +86,7 @@ func ask(t *testing.T, selector, width, stats string) Windows {
 	require.NoError(t, err)
 	asked, err := window.ParseStats(stats)
 	require.NoError(t, err)
-	q := Windows{Select: s, Range: window.Range{From: begin, To: begin.Add(time.Hour), Exact: true}, Stats: asked}
+	q := Windows{Select: []series.Selector{s}, Range: window.Range{From: begin, To: begin.Add(time.Hour), Exact: true}, Stats: asked}
 	if width != "" {
 		q.Grid.Width, err = window.ParseStep(width)
 		require.NoError(t, err)
@@ -138,7 +138,7 @@ func TestRefusalsSayWhatToChange(t *testing.T) {
 	narrow := ask(t, "stony-beck/#", "5m", "")
 	narrow.Grid.Stride, narrow.Grid.Width = narrow.Grid.Width, window.Step{Months: 1000}
 	labelled := ask(t, "#", "1m", "")
-	labelled.Select = labelled.Select.With("depth=3m")
+	labelled.Select[0] = labelled.Select[0].With("depth=3m")
 	across := ask(t, "#", "1m", "mean")
 	across.Across = &Across{Function: "sum"}
 	across.Select = ask(t, "stony-beck/#", "", "").Select
@@ -275,7 +275,7 @@ func TestCalculationsByHand(t *testing.T) {
 		calculations, err := ParseCalculations([]string{"x=" + formula}, inputs)
 		require.NoError(t, err, formula)
 		q := ask(t, "#", "30m", "")
-		q.Select, q.Stats, q.Inputs, q.Calculations = series.Selector{}, nil, inputs, calculations
+		q.Select, q.Stats, q.Inputs, q.Calculations = nil, nil, inputs, calculations
 		got := answer(t, q, from(st, true)).series[0]
 		assert.Equal(t, "x", got.Name)
 		for i := range want {

@@ -169,7 +169,7 @@ func sameAsSlow(t *testing.T, asked *client.Client, path string, sent []publishe
 	require.NoError(t, err)
 	wanted := slowWindows(sent, wide, 7*time.Second)
 	q := client.WindowsQuery{
-		Select: path, From: begin, To: begin.Add(10 * time.Minute), Width: width,
+		Select: []string{path}, From: begin, To: begin.Add(10 * time.Minute), Width: width,
 		Stats: []string{"count", "mean", "min", "max", "sd", "first", "last", "coverage"},
 	}
 	wrong := "nothing was answered"

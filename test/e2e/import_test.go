@@ -94,7 +94,7 @@ func TestHistoryIsBroughtInOnceThoughTheImportIsKilled(t *testing.T) {
 }
 
 func whole(t *testing.T, gateway *client.Client) map[string]map[string]float64 {
-	answer, err := gateway.Windows(t.Context(), client.WindowsQuery{Select: "stony-beck/raceway-1/+", From: time.Date(2025, 1, 1, 0, 0, 0, 0, time.UTC), To: time.Date(2025, 2, 1, 0, 0, 0, 0, time.UTC), Width: "whole", Stats: []string{"count", "mean"}})
+	answer, err := gateway.Windows(t.Context(), client.WindowsQuery{Select: []string{"stony-beck/raceway-1/+"}, From: time.Date(2025, 1, 1, 0, 0, 0, 0, time.UTC), To: time.Date(2025, 2, 1, 0, 0, 0, 0, time.UTC), Width: "whole", Stats: []string{"count", "mean"}})
 	require.NoError(t, err)
 	out := map[string]map[string]float64{}
 	for _, s := range answer.Series {

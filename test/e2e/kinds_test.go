@@ -111,13 +111,13 @@ func TestCountersStatesAndSketchesReachTheCentralInAnyOrder(t *testing.T) {
 	for name, c := range map[string]*client.Client{"gateway": gateway, "central": central, "the central above it": top} {
 		var counter map[string]client.Number
 		eventually(t, name+" has all of it", func() bool {
-			counter = whole(c, client.WindowsQuery{Select: "long-mere/pump-1/total", Stats: []string{"count", "increase", "restarts", "rate"}})
+			counter = whole(c, client.WindowsQuery{Select: []string{"long-mere/pump-1/total"}, Stats: []string{"count", "increase", "restarts", "rate"}})
 			return counter["count"] == 180
 		})
 		assert.EqualValues(t, grown, counter["increase"], name)
 		assert.EqualValues(t, restarts, counter["restarts"], name)
 		assert.InDelta(t, float64(grown)/(179*20), float64(counter["rate"]), 1e-9, name)
-		state := whole(c, client.WindowsQuery{Select: "long-mere/pump-1/running", Stats: []string{"changes", "duration:0", "duration:1", "share:1", "coverage"}})
+		state := whole(c, client.WindowsQuery{Select: []string{"long-mere/pump-1/running"}, Stats: []string{"changes", "duration:0", "duration:1", "share:1", "coverage"}})
 		on := 0
 		for _, p := range run {
 			on += 20 * p.running
@@ -129,9 +129,9 @@ func TestCountersStatesAndSketchesReachTheCentralInAnyOrder(t *testing.T) {
 	}
 	var estimated map[string]client.Number
 	eventually(t, "the sketches are there", func() bool {
-		estimated = whole(central, client.WindowsQuery{Select: "long-mere/pump-1/flow", Stats: []string{"p90~"}})
+		estimated = whole(central, client.WindowsQuery{Select: []string{"long-mere/pump-1/flow"}, Stats: []string{"p90~"}})
 		return estimated["p90~"] == estimated["p90~"] // not NaN
 	})
-	exact := whole(gateway, client.WindowsQuery{Select: "long-mere/pump-1/flow", Stats: []string{"p90"}})
+	exact := whole(gateway, client.WindowsQuery{Select: []string{"long-mere/pump-1/flow"}, Stats: []string{"p90"}})
 	assert.InEpsilon(t, float64(exact["p90"]), float64(estimated["p90~"]), 0.03, "within 1 %, and a step of the flow")
 }

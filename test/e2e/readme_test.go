@@ -57,7 +57,7 @@ func TestTheReadmeWorksAsItIsWritten(t *testing.T) {
 			now, err := gateway.Now(t.Context(), path)
 			return err == nil && len(now.Values) == 1 && now.Values[0].Fresh
 		})
-		windows, err := gateway.Windows(t.Context(), client.WindowsQuery{Select: path, Last: "1h", Width: "5m"})
+		windows, err := gateway.Windows(t.Context(), client.WindowsQuery{Select: []string{path}, Last: "1h", Width: "5m"})
 		require.NoError(t, err)
 		assert.NotNil(t, windows.Series[0].Whole, "readings of seconds ago are in the answer")
 	}

@@ -75,7 +75,7 @@ func TestWhatAWrongRuleRefusedCountsOnceItIsMended(t *testing.T) {
 
 	// What came of them.
 	window := func(path string) (counts, means []float64) {
-		out, err := gateway.Windows(t.Context(), client.WindowsQuery{Select: path, From: hour, To: hour.Add(time.Minute), Width: "1m", Stats: []string{"count", "mean"}})
+		out, err := gateway.Windows(t.Context(), client.WindowsQuery{Select: []string{path}, From: hour, To: hour.Add(time.Minute), Width: "1m", Stats: []string{"count", "mean"}})
 		if err != nil || len(out.Series) == 0 {
 			return nil, nil
 		}
@@ -215,7 +215,7 @@ func TestReloadingUnderLoadLosesAndDoublesNothing(t *testing.T) {
 		assert.Positive(t, n)
 		eventually(t, fmt.Sprintf("the %d readings of publisher %d are in their windows", n, i), func() bool {
 			out, err := gateway.Windows(t.Context(), client.WindowsQuery{
-				Select: fmt.Sprintf("stony-beck/x%d/oxygen", i), From: hour, To: hour.Add(2 * time.Hour), Width: "10s", Stats: []string{"count", "mean", "min", "max", "first", "last"},
+				Select: []string{fmt.Sprintf("stony-beck/x%d/oxygen", i)}, From: hour, To: hour.Add(2 * time.Hour), Width: "10s", Stats: []string{"count", "mean", "min", "max", "first", "last"},
 			})
 			return err == nil && undisturbed(out.Series[0].Values, n)
 		})

@@ -87,7 +87,7 @@ gateway:
 
 // counted is how many readings of a series there are.
 func counted(t *testing.T, c *client.Client, path string) float64 {
-	all, err := c.Windows(t.Context(), client.WindowsQuery{Select: path, Last: "1d", Width: "whole", Stats: []string{"count"}})
+	all, err := c.Windows(t.Context(), client.WindowsQuery{Select: []string{path}, Last: "1d", Width: "whole", Stats: []string{"count"}})
 	if err != nil || len(all.Series) != 1 {
 		return 0
 	}

@@ -81,7 +81,7 @@ func TestThinningThroughStopsAndKills(t *testing.T) {
 		text string
 		long time.Duration
 	}{{"10s", 10 * time.Second}, {"1m", time.Minute}, {"1h", time.Hour}} {
-		q := client.WindowsQuery{Select: "#", From: hour, To: hour.Add(5 * time.Hour), Width: width.text, Stats: []string{"count", "mean", "min", "max", "last"}}
+		q := client.WindowsQuery{Select: []string{"#"}, From: hour, To: hour.Add(5 * time.Hour), Width: width.text, Stats: []string{"count", "mean", "min", "max", "last"}}
 		var got client.SeriesWindows
 		eventually(t, "all windows of "+width.text+" are made", func() bool {
 			out, err := gateway.Windows(t.Context(), q)

@@ -10,6 +10,7 @@ import (
 
 	"nexocumula/internal/config"
 	"nexocumula/internal/core/rollup"
+	"nexocumula/internal/core/series"
 	"nexocumula/internal/core/window"
 	"nexocumula/internal/query"
 	"nexocumula/internal/store"
@@ -32,7 +33,7 @@ func (r *rig) agrees(model map[int64]float64, from, to time.Time, after string) 
 	for _, width := range []string{"10s", "1m", "25m", "1h"} {
 		step, err := window.ParseStep(width)
 		require.NoError(r.t, err)
-		ask := query.Windows{Select: selector(r.t, "#"), Range: window.Range{From: from, To: to, Exact: true}, Grid: window.Grid{Width: step}, Stats: stats}
+		ask := query.Windows{Select: []series.Selector{selector(r.t, "#")}, Range: window.Range{From: from, To: to, Exact: true}, Grid: window.Grid{Width: step}, Stats: stats}
 		var got asked
 		require.NoError(r.t, ask.Run(r.t.Context(), query.Source{Store: r.store, Limits: config.Queries{MaxRows: 1e6, MaxSeries: 5, MaxTime: time.Minute}}, &got))
 		first := from.UnixNano() - from.UnixNano()%step.Fixed.Nanoseconds()

@@ -82,12 +82,10 @@ function outline(r: Row, view: Parameters<typeof xOf>[0], y: (v: number) => numb
   return r.starts
     .flatMap((from, i) => {
       const v = r.values.increase?.[i];
-      if (v === null || v === undefined) return [];
-      const at = y(v);
-      return [
-        `${xOf(view, from).toFixed(1)},${at.toFixed(1)}`,
-        `${xOf(view, r.ends[i] ?? from).toFixed(1)},${at.toFixed(1)}`,
-      ];
+      const begins = Math.max(view.left, xOf(view, from));
+      const ends = Math.min(view.px - view.right, xOf(view, r.ends[i] ?? from));
+      if (v === null || v === undefined || ends <= begins) return [];
+      return [begins, ends].map((x) => `${x.toFixed(1)},${y(v).toFixed(1)}`);
     })
     .join(" ");
 }

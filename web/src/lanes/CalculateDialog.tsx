@@ -4,7 +4,7 @@ import { button, entry, Field, mainButton } from "../parts/Field";
 import { Modal } from "../parts/Modal";
 import { seriesOf } from "./axes";
 import { labelsOf } from "./rows";
-import { plainName } from "./useRows";
+import { plainName } from "./questions";
 import { useView } from "./view";
 
 interface Props {

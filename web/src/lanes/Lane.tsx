@@ -228,6 +228,7 @@ interface FrameProps extends Dragged {
 
 function Frame(props: FrameProps) {
   const { lane, title, caption, legend, stale, handle, height, onChange, children } = props;
+  const dimmed = stale ? "opacity-60" : "";
   const beside = useWide();
   const paper = usePaper(); // on which nothing can be opened
   return (
@@ -236,9 +237,10 @@ function Frame(props: FrameProps) {
       aria-label={title || kindNames[lane.kind]}
       data-lane={lane.kind}
       data-index={props.index}
+      aria-busy={stale}
       className="grid break-inside-avoid border-b border-rule bg-sheet desk:grid-cols-[minmax(0,1fr)_20rem]"
     >
-      <div className={`relative min-w-0 ${stale ? "opacity-60" : ""}`} data-column>
+      <div className={`relative min-w-0 ${dimmed}`} data-column>
         <div className="flex items-baseline gap-2 px-1 pt-1">
           {handle}
           {title && <h2 className="min-w-0 truncate text-sm font-semibold">{title}</h2>}
@@ -260,11 +262,11 @@ function Frame(props: FrameProps) {
       </div>
       {legend &&
         (beside || paper ? (
-          <div className="min-w-0 border-l border-rule px-1 py-1 print:border-t print:border-l-0">
+          <div className={`min-w-0 border-l border-rule px-1 py-1 print:border-t print:border-l-0 ${dimmed}`}>
             {legend}
           </div>
         ) : (
-          <details className="border-t border-rule px-2 py-1">
+          <details className={`border-t border-rule px-2 py-1 ${dimmed}`}>
             <summary className="cursor-pointer text-sm text-soft">In figures</summary>
             {legend}
           </details>

@@ -9,7 +9,7 @@ import { Check, item, Rule } from "../parts/menu";
 import { seriesOf } from "./axes";
 import { DrawingItems } from "./DrawingItems";
 import type { Row } from "./rows";
-import { paramsOf, questionsOf } from "./useRows";
+import { paramsOf, questionsOf } from "./questions";
 import { useView } from "./view";
 
 const WindowsTable = lazy(() => import("./WindowsTable"));
@@ -168,4 +168,4 @@ function csvOf(params: URLSearchParams): URLSearchParams {
   return params;
 }
 
-const nameOf = (q: Record<string, string | string[]>) => String(q.select ?? q.calc ?? "");
+const nameOf = (q: Record<string, string | string[]>) => [q.select ?? q.calc ?? []].flat().join(", ");

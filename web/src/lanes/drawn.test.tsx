@@ -11,7 +11,7 @@ import type { Row } from "./rows";
 import { CoverageRows, Strips } from "./Strips";
 import { partsOf } from "./TextRow";
 import { TimeAxis } from "./TimeAxis";
-import { paramsOf, plainName, questionsOf } from "./useRows";
+import { paramsOf, plainName, questionsOf } from "./questions";
 import { ViewContext, type View } from "./view";
 
 afterEach(() => {
@@ -184,7 +184,7 @@ describe("questions", () => {
       viewOf({ catalogue, units: fahrenheit, width: "1m", compare: "1w", hours: "22:00-06:00" }),
     );
     expect(q).toMatchObject({
-      select: "s/+/t",
+      select: ["s/+/t"],
       width: "1h",
       unit: ["degF"],
       shift: "1w",
@@ -192,6 +192,36 @@ describe("questions", () => {
       zone: "Europe/Oslo",
     });
     expect(paramsOf(q ?? {}, { from, to: end }).get("from")).toBe("2026-10-24T22:00:00.000Z");
+  });
+  it("ask for all names at once that may be, and for each by itself that could spoil the others", () => {
+    const many = new Map(catalogue);
+    for (const [path, unit, kind] of [
+      ["s/a/gate", "", "state"],
+      ["s/a/volts", "V", "gauge"],
+    ] as const)
+      many.set(path, { ...series(path, unit, ["1h"]), kind });
+    for (let i = 0; i < 70; i++) many.set(`w/${i}/t`, series(`w/${i}/t`, "Cel", ["1h"]));
+    const names = ["s/a/t", "s/gone/t", "s/a/volts", "s/a/gate", "s/b/t"];
+    const asked = (names: string[], more: object = {}, units?: View["units"]) =>
+      questionsOf(
+        { kind: "chart", series: names, ...more },
+        viewOf({ catalogue: many, ...(units && { units }) }),
+      ).map((q) => [q.select, q.unit]);
+    expect(asked(names)).toEqual([
+      [["s/a/t", "s/a/volts", "s/b/t"], undefined],
+      [["s/gone/t"], undefined],
+      [["s/a/gate"], undefined],
+    ]);
+    expect(asked(names, {}, fahrenheit).map(([select]) => select)).toEqual([
+      ["s/a/t", "s/b/t"],
+      ["s/gone/t"],
+      ["s/a/volts"],
+      ["s/a/gate"],
+    ]);
+    expect(asked(names, { stat: "p95~" })).toHaveLength(5);
+    expect(asked(["w/+/t", "s/a/t"])).toHaveLength(2);
+    const [q] = questionsOf({ kind: "chart", series: ["s/a/t", "s/b/t"] }, viewOf({ catalogue }));
+    expect(paramsOf(q ?? {}).getAll("select")).toEqual(["s/a/t", "s/b/t"]);
   });
   it("ask for a difference and a calculation by their inputs", () => {
     const asked = questionsOf(

@@ -1,114 +1,22 @@
-import { keepPreviousData, useQueries, type UseQueryOptions } from "@tanstack/react-query";
-import { useMemo } from "react";
+import { useQueries, type UseQueryOptions } from "@tanstack/react-query";
+import { useMemo, useState } from "react";
 import { ask, type BoardLane, type Windows } from "../api/client";
-import { at } from "../board/board";
+import { at, matches } from "../board/board";
 import { live } from "../live/store";
 import { seconds } from "../time/duration";
-import { isLive, spanOf, widthFor } from "../time/range";
-import { seriesOf } from "./axes";
+import { isLive, spanOf } from "../time/range";
+import { paramsOf, plainName, questionsOf } from "./questions";
 import { rowsOf, type Row } from "./rows";
-import { statesOf } from "./strips";
 import type { View } from "./view";
 
 export interface Rows {
   rows: Row[];
   loading: boolean;
-  /** What is shown is from before: it could not be asked for again. */
+  /** What is shown is from before: the answer is on its way, or could not be asked for again. */
   stale: boolean;
   errors: Error[];
   /** A place has to be chosen before anything can be asked for. */
   placeless: boolean;
-}
-
-export type Question = Record<string, string | string[]>;
-
-/** What a lane asks the service, one question for each of its names. */
-export function questionsOf(lane: BoardLane, view: View): Question[] {
-  const common: Question = { zone: view.zone };
-  if (view.hours) common.hours = view.hours;
-  if (view.compare && lane.kind !== "coverage") common.shift = view.compare;
-  const names = (lane.series ?? []).map((s) => at(s, view.about)).filter((s) => s !== undefined);
-  const all = seriesOf(lane, view.catalogue, view.about);
-  const fits = all.reduce((w, s) => widthFor(w, s.tiers), view.width);
-  // What percentiles are estimated from is kept for quarters of an hour.
-  common.width = lane.stat?.endsWith("~") && seconds(fits) < 900 ? "15m" : fits;
-  const out: Question[] = [];
-  if (lane.difference && names.length >= 2) {
-    const stat = lane.stat ?? "mean";
-    const unit = all[0]?.unit ?? "";
-    out.push({
-      ...common,
-      input: [`a=${names[0] ?? ""}@${stat}`, `b=${names[1] ?? ""}@${stat}`],
-      calc: ["difference=a-b"],
-      ...unitOf(unit, view, "difference="),
-    });
-  } else {
-    const stats = statsOf(
-      lane,
-      all.map((s) => s.states),
-    );
-    for (const select of names) {
-      const unit = all.find(
-        (s) => s.path === select || seriesOf({ ...lane, series: [select] }, view.catalogue)[0] === s,
-      )?.unit;
-      out.push({ ...common, select, stats, ...unitOf(unit ?? "", view, "", true) });
-    }
-  }
-  if (lane.calculate) {
-    const { name, formula, inputs, unit } = lane.calculate;
-    const given = Object.entries(inputs).map(([as, of]) => `${as}=${at(of, view.about) ?? of}`);
-    out.push({
-      ...common,
-      input: given,
-      calc: [`${plainName(name)}=${formula}`],
-      ...(unit ? { unit: [`${plainName(name)}=${unit}`] } : {}),
-    });
-  }
-  return out;
-}
-
-/** A name that calculations may have. */
-export const plainName = (name: string) => name.replace(/\W+/g, "_").replace(/^(\d)/, "_$1") || "calculation";
-
-function unitOf(symbol: string, view: View, prefix: string, onlyLiked = false): Question {
-  const liked = view.units(symbol).symbol;
-  if (onlyLiked && !liked) return {};
-  return { unit: [prefix + (liked || symbol)].filter((u) => !u.endsWith("=") && u !== "") };
-}
-
-/** The stats that a lane needs of its series. */
-export function statsOf(lane: BoardLane, states: Record<string, number>[]): string {
-  switch (lane.kind) {
-    case "states":
-      return [
-        ...statesOf(states).flatMap((s) => [`share:${s.value}`, `duration:${s.value}`]),
-        "changes",
-        "last",
-        "last_at",
-        "count",
-      ].join(",");
-    case "growth":
-      return "increase,rate/h,restarts,last,count";
-    case "bearing":
-      return "mean,steadiness,last,count";
-    case "coverage":
-      return "coverage,count";
-    default: {
-      const usual = ["mean", "min", "max", "min_at", "max_at", "last", "last_at", "count"];
-      return [...(lane.stat && !usual.includes(lane.stat) ? [lane.stat] : []), ...usual].join(",");
-    }
-  }
-}
-
-export function paramsOf(question: Question, span?: { from: number; to: number }): URLSearchParams {
-  const params = new URLSearchParams();
-  for (const [name, value] of Object.entries(question))
-    for (const one of Array.isArray(value) ? value : [value]) params.append(name, one);
-  if (span) {
-    params.set("from", new Date(span.from).toISOString());
-    params.set("to", new Date(span.to).toISOString());
-  }
-  return params;
 }
 
 /** How often what goes on is asked for again, in ms. */
@@ -128,25 +36,54 @@ export function useRows(lane: BoardLane, view: View, enabled = true): Rows {
         return rowsOf(await ask<Windows>("windows", paramsOf(q, span), signal));
       },
       refetchInterval: going ? refreshEvery(view.width) : false,
-      placeholderData: keepPreviousData,
       staleTime: going ? 2000 : 60_000,
       gcTime: 60_000,
     })),
   });
   const data = answers.map((a) => a.data);
-  const stamp = answers.map((a) => `${a.dataUpdatedAt} ${a.isPlaceholderData}`).join();
+  const loading = answers.some((a) => a.isPending);
+  const stamp = answers.map((a) => a.dataUpdatedAt).join();
   const rows = useMemo(
-    () => unique(data.flatMap((d) => d ?? [])),
+    () => inOrder(lane, view.about, unique(data.flatMap((d) => d ?? []))),
     // eslint-disable-next-line react-hooks/exhaustive-deps -- the stamp says when any of the answers is another
     [stamp],
   );
+  const [before, setBefore] = useState({ lane, units: view.units, rows });
+  if (!loading && before.rows !== rows) setBefore({ lane, units: view.units, rows });
+  const meanwhile = loading && before.units === view.units ? stillOf(lane, view.about, before) : [];
   return {
-    rows,
-    loading: answers.some((a) => a.isPending),
-    stale: answers.some((a) => a.failureCount > 0 || a.isPlaceholderData),
+    rows: meanwhile.length > 0 ? meanwhile : rows,
+    loading,
+    stale: meanwhile.length > 0 || answers.some((a) => a.failureCount > 0),
     errors: answers.map((a) => a.error).filter((e) => e !== null),
     placeless: questions.length === 0 && (lane.series?.length ?? 0) > 0,
   };
+}
+
+/** Rows in the order of the lane's names, whichever were asked for together. */
+function inOrder(lane: BoardLane, about: string | undefined, rows: Row[]): Row[] {
+  const names = (lane.series ?? []).map((s) => at(s, about) ?? "");
+  const place = (row: Row) => {
+    const i = names.findIndex((name) => matches(name, row.name));
+    return i < 0 ? names.length : i; // calculations come last
+  };
+  return rows.toSorted((a, b) => place(a) - place(b));
+}
+
+/** What of the rows from before may stand in a lane, dimmed, until its answer is here. */
+function stillOf(
+  lane: BoardLane,
+  about: string | undefined,
+  before: { lane: BoardLane; rows: Row[] },
+): Row[] {
+  if (before.lane.kind !== lane.kind || before.lane.stat !== lane.stat) return [];
+  const names = (lane.series ?? []).map((s) => at(s, about) ?? "");
+  const calculated = lane.calculate && plainName(lane.calculate.name);
+  return before.rows.filter(
+    (row) =>
+      row.name === calculated ||
+      (lane.difference ? row.name === "difference" : names.some((name) => matches(name, row.name))),
+  );
 }
 
 /** A series that two names of a lane find is one; how good a series is is no line of its own. */

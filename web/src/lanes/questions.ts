@@ -1,0 +1,126 @@
+import type { BoardLane } from "../api/client";
+import { at } from "../board/board";
+import { seconds } from "../time/duration";
+import { widthFor } from "../time/range";
+import { seriesOf } from "./axes";
+import { statesOf } from "./strips";
+import type { View } from "./view";
+
+export type Question = Record<string, string | string[]>;
+
+/** So many series are asked for at a time: what is asked together is drawn together. */
+const atOnce = 64;
+
+/**
+ * What a lane asks the service: its names in one question where they may be, and each by itself
+ * that could spoil the answer for the others.
+ */
+export function questionsOf(lane: BoardLane, view: View): Question[] {
+  const common: Question = { zone: view.zone };
+  if (view.hours) common.hours = view.hours;
+  if (view.compare && lane.kind !== "coverage") common.shift = view.compare;
+  const names = (lane.series ?? []).map((s) => at(s, view.about)).filter((s) => s !== undefined);
+  const all = seriesOf(lane, view.catalogue, view.about);
+  const fits = all.reduce((w, s) => widthFor(w, s.tiers), view.width);
+  const estimated = lane.stat?.endsWith("~") ?? false;
+  // What percentiles are estimated from is kept for quarters of an hour.
+  common.width = estimated && seconds(fits) < 900 ? "15m" : fits;
+  const out: Question[] = [];
+  if (lane.difference && names.length >= 2) {
+    const stat = lane.stat ?? "mean";
+    const unit = all[0]?.unit ?? "";
+    out.push({
+      ...common,
+      input: [`a=${names[0] ?? ""}@${stat}`, `b=${names[1] ?? ""}@${stat}`],
+      calc: ["difference=a-b"],
+      ...unitOf(unit, view, "difference="),
+    });
+  } else {
+    const stats = statsOf(
+      lane,
+      all.map((s) => s.states),
+    );
+    for (const { names: select, unit } of together(lane, names, view, estimated))
+      out.push({ ...common, select, stats, ...unitOf(unit, view, "", true) });
+  }
+  if (lane.calculate) {
+    const { name, formula, inputs, unit } = lane.calculate;
+    const given = Object.entries(inputs).map(([as, of]) => `${as}=${at(of, view.about) ?? of}`);
+    out.push({
+      ...common,
+      input: given,
+      calc: [`${plainName(name)}=${formula}`],
+      ...(unit ? { unit: [`${plainName(name)}=${unit}`] } : {}),
+    });
+  }
+  return out;
+}
+
+interface Together {
+  names: string[];
+  unit: string;
+  like?: string;
+  series: number;
+}
+
+/** Names that may be asked for together: of series there are, of one kind, that are shown in the same unit. */
+function together(lane: BoardLane, names: string[], view: View, alone: boolean): Together[] {
+  const out: Together[] = [];
+  for (const name of names) {
+    const found = seriesOf({ ...lane, series: [name] }, view.catalogue);
+    const unit = found[0]?.unit ?? "";
+    const like = found[0] && !alone ? `${found[0].kind} ${view.units(unit).symbol && unit}` : undefined;
+    const others = out.find(
+      (o) => like !== undefined && o.like === like && o.series + found.length <= atOnce,
+    );
+    if (others) {
+      others.names.push(name);
+      others.series += found.length;
+    } else out.push({ names: [name], unit, like, series: found.length });
+  }
+  return out;
+}
+
+/** A name that calculations may have. */
+export const plainName = (name: string) => name.replace(/\W+/g, "_").replace(/^(\d)/, "_$1") || "calculation";
+
+function unitOf(symbol: string, view: View, prefix: string, onlyLiked = false): Question {
+  const liked = view.units(symbol).symbol;
+  if (onlyLiked && !liked) return {};
+  return { unit: [prefix + (liked || symbol)].filter((u) => !u.endsWith("=") && u !== "") };
+}
+
+/** The stats that a lane needs of its series. */
+export function statsOf(lane: BoardLane, states: Record<string, number>[]): string {
+  switch (lane.kind) {
+    case "states":
+      return [
+        ...statesOf(states).flatMap((s) => [`share:${s.value}`, `duration:${s.value}`]),
+        "changes",
+        "last",
+        "last_at",
+        "count",
+      ].join(",");
+    case "growth":
+      return "increase,rate/h,restarts,last,count";
+    case "bearing":
+      return "mean,steadiness,last,count";
+    case "coverage":
+      return "coverage,count";
+    default: {
+      const usual = ["mean", "min", "max", "min_at", "max_at", "last", "last_at", "count"];
+      return [...(lane.stat && !usual.includes(lane.stat) ? [lane.stat] : []), ...usual].join(",");
+    }
+  }
+}
+
+export function paramsOf(question: Question, span?: { from: number; to: number }): URLSearchParams {
+  const params = new URLSearchParams();
+  for (const [name, value] of Object.entries(question))
+    for (const one of Array.isArray(value) ? value : [value]) params.append(name, one);
+  if (span) {
+    params.set("from", new Date(span.from).toISOString());
+    params.set("to", new Date(span.to).toISOString());
+  }
+  return params;
+}
