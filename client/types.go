@@ -306,16 +306,17 @@ type Receiving struct {
 
 // Health is the answer of /health.
 type Health struct {
-	Status   string         `json:"status"` // ok, or trouble: see Troubles
-	Troubles []string       `json:"troubles"`
-	Version  string         `json:"version"`
-	Started  time.Time      `json:"started"`
-	Site     string         `json:"site"`    // of the gateway, or central
-	Zone     string         `json:"zone"`    // IANA name of the zone whose clocks hang there
-	Limited  bool           `json:"limited"` // to what the caller may see; counts of all are left out
-	Series   int            `json:"series"`
-	Gateway  *GatewayHealth `json:"gateway"`
-	Central  *CentralHealth `json:"central"`
+	Status   string            `json:"status"` // ok, or trouble: see Troubles
+	Troubles []string          `json:"troubles"`
+	Version  string            `json:"version"`
+	Started  time.Time         `json:"started"`
+	Site     string            `json:"site"`    // of the gateway, or central
+	Zone     string            `json:"zone"`    // IANA name of the zone whose clocks hang there
+	Zones    map[string]string `json:"zones"`   // of other sites, as far as it is known
+	Limited  bool              `json:"limited"` // to what the caller may see; counts of all are left out
+	Series   int               `json:"series"`
+	Gateway  *GatewayHealth    `json:"gateway"`
+	Central  *CentralHealth    `json:"central"`
 
 	*StoreCounts // nil where the answer is limited
 }

@@ -29,7 +29,8 @@ type Service struct {
 	Uplinks      func() []Uplink
 	LinkStates   func() []links.State
 	Pace         func(link string) links.Pace
-	Zone         string // of the site
+	Zone         string                   // IANA name
+	Zones        func() map[string]string // of sites, as far as it is known
 	Queries      func() config.Queries
 	Reload       func(context.Context) (applied, restart []string, err error) // of the configuration
 	File         func() string                                                // of the configuration; "": it came from none

@@ -25,7 +25,7 @@ func (h handlers) health(c *gin.Context) {
 		return
 	}
 	out := client.Health{
-		Status: "ok", Troubles: []string{}, Version: h.Version, Started: h.Started.UTC(), Site: h.site(), Zone: h.Zone,
+		Status: "ok", Troubles: []string{}, Version: h.Version, Started: h.Started.UTC(), Site: h.site(), Zone: h.Zone, Zones: h.Zones(),
 		Series: h.Store.Count(), StoreCounts: &client.StoreCounts{Unsealed: h.Store.UnsealedRows(), Damaged: h.Store.Damaged(), Dropped: h.Dropped()},
 	}
 	trouble := func(format string, args ...any) {
@@ -78,11 +78,19 @@ func (h handlers) health(c *gin.Context) {
 // partHealth is how the service stands for somebody who may see a part of it: nothing in it
 // is of what he may not see.
 func (h handlers) partHealth(c *gin.Context, sees access.Scope) client.Health {
+	seen := h.view(c).List(series.Everything())
 	out := client.Health{
-		Status: "ok", Troubles: []string{}, Version: h.Version, Started: h.Started.UTC(), Zone: h.Zone, Limited: true, Series: len(h.view(c).List(series.Everything())),
+		Status: "ok", Troubles: []string{}, Version: h.Version, Started: h.Started.UTC(), Zone: h.Zone, Zones: map[string]string{}, Limited: true, Series: len(seen),
 	}
 	if site := h.site(); h.Gateway == nil || sees.Touches(site) {
 		out.Site = site
+	}
+	zones := h.Zones()
+	for _, s := range seen {
+		site, _, _ := strings.Cut(string(s.Path), "/")
+		if zone, ok := zones[site]; ok {
+			out.Zones[site] = zone
+		}
 	}
 	if h.Central != nil {
 		for _, l := range h.links(sees) {

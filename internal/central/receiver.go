@@ -151,6 +151,7 @@ func (r *Receiver) Receive(token, from string, body []byte) (wire.Reply, error) 
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	l.now = sites
+	e.Status.Zones = zonesOf(e.Status.Zones, sites)
 	now, before := r.store.Judge().Now(), l.cursor.Rows
 	reply, err := r.take(l, e, from, now)
 	l.seen.Lock()

@@ -166,6 +166,23 @@ func TestWhatACentralLostIsNoticed(t *testing.T) {
 	assert.False(t, reply.Lost, "who never had an answer has lost none")
 }
 
+func TestZonesCountOfAGatewaysOwnSites(t *testing.T) {
+	r, _, _ := receiver(t, filepath.Join(t.TempDir(), "c.db"))
+	said := map[string]string{"long-mere": "Europe/Oslo", "alder-weir": "Europe/Oslo"}
+	for number, zone := range []string{"Europe/Oslo", "Middle/Earth", "Local", "", "../../etc/passwd", "UTC"} {
+		said["long-mere"] = zone
+		body, err := wire.Envelope{Gateway: "long-mere", Session: "one", Number: uint64(number + 1), Status: wire.Status{Zones: said}}.Encode()
+		require.NoError(t, err)
+		_, err = r.Receive("trout", "here", body)
+		require.NoError(t, err, "a zone is no reason to refuse a batch")
+		want := map[string]string{"long-mere": zone}
+		if zone != "Europe/Oslo" && zone != "UTC" {
+			want = map[string]string{}
+		}
+		assert.Equal(t, want, r.Zones(), zone)
+	}
+}
+
 func TestOneProcessSendsUnderANameAtATime(t *testing.T) {
 	var s sessions
 	now := time.Date(2026, 3, 1, 0, 0, 0, 0, time.UTC)

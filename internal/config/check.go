@@ -1,7 +1,6 @@
 package config
 
 import (
-	"cmp"
 	"net/url"
 	"slices"
 	"strings"
@@ -29,7 +28,7 @@ func (raw file) check(at shape.Place, kinds []SourceKind) Settings {
 	out := Settings{Data: raw.Data, Listen: raw.Listen, TLS: raw.TLS.check(at.Key("tls")), Gateway: raw.Gateway.check(at.Key("gateway"), kinds), Central: raw.Central.check(at.Key("central")), Queries: raw.Queries.check(at.Key("queries"))}
 	out.Access = raw.Access.check(at, &raw)
 	out.AwayFor = at.Key("away_for").Duration(raw.AwayFor, clock.DefaultAway)
-	out.Zone = cmp.Or(raw.Zone, "UTC")
+	out.Zone = raw.Zone
 	if _, err := time.LoadLocation(out.Zone); err != nil || out.Zone == "Local" {
 		at.Key("zone").Wrong("%q is not known; write an IANA name such as Europe/Lisbon, or UTC", raw.Zone)
 	}

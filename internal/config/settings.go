@@ -26,7 +26,7 @@ type Settings struct {
 	Keep    []Keep
 	GiveUp  time.Duration // what waits for an uplink for longer may be dropped by Keep; 0: nothing may
 	AwayFor time.Duration // how long the service may have been switched off
-	Zone    string        // IANA name of the zone whose clocks hang at the site
+	Zone    string        // IANA name of the zone whose clocks hang at the site; empty when that is not said
 	Queries Queries
 
 	Path   string            // of the file; "": they come from elsewhere

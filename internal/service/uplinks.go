@@ -16,8 +16,9 @@ import (
 // those of the central all that it holds. Uplinks that the configuration does not name any
 // more are forgotten.
 func (s *Service) openUplinks(settings config.Settings, version string) error {
+	zones := s.zonesBy(settings)
 	describe := func() wire.Status {
-		status := wire.Status{SentAt: s.Store.Judge().Now().UTC(), Version: version}
+		status := wire.Status{SentAt: s.Store.Judge().Now().UTC(), Version: version, Zones: zones()}
 		if s.Gateway != nil {
 			status.Accepted, status.Rejected = s.Gateway.Pipe.Accepted(), s.Gateway.Pipe.Rejected()
 		}

@@ -27,6 +27,7 @@ const (
 	MaxBatch    = 32 << 20 // bytes of its batch after decompression
 	MaxRows     = 50_000   // summaries of a batch
 	MaxTiers    = rollup.MostWidths
+	MaxZones    = 500 // of a status
 )
 
 // Envelope is one request: a batch, or none as a sign of life.
@@ -55,6 +56,8 @@ type Status struct {
 	Rejected     uint64    `cbor:"rejected" json:"rejected"`           // rejects since its start
 	BacklogRows  int       `cbor:"backlog_rows" json:"backlog_rows"`   // about how many summaries wait, those of this envelope included
 	BacklogSince time.Time `cbor:"backlog_since" json:"backlog_since"` // when the oldest of them was made; zero when none waits
+
+	Zones map[string]string `cbor:"zones,omitempty" json:"zones,omitempty"` // of sites that it sends: IANA names of the zones whose clocks hang there
 }
 
 // Reply is the answer to an envelope, as JSON. The batch is on disk but for what Refused

@@ -33,6 +33,7 @@ import { PageWaiting } from "../parts/Waiting";
 import { useWidth } from "../parts/useWidth";
 import { spoken } from "../time/duration";
 import { clamped, fittingWidth, isLive, spanOf } from "../time/range";
+import { siteZoneOf } from "../time/site";
 import { zoneText } from "../time/zone";
 import { useUnits } from "../units";
 import { movedTo } from "./board";
@@ -53,12 +54,18 @@ const mostWindows = 400;
 /** A head and lanes below one time axis. */
 export function BoardView({ board, about, onChange, bare = false, children }: Props) {
   const catalogue = useCatalogue();
-  const health = useHealth().data;
+  const { data: health, isPending: zoneless } = useHealth();
   const session = useSession().data;
   const units = useUnits();
   const { choice, wrong, change, zoomBack } = useTime(board);
-  const siteZone = health?.zone ?? "UTC";
-  const zone = zoneOf(choice.zone, siteZone);
+  const lanes = useMemo(() => board.lanes ?? [], [board.lanes]);
+  const paths = useMemo(
+    () =>
+      catalogue ? [...new Set(lanes.flatMap((l) => seriesOf(l, catalogue, about)).map((s) => s.path))] : [],
+    [lanes, catalogue, about],
+  );
+  const site = useMemo(() => siteZoneOf(health, paths), [health, paths]);
+  const zone = zoneOf(choice.zone, site.zone);
   const live = isLive(choice.range);
   const [box, px] = useWidth(catalogue !== undefined);
 
@@ -68,7 +75,6 @@ export function BoardView({ board, about, onChange, bare = false, children }: Pr
   );
   const span = useMemo(() => spanOf(choice.range, now, zone), [choice.range, now, zone]);
   const width = choice.width || fittingWidth(span, px > 0 && px < 600 ? mostWindows / 2 : mostWindows);
-  const lanes = useMemo(() => board.lanes ?? [], [board.lanes]);
   const axes = useMemo(
     () => (catalogue ? lanes.map((l) => axesOf(l, catalogue, units.of, about)) : []),
     [lanes, catalogue, units.of, about],
@@ -85,7 +91,7 @@ export function BoardView({ board, about, onChange, bare = false, children }: Pr
   const collects = health?.gateway != null;
   const view = useMemo<View | null>(
     () =>
-      catalogue
+      catalogue && !zoneless // else all would be asked for twice
         ? {
             range: choice.range,
             span,
@@ -103,12 +109,7 @@ export function BoardView({ board, about, onChange, bare = false, children }: Pr
             zoom,
           }
         : null,
-    [catalogue, choice, span, zone, width, about, px, left, right, units.of, collects, zoom],
-  );
-  const paths = useMemo(
-    () =>
-      catalogue ? [...new Set(lanes.flatMap((l) => seriesOf(l, catalogue, about)).map((s) => s.path))] : [],
-    [lanes, catalogue, about],
+    [catalogue, zoneless, choice, span, zone, width, about, px, left, right, units.of, collects, zoom],
   );
   const places = useMemo(() => [...new Set(paths.map((p) => p.slice(0, p.lastIndexOf("/"))))], [paths]);
   const [note, setNote] = useState<{ at: number; first: string[] } | null>(null);
@@ -122,7 +123,8 @@ export function BoardView({ board, about, onChange, bare = false, children }: Pr
           choice={choice}
           span={span}
           zone={zone}
-          siteZone={siteZone}
+          siteZone={site.zone}
+          sitesDiffer={site.differ}
           width={width}
           onChange={change}
           onBack={zoomBack}

@@ -23,6 +23,8 @@ interface Props {
   /** The zone that the choice means, and that of the site. */
   zone: string;
   siteZone: string;
+  /** The page is of several sites with clocks of their own, and so goes by those of the service. */
+  sitesDiffer?: boolean;
   width: string;
   onChange: (choice: Partial<TimeChoice>) => void;
   onBack?: () => void;
@@ -40,7 +42,8 @@ const lastNames: Record<string, string> = { "1mo": "month", "1y": "year", "1w": 
 const lastName = (l: string) => `past ${lastNames[l] ?? spoken(l)}`;
 
 /** Which time the page shows, whose clocks, in which windows, and beside what. */
-export function RangeBar({ choice, span, zone, siteZone, width, onChange, onBack }: Props) {
+export function RangeBar(props: Props) {
+  const { choice, span, zone, onChange, onBack } = props;
   const step = (by: number) => onChange({ range: moved(span, by) });
   return (
     <div
@@ -66,11 +69,11 @@ export function RangeBar({ choice, span, zone, siteZone, width, onChange, onBack
         </button>
       )}
       <div className="hidden flex-wrap items-center gap-x-3 sm:flex">
-        <Choices choice={choice} span={span} siteZone={siteZone} width={width} onChange={onChange} />
+        <Choices {...props} />
       </div>
       <details className="sm:hidden">
         <summary className="cursor-pointer text-soft">Windows, compare, clocks</summary>
-        <Choices choice={choice} span={span} siteZone={siteZone} width={width} onChange={onChange} />
+        <Choices {...props} />
       </details>
       {isLive(choice.range) && (
         <span className="text-sm text-soft" data-follows>
@@ -81,10 +84,8 @@ export function RangeBar({ choice, span, zone, siteZone, width, onChange, onBack
   );
 }
 
-type ChoicesProps = Pick<Props, "choice" | "span" | "siteZone" | "width" | "onChange">;
-
 /** How wide windows are, what stands beside them, and whose clocks count. */
-function Choices({ choice, span, siteZone, width, onChange }: ChoicesProps) {
+function Choices({ choice, span, siteZone, sitesDiffer = false, width, onChange }: Props) {
   return (
     <>
       <Choice label="Windows" value={choice.width} onChange={(w) => onChange({ width: w })}>
@@ -102,7 +103,9 @@ function Choices({ choice, span, siteZone, width, onChange }: ChoicesProps) {
         ))}
       </Choice>
       <Choice label="Clocks of" value={choice.zone} onChange={(z) => onChange({ zone: z })}>
-        <option value="site">the site: {zoneText(siteZone, span.to)}</option>
+        <option value="site">
+          {sitesDiffer ? "the service" : "the site"}: {zoneText(siteZone, span.to)}
+        </option>
         <option value="viewer">this machine: {zoneText(viewerZone(), span.to)}</option>
         <option value="UTC">UTC</option>
         {!["site", "viewer", "UTC"].includes(choice.zone) && isZone(choice.zone) && (

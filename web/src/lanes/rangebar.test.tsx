@@ -49,6 +49,23 @@ function shown(choice: Partial<TimeChoice> = {}, back?: () => void) {
 }
 
 describe("the bar of time", () => {
+  it("says whose clocks the page goes by", () => {
+    const bar = (differ: boolean) => (
+      <RangeBar
+        choice={{ range: { kind: "span", from, to }, zone: "site", width: "", hours: "", compare: "" }}
+        span={span}
+        zone={zone}
+        siteZone={zone}
+        sitesDiffer={differ}
+        width="5m"
+        onChange={() => undefined}
+      />
+    );
+    const { rerender } = render(bar(false));
+    expect(screen.getAllByText("the site: Europe/Oslo, UTC+01:00")).not.toHaveLength(0);
+    rerender(bar(true));
+    expect(screen.getAllByText("the service: Europe/Oslo, UTC+01:00")).not.toHaveLength(0);
+  });
   it("goes to the range before and after, of the same length, and out", () => {
     const changed = shown();
     fireEvent.click(screen.getByLabelText("Earlier"));

@@ -21,6 +21,7 @@ import { LatestReadings } from "../series/LatestReadings";
 import { MeanDay } from "../series/MeanDay";
 import { RejectsByRule } from "../series/RejectsByRule";
 import { longTime } from "../time/format";
+import { siteZoneOf } from "../time/site";
 import { spoken } from "../time/duration";
 import { convert, useUnits } from "../units";
 
@@ -52,7 +53,7 @@ function Shown({ series }: { series: Series }) {
   const { path } = series;
   const health = useHealth().data;
   const session = useSession().data;
-  const zone = zoneOf(usePreferences().zone, health?.zone ?? "UTC");
+  const zone = zoneOf(usePreferences().zone, siteZoneOf(health, [path]).zone);
   const station = path.slice(0, path.lastIndexOf("/"));
   return (
     <>

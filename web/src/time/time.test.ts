@@ -1,4 +1,5 @@
 import { describe, expect, it } from "vitest";
+import type { Health } from "../api/client";
 import {
   clamped,
   earliest,
@@ -10,6 +11,7 @@ import {
   spanOf,
   writeRange,
 } from "./range";
+import { siteZoneOf } from "./site";
 import { ticks } from "./ticks";
 import { clockAt, dayStart, isZone, timeOf, zoneText } from "./zone";
 
@@ -17,6 +19,18 @@ const oslo = "Europe/Oslo";
 const utc = (text: string) => Date.parse(text + "Z");
 
 describe("zones", () => {
+  it("are those of the site, or the service's where sites differ", () => {
+    const zones = { "far-moor": "America/Halifax", "low-fen": "Europe/Oslo" };
+    const health = { zone: "Europe/Oslo", zones } as unknown as Health;
+    expect(siteZoneOf(health, ["far-moor/a/t", "far-moor/b/t"])).toEqual({
+      zone: "America/Halifax",
+      differ: false,
+    });
+    expect(siteZoneOf(health, ["far-moor/a/t", "low-fen/b/t"])).toEqual({ zone: oslo, differ: true });
+    expect(siteZoneOf(health, ["low-fen/a/t", "unheard/b/t"])).toEqual({ zone: oslo, differ: false });
+    expect(siteZoneOf(health, [])).toEqual({ zone: oslo, differ: false });
+    expect(siteZoneOf(undefined, ["far-moor/a/t"])).toEqual({ zone: "UTC", differ: false });
+  });
   it("read the clocks and find the time they show", () => {
     expect(clockAt(utc("2026-07-01T22:30:00"), oslo)).toMatchObject({
       month: 7,
