@@ -44,6 +44,7 @@ func accessible(p page, central, gateway string) {
 				p.do(browser.Size(width, 900))
 				p.until(fmt.Sprintf(`((document.documentElement.dataset.theme = %q, dispatchEvent(new Event("themechange"))), new Promise((done) => requestAnimationFrame(() => requestAnimationFrame(done))), true)`, look))
 				p.until(shown)
+				p.until(`!document.querySelector("main [aria-busy=true]")`)
 				if !strings.Contains(address, "/wall") { // nobody holds a wall in his hand
 					p.until(fmt.Sprintf(`document.documentElement.scrollWidth <= %d`, width)) // else it is too wide: name
 				}

@@ -90,6 +90,9 @@ export function titleOf(lane: BoardLane, view: Pick<View, "catalogue" | "about">
   return text.charAt(0).toUpperCase() + text.slice(1);
 }
 
+const before = (loading: boolean) =>
+  loading ? "from before: the answer is on its way" : "from before: no answer came";
+
 function SeriesLane(props: Dragged & { title: string }) {
   const { lane } = props;
   const view = useView();
@@ -105,7 +108,7 @@ function SeriesLane(props: Dragged & { title: string }) {
     <Frame
       {...props}
       height={height}
-      caption={fits ? "the readings themselves" : caption(rows)}
+      caption={fits ? "the readings themselves" : stale ? before(loading) : caption(rows)}
       legend={<Legend lane={lane} rows={rows} single={single} onSingle={setSingle} />}
       rows={rows}
       rejects={fits ? { shown: rejects, show: setRejects } : undefined}
@@ -121,7 +124,7 @@ function SeriesLane(props: Dragged & { title: string }) {
           lane.
         </p>
       )}
-      <PlotArea height={height} onPick={undefined}>
+      <PlotArea height={height} dimmed={stale}>
         {fits ? (
           <ReadingsChart
             lane={lane}
@@ -228,7 +231,6 @@ interface FrameProps extends Dragged {
 
 function Frame(props: FrameProps) {
   const { lane, title, caption, legend, stale, handle, height, onChange, children } = props;
-  const dimmed = stale ? "opacity-60" : "";
   const beside = useWide();
   const paper = usePaper(); // on which nothing can be opened
   return (
@@ -240,7 +242,7 @@ function Frame(props: FrameProps) {
       aria-busy={stale}
       className="grid break-inside-avoid border-b border-rule bg-sheet desk:grid-cols-[minmax(0,1fr)_20rem]"
     >
-      <div className={`relative min-w-0 ${dimmed}`} data-column>
+      <div className="relative min-w-0" data-column>
         <div className="flex items-baseline gap-2 px-1 pt-1">
           {handle}
           {title && <h2 className="min-w-0 truncate text-sm font-semibold">{title}</h2>}
@@ -262,11 +264,11 @@ function Frame(props: FrameProps) {
       </div>
       {legend &&
         (beside || paper ? (
-          <div className={`min-w-0 border-l border-rule px-1 py-1 print:border-t print:border-l-0 ${dimmed}`}>
+          <div className="min-w-0 border-l border-rule px-1 py-1 print:border-t print:border-l-0">
             {legend}
           </div>
         ) : (
-          <details className={`border-t border-rule px-2 py-1 ${dimmed}`}>
+          <details className="border-t border-rule px-2 py-1">
             <summary className="cursor-pointer text-sm text-soft">In figures</summary>
             {legend}
           </details>

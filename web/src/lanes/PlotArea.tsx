@@ -4,6 +4,8 @@ import { timeAt, useView, xOf } from "./view";
 
 interface Props {
   height: number;
+  /** What is drawn is from before. */
+  dimmed?: boolean;
   children: ReactNode;
   /** What is opened when a time is clicked. */
   onPick?: (ms: number) => void;
@@ -13,13 +15,13 @@ const leastDrag = 6; // px; what is shorter is a click
 
 /** Where a lane is drawn. The cursor goes with the mouse, and dragging picks a span, which all
  *  lanes then show. */
-export function PlotArea({ height, children, onPick }: Props) {
+export function PlotArea({ height, dimmed = false, children, onPick }: Props) {
   const view = useView();
   const begun = useRef<number | null>(null);
   const x = (e: PointerEvent<HTMLElement>) => e.clientX - e.currentTarget.getBoundingClientRect().left;
   return (
     <div
-      className="relative touch-pan-y select-none"
+      className={`relative touch-pan-y select-none ${dimmed ? "opacity-50" : ""}`}
       data-plot
       style={{ height }}
       onPointerDown={(e) => {

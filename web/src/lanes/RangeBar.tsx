@@ -151,7 +151,7 @@ function Choice({ label, value, onChange, children }: ChoiceProps) {
       aria-label={label}
       value={value}
       onChange={(e) => onChange(e.target.value)}
-      className="h-9 max-w-72 rounded-sheet border border-transparent bg-transparent px-1 hover:border-rule hover:bg-sheet"
+      className="h-9 max-w-[min(100%,26rem)] rounded-sheet border border-transparent bg-transparent px-1 hover:border-rule hover:bg-sheet"
     >
       {children}
     </select>
