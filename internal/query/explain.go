@@ -1,6 +1,9 @@
 package query
 
 import (
+	"strings"
+	"time"
+
 	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/window"
 	"nexocumula/internal/store"
@@ -12,9 +15,16 @@ type Explained struct {
 	Why string // not a wider tier; "" when it is the widest
 }
 
-func explain(plan *window.Plan, tiers []rollup.Tier, work store.Work) *Explained {
-	return &Explained{Work: work, Why: plan.Why(tiers)}
+func explain(s *store.Series, plan *window.Plan, work store.Work) *Explained {
+	out := &Explained{Work: work, Why: plan.Why(rollup.TiersOf(&s.Definition))}
+	if len(parts(s, plan)) > 1 {
+		late := "from " + written(s.Late.From) + " to " + written(s.Late.To) + " the readings themselves, as their summaries are not made yet"
+		out.Why = strings.TrimPrefix(out.Why+"; "+late, "; ")
+	}
+	return out
 }
+
+func written(t int64) string { return time.Unix(0, t).UTC().Format(time.RFC3339) }
 
 // and is what was read for both.
 func (e *Explained) and(o *Explained) *Explained {

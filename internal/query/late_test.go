@@ -62,8 +62,14 @@ func TestWindowsWhoseSummariesAreNotMadeYetAreOpen(t *testing.T) {
 	first := st.List(everything(t))[0]
 	st.MarkLate(first.ID, store.Late{From: begin.Add(20 * time.Minute).UnixNano(), To: begin.Add(31 * time.Minute).UnixNano()})
 	asked := ask(t, "#", "15m", "count")
-	asked.Now = begin.Add(5 * time.Hour)
+	asked.Now, asked.Explain = begin.Add(5*time.Hour), true
 	got := answer(t, asked, from(st, true)).series[0]
 	assert.Equal(t, []bool{false, true, true, false}, got.Open)
 	assert.Equal(t, []float64{90, 90, 90, 90}, got.Rows.Stats[0])
+	assert.Equal(t, "from 2026-03-01T08:20:00Z to 2026-03-01T08:31:00Z the readings themselves, as their summaries are not made yet", got.Explained.Why)
+	for _, read := range got.Explained.Work {
+		if read.Tier == rollup.Readings {
+			assert.Equal(t, 66+12, read.Rows, "no more of them, and those of the last minutes, as ever")
+		}
+	}
 }

@@ -358,7 +358,7 @@ func (r runner) reduce(ctx context.Context, s store.Series, plan *window.Plan, s
 		}
 	}
 	if r.Explain {
-		out.Explained = explain(plan, rollup.TiersOf(&s.Definition), work)
+		out.Explained = explain(&s, plan, work)
 	}
 	return out, nil
 }
