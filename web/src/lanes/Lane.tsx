@@ -108,7 +108,7 @@ function SeriesLane(props: Dragged & { title: string }) {
     <Frame
       {...props}
       height={height}
-      caption={fits ? "the readings themselves" : stale ? before(loading) : caption(rows)}
+      caption={stale ? before(loading) : fits ? "the readings themselves" : caption(rows)}
       legend={<Legend lane={lane} rows={rows} single={single} onSingle={setSingle} />}
       rows={rows}
       rejects={fits ? { shown: rejects, show: setRejects } : undefined}

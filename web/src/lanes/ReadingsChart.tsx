@@ -1,7 +1,7 @@
 import { keepPreviousData, useQueries, useQuery } from "@tanstack/react-query";
-import { useMemo } from "react";
+import { useMemo, useState } from "react";
 import { ask, type BoardLane, type Readings, type Rejects } from "../api/client";
-import { at } from "../board/board";
+import { at, matches } from "../board/board";
 import { number } from "../format";
 import { Link } from "../parts/Link";
 import { live } from "../live/store";
@@ -63,12 +63,12 @@ export function ReadingsChart({ lane, axes, height, single, normal, rejects }: P
         );
       },
       refetchInterval: going ? 5000 : (false as const),
-      placeholderData: keepPreviousData,
       gcTime: 60_000,
     })),
   });
   const data = answers.map((a) => a.data);
-  const stamp = answers.map((a) => `${a.dataUpdatedAt} ${a.isPlaceholderData}`).join();
+  const loading = answers.some((a) => a.isPending);
+  const stamp = answers.map((a) => a.dataUpdatedAt).join();
   const lines = useMemo(
     () =>
       linesOfReadings(
@@ -80,9 +80,19 @@ export function ReadingsChart({ lane, axes, height, single, normal, rejects }: P
     // eslint-disable-next-line react-hooks/exhaustive-deps -- the stamp says when any of the answers is another
     [stamp, lane, axes, view.units],
   );
+  const [before, setBefore] = useState(lines);
+  if (!loading && before !== lines) setBefore(lines);
+  const meanwhile = loading ? before.filter((l) => names.some((name) => matches(name, l.name))) : [];
   return (
     <>
-      <Chart lane={lane} lines={lines} axes={axes} height={height} single={single} normal={normal} />
+      <Chart
+        lane={lane}
+        lines={meanwhile.length > 0 ? meanwhile : lines}
+        axes={axes}
+        height={height}
+        single={single}
+        normal={normal}
+      />
       {rejects && names.map((n) => <RejectMarks key={n} select={n} height={height} />)}
     </>
   );

@@ -25,8 +25,8 @@ export function refreshEvery(width: string): number {
 }
 
 /** The rows of a lane. */
-export function useRows(lane: BoardLane, view: View, enabled = true): Rows {
-  const questions = enabled ? questionsOf(lane, view) : [];
+export function useRows(lane: BoardLane, view: View): Rows {
+  const questions = questionsOf(lane, view);
   const going = isLive(view.range);
   const answers = useQueries({
     queries: questions.map((q): UseQueryOptions<Row[]> => ({
