@@ -6,7 +6,7 @@ package store
 // knows after a start which are still to be made.
 type Late struct{ From, To int64 } // To is not part of it; without one both are 0
 
-func (l Late) none() bool { return l.From == l.To }
+func (l Late) none() bool { return l.From >= l.To }
 
 // and is the stretch of both, and what lies between them.
 func (l Late) and(o Late) Late {

@@ -127,12 +127,12 @@ func (p *Pending) Oldest(narrowest func(id uint32) Tier) map[uint32]int64 {
 // Stretch is a time of pending windows.
 type Stretch struct{ From, To int64 }
 
-// Over is, of each series, from the first to the last of its pending windows of summaries that could
-// have been made at now: what others read there may be older than the readings.
-func (p *Pending) Over(now int64) map[uint32]Stretch {
+// Over is, of each series, from the first to the last of its pending windows of the tiers that are read
+// which could have been made at now: what is read there may be older than the readings.
+func (p *Pending) Over(now int64, read func(Window) bool) map[uint32]Stretch {
 	out := map[uint32]Stretch{}
 	for w := range p.marks {
-		if w.Sketch || w.End()+int64(closeAfter) > now {
+		if w.Sketch || w.End()+int64(closeAfter) > now || !read(w) {
 			continue
 		}
 		s, ok := out[w.Series]

@@ -83,3 +83,17 @@ func TestNoMoreAreDueThanAskedFor(t *testing.T) {
 	assert.ElementsMatch(t, []int64{0, 10, 20}, starts(all))
 	assert.Zero(t, p.Len())
 }
+
+func TestWhatIsOverAndPendingIsOneStretchOfASeries(t *testing.T) {
+	p := NewPending()
+	at := func(s int) int64 { return int64(s) * int64(time.Second) }
+	def := &series.Definition{Kind: series.Gauge, FreshFor: time.Minute, Sketch: true}
+	p.Touch(1, def, []int64{at(5), at(47), at(3600)}, at(3603))
+	p.Touch(2, def, []int64{at(3600)}, at(3603))
+	p.Follow([]Window{{Series: 1, Tier: TenSecond, Start: 0}}, Tier(time.Hour), 1, at(3603))
+	all := func(Window) bool { return true }
+	assert.Equal(t, map[uint32]Stretch{1: {0, at(3600)}}, p.Over(at(3603), all), "the hour is, the window that has begun in the next one is not, and sketches are another matter")
+	assert.Equal(t, map[uint32]Stretch{1: {0, at(50)}}, p.Over(at(3603), func(w Window) bool { return w.Tier == TenSecond }))
+	assert.Equal(t, map[uint32]Stretch{1: {0, at(3610)}, 2: {at(3600), at(3610)}}, p.Over(at(3612), all))
+	assert.Empty(t, p.Over(at(11), func(w Window) bool { return w.Tier == TenSecond }), "what could not be made yet was not made before either")
+}
