@@ -38,6 +38,17 @@ func (p page) enter(name string) {
 	p.key("\r")
 }
 
+// down goes through a menu that opens until it stands on an item. A menu moves on a moment after the key.
+func (p page) down(item string) {
+	p.t.Helper()
+	p.until(`document.activeElement?.getAttribute("role")?.startsWith("menuitem")`)
+	for !p.is(fmt.Sprintf(`document.activeElement.innerText.trim() === %q`, item)) {
+		p.is(`(window.stood = document.activeElement, true)`)
+		p.key(kb.ArrowDown)
+		p.until(`document.activeElement !== window.stood`)
+	}
+}
+
 // jump opens something by the palette.
 func (p page) jump(words, name string) {
 	p.t.Helper()
@@ -94,13 +105,7 @@ func byKeyboard(p page, central string) {
 	p.until(fmt.Sprintf(`%s.getAttribute("aria-valuenow") === %q`, edge, high))
 	p.walk(`e.closest("[data-lane]") && e.getAttribute("aria-haspopup") === "menu"`)
 	p.key("\r")
-	p.until(`document.activeElement?.closest("[role=menu]")`)
-	for range 40 {
-		if p.is(`document.activeElement.innerText.trim() === "Move down"`) {
-			break
-		}
-		p.key(kb.ArrowDown)
-	}
+	p.down("Move down")
 	p.key("\r")
 	p.until(fmt.Sprintf(`%s.querySelector("h2")?.innerText === %q`, lane(1), first))
 	p.walk(`e.name === "title"`)
