@@ -45,12 +45,22 @@ func runCommand(version string) *cli.Command {
 			if err != nil {
 				return err
 			}
+			defer onHangUp(ctx, s, log)()
+			ended := make(chan error, 1)
+			go func() { ended <- s.Run(ctx) }()
+			select {
+			case err := <-ended:
+				return err
+			case <-s.Opened(ctx):
+			}
+			if ctx.Err() != nil {
+				return <-ended
+			}
 			fmt.Fprintf(cmd.Root().Writer, "nexocumula %s is running; console and HTTP interface at %s\n", version, s.Address)
 			if err := welcome(cmd, s); err != nil { // what is collected does not wait for it
 				log.Error("no code for the first administrator could be made; nexocumula recover makes one", "error", err)
 			}
-			defer onHangUp(ctx, s, log)()
-			return s.Run(ctx)
+			return <-ended
 		},
 	}
 }

@@ -234,6 +234,21 @@ func (g *Gateway) Run(ctx context.Context) error {
 	return err
 }
 
+// Opened waits until devices are let in by all sources that they come to, or ctx ends.
+func (g *Gateway) Opened(ctx context.Context) {
+	g.mu.Lock()
+	sources := slices.Clone(g.sources)
+	g.mu.Unlock()
+	for _, s := range sources {
+		if door, ok := s.source().(source.Door); ok {
+			select {
+			case <-door.Opened():
+			case <-ctx.Done():
+			}
+		}
+	}
+}
+
 // Receiver is who takes what the sender with a token brings; nil when nobody knows it.
 func (g *Gateway) Receiver(token string) (*push.Receiver, *push.Sender) {
 	g.mu.Lock()

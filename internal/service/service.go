@@ -149,6 +149,23 @@ func (s *Service) Run(ctx context.Context) error {
 	return errors.Join(err, s.book.Close(), s.Store.Close())
 }
 
+// opensWithin is how long a service that starts is waited for at most.
+const opensWithin = 10 * time.Second
+
+// Opened is closed once all who may come to a service that runs are let in, or ctx ends.
+func (s *Service) Opened(ctx context.Context) <-chan struct{} {
+	out := make(chan struct{})
+	go func() {
+		defer close(out)
+		ctx, cancel := context.WithTimeout(ctx, opensWithin)
+		defer cancel()
+		if s.Gateway != nil {
+			s.Gateway.Opened(ctx)
+		}
+	}()
+	return out
+}
+
 // Close closes what Open opened, for a service that is not run.
 func (s *Service) Close() {
 	if s.listen != nil {

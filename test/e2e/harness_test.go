@@ -129,7 +129,7 @@ func (p *process) interrupt(t *testing.T) int {
 	return p.cmd.ProcessState.ExitCode()
 }
 
-// service starts the product with a configuration and waits until it answers.
+// service starts the product with a configuration and waits until it answers, and devices are let in.
 func service(t *testing.T, dir, name, config string) (*process, *client.Client) {
 	t.Helper()
 	path := filepath.Join(dir, name+".yaml")

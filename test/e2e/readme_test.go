@@ -82,4 +82,11 @@ func TestASecondServiceOnTheSamePortSaysSo(t *testing.T) {
 	out, err := exec.Command(program, "run", "--config", path).CombinedOutput()
 	assert.Error(t, err)
 	assert.Contains(t, string(out), "another program listens at that address already; or set another listen: in the configuration")
+
+	gateway := "data: " + dir + "/b\nlisten: 127.0.0.1:0\ngateway:\n  site: far-moor\n  sources: [{ name: own, mqtt_listener: { address: 127.0.0.1:" + port + ", messages: [{ topic: \"#\", series: a/b }] } }]\n"
+	require.NoError(t, os.WriteFile(path, []byte(gateway), 0o600))
+	out, err = exec.Command(program, "run", "--config", path).CombinedOutput()
+	assert.Error(t, err)
+	assert.Contains(t, string(out), "source own: listening for MQTT at 127.0.0.1:"+port+": another program listens at that address already")
+	assert.NotContains(t, string(out), "is running", "it says so once devices are let in")
 }

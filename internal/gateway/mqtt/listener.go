@@ -46,10 +46,11 @@ type listener struct {
 	doubles  doubles
 	presence presence
 	sparks   *sparks // nil: none
+	opened   chan struct{}
 }
 
 func newListener(name string, settings listenerSettings, pipe *pipeline.Pipeline, log *slog.Logger) *listener {
-	l := &listener{name: name, settings: settings, pipe: pipe, log: log.With("source", name)}
+	l := &listener{name: name, settings: settings, pipe: pipe, log: log.With("source", name), opened: make(chan struct{})}
 	l.messages = payload.NewMessages(name, settings.messages)
 	l.sparks = newSparks(name, settings.sparkplug, &l.Counter, pipe)
 	l.Change(func(t *source.Tally) { *t = source.Tally{Name: name, Form: "mqtt_listener", Address: settings.address} })
@@ -85,6 +86,7 @@ func (l *listener) Run(ctx context.Context) error {
 		return fmt.Errorf("source %s: %w", l.name, err)
 	}
 	l.Up(true)
+	close(l.opened)
 	if l.sparks != nil {
 		l.sparks.connected(func(m sparkplug.Message) { _ = l.server.Publish(m.Topic, m.Payload, m.Retain, qosOf(m)) }) // it cannot fail while the server runs
 		go l.sparks.watch(ctx)
@@ -93,6 +95,8 @@ func (l *listener) Run(ctx context.Context) error {
 	l.Up(false)
 	return l.close(door)
 }
+
+func (l *listener) Opened() <-chan struct{} { return l.opened }
 
 // partAfter is how long clients have to take leave.
 const partAfter = 500 * time.Millisecond

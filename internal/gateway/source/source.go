@@ -44,6 +44,12 @@ type Reader interface {
 	Read(ctx context.Context, group string) (Outcome, error)
 }
 
+// Door is a source that devices come to.
+type Door interface {
+	// Opened is closed once they are let in.
+	Opened() <-chan struct{}
+}
+
 // Rereader is a source that can read again what arrived once, without side effects: to try it,
 // or once the configuration was mended.
 type Rereader interface {
