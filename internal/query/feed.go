@@ -125,7 +125,7 @@ func feedSketches(ctx context.Context, src Source, s store.Series, p *window.Pla
 		for _, one := range all {
 			parsed, err := sketch.Parse(one.Data)
 			if err != nil {
-				return fmt.Errorf("%s, sketch of %s: %w", s.Path, time.Unix(0, one.Start).UTC().Format(time.RFC3339), err)
+				return fmt.Errorf("%s, sketch of %s: %w", s.Path, written(one.Start), err)
 			}
 			if err := to.Sketch(one.Start, parsed); err != nil {
 				return err

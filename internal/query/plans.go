@@ -2,7 +2,6 @@ package query
 
 import (
 	"slices"
-	"time"
 
 	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/window"
@@ -97,7 +96,7 @@ func (q Windows) plan(src Source, windows []window.Window, count int, like *stor
 	plan, err := window.NewPlan(windows, tiers, readings, exact)
 	if err != nil && like.Collected {
 		return nil, refuse("thinned", "of %s not all readings from before %s are kept (%s), so this has no exact answer: use widths and times that are multiples of %s, stats that do not need each reading, or a later range; `readings` shows what was kept",
-			like.Path, time.Unix(0, like.ThinnedTo).UTC().Format(time.RFC3339), thinningOf(like), tiers[0])
+			like.Path, written(like.ThinnedTo), thinningOf(like), tiers[0])
 	}
 	if err != nil {
 		return nil, refuse("range", "%v", q.narrow(tiers[0], err))

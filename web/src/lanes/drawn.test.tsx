@@ -219,6 +219,12 @@ describe("questions", () => {
       ["s/a/gate"],
     ]);
     expect(asked(names, { stat: "p95~" })).toHaveLength(5);
+    expect(asked(names, { stat: "p95" })).toHaveLength(5);
+    const month = { from, to: from + 30 * 24 * hour, end: from + 30 * 24 * hour };
+    const fine = viewOf({ catalogue, width: "10s", span: month });
+    for (const one of catalogue.values()) one.tiers = ["10s"];
+    expect(questionsOf({ kind: "chart", series: ["s/a/t", "s/b/t"] }, fine)).toHaveLength(2);
+    for (const one of catalogue.values()) one.tiers = ["1h"];
     expect(asked(["w/+/t", "s/a/t"])).toHaveLength(2);
     const [q] = questionsOf({ kind: "chart", series: ["s/a/t", "s/b/t"] }, viewOf({ catalogue }));
     expect(paramsOf(q ?? {}).getAll("select")).toEqual(["s/a/t", "s/b/t"]);

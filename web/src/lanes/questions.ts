@@ -8,8 +8,9 @@ import type { View } from "./view";
 
 export type Question = Record<string, string | string[]>;
 
-/** So many series are asked for at a time: what is asked together is drawn together. */
-const atOnce = 64;
+// So much is asked for at a time: what is asked together is drawn together, and refused together.
+const mostSeries = 64;
+const mostWindows = 200_000;
 
 /**
  * What a lane asks the service: its names in one question where they may be, and each by itself
@@ -40,7 +41,9 @@ export function questionsOf(lane: BoardLane, view: View): Question[] {
       lane,
       all.map((s) => s.states),
     );
-    for (const { names: select, unit } of together(lane, names, view, estimated))
+    const windows = (view.span.end - view.span.from) / 1000 / seconds(common.width);
+    const most = /^p\d/.test(lane.stat ?? "") ? 0 : Math.min(mostSeries, mostWindows / windows);
+    for (const { names: select, unit } of together(lane, names, view, most))
       out.push({ ...common, select, stats, ...unitOf(unit, view, "", true) });
   }
   if (lane.calculate) {
@@ -64,15 +67,13 @@ interface Together {
 }
 
 /** Names that may be asked for together: of series there are, of one kind, that are shown in the same unit. */
-function together(lane: BoardLane, names: string[], view: View, alone: boolean): Together[] {
+function together(lane: BoardLane, names: string[], view: View, most: number): Together[] {
   const out: Together[] = [];
   for (const name of names) {
     const found = seriesOf({ ...lane, series: [name] }, view.catalogue);
     const unit = found[0]?.unit ?? "";
-    const like = found[0] && !alone ? `${found[0].kind} ${view.units(unit).symbol && unit}` : undefined;
-    const others = out.find(
-      (o) => like !== undefined && o.like === like && o.series + found.length <= atOnce,
-    );
+    const like = found[0] ? `${found[0].kind} ${view.units(unit).symbol && unit}` : undefined;
+    const others = out.find((o) => like !== undefined && o.like === like && o.series + found.length <= most);
     if (others) {
       others.names.push(name);
       others.series += found.length;
