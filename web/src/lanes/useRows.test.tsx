@@ -19,7 +19,7 @@ const view = (from: string): View => {
 const chart = (...names: string[]): BoardLane => ({ kind: "chart", series: names });
 
 /** What was asked, and how it is answered. */
-let asked: { names: string[]; answer: (mean: number) => Promise<void> }[] = [];
+let asked: { names: string[]; answer: (mean: number) => Promise<void>; refuse: () => void }[] = [];
 
 beforeEach(() => {
   asked = [];
@@ -49,7 +49,11 @@ beforeEach(() => {
           done(new Response(JSON.stringify(body)));
           await Promise.resolve();
         });
-      asked.push({ names, answer });
+      const refuse = () => {
+        const error = { code: "unknown_series", message: "no series matches" };
+        done(new Response(JSON.stringify({ error }), { status: 404 }));
+      };
+      asked.push({ names, answer, refuse });
     });
   });
 });
@@ -77,6 +81,22 @@ describe("the rows of a lane", () => {
       expect(result.current.loading).toBe(false);
     });
     expect(result.current.rows.map((r) => r.name)).toEqual(["s/b/t", "s/a/t"]);
+  });
+  it("are no less of now beside a name that is refused", async () => {
+    const { result } = lane(chart("s/a/t", "s/gone/t"), "2026-10-24");
+    await waitFor(() => {
+      expect(asked).toHaveLength(2);
+    });
+    await asked[0]?.answer(1);
+    await act(async () => {
+      asked[1]?.refuse();
+      await Promise.resolve();
+    });
+    await waitFor(() => {
+      expect(result.current.errors).toHaveLength(1);
+    });
+    expect(result.current).toMatchObject({ loading: false, stale: false });
+    expect(result.current.rows.map((r) => r.name)).toEqual(["s/a/t"]);
   });
   it("stand until those of another range are here, and say that they are from before", async () => {
     const two = chart("s/a/t", "s/b/t");

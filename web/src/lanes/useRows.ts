@@ -54,7 +54,7 @@ export function useRows(lane: BoardLane, view: View): Rows {
   return {
     rows: meanwhile.length > 0 ? meanwhile : rows,
     loading,
-    stale: meanwhile.length > 0 || answers.some((a) => a.failureCount > 0),
+    stale: meanwhile.length > 0 || answers.some((a) => a.failureCount > 0 && a.data !== undefined),
     errors: answers.map((a) => a.error).filter((e) => e !== null),
     placeless: questions.length === 0 && (lane.series?.length ?? 0) > 0,
   };
