@@ -19,7 +19,7 @@ import (
 // was, as if all readings there had come after them.
 func belated(t *testing.T, random *rand.Rand, st *store.Store, ref reference, stretch store.Late) {
 	id := st.List(everything(t))[0].ID
-	for _, tier := range []rollup.Tier{rollup.TenSecond, rollup.Minute} {
+	for _, tier := range rollup.TiersOf(&ref.def) {
 		made, err := st.Read(id, tier, tier.Start(stretch.From), stretch.To)
 		require.NoError(t, err)
 		wrong := rollup.NewBlock(ref.def.Kind, 0)

@@ -79,6 +79,7 @@ func (of part) feed(ctx context.Context, src Source, s store.Series, p *window.P
 		if want.Tier != tier {
 			want.Tier, want.Steps = tier, false
 		}
+		want.Steps = want.Steps && of.from%int64(quarter) == 0 && of.to%int64(quarter) == 0 // no step is cut
 		if tier == rollup.Readings && p.Tier != rollup.Readings {
 			want.From = max(want.From, s.ThinnedTo) // of earlier ones not all are here
 		}

@@ -185,7 +185,7 @@ func agree(t *testing.T, random *rand.Rand, st *store.Store, ref reference, on s
 	}
 	ask.query.Select = []series.Selector{everything(t)}
 	// A central, which has only summaries, is asked now and then, of what is summarised.
-	readings := random.IntN(3) > 0 || exact || st.AnyLate() || !summarised(ref, ask.frames)
+	readings := random.IntN(3) > 0 || exact || len(st.LateSeries()) > 0 || !summarised(ref, ask.frames)
 	src := from(st, readings)
 	src.Limits = config.Queries{MaxRows: 1e6, MaxSeries: 10, MaxTime: time.Minute}
 	var got collected

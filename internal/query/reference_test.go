@@ -305,7 +305,7 @@ func disordered(t *testing.T, random *rand.Rand, kind series.Kind, begin time.Ti
 	st, err := store.Open(filepath.Join(t.TempDir(), "s.db"), slog.New(slog.DiscardHandler), store.Options{})
 	require.NoError(t, err)
 	t.Cleanup(func() { st.Close() })
-	ref := reference{def: series.Definition{Path: series.Path("a/b/" + string(kind)), Kind: kind, Unit: "Cel", FreshFor: time.Duration(1+random.IntN(20)) * 15 * time.Second}}
+	ref := reference{def: series.Definition{Path: series.Path("a/b/" + string(kind)), Kind: kind, Unit: "Cel", FreshFor: time.Duration(1+random.IntN(20)) * 15 * time.Second, Tiers: []string{"", "1m", "10s,1m,1h"}[random.IntN(3)]}}
 	if kind == series.Counter {
 		ref.def.Wrap = []float64{0, 100}[random.IntN(2)]
 	}
@@ -363,7 +363,7 @@ func disordered(t *testing.T, random *rand.Rand, kind series.Kind, begin time.Ti
 	return st, ref
 }
 
-// summarise writes the summaries of both tiers, as a gateway does, but for those of the
+// summarise writes the summaries of all tiers, as a gateway does, but for those of the
 // last minutes, which are still open; some are sealed before others come.
 func summarise(t *testing.T, st *store.Store, id uint32, ref *reference, random *rand.Rand) {
 	raw := column.New(1, 0)
@@ -371,7 +371,8 @@ func summarise(t *testing.T, st *store.Store, id uint32, ref *reference, random 
 		raw.Add(p.at, p.v)
 	}
 	last := raw.Times[raw.Len()-1]
-	for tier, open := range map[rollup.Tier]time.Duration{rollup.TenSecond: 25 * time.Second, rollup.Minute: 3 * time.Minute} {
+	for _, tier := range rollup.TiersOf(&ref.def) {
+		open := min(2*time.Duration(tier)+5*time.Second, 3*time.Hour)
 		rows := rollup.NewBlock(ref.def.Kind, 0)
 		for i := 0; i < raw.Len(); {
 			start := tier.Start(raw.Times[i])

@@ -22,6 +22,9 @@ type Series struct {
 	LastValue float64
 	Late      Late // what its summaries may not say yet
 
+	// SummarisedTo is where the last window ends that has a summary, or a later time.
+	SummarisedTo int64
+
 	ThinnedTo int64 // not all readings before it are here; 0: all are
 	Thinned   thin.Tally
 }
@@ -45,11 +48,10 @@ func (s *Series) saw(tier rollup.Tier, rows column.Block) {
 	var value float64
 	if tier == rollup.Readings {
 		value, s.Collected = rows.Cols[0][last], true
-		if s.LastTime != 0 && first <= s.LastTime { // the last of them may speak for a while
-			s.Late = s.Late.and(Late{first, min(t, s.LastTime) + int64(s.FreshFor) + 1})
-		}
+		s.Late = s.Late.and(s.belated(first, t))
 	} else {
 		c := rows.Cols
+		s.SummarisedTo = max(s.SummarisedTo, rows.Times[last]+int64(tier))
 		first += int64(c[rollup.ColFirstAt][0])
 		t, value = t+int64(c[rollup.ColLastAt][last]), c[rollup.ColLast][last]
 	}
@@ -67,12 +69,18 @@ func (s *Store) loadCatalogue() error {
 		return fmt.Errorf("reading the catalogue: %w", err)
 	}
 	var broken []damagedRow
+	latest := s.judge.Now()
+	if before := s.judge.Newest(); before.After(latest) {
+		latest = before
+	}
 	for _, r := range rows {
 		if r.Checksum != r.sum() {
 			broken = append(broken, damagedRow{ID: uint64(r.ID), Place: "series", Reason: "the series' definition does not match its checksum; its chunks stay, but nothing says what they are of", Series: r.ID, Raw: fmt.Appendf(nil, "%+v", r)})
 			continue
 		}
-		s.catalogue.put(&Series{ID: r.ID, Collected: r.Collected, FirstSeen: r.FirstSeen, LastTime: r.LastTime, LastValue: r.LastValue, Definition: r.definition(), ThinnedTo: r.ThinnedTo, Thinned: thin.Tally{Arrived: uint64(r.Thinned), Kept: uint64(r.Kept), Worst: r.Worst}})
+		known := &Series{ID: r.ID, Collected: r.Collected, FirstSeen: r.FirstSeen, LastTime: r.LastTime, LastValue: r.LastValue, Definition: r.definition(), ThinnedTo: r.ThinnedTo, Thinned: thin.Tally{Arrived: uint64(r.Thinned), Kept: uint64(r.Kept), Worst: r.Worst}}
+		known.SummarisedTo = known.summarisedAtMost(latest.UnixNano())
+		s.catalogue.put(known)
 	}
 	if err := s.setAside(broken); err != nil {
 		return err

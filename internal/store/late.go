@@ -1,5 +1,7 @@
 package store
 
+import "nexocumula/internal/core/rollup"
+
 // Late is a stretch of a series' time whose readings are here and whose summaries may not say
 // what they do: readings came late, or the summaries of very many are made one part after the
 // other. Who asks reads the readings there. It is kept in memory only: whoever makes summaries
@@ -25,11 +27,35 @@ func (l Late) Within(from, to int64) (Late, bool) {
 	return out, out.From < out.To
 }
 
+// belated is what summaries may not say of readings that come, from the first to the last of them:
+// these are older than the newest, or go on in a window that was summarised without them.
+func (s *Series) belated(first, last int64) Late {
+	if s.LastTime == 0 || first > s.LastTime && first >= s.SummarisedTo {
+		return Late{}
+	}
+	return Late{first, min(last, max(s.LastTime, s.SummarisedTo)) + int64(s.FreshFor) + 1} // the last may speak for a while
+}
+
+// summarisedAtMost is how far a series can be summarised at some time: no window is without a
+// reading, or before it is over.
+func (s *Series) summarisedAtMost(now int64) (until int64) {
+	if s.LastTime == 0 {
+		return 0
+	}
+	for _, tier := range rollup.TiersOf(&s.Definition) {
+		start := tier.Start(s.LastTime)
+		if until = max(until, start); start+int64(tier) <= now {
+			until = max(until, start+int64(tier))
+		}
+	}
+	return until
+}
+
 // MarkLate says that the summaries of a stretch of time are not made yet, though later ones may be.
 func (s *Store) MarkLate(id uint32, l Late) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if known := s.catalogue.get(id); known != nil {
+	if known := s.catalogue.get(id); known != nil && !l.none() {
 		known.Late = known.Late.and(l)
 		s.late[id] = struct{}{}
 	}
@@ -49,9 +75,13 @@ func (s *Store) Summarised(left func(id uint32, l Late) Late) {
 	}
 }
 
-// AnyLate says whether there is such a stretch of any series.
-func (s *Store) AnyLate() bool {
+// LateSeries are the series with such a stretch, and until when each may be summarised.
+func (s *Store) LateSeries() map[uint32]int64 {
 	s.mu.RLock()
 	defer s.mu.RUnlock()
-	return len(s.late) > 0
+	out := make(map[uint32]int64, len(s.late))
+	for id := range s.late {
+		out[id] = s.catalogue.get(id).SummarisedTo
+	}
+	return out
 }

@@ -27,6 +27,9 @@ func (w Window) End() int64 {
 	return w.Start + int64(w.Tier)
 }
 
+// Closed reports that the window may be summarised at now, if not how long it has been quiet.
+func (w Window) Closed(now int64) bool { return w.End()+int64(closeAfter) <= now }
+
 // Pending are the windows whose summary is not yet what their readings say. A
 // window is due once it has closed and its series has been quiet for a moment, so
 // that a burst of late readings leads to one revision and not to many.
@@ -127,12 +130,12 @@ func (p *Pending) Oldest(narrowest func(id uint32) Tier) map[uint32]int64 {
 // Stretch is a time of pending windows.
 type Stretch struct{ From, To int64 }
 
-// Over is, of each series, from the first to the last of its pending windows of the tiers that are read
-// which could have been made at now: what is read there may be older than the readings.
-func (p *Pending) Over(now int64, read func(Window) bool) map[uint32]Stretch {
+// Over is, of each series, from the first to the last of those of its pending windows of summaries
+// that which is true of.
+func (p *Pending) Over(which func(Window) bool) map[uint32]Stretch {
 	out := map[uint32]Stretch{}
 	for w := range p.marks {
-		if w.Sketch || w.End()+int64(closeAfter) > now || !read(w) {
+		if w.Sketch || !which(w) {
 			continue
 		}
 		s, ok := out[w.Series]
@@ -143,6 +146,20 @@ func (p *Pending) Over(now int64, read func(Window) bool) map[uint32]Stretch {
 	}
 	return out
 }
+
+// Some are the pending windows that which is true of, in order of series, tier and time.
+func (p *Pending) Some(which func(Window) bool) (out []Window) {
+	for w := range p.marks {
+		if which(w) {
+			out = append(out, w)
+		}
+	}
+	slices.SortFunc(out, Window.compare)
+	return out
+}
+
+// Drop makes a window no longer pending.
+func (p *Pending) Drop(w Window) { delete(p.marks, w) }
 
 func (p *Pending) mark(w Window, now int64, follows time.Duration) {
 	t, ok := p.marks[w]

@@ -26,6 +26,14 @@ type fill struct {
 
 type fillJob struct{ tier, source rollup.Tier }
 
+// made reports that only the uplinks are waited for.
+func (f *fill) made() bool { return f.at == len(f.jobs) }
+
+// makes reports that a tier is one that the series did not have.
+func (f *fill) makes(tier rollup.Tier) bool {
+	return slices.ContainsFunc(f.jobs, func(j fillJob) bool { return j.tier == tier })
+}
+
 const (
 	fillFor  = 50 * time.Millisecond // of each moment between rolls
 	fillWait = time.Second           // from one look at the uplinks to the next
@@ -111,38 +119,41 @@ func (p *Pipeline) sourceOf(s *store.Series, tier rollup.Tier) (source rollup.Ti
 
 // fillSome goes on with the fills for a moment.
 func (p *Pipeline) fillSome(ctx context.Context) {
-	began := time.Now()
-	for id, f := range p.fills {
-		if began.Before(f.again) {
-			continue
-		}
-		for time.Since(began) < fillFor {
-			done, err := p.fillStep(ctx, id, f)
-			if err != nil {
-				p.log.Error("a tier could not be made; trying again", "error", err)
-				return
-			}
-			if done {
-				delete(p.fills, id)
-				break
-			}
-			if f.at == len(f.jobs) {
-				f.again = began.Add(fillWait)
-				break
-			}
-		}
+	if err := p.fillOn(ctx); err != nil {
+		p.log.Error("a tier could not be made; trying again", "error", err)
 	}
 	p.filling.Store(int64(len(p.fills)))
 }
 
-// fillStep makes some windows of a fill, and is done when all are made and sent.
-func (p *Pipeline) fillStep(ctx context.Context, id uint32, f *fill) (done bool, err error) {
+func (p *Pipeline) fillOn(ctx context.Context) error {
+	began := time.Now()
+	var done []uint32
+	for id, f := range p.fills {
+		if began.Before(f.again) {
+			continue
+		}
+		for time.Since(began) < fillFor && !f.made() {
+			if err := p.fillStep(ctx, id, f); err != nil {
+				return err
+			}
+		}
+		switch {
+		case !f.made():
+		case p.awaited(id, f):
+			f.again = began.Add(fillWait)
+		default:
+			done = append(done, id)
+		}
+	}
+	return p.handOver(ctx, done)
+}
+
+// fillStep makes some windows of a fill.
+func (p *Pipeline) fillStep(ctx context.Context, id uint32, f *fill) error {
 	s, ok := p.store.Get(id)
 	if !ok {
-		return true, nil
-	}
-	if f.at == len(f.jobs) {
-		return p.fillEnd(ctx, s, f)
+		f.at = len(f.jobs)
+		return nil
 	}
 	next := *f // which counts once it is on disk
 	windows := next.some(&s)
@@ -158,11 +169,11 @@ func (p *Pipeline) fillStep(ctx context.Context, id uint32, f *fill) (done bool,
 			err = p.append(ctx, store.Batch{Entries: []store.Entry{{Series: id, Tier: windows[0].Tier, Rows: rows}}})
 		}
 		if err != nil {
-			return false, err
+			return err
 		}
 	}
 	*f = next
-	return false, nil
+	return nil
 }
 
 // some are the next windows to make; after the last of a job it goes on to the next.
@@ -179,21 +190,7 @@ func (f *fill) some(s *store.Series) (out []rollup.Window) {
 	return out
 }
 
-// fillEnd gives the series its new tiers, once no central that has been promised them lacks
-// any of what was made.
-func (p *Pipeline) fillEnd(ctx context.Context, s store.Series, f *fill) (done bool, err error) {
-	for _, job := range f.jobs {
-		if p.store.Waiting(s.ID, job.tier, f.until) {
-			return false, nil
-		}
-	}
-	def := s.Definition
-	def.Tiers = rollup.Names(f.wanted)
-	if _, err := untilWritten(ctx, p, func() ([]uint32, error) { return p.store.Define([]series.Definition{def}) }); err != nil {
-		return false, err
-	}
-	if len(p.fills) == 1 {
-		p.log.Info("all series have the tiers that are wanted")
-	}
-	return true, nil
+// awaited reports that a central that has been promised the new tiers still lacks some of what was made.
+func (p *Pipeline) awaited(id uint32, f *fill) bool {
+	return slices.ContainsFunc(f.jobs, func(j fillJob) bool { return p.store.Waiting(id, j.tier, f.until) })
 }

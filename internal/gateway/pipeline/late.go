@@ -1,8 +1,6 @@
 package pipeline
 
 import (
-	"slices"
-
 	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/store"
 )
@@ -13,17 +11,22 @@ import (
 
 // markLate marks, of each series, what could be summarised and is still pending.
 func (p *Pipeline) markLate(now int64) {
-	for id, over := range p.over(now) {
+	for id, over := range p.pending.Over(func(w rollup.Window) bool { return w.Closed(now) && p.isRead(w) }) {
 		p.store.MarkLate(id, store.Late(over))
 	}
 }
 
-// noLongerLate leaves of what is late only what is still pending.
+// noLongerLate leaves of what is late only what is still pending: what could be summarised, or was
+// before the clock was set back.
 func (p *Pipeline) noLongerLate(now int64) {
-	if !p.store.AnyLate() {
+	late := p.store.LateSeries()
+	if len(late) == 0 {
 		return
 	}
-	over := p.over(now)
+	over := p.pending.Over(func(w rollup.Window) bool {
+		until, ok := late[w.Series]
+		return ok && (w.Closed(now) || w.End() <= until) && p.isRead(w)
+	})
 	p.store.Summarised(func(id uint32, late store.Late) store.Late {
 		left, ok := over[id]
 		if !ok {
@@ -34,17 +37,9 @@ func (p *Pipeline) noLongerLate(now int64) {
 	})
 }
 
-// over is what is pending of the tiers that series have. A tier that is being filled is read only when
-// all of it is made.
-func (p *Pipeline) over(now int64) map[uint32]rollup.Stretch {
-	tiers := map[uint32][]rollup.Tier{}
-	return p.pending.Over(now, func(w rollup.Window) bool {
-		have, ok := tiers[w.Series]
-		if !ok {
-			known, _ := p.store.Get(w.Series)
-			have = rollup.TiersOf(&known.Definition)
-			tiers[w.Series] = have
-		}
-		return slices.Contains(have, w.Tier)
-	})
+// isRead reports that a window is not of a tier that is being filled: such are read only when all of
+// them are made.
+func (p *Pipeline) isRead(w rollup.Window) bool {
+	f := p.fills[w.Series]
+	return f == nil || f.made() || !f.makes(w.Tier)
 }

@@ -1,7 +1,9 @@
 package pipeline
 
 import (
+	"fmt"
 	"math/rand/v2"
+	"path/filepath"
 	"testing"
 	"time"
 
@@ -57,7 +59,11 @@ func TestAnAnswerCountsWhatWasAcknowledgedWhateverIsSummarised(t *testing.T) {
 	random := rand.New(rand.NewPCG(7, 8))
 	model := map[int64]float64{}
 	begin := time.Now().Add(-30 * time.Hour).Truncate(time.Hour)
-	for round := range 24 {
+	rounds := 60
+	if testing.Short() {
+		rounds = 20
+	}
+	for round := range rounds {
 		at, values := time.Duration(random.Int64N(int64(24*time.Hour))), map[time.Duration]float64{}
 		for range 1 + random.IntN(30) { // near one another, or corrected
 			after := at + time.Duration(random.Int64N(int64(3*time.Minute)))
@@ -69,24 +75,75 @@ func TestAnAnswerCountsWhatWasAcknowledgedWhateverIsSummarised(t *testing.T) {
 		}
 		require.NoError(t, r.give(values, begin))
 		r.agrees(model, begin, begin.Add(25*time.Hour), "at once")
-		switch random.IntN(6) {
+		switch random.IntN(7) {
 		case 0:
 			r.rest()
 		case 1:
-			r.stop()
-			require.NoError(t, r.store.Close())
-			r.start()
+			r.again()
+		case 2: // other tiers are made, and taken, while readings come
+			r.tiers = [][]rollup.Tier{nil, {rollup.TenSecond, rollup.Minute, hour}, {rollup.TenSecond, hour}, {rollup.Minute}}[random.IntN(4)]
+			r.pipe.Use([]config.Rule{everything(t, r.tiers...)}, nil)
 		default:
-			time.Sleep(time.Duration(random.IntN(600)) * time.Millisecond)
+			time.Sleep(time.Duration(random.IntN(1200)) * time.Millisecond)
 		}
 		r.agrees(model, begin, begin.Add(25*time.Hour), "a moment later")
-		if round == 12 {
+		if round%12 == 11 {
 			require.NoError(t, r.store.Seal(nil))
 		}
 	}
+	r.eventually("all tiers are made", func() bool { return !r.pipe.newRules.Load() && r.pipe.Filling() == 0 })
 	r.rest()
-	assert.False(t, r.store.AnyLate(), "when all is summarised, summaries answer again")
+	assert.Empty(t, r.store.LateSeries(), "when all is summarised, summaries answer again")
+	known, _ := r.store.Get(1)
+	for _, tier := range rollup.TiersOf(&known.Definition) {
+		assert.NotZero(t, r.asFromReadings(tier))
+	}
 	r.agrees(model, begin, begin.Add(25*time.Hour), "at the end")
+}
+
+// again is the same gateway after a stop.
+func (r *rig) again() {
+	r.stop()
+	require.NoError(r.t, r.store.Close())
+	r.start()
+}
+
+func TestWhatGoesOnInAWindowThatIsSummarisedCounts(t *testing.T) {
+	for _, tiers := range [][]rollup.Tier{nil, {rollup.TenSecond, rollup.Minute, hour}, {hour}} {
+		r := &rig{t: t, file: filepath.Join(t.TempDir(), "s.db"), tiers: tiers}
+		r.start()
+		random := rand.New(rand.NewPCG(uint64(len(tiers)), 9))
+		model := map[int64]float64{}
+		begin := time.Now().Add(-30 * time.Hour).Truncate(time.Hour)
+		var at time.Duration
+		for round := range 25 {
+			values := map[time.Duration]float64{}
+			for range 1 + random.IntN(20) { // each is newer than all before
+				at += time.Duration(1 + random.Int64N(int64([]time.Duration{10 * time.Second, 30 * time.Second, 5 * time.Minute}[random.IntN(3)])))
+				values[at] = random.Float64() * 20
+				model[begin.Add(at).UnixNano()] = values[at]
+			}
+			require.NoError(t, r.give(values, begin))
+			r.agrees(model, begin, begin.Add(5*time.Hour), "at once")
+			switch random.IntN(5) {
+			case 0:
+				r.again()
+			case 1:
+				time.Sleep(time.Duration(random.IntN(1500)) * time.Millisecond)
+			case 2:
+				r.rest()
+				require.NoError(t, r.store.Seal(nil))
+				r.again()
+			default:
+				r.rest()
+			}
+			r.agrees(model, begin, begin.Add(5*time.Hour), fmt.Sprintf("a moment after round %d", round))
+		}
+		r.rest()
+		assert.Empty(t, r.store.LateSeries())
+		r.stop()
+		require.NoError(t, r.store.Close())
+	}
 }
 
 func TestMoreHistoryThanIsSummarisedAtOnceIsAllThere(t *testing.T) {

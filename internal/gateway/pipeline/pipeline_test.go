@@ -30,6 +30,7 @@ type rig struct {
 	file  string
 	store *store.Store
 	clock clock.Clock // time.Now when nil
+	tiers []rollup.Tier
 	pipe  *Pipeline
 	stop  func()
 }
@@ -48,7 +49,7 @@ func (r *rig) start() {
 	high := 20.0
 	everything, err := series.ParseSelector("#")
 	require.NoError(r.t, err)
-	rules := []config.Rule{{Select: everything, Kind: series.Gauge, Unit: "mg/l", FreshFor: time.Minute, Limits: screen.Limits{High: &high}}}
+	rules := []config.Rule{{Select: everything, Kind: series.Gauge, Unit: "mg/l", FreshFor: time.Minute, Tiers: r.tiers, Limits: screen.Limits{High: &high}}}
 	keep := []config.Keep{{Select: everything, Tier: rollup.Readings, For: 30 * 24 * time.Hour}}
 	settings := config.Gateway{Rules: rules, Keep: keep, Pace: config.Pace{Messages: 100 * time.Millisecond, Polls: time.Second}}
 	r.pipe, err = New(r.store, settings, slog.New(slog.DiscardHandler))

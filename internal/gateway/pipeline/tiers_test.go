@@ -1,7 +1,10 @@
 package pipeline
 
 import (
+	"math"
 	"math/rand/v2"
+	"path/filepath"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -117,4 +120,40 @@ func TestANewTierIsFilledFromWhatIsThereWhileReadingsCome(t *testing.T) {
 	some(20)
 	r.rest()
 	assert.NotZero(t, r.asFromReadings(rollup.Minute))
+}
+
+func TestWhatIsPendingWhenTiersChangeIsInTheNewOnes(t *testing.T) {
+	for _, change := range [][2][]rollup.Tier{
+		{{rollup.Minute}, {rollup.TenSecond, rollup.Minute}},
+		{{rollup.TenSecond, rollup.Minute}, {rollup.Minute}},
+		{{rollup.TenSecond, rollup.Minute, hour}, {rollup.TenSecond, hour}},
+		{{rollup.Minute, hour}, {rollup.TenSecond, hour}},
+	} {
+		from, to := rollup.Names(change[0]), rollup.Names(change[1])
+		noon := time.Now().Add(-24 * time.Hour).Truncate(24 * time.Hour).Add(12 * time.Hour)
+		var passed atomic.Int64 // the clock moves when it is told to
+		r := &rig{t: t, file: filepath.Join(t.TempDir(), "s.db"), tiers: change[0], clock: func() time.Time { return noon.Add(time.Duration(passed.Load())) }}
+		r.start()
+		some := func(from, to time.Duration) {
+			values := map[time.Duration]float64{}
+			for at := from; at < to; at += 3 * time.Second {
+				values[at] = math.Mod(at.Seconds(), 20)
+			}
+			require.NoError(t, r.give(values, noon))
+		}
+		passed.Store(int64(130 * time.Second))
+		some(0, 150*time.Second) // a little later than the clock says, and than what a fill makes
+		time.Sleep(2 * rollEvery) // some is made, and some still open
+		r.pipe.Use([]config.Rule{everything(t, change[1]...)}, nil)
+		r.eventually("it has the others", func() bool { known, _ := r.store.Get(1); return known.Tiers == to })
+		some(151*time.Second, 170*time.Second)
+		passed.Store(int64(2 * time.Hour))
+		time.Sleep(2 * rollEvery)
+		r.rest()
+		for _, tier := range change[1] {
+			assert.NotZero(t, r.asFromReadings(tier), "%s of %q, which was %q", tier, to, from)
+		}
+		r.stop()
+		require.NoError(t, r.store.Close())
+	}
 }

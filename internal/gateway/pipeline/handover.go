@@ -1,0 +1,75 @@
+package pipeline
+
+import (
+	"context"
+	"slices"
+
+	"nexocumula/internal/core/rollup"
+	"nexocumula/internal/core/series"
+	"nexocumula/internal/store"
+)
+
+// handOver gives series the tiers that a fill has made of them. What is pending goes over first: to
+// disk as well, so that a gateway that is killed in between makes all of it.
+func (p *Pipeline) handOver(ctx context.Context, done []uint32) error {
+	if len(done) == 0 {
+		return nil
+	}
+	now := p.judge.Now().UnixNano()
+	retired := p.passOn(done, now)
+	state, err := p.pending.Save()
+	if err != nil {
+		return err
+	}
+	if err := p.store.PutState(pendingState, state); err != nil {
+		return err
+	}
+	late := p.pending.Over(func(w rollup.Window) bool { return w.Closed(now) && slices.Contains(done, w.Series) })
+	var defs []series.Definition
+	for _, id := range done {
+		if known, ok := p.store.Get(id); ok {
+			p.store.MarkLate(id, store.Late(late[id]))
+			known.Tiers = rollup.Names(p.fills[id].wanted)
+			defs = append(defs, known.Definition)
+		}
+	}
+	if _, err := untilWritten(ctx, p, func() ([]uint32, error) { return p.store.Define(defs) }); err != nil {
+		return err
+	}
+	for _, w := range retired {
+		p.pending.Drop(w)
+	}
+	for _, id := range done {
+		delete(p.fills, id)
+	}
+	if len(p.fills) == 0 {
+		p.log.Info("all series have the tiers that are wanted")
+	}
+	return nil
+}
+
+// passOn marks, for windows that are pending of the tiers which series have, those of the tiers they
+// get that nothing else would mark. retired are windows that are not wanted then.
+func (p *Pipeline) passOn(of []uint32, now int64) (retired []rollup.Window) {
+	had, have := map[uint32][]rollup.Tier{}, map[uint32][]rollup.Tier{}
+	for _, id := range of {
+		known, _ := p.store.Get(id)
+		had[id], have[id] = rollup.TiersOf(&known.Definition), p.fills[id].wanted
+	}
+	for _, w := range p.pending.Some(func(w rollup.Window) bool { return !w.Sketch && have[w.Series] != nil }) {
+		had, have := had[w.Series], have[w.Series]
+		kept := slices.Contains(have, w.Tier)
+		to := slices.IndexFunc(have, func(t rollup.Tier) bool { return t > w.Tier })
+		switch {
+		case w.Tier == had[0] && w.Tier != have[0]: // its readings are in no other window yet
+			p.pending.Follow([]rollup.Window{w}, have[0], 0, now)
+			kept = false // it follows those, if it is still wanted
+		case !kept && to >= 0:
+			p.pending.Follow([]rollup.Window{w}, have[to], to, now)
+		}
+		if !kept {
+			retired = append(retired, w)
+		}
+	}
+	return retired
+}
