@@ -142,7 +142,7 @@ func TestWhatIsPendingWhenTiersChangeIsInTheNewOnes(t *testing.T) {
 			require.NoError(t, r.give(values, noon))
 		}
 		passed.Store(int64(130 * time.Second))
-		some(0, 150*time.Second) // a little later than the clock says, and than what a fill makes
+		some(0, 150*time.Second)  // a little later than the clock says, and than what a fill makes
 		time.Sleep(2 * rollEvery) // some is made, and some still open
 		r.pipe.Use([]config.Rule{everything(t, change[1]...)}, nil)
 		r.eventually("it has the others", func() bool { known, _ := r.store.Get(1); return known.Tiers == to })
