@@ -55,15 +55,12 @@ func (r *rig) agrees(model map[int64]float64, from, to time.Time, after string) 
 }
 
 func TestAnAnswerCountsWhatWasAcknowledgedWhateverIsSummarised(t *testing.T) {
+	t.Parallel()
 	r := newRig(t)
 	random := rand.New(rand.NewPCG(7, 8))
 	model := map[int64]float64{}
 	begin := time.Now().Add(-30 * time.Hour).Truncate(time.Hour)
-	rounds := 60
-	if testing.Short() {
-		rounds = 20
-	}
-	for round := range rounds {
+	for round := range rounds(60) {
 		at, values := time.Duration(random.Int64N(int64(24*time.Hour))), map[time.Duration]float64{}
 		for range 1 + random.IntN(30) { // near one another, or corrected
 			after := at + time.Duration(random.Int64N(int64(3*time.Minute)))
@@ -101,6 +98,13 @@ func TestAnAnswerCountsWhatWasAcknowledgedWhateverIsSummarised(t *testing.T) {
 	r.agrees(model, begin, begin.Add(25*time.Hour), "at the end")
 }
 
+func rounds(of int) int {
+	if testing.Short() {
+		return of / 3
+	}
+	return of
+}
+
 // again is the same gateway after a stop.
 func (r *rig) again() {
 	r.stop()
@@ -109,6 +113,7 @@ func (r *rig) again() {
 }
 
 func TestWhatGoesOnInAWindowThatIsSummarisedCounts(t *testing.T) {
+	t.Parallel()
 	for _, tiers := range [][]rollup.Tier{nil, {rollup.TenSecond, rollup.Minute, hour}, {hour}} {
 		r := &rig{t: t, file: filepath.Join(t.TempDir(), "s.db"), tiers: tiers}
 		r.start()
@@ -116,7 +121,7 @@ func TestWhatGoesOnInAWindowThatIsSummarisedCounts(t *testing.T) {
 		model := map[int64]float64{}
 		begin := time.Now().Add(-30 * time.Hour).Truncate(time.Hour)
 		var at time.Duration
-		for round := range 25 {
+		for round := range rounds(25) {
 			values := map[time.Duration]float64{}
 			for range 1 + random.IntN(20) { // each is newer than all before
 				at += time.Duration(1 + random.Int64N(int64([]time.Duration{10 * time.Second, 30 * time.Second, 5 * time.Minute}[random.IntN(3)])))

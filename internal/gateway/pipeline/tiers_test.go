@@ -123,6 +123,7 @@ func TestANewTierIsFilledFromWhatIsThereWhileReadingsCome(t *testing.T) {
 }
 
 func TestWhatIsPendingWhenTiersChangeIsInTheNewOnes(t *testing.T) {
+	t.Parallel()
 	for _, change := range [][2][]rollup.Tier{
 		{{rollup.Minute}, {rollup.TenSecond, rollup.Minute}},
 		{{rollup.TenSecond, rollup.Minute}, {rollup.Minute}},
