@@ -18,6 +18,11 @@ export function sheetHeight(rows: number): number {
   return 2 + rem() * (1 + 1.5 + 2 * rows); // the border, the space inside, the heading, the rows
 }
 
+/** How many rows of a sheet are to be seen in so many px of it. */
+export function rowsWithin(height: number): number {
+  return Math.max(0, Math.ceil((height - sheetHeight(0)) / (2 * rem())));
+}
+
 let ofRoot = 0;
 const rem = () => (ofRoot ||= parseFloat(getComputedStyle(document.documentElement).fontSize) || 16);
 

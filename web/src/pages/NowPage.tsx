@@ -1,5 +1,5 @@
 import { useWindowVirtualizer } from "@tanstack/react-virtual";
-import { useEffect, useMemo, useRef, useState } from "react";
+import { useDeferredValue, useEffect, useMemo, useRef, useState } from "react";
 import type { Series } from "../api/client";
 import { useCatalogue } from "../api/hooks";
 import { count, words } from "../format";
@@ -8,7 +8,7 @@ import { useTick } from "../live/tick";
 import { useSeriesSeen, useStanding } from "../live/useLive";
 import { bySite, isQuality } from "../now/condition";
 import { findings, LookFirst } from "../now/LookFirst";
-import { sheetHeight, StationSheet } from "../now/StationSheet";
+import { rowsWithin, sheetHeight, StationSheet } from "../now/StationSheet";
 import { search } from "../parts/Field";
 import { Link } from "../parts/Link";
 import { usePaper } from "../parts/paper";
@@ -30,6 +30,7 @@ export function NowPage() {
     return bySite(paths);
     // eslint-disable-next-line react-hooks/exhaustive-deps -- the map is one, its version says that it changed
   }, [seen.version, filter]);
+  const begun = useDeferredValue(true, false); // what is in sight is drawn first
   const known = catalogue !== undefined && standing !== "connecting";
   return (
     <>
@@ -59,7 +60,14 @@ export function NowPage() {
       {known && filter !== "" && sites.length === 0 && <Nothing>No series contains “{filter}”.</Nothing>}
       {known &&
         sites.map((s) => (
-          <SiteSheets key={s.site} site={s.site} stations={s.stations} catalogue={catalogue} units={units} />
+          <SiteSheets
+            key={s.site}
+            site={s.site}
+            stations={s.stations}
+            catalogue={catalogue}
+            units={units}
+            begun={begun}
+          />
         ))}
     </>
   );
@@ -84,10 +92,11 @@ interface SiteProps {
   stations: { station: string; paths: string[] }[];
   catalogue: Map<string, Series>;
   units: UnitsOf;
+  begun: boolean;
 }
 
 /** The stations of a site; only those in sight are drawn, so that thousands stay smooth. Paper shows all. */
-function SiteSheets({ site, stations, catalogue, units }: SiteProps) {
+function SiteSheets({ site, stations, catalogue, units, begun }: SiteProps) {
   const box = useRef<HTMLDivElement>(null);
   const paper = usePaper();
   const [{ top, wide }, setPlace] = useState(() => ({ top: 0, wide: innerWidth - 32 }));
@@ -109,7 +118,7 @@ function SiteSheets({ site, stations, catalogue, units }: SiteProps) {
     getItemKey: (i) => stations[i]?.station ?? i,
     lanes,
     gap,
-    overscan: 1,
+    overscan: begun ? 1 : 0,
     scrollMargin: top,
     scrollToFn: () => undefined, // nothing scrolls but people; the usual one makes the browser lay out anew
   });
@@ -147,7 +156,12 @@ function SiteSheets({ site, stations, catalogue, units }: SiteProps) {
                     height: item.size,
                   }}
                 >
-                  <StationSheet station={s.station} paths={s.paths} catalogue={catalogue} units={units} />
+                  <StationSheet
+                    station={s.station}
+                    paths={begun ? s.paths : s.paths.slice(0, rowsWithin(innerHeight - item.start))}
+                    catalogue={catalogue}
+                    units={units}
+                  />
                 </div>
               )
             );
