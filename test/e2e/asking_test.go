@@ -15,6 +15,7 @@ import (
 
 // The document's answers are of another day; what they are about must be the same.
 func TestTheQuestionsAreAnsweredAsTheDocumentShows(t *testing.T) {
+	t.Parallel()
 	text, err := os.ReadFile(filepath.Join("..", "..", "docs", "asking.md"))
 	require.NoError(t, err)
 	questions := asking.Parse(string(text))

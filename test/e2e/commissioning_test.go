@@ -21,6 +21,7 @@ var block = regexp.MustCompile("(?s)```(console|sh|yaml)\n(.*?)```")
 // The commands of docs/commissioning.md, one after the other, lead from nothing to series that
 // are right.
 func TestFromNothingToTrueSeries(t *testing.T) {
+	t.Parallel()
 	text, err := os.ReadFile(filepath.Join(sourceDir(), "..", "..", "docs", "commissioning.md"))
 	require.NoError(t, err)
 	guide := strings.NewReplacer("127.0.0.1:5021", "127.0.0.1:"+freePort(t), "127.0.0.1:1884", "127.0.0.1:"+freePort(t)).Replace(string(text))

@@ -5,10 +5,12 @@ package e2e
 import (
 	"bytes"
 	"fmt"
+	"math/rand/v2"
 	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"sync"
 	"testing"
@@ -59,15 +61,25 @@ func need(t *testing.T, program string) string {
 	return ""
 }
 
+// freePort is a port that nobody has: none of those that connections get from the system, which one
+// could have before the port is used, and none that another test has got.
 func freePort(t *testing.T) string {
 	t.Helper()
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(t, err)
-	defer l.Close()
-	_, port, err := net.SplitHostPort(l.Addr().String())
-	require.NoError(t, err)
-	return port
+	for range 1000 {
+		port := strconv.Itoa(10_000 + rand.IntN(22_000))
+		if _, given := ports.LoadOrStore(port, true); given {
+			continue
+		}
+		if l, err := net.Listen("tcp", "127.0.0.1:"+port); err == nil {
+			require.NoError(t, l.Close())
+			return port
+		}
+	}
+	require.Fail(t, "no port is free")
+	return ""
 }
+
+var ports sync.Map
 
 // process is a running program; its output is shown when the test fails.
 type process struct {

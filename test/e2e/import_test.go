@@ -47,6 +47,7 @@ func pastTable(lines int) (text string, oxygen float64) {
 }
 
 func TestHistoryIsBroughtInOnceThoughTheImportIsKilled(t *testing.T) {
+	t.Parallel()
 	dir, port := t.TempDir(), freePort(t)
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "secret"), []byte("a stone in the river 77"), 0o600))
 	product, err := binary()

@@ -30,6 +30,7 @@ func yamlOf(t *testing.T) []string {
 // TestTheReadmeWorksAsItIsWritten follows its ten minutes, with the ports changed to
 // free ones.
 func TestTheReadmeWorksAsItIsWritten(t *testing.T) {
+	t.Parallel()
 	program, err := binary()
 	require.NoError(t, err)
 	dir, yaml := t.TempDir(), yamlOf(t)

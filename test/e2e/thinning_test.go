@@ -28,6 +28,7 @@ gateway:
 // twice and some late. What it then says of any window is what all readings that were acknowledged
 // say; and what it kept tells each of them within the stated error.
 func TestThinningThroughStopsAndKills(t *testing.T) {
+	t.Parallel()
 	dir, port := t.TempDir(), freePort(t)
 	config := fmt.Sprintf(thinConfig, dir, port)
 	hour := time.Now().Add(-8 * time.Hour).Truncate(time.Hour)

@@ -35,6 +35,7 @@ central: { accept: [{ gateway: long-mere, secret_file: %[1]s/secret }] }
 // A tier that is added while the gateway runs is filled from what is there, at the central too,
 // and until then both answer from the ones there are.
 func TestATierIsAddedToARunningGateway(t *testing.T) {
+	t.Parallel()
 	dir, port := t.TempDir(), freePort(t)
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "secret"), []byte("otter-and-heron-7\n"), 0o600))
 	_, central := service(t, dir, "central", fmt.Sprintf(tieredCentral, dir))

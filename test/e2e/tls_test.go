@@ -43,6 +43,7 @@ gateway:
 // The HTTP interface by TLS: console, calls and replication, with certificates that are replaced while
 // it runs, for those who trust their authority and for nobody else.
 func TestTheInterfaceSpeaksTLS(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	ca := certstest.New(t, dir)
 	ca.Make(t, "central")

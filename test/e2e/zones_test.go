@@ -16,6 +16,7 @@ import (
 // The clocks of a site are those it says itself, at the central too, and at the one above that,
 // also when the site is not to be heard any more.
 func TestACentralKnowsWhatClocksHangAtItsSites(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "secret"), []byte("otter-and-heron-7\n"), 0o600))
 	_, head := service(t, dir, "head", fmt.Sprintf(`

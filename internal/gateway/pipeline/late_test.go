@@ -60,7 +60,7 @@ func TestAnAnswerCountsWhatWasAcknowledgedWhateverIsSummarised(t *testing.T) {
 	random := rand.New(rand.NewPCG(7, 8))
 	model := map[int64]float64{}
 	begin := time.Now().Add(-30 * time.Hour).Truncate(time.Hour)
-	for round := range rounds(60) {
+	for round := range rounds(40) {
 		at, values := time.Duration(random.Int64N(int64(24*time.Hour))), map[time.Duration]float64{}
 		for range 1 + random.IntN(30) { // near one another, or corrected
 			after := at + time.Duration(random.Int64N(int64(3*time.Minute)))
@@ -84,7 +84,7 @@ func TestAnAnswerCountsWhatWasAcknowledgedWhateverIsSummarised(t *testing.T) {
 			time.Sleep(time.Duration(random.IntN(1200)) * time.Millisecond)
 		}
 		r.agrees(model, begin, begin.Add(25*time.Hour), "a moment later")
-		if round%12 == 11 {
+		if round%10 == 9 {
 			require.NoError(t, r.store.Seal(nil))
 		}
 	}
@@ -121,7 +121,7 @@ func TestWhatGoesOnInAWindowThatIsSummarisedCounts(t *testing.T) {
 		model := map[int64]float64{}
 		begin := time.Now().Add(-30 * time.Hour).Truncate(time.Hour)
 		var at time.Duration
-		for round := range rounds(25) {
+		for round := range rounds(20) {
 			values := map[time.Duration]float64{}
 			for range 1 + random.IntN(20) { // each is newer than all before
 				at += time.Duration(1 + random.Int64N(int64([]time.Duration{10 * time.Second, 30 * time.Second, 5 * time.Minute}[random.IntN(3)])))
