@@ -12,9 +12,10 @@ import (
 // handOver gives series the tiers that a fill has made of them. What is pending goes over first: to
 // disk as well, so that a gateway that is killed in between makes all of it.
 func (p *Pipeline) handOver(ctx context.Context, done []uint32) error {
-	if len(done) == 0 {
+	if len(done) == 0 || !p.sealing.TryLock() { // a seal would write what was pending when it began
 		return nil
 	}
+	defer p.sealing.Unlock()
 	now := p.judge.Now().UnixNano()
 	retired := p.passOn(done, now)
 	state, err := p.pending.Save()
@@ -24,7 +25,10 @@ func (p *Pipeline) handOver(ctx context.Context, done []uint32) error {
 	if err := p.store.PutState(pendingState, state); err != nil {
 		return err
 	}
-	late := p.pending.Over(func(w rollup.Window) bool { return w.Closed(now) && slices.Contains(done, w.Series) })
+	late := p.pending.Over(func(w rollup.Window) bool {
+		f := p.fills[w.Series]
+		return f != nil && f.made() && w.Closed(now) && slices.Contains(f.wanted, w.Tier)
+	})
 	var defs []series.Definition
 	for _, id := range done {
 		if known, ok := p.store.Get(id); ok {
