@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"path/filepath"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -149,6 +150,34 @@ func TestWhatGoesOnInAWindowThatIsSummarisedCounts(t *testing.T) {
 		r.stop()
 		require.NoError(t, r.store.Close())
 	}
+}
+
+func TestWhatComesAfterTheClockWasSetBackCounts(t *testing.T) {
+	t.Parallel()
+	begin := time.Now().Add(-48 * time.Hour).Truncate(time.Hour)
+	var passed atomic.Int64
+	passed.Store(int64(time.Hour))
+	r := &rig{t: t, file: filepath.Join(t.TempDir(), "s.db"), clock: func() time.Time { return begin.Add(time.Duration(passed.Load())) }}
+	r.start()
+	t.Cleanup(func() { r.stop(); r.store.Close() })
+	model := map[int64]float64{}
+	give := func(values map[time.Duration]float64) {
+		for after, v := range values {
+			model[begin.Add(after).UnixNano()] = v
+		}
+		require.NoError(t, r.give(values, begin))
+	}
+	give(map[time.Duration]float64{50 * time.Minute: 1, 59*time.Minute + 30*time.Second: 2, 59*time.Minute + 48*time.Second: 3})
+	passed.Add(int64(time.Minute))
+	r.rest()
+	passed.Store(int64(59*time.Minute + 31*time.Second))
+	give(map[time.Duration]float64{20 * time.Minute: 4, 59*time.Minute + 32*time.Second: 5})
+	r.rest() // makes what is long over
+	r.agrees(model, begin, begin.Add(2*time.Hour), "while its window seems to be open")
+	passed.Store(int64(2 * time.Hour))
+	r.rest()
+	assert.Empty(t, r.store.LateSeries())
+	r.agrees(model, begin, begin.Add(2*time.Hour), "later")
 }
 
 func TestMoreHistoryThanIsSummarisedAtOnceIsAllThere(t *testing.T) {
