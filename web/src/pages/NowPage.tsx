@@ -158,7 +158,7 @@ function SiteSheets({ site, stations, catalogue, units, begun }: SiteProps) {
                 >
                   <StationSheet
                     station={s.station}
-                    paths={begun ? s.paths : s.paths.slice(0, rowsWithin(innerHeight - item.start))}
+                    paths={begun ? s.paths : s.paths.slice(0, rowsWithin(scrollY + innerHeight - item.start))}
                     catalogue={catalogue}
                     units={units}
                   />
