@@ -33,8 +33,8 @@ web/dist/index.html: web/node_modules/.done $(WEB)
 RACED := ./internal/access ./internal/store ./internal/gateway/... ./internal/central ./internal/uplink ./internal/clock
 test: debian lint
 	cd web && npm run --silent test
-	NEXOCUMULA_BINARY=$(CURDIR)/$(BINARY) go test -timeout 14m ./...
-	CGO_ENABLED=1 go test -race -short -timeout 14m $(RACED)
+	NEXOCUMULA_BINARY=$(CURDIR)/$(BINARY) go test -p 4 -timeout 14m ./...
+	CGO_ENABLED=1 go test -race -short -p 4 -timeout 14m $(RACED)
 
 lint: build
 	@unformatted=$$(gofmt -l $(GOFILES)); if [ -n "$$unformatted" ]; then echo "not formatted, run make fmt:"; echo "$$unformatted"; exit 1; fi
