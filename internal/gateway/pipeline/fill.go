@@ -145,6 +145,9 @@ func (p *Pipeline) fillOn(ctx context.Context) error {
 			done = append(done, id)
 		}
 	}
+	if len(done) < len(p.fills) && time.Since(p.handedOver) < fillWait {
+		return nil // what is pending is written each time, so many go together
+	}
 	return p.handOver(ctx, done)
 }
 

@@ -3,6 +3,7 @@ package pipeline
 import (
 	"context"
 	"slices"
+	"time"
 
 	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/series"
@@ -16,14 +17,17 @@ func (p *Pipeline) handOver(ctx context.Context, done []uint32) error {
 		return nil
 	}
 	defer p.sealing.Unlock()
+	p.handedOver = time.Now()
 	now := p.judge.Now().UnixNano()
-	retired := p.passOn(done, now)
-	state, err := p.pending.Save()
-	if err != nil {
-		return err
-	}
-	if err := p.store.PutState(pendingState, state); err != nil {
-		return err
+	retired, passedOn := p.passOn(done, now)
+	if passedOn {
+		state, err := p.pending.Save()
+		if err != nil {
+			return err
+		}
+		if err := p.store.PutState(pendingState, state); err != nil {
+			return err
+		}
 	}
 	late := p.pending.Over(func(w rollup.Window) bool {
 		f := p.fills[w.Series]
@@ -53,8 +57,8 @@ func (p *Pipeline) handOver(ctx context.Context, done []uint32) error {
 }
 
 // passOn marks, for windows that are pending of the tiers which series have, those of the tiers they
-// get that nothing else would mark. retired are windows that are not wanted then.
-func (p *Pipeline) passOn(of []uint32, now int64) (retired []rollup.Window) {
+// get that nothing else would mark, if there are any. retired are windows that are not wanted then.
+func (p *Pipeline) passOn(of []uint32, now int64) (retired []rollup.Window, marked bool) {
 	had, have := map[uint32][]rollup.Tier{}, map[uint32][]rollup.Tier{}
 	for _, id := range of {
 		known, _ := p.store.Get(id)
@@ -67,13 +71,14 @@ func (p *Pipeline) passOn(of []uint32, now int64) (retired []rollup.Window) {
 		switch {
 		case w.Tier == had[0] && w.Tier != have[0]: // its readings are in no other window yet
 			p.pending.Follow([]rollup.Window{w}, have[0], 0, now)
-			kept = false // it follows those, if it is still wanted
+			kept, marked = false, true // it follows those, if it is still wanted
 		case !kept && to >= 0:
 			p.pending.Follow([]rollup.Window{w}, have[to], to, now)
+			marked = true
 		}
 		if !kept {
 			retired = append(retired, w)
 		}
 	}
-	return retired
+	return retired, marked
 }

@@ -41,16 +41,17 @@ type Pipeline struct {
 	log      *slog.Logger
 	arrival  arrival
 
-	inbox    inbox
-	errands  chan func()
-	stopped  chan struct{}
-	giveUp   sync.Once
-	waiting  waiting          // owned by Run
-	pending  *rollup.Pending  // owned by Run
-	fills    map[uint32]*fill // by series; owned by Run
-	memories sync.Map         // series.Path → *memory, of those that outlast rules
-	sealing  sync.Mutex       // held while a seal runs
-	defining sync.Mutex       // one new series at a time, so that their number stays bounded
+	inbox      inbox
+	errands    chan func()
+	stopped    chan struct{}
+	giveUp     sync.Once
+	waiting    waiting          // owned by Run
+	pending    *rollup.Pending  // owned by Run
+	fills      map[uint32]*fill // by series; owned by Run
+	handedOver time.Time        // when some last got their tiers; owned by Run
+	memories   sync.Map         // series.Path → *memory, of those that outlast rules
+	sealing    sync.Mutex       // held while a seal runs
+	defining   sync.Mutex       // one new series at a time, so that their number stays bounded
 
 	mostSeries int // maxSeries, but in tests
 
