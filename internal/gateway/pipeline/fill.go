@@ -36,7 +36,7 @@ func (f *fill) makes(tier rollup.Tier) bool {
 
 const (
 	fillFor  = 50 * time.Millisecond // of each moment between rolls
-	fillWait = time.Second           // from one look at the uplinks to the next
+	fillWait = time.Second           // from one look at the uplinks, or one handing over, to the next
 	fillRows = 5000                  // of the source, or little more, in one go
 )
 
@@ -125,6 +125,7 @@ func (p *Pipeline) fillSome(ctx context.Context) {
 	p.filling.Store(int64(len(p.fills)))
 }
 
+// fillOn makes some of each, and hands over what is made and sent.
 func (p *Pipeline) fillOn(ctx context.Context) error {
 	began := time.Now()
 	var done []uint32

@@ -3,7 +3,6 @@ package pipeline
 import (
 	"fmt"
 	"math/rand/v2"
-	"path/filepath"
 	"sync/atomic"
 	"testing"
 	"time"
@@ -116,8 +115,7 @@ func (r *rig) again() {
 func TestWhatGoesOnInAWindowThatIsSummarisedCounts(t *testing.T) {
 	t.Parallel()
 	for _, tiers := range [][]rollup.Tier{nil, {rollup.TenSecond, rollup.Minute, hour}, {hour}} {
-		r := &rig{t: t, file: filepath.Join(t.TempDir(), "s.db"), tiers: tiers}
-		r.start()
+		r := newRig(t, func(r *rig) { r.tiers = tiers })
 		random := rand.New(rand.NewPCG(uint64(len(tiers)), 9))
 		model := map[int64]float64{}
 		begin := time.Now().Add(-30 * time.Hour).Truncate(time.Hour)
@@ -147,8 +145,6 @@ func TestWhatGoesOnInAWindowThatIsSummarisedCounts(t *testing.T) {
 		}
 		r.rest()
 		assert.Empty(t, r.store.LateSeries())
-		r.stop()
-		require.NoError(t, r.store.Close())
 	}
 }
 
@@ -157,9 +153,7 @@ func TestWhatComesAfterTheClockWasSetBackCounts(t *testing.T) {
 	begin := time.Now().Add(-48 * time.Hour).Truncate(time.Hour)
 	var passed atomic.Int64
 	passed.Store(int64(time.Hour))
-	r := &rig{t: t, file: filepath.Join(t.TempDir(), "s.db"), clock: func() time.Time { return begin.Add(time.Duration(passed.Load())) }}
-	r.start()
-	t.Cleanup(func() { r.stop(); r.store.Close() })
+	r := newRig(t, func(r *rig) { r.clock = func() time.Time { return begin.Add(time.Duration(passed.Load())) } })
 	model := map[int64]float64{}
 	give := func(values map[time.Duration]float64) {
 		for after, v := range values {

@@ -35,8 +35,11 @@ type rig struct {
 	stop  func()
 }
 
-func newRig(t *testing.T) *rig {
+func newRig(t *testing.T, with ...func(*rig)) *rig {
 	r := &rig{t: t, file: filepath.Join(t.TempDir(), "s.db")}
+	for _, set := range with {
+		set(r)
+	}
 	r.start()
 	t.Cleanup(func() { r.stop(); r.store.Close() })
 	return r

@@ -3,7 +3,6 @@ package pipeline
 import (
 	"math"
 	"math/rand/v2"
-	"path/filepath"
 	"sync/atomic"
 	"testing"
 	"time"
@@ -133,8 +132,9 @@ func TestWhatIsPendingWhenTiersChangeIsInTheNewOnes(t *testing.T) {
 		from, to := rollup.Names(change[0]), rollup.Names(change[1])
 		noon := time.Now().Add(-24 * time.Hour).Truncate(24 * time.Hour).Add(12 * time.Hour)
 		var passed atomic.Int64 // the clock moves when it is told to
-		r := &rig{t: t, file: filepath.Join(t.TempDir(), "s.db"), tiers: change[0], clock: func() time.Time { return noon.Add(time.Duration(passed.Load())) }}
-		r.start()
+		r := newRig(t, func(r *rig) {
+			r.tiers, r.clock = change[0], func() time.Time { return noon.Add(time.Duration(passed.Load())) }
+		})
 		some := func(from, to time.Duration) {
 			values := map[time.Duration]float64{}
 			for at := from; at < to; at += 3 * time.Second {
@@ -154,7 +154,5 @@ func TestWhatIsPendingWhenTiersChangeIsInTheNewOnes(t *testing.T) {
 		for _, tier := range change[1] {
 			assert.NotZero(t, r.asFromReadings(tier), "%s of %q, which was %q", tier, to, from)
 		}
-		r.stop()
-		require.NoError(t, r.store.Close())
 	}
 }
