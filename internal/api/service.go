@@ -153,6 +153,9 @@ func (h handlers) storeHealth(damaged uint64, trouble func(string, ...any)) {
 	for _, text := range missing {
 		trouble("store: %s", text)
 	}
+	for _, text := range h.Store.SetAside() {
+		trouble("store: %s", text)
+	}
 	if n := damaged - min(damaged, uint64(len(missing))); n > 0 {
 		trouble("store: %d damaged rows are set aside", n)
 	}

@@ -31,7 +31,7 @@ func typed(t *testing.T, args ...string) (out, errOut string, code int) {
 
 func TestCommandsAgainstADemo(t *testing.T) {
 	dir := filepath.Join(t.TempDir(), "demo")
-	world, err := demo.Start(t.Context(), demo.Options{Dir: dir, Console: "127.0.0.1:0", Days: 2, Seed: 1, Version: "test", Log: slog.New(slog.DiscardHandler)})
+	world, err := demo.Start(t.Context(), demo.Options{Dir: dir, Console: "127.0.0.1:0", Days: 2, Seed: 1, Starts: demo.Midday(), Version: "test", Log: slog.New(slog.DiscardHandler)})
 	require.NoError(t, err)
 	defer func() { assert.NoError(t, world.Stop()) }()
 	at := "--at=" + world.Central.Address

@@ -25,6 +25,8 @@ func demoCommand(program, version string) *cli.Command {
 			&cli.StringFlag{Name: "console", Value: "127.0.0.1:8460", Usage: "host:port of the central's console; a free port when it is in use"},
 			&cli.IntFlag{Name: "days", Value: 7, Usage: "days of history to write first"},
 			&cli.Uint64Flag{Name: "seed", Value: 1, Usage: "another seed makes other weather"},
+			&cli.TimestampFlag{Name: "world-time", Usage: "what the clock of the simulated company shows at the start, as 2026-05-13T12:00:00Z; the time it is when unset",
+				Config: cli.TimestampConfig{Layouts: []string{time.RFC3339}}},
 			&cli.BoolFlag{Name: "tour", Usage: "play the whole story, report, and end"},
 		},
 		Commands: []*cli.Command{{
@@ -57,7 +59,7 @@ const maxDays = 366
 func runDemo(ctx context.Context, cmd *cli.Command, program, version string) error {
 	out := cmd.Root().Writer
 	o := demo.Options{
-		Dir: cmd.String("dir"), Console: cmd.String("console"), Days: cmd.Int("days"), Seed: cmd.Uint64("seed"), Version: version,
+		Dir: cmd.String("dir"), Console: cmd.String("console"), Days: cmd.Int("days"), Seed: cmd.Uint64("seed"), Version: version, Starts: cmd.Timestamp("world-time"),
 		Log: slog.New(slog.NewTextHandler(cmd.Root().ErrWriter, &slog.HandlerOptions{Level: slog.LevelWarn})),
 	}
 	if cmd.Bool("verbose") {

@@ -19,7 +19,7 @@ import (
 )
 
 func options(t *testing.T) Options {
-	return Options{Dir: filepath.Join(t.TempDir(), "demo"), Console: "127.0.0.1:0", Days: 1, Seed: 3, Version: "test", Log: slog.New(slog.DiscardHandler)}
+	return Options{Dir: filepath.Join(t.TempDir(), "demo"), Console: "127.0.0.1:0", Days: 1, Seed: 3, Starts: Midday(), Version: "test", Log: slog.New(slog.DiscardHandler)}
 }
 
 func TestTheTourLosesNothingAndASecondStartWorks(t *testing.T) {

@@ -6,9 +6,23 @@ import (
 	"time"
 )
 
-// Field is the physical world of the three sites: what is true at a time, before any
-// device measures it.
-type Field struct{ Seed uint64 }
+// Field is the physical world of the three sites: what is true at a time of its clock, before
+// any device measures it. The times its methods take are times of that clock.
+type Field struct {
+	Seed  uint64
+	Ahead time.Duration // how far the clock of this world is ahead of the service's
+}
+
+// Clock returns what the clock of this world shows at the time t of the service.
+func (f Field) Clock(t time.Time) time.Time { return t.Add(f.Ahead) }
+
+// Starting returns f with a clock that shows start now; a zero start leaves it as it is.
+func (f Field) Starting(start time.Time) Field {
+	if !start.IsZero() {
+		f.Ahead = time.Until(start).Round(time.Second)
+	}
+	return f
+}
 
 // noise is a value from -1 to 1 that is always the same for a name and step.
 func (f Field) noise(name string, step int64) float64 {

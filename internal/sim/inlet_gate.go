@@ -129,7 +129,7 @@ func (g *gateNode) tell(lost bool) {
 }
 
 func (g *gateNode) measured() *wire.Payload {
-	p, t := g.numbered(true), time.Now()
+	p, t := g.numbered(true), g.field.Clock(time.Now())
 	p.Metrics = []*wire.Metric{
 		{Alias: proto.Uint64(opening), Datatype: proto.Uint32(ofUInt16), Value: &wire.Metric_IntValue{IntValue: uint32(10 * g.field.GateOpening(t))}},
 		{Alias: proto.Uint64(drive), Datatype: proto.Uint32(ofString), Value: &wire.Metric_StringValue{StringValue: driveSays[int(g.field.GateDrive(t))]}},

@@ -39,9 +39,10 @@ func StartLevelScript(ctx context.Context, f Field, gateway, token string, every
 
 func (s *LevelScript) post(ctx context.Context, f Field, gateway, token string, typed bool) {
 	t := time.Now()
-	body := fmt.Sprintf("series,time,value,unit\nlake/level,%s,%.3f,m\n", t.UTC().Format(time.RFC3339), f.LakeLevel(t))
+	level := f.LakeLevel(f.Clock(t))
+	body := fmt.Sprintf("series,time,value,unit\nlake/level,%s,%.3f,m\n", t.UTC().Format(time.RFC3339), level)
 	if typed {
-		body += fmt.Sprintf("lake/level,%s,\"%s\",m\n", t.UTC().Format(time.RFC3339), strings.Replace(fmt.Sprintf("%.2f", f.LakeLevel(t)), ".", ",", 1))
+		body += fmt.Sprintf("lake/level,%s,\"%s\",m\n", t.UTC().Format(time.RFC3339), strings.Replace(fmt.Sprintf("%.2f", level), ".", ",", 1))
 	}
 	req, err := http.NewRequestWithContext(ctx, http.MethodPost, gateway+"/api/v1/readings", strings.NewReader(body))
 	if err != nil {

@@ -119,7 +119,8 @@ func (r *registers) HandleInputRegisters(q *modbus.InputRegistersRequest) ([]uin
 // PumpPanel starts the pump panel of alder-weir: scaled 16-bit words, 32-bit totals
 // with the low word first, 32-bit floats, coils and a discrete input, all of unit 1.
 func PumpPanel(f Field, listen string) (*Device, error) {
-	return serve(listen, 0, func(t time.Time) image {
+	return serve(listen, 0, func(now time.Time) image {
+		t := f.Clock(now)
 		u := tables{coils: map[uint16]bool{}, discretes: map[uint16]bool{0: f.AlarmFloat(t) == 1}, holdings: map[uint16]uint16{
 			0: uint16(math.Round(f.Inflow(t) * 10)),
 			1: uint16(math.Round(f.TankLevel(t) * 100)),
@@ -141,7 +142,8 @@ func PumpPanel(f Field, listen string) (*Device, error) {
 // converter to the network, and the aerators' switch box, unit 10.
 func Probes(f Field, listen string) (*Device, error) {
 	const bus = 4 * time.Millisecond
-	return serveLine(listen, bus, func(t time.Time) image {
+	return serveLine(listen, bus, func(now time.Time) image {
+		t := f.Clock(now)
 		out := image{10: tables{coils: map[uint16]bool{}}}
 		for raceway := range Raceways {
 			out[10].coils[uint16(raceway)] = f.Aerator(t, raceway) == 1

@@ -65,8 +65,10 @@ type buoyState struct {
 	Battery float64            `json:"battery"`
 }
 
-func (f Field) buoyMessage(t time.Time, buoy int) []byte {
-	state := buoyState{At: t.UTC().Truncate(time.Millisecond), Water: map[string]float64{}, Oxygen: f.LakeOxygen(t, buoy), Battery: f.Battery(t, buoy)}
+// buoyMessage is what a buoy sends at a time by its own clock.
+func (f Field) buoyMessage(at time.Time, buoy int) []byte {
+	t := f.Clock(at)
+	state := buoyState{At: at.UTC().Truncate(time.Millisecond), Water: map[string]float64{}, Oxygen: f.LakeOxygen(t, buoy), Battery: f.Battery(t, buoy)}
 	for _, depth := range Depths {
 		state.Water[fmt.Sprintf("t%d", depth)] = f.LakeTemp(t, buoy, depth)
 	}
@@ -86,13 +88,14 @@ type senMLRecord struct {
 	Value    float64 `json:"v"`
 }
 
-func (f Field) senML(t time.Time, buoy int) []byte {
+func (f Field) senML(at time.Time, buoy int) []byte {
+	t := f.Clock(at)
 	var pack []senMLRecord
 	for _, depth := range Depths {
 		pack = append(pack, senMLRecord{Name: fmt.Sprintf("water_temp_%dm", depth), Unit: "Cel", Value: f.LakeTemp(t, buoy, depth)})
 	}
 	pack = append(pack, senMLRecord{Name: "oxygen", Unit: "mg/l", Value: f.LakeOxygen(t, buoy)}, senMLRecord{Name: "battery", Unit: "mV", Value: 1000 * f.Battery(t, buoy)})
-	pack[0].BaseName, pack[0].BaseTime = fmt.Sprintf("buoy-%d/", buoy+1), float64(t.UnixMilli())/1000
+	pack[0].BaseName, pack[0].BaseTime = fmt.Sprintf("buoy-%d/", buoy+1), float64(at.UnixMilli())/1000
 	text, err := json.Marshal(pack)
 	if err != nil {
 		panic(err) // finite numbers only
@@ -133,7 +136,7 @@ func LakeStations(ctx context.Context, f Field, address string, every time.Durat
 					held = nil
 				}
 			}
-			p.publish("mast/wind", fmt.Appendf(nil, "%.1f m/s %.0f", f.WindSpeed(t), f.WindDirection(t)))
+			p.publish("mast/wind", fmt.Appendf(nil, "%.1f m/s %.0f", f.WindSpeed(f.Clock(t)), f.WindDirection(f.Clock(t))))
 			select {
 			case <-tick.C:
 			case <-ctx.Done():
@@ -160,7 +163,7 @@ func SiloScaleOf(ctx context.Context, f Field, b *SiteBroker, every time.Duratio
 		tick := time.NewTicker(every)
 		defer tick.Stop()
 		for {
-			p.publish("feed/silo-1/weight", fmt.Appendf(nil, "%.1f kg", f.Silo(time.Now())))
+			p.publish("feed/silo-1/weight", fmt.Appendf(nil, "%.1f kg", f.Silo(f.Clock(time.Now()))))
 			select {
 			case <-tick.C:
 			case <-ctx.Done():

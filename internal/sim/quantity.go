@@ -8,8 +8,8 @@ import (
 // Quantity is one measured quantity of a site, for writing history without waiting
 // for it.
 type Quantity struct {
-	Series string // station/quantity
-	At     func(t time.Time) (value float64, ok bool)
+	Series string                                     // station/quantity
+	At     func(t time.Time) (value float64, ok bool) // at a time of the service
 }
 
 // Sites are the names of the three sites.
@@ -17,15 +17,19 @@ var Sites = []string{"alder-weir", "stony-beck", "long-mere"}
 
 // Quantities are what the devices of a site measure, as their gateway names them.
 func (f Field) Quantities(site string) []Quantity {
+	var out []Quantity
 	switch site {
 	case "alder-weir":
-		return f.alderWeir()
+		out = f.alderWeir()
 	case "stony-beck":
-		return f.stonyBeck()
+		out = f.stonyBeck()
 	case "long-mere":
-		return f.longMere()
+		out = f.longMere()
 	}
-	return nil
+	for i, q := range out {
+		out[i].At = func(t time.Time) (float64, bool) { return q.At(f.Clock(t)) }
+	}
+	return out
 }
 
 func always(series string, value func(time.Time) float64) Quantity {

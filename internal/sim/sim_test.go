@@ -19,7 +19,7 @@ func week(visit func(t time.Time)) {
 }
 
 func TestTheSameSeedMakesTheSameWorld(t *testing.T) {
-	a, b, other := Field{1}, Field{1}, Field{2}
+	a, b, other := Field{Seed: 1}, Field{1}, Field{2}
 	differs := false
 	week(func(at time.Time) {
 		require.Equal(t, a.Oxygen(at, 2), b.Oxygen(at, 2))
@@ -29,7 +29,7 @@ func TestTheSameSeedMakesTheSameWorld(t *testing.T) {
 }
 
 func TestTheWorldLooksLikeWaterFishAndWeather(t *testing.T) {
-	f := Field{1}
+	f := Field{Seed: 1}
 	low, before, restarts, throughNorth := 99.0, 0.0, 0, 0
 	var wind float64
 	week(func(at time.Time) {
@@ -58,7 +58,7 @@ func TestTheWorldLooksLikeWaterFishAndWeather(t *testing.T) {
 }
 
 func TestEnergyIsPowerOverTime(t *testing.T) {
-	f := Field{1}
+	f := Field{Seed: 1}
 	begin := time.Unix(0, int64(panelUptime)*5000)
 	assert.Zero(t, f.PumpEnergy(begin, 1))
 	// 30 turns of 40 minutes, in each 27 minutes at 4.3 kW.

@@ -2,6 +2,7 @@ package store
 
 import (
 	"fmt"
+	"maps"
 	"time"
 
 	"gorm.io/gorm"
@@ -74,11 +75,14 @@ func (s *Store) loadCatalogue() error {
 		latest = before
 	}
 	for _, r := range rows {
-		if r.Checksum != r.sum() {
+		if !r.matches() {
 			broken = append(broken, damagedRow{ID: uint64(r.ID), Place: "series", Reason: "the series' definition does not match its checksum; its chunks stay, but nothing says what they are of", Series: r.ID, Raw: fmt.Appendf(nil, "%+v", r)})
 			continue
 		}
-		known := &Series{ID: r.ID, Collected: r.Collected, FirstSeen: r.FirstSeen, LastTime: r.LastTime, LastValue: r.LastValue, Definition: r.definition(), ThinnedTo: r.ThinnedTo, Thinned: thin.Tally{Arrived: uint64(r.Thinned), Kept: uint64(r.Kept), Worst: r.Worst}}
+		known := &Series{
+			ID: r.ID, Definition: r.definition(), Collected: r.Collected, FirstSeen: r.FirstSeen, LastTime: r.LastTime, LastValue: r.LastValue,
+			ThinnedTo: r.ThinnedTo, Thinned: thin.Tally{Arrived: uint64(r.Thinned), Kept: uint64(r.Kept), Worst: r.Worst},
+		}
 		known.SummarisedTo = known.summarisedAtMost(latest.UnixNano())
 		s.catalogue.put(known)
 	}
@@ -124,17 +128,40 @@ func (s *Store) Define(defs []series.Definition) ([]uint32, error) {
 	if s.stands(defs, ids) {
 		return ids, nil
 	}
+	back, err := s.define(defs, ids)
+	if err != nil {
+		return nil, err
+	}
+	for _, o := range back {
+		if err := s.recall(o.id); err != nil {
+			return nil, err
+		}
+	}
+	return ids, nil
+}
+
+// define writes new and changed definitions, and returns which of the new are orphans that came back.
+func (s *Store) define(defs []series.Definition, ids []uint32) (back []orphan, err error) {
 	s.write.Lock()
 	defer s.write.Unlock()
 	fresh, changed, err := s.sort(defs)
 	if err != nil {
 		return nil, err
 	}
-	for i, row := range fresh {
-		row.ID = s.lastSeries + 1 + uint32(i)
-		row.Checksum = row.sum()
+	last := s.lastSeries
+	for _, row := range fresh {
+		if o, ok := s.orphanOf(series.Path(row.Path), row.Kind); ok {
+			row.ID, back = o.id, append(back, o)
+		} else {
+			last++
+			row.ID = last
+		}
+		row.complete()
 	}
 	err = s.db.Transaction(func(tx *gorm.DB) error {
+		if err := comeBack(tx, back); err != nil {
+			return err
+		}
 		if err := tx.CreateInBatches(fresh, 500).Error; err != nil {
 			return fmt.Errorf("writing new series to the catalogue: %w", err)
 		}
@@ -148,9 +175,13 @@ func (s *Store) Define(defs []series.Definition) ([]uint32, error) {
 	if err != nil {
 		return nil, s.noted("writing", err)
 	}
-	s.lastSeries += uint32(len(fresh))
+	s.lastSeries = last
 	s.mu.Lock()
 	defer s.mu.Unlock()
+	for _, o := range back {
+		s.damaged--
+		maps.DeleteFunc(s.orphans, func(_ series.Path, known orphan) bool { return known == o })
+	}
 	for _, row := range fresh {
 		s.catalogue.put(&Series{ID: row.ID, Definition: row.definition()})
 	}
@@ -162,7 +193,7 @@ func (s *Store) Define(defs []series.Definition) ([]uint32, error) {
 	for i, d := range defs {
 		ids[i] = s.catalogue.byPath(d.Path).ID
 	}
-	return ids, nil
+	return back, nil
 }
 
 // sort tells new series from those whose definition changes; of several for one path
@@ -201,7 +232,7 @@ func rowOf(known Series) seriesRow {
 		Curve: d.Calibration, Normal: string(d.Normal), Every: int64(d.Every), Tiers: d.Tiers, Thinning: d.Thinning, ThinnedTo: known.ThinnedTo, Thinned: int64(known.Thinned.Arrived), Kept: int64(known.Thinned.Kept), Worst: known.Thinned.Worst,
 		Collected: known.Collected, FirstSeen: known.FirstSeen, LastTime: known.LastTime, LastValue: known.LastValue,
 	}
-	row.Checksum = row.sum()
+	row.complete()
 	return row
 }
 

@@ -192,7 +192,7 @@ func TestDamageBesideThePayloadsIsFound(t *testing.T) {
 		}
 		assert.EqualValues(t, 1, s.Damaged(), change)
 	}
-	for _, change := range []string{"unit = 'K'", "kind = 'counter'", "fresh_for = 1", "path = 'a/b/x'", "last_value = 7"} {
+	for change, back := range map[string]uint32{"unit = 'K'": 0, "fresh_for = 1": 0, "last_value = 7": 0, "kind = 'counter'": 1, "path = 'a/b/x'": 1} {
 		s := open(t, filepath.Join(t.TempDir(), "s.db"))
 		id := define(t, s, "a/b/c")
 		require.NoError(t, s.Append(Batch{Entries: []Entry{{Series: id, Rows: rowsOf(1, 1)}}}))
@@ -201,8 +201,43 @@ func TestDamageBesideThePayloadsIsFound(t *testing.T) {
 		s = reopen(t, s)
 		assert.EqualValues(t, 1, s.Damaged(), change)
 		assert.Zero(t, s.Count())
-		assert.Equal(t, id+1, define(t, s, "a/b/c"), "what is left of it must not become another's")
+		require.Len(t, s.SetAside(), 1)
+		assert.Contains(t, s.SetAside()[0], "the definition of a/b/")
+		assert.Equal(t, id+back, define(t, s, "a/b/c"), "%s: what is left must not become another's", change)
+		rows, err := s.Read(id, rollup.Readings, 0, 100)
+		require.NoError(t, err)
+		if back == 0 {
+			assert.Equal(t, 1, rows.Len(), change)
+			assert.Empty(t, s.SetAside())
+			assert.Zero(t, s.Damaged())
+			known, _ := reopen(t, s).Get(id)
+			assert.Equal(t, []any{int64(1), 1.0, int64(1), true}, []any{known.LastTime, known.LastValue, known.FirstSeen, known.Collected})
+		}
 	}
+}
+
+// A program before this one gave such a series a new id with its next reading, and left its chunks behind.
+func TestRowsOfASeriesThatGotAnotherIDBecomePartOfItAgain(t *testing.T) {
+	s := open(t, filepath.Join(t.TempDir(), "s.db"))
+	id := define(t, s, "a/b/c")
+	require.NoError(t, s.Append(Batch{Entries: []Entry{{Series: id, Rows: rowsOf(1, 1, 2, 2, 3, 3)}}}))
+	require.NoError(t, s.Seal(nil))
+	require.NoError(t, s.db.Exec("UPDATE series SET unit = 'K'").Error)
+	s = reopen(t, s)
+	clear(s.orphans)
+	again := define(t, s, "a/b/c")
+	require.NotEqual(t, id, again)
+	require.NoError(t, s.Append(Batch{Entries: []Entry{{Series: again, Rows: rowsOf(3, 30, 4, 40)}}}))
+	s = reopen(t, s)
+	rows, err := s.Read(again, rollup.Readings, 0, 100)
+	require.NoError(t, err)
+	assert.Equal(t, []float64{1, 2, 30, 40}, rows.Cols[0])
+	assert.Empty(t, s.SetAside())
+	assert.Zero(t, s.Damaged())
+	s = reopen(t, s)
+	rows, err = s.Read(again, rollup.Readings, 0, 100)
+	require.NoError(t, err)
+	assert.Equal(t, 4, rows.Len())
 }
 
 func TestTroublesOfTheStoreAreReported(t *testing.T) {

@@ -15,6 +15,7 @@ import (
 
 	"nexocumula/internal/clock"
 	"nexocumula/internal/core/column"
+	"nexocumula/internal/core/series"
 )
 
 // Store is one open store. All its methods may be used at the same time.
@@ -39,6 +40,7 @@ type Store struct {
 	catalogue  catalogue
 	tray       map[place]column.Block // the newest rows
 	late       map[uint32]struct{}    // series of which a stretch is late
+	orphans    map[series.Path]orphan // series whose definition was set aside
 	trayRows   int
 	trayWeight int
 	leaving    map[place]column.Block // older rows, on their way into chunks
@@ -91,7 +93,7 @@ func Open(path string, log *slog.Logger, options Options) (_ *Store, err error) 
 	if s.db, s.reader, err = openSQLite(path, log); err != nil {
 		return nil, err
 	}
-	for _, step := range []func() error{func() error { return migrate(s.db) }, s.countDamaged, s.loadCatalogue, s.loadJournalState, s.replayJournal} {
+	for _, step := range []func() error{func() error { return migrate(s.db) }, s.countDamaged, s.loadCatalogue, s.loadOrphans, s.loadJournalState, s.replayJournal} {
 		if err := step(); err != nil {
 			if isCorrupt(err) {
 				err = fmt.Errorf("%w; the file is damaged: restore it from a copy, or move it away to begin with an empty one", err)
@@ -99,7 +101,10 @@ func Open(path string, log *slog.Logger, options Options) (_ *Store, err error) 
 			return nil, fmt.Errorf("opening the store %s: %w", path, err)
 		}
 	}
-	return s, s.begin(lost)
+	if err := s.begin(lost); err != nil {
+		return nil, err
+	}
+	return s, s.reattach()
 }
 
 // begin compares the file with what was written down of it outside, and begins a run.

@@ -73,7 +73,7 @@ func (p page) is(expression string) bool {
 
 func TestConsole(t *testing.T) {
 	world, err := demo.Start(t.Context(), demo.Options{
-		Dir: filepath.Join(t.TempDir(), "demo"), Console: "127.0.0.1:0", Days: 2, Seed: 1, Version: "test", Log: slog.New(slog.DiscardHandler),
+		Dir: filepath.Join(t.TempDir(), "demo"), Console: "127.0.0.1:0", Days: 2, Seed: 1, Starts: demo.Midday(), Version: "test", Log: slog.New(slog.DiscardHandler),
 	})
 	require.NoError(t, err)
 	defer func() { assert.NoError(t, world.Stop()) }()

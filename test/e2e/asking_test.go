@@ -6,10 +6,12 @@ import (
 	"regexp"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"nexocumula/internal/demo"
 	"nexocumula/test/asking"
 )
 
@@ -22,11 +24,11 @@ func TestTheQuestionsAreAnsweredAsTheDocumentShows(t *testing.T) {
 	require.GreaterOrEqual(t, len(questions), 31)
 	program, err := binary()
 	require.NoError(t, err)
-	p := start(t, program, "demo", "--dir", filepath.Join(t.TempDir(), "demo"), "--console", "127.0.0.1:0")
+	p := start(t, program, "demo", "--dir", filepath.Join(t.TempDir(), "demo"), "--console", "127.0.0.1:0", "--world-time", demo.Midday().Format(time.RFC3339))
 	eventually(t, "the demo is ready", func() bool { return strings.Contains(p.output.String(), "Ctrl-C") })
-	demo := asking.Demo{Binary: program, Consoles: asking.Consoles(p.output.String())}
+	running := asking.Demo{Binary: program, Consoles: asking.Consoles(p.output.String())}
 	for _, q := range questions {
-		answer, err := demo.Ask(q)
+		answer, err := running.Ask(q)
 		if !assert.NoError(t, err, q.Title) {
 			continue
 		}

@@ -17,6 +17,7 @@ import (
 
 	"github.com/chromedp/chromedp"
 
+	"nexocumula/internal/demo"
 	"nexocumula/test/asking"
 	"nexocumula/test/browser"
 )
@@ -70,7 +71,7 @@ func takeAll(binary, folder string) error {
 }
 
 func (s *studio) startDemo() (stop func(), err error) {
-	cmd := exec.Command(s.binary, "demo", "--dir", s.demo, "--console", "127.0.0.1:0")
+	cmd := exec.Command(s.binary, "demo", "--dir", s.demo, "--console", "127.0.0.1:0", "--world-time", demo.Midday().Format(time.RFC3339))
 	out, err := cmd.StdoutPipe()
 	if err != nil {
 		return nil, err
@@ -133,13 +134,13 @@ func (s *studio) pages() error {
 	drawn := browser.Until(`document.querySelector("[data-row]") && [...document.querySelectorAll("[data-lane=chart]")].every((l) => l.querySelector("[data-row]"))`)
 	rows := browser.Until(`document.querySelectorAll("[data-series] svg path").length > 10`)
 	settle := chromedp.Sleep(1200 * time.Millisecond)
-	night := time.Now().UTC().Add(-36 * time.Hour).Truncate(24 * time.Hour).Add(4*time.Hour + 40*time.Minute)
+	night := time.Now().UTC().Add(-7*time.Hour - 20*time.Minute) // 04:40 of the simulated world, where it is midday
 	for about, text := range map[string]string{"stony-beck/raceway-4": "Aerator tripped; reset by hand", "stony-beck/raceway-4/oxygen": "Probe cleaned"} {
 		out, err := exec.Command(s.binary, "notes", "add", about, text, "--at", central, "--time", night.Format(time.RFC3339)).CombinedOutput()
 		if err != nil {
 			return fmt.Errorf("pinning a note: %w\n%s", err, out)
 		}
-		night = night.Add(7 * time.Hour)
+		night = night.Add(4 * time.Hour)
 	}
 	shots := []struct {
 		name  string
