@@ -62,12 +62,20 @@ func (b *Book) loadAccounts() error {
 	}
 	of := map[string][]passkeyRow{}
 	for _, k := range keys {
+		if err := checkSum("passkey "+k.Name+" of "+k.Account, k.Checksum, &k); err != nil {
+			b.unreadable("passkey "+k.ID, err)
+			continue
+		}
 		of[k.Account] = append(of[k.Account], k)
 	}
 	for _, row := range rows {
-		a, err := newAccount(row, of[row.Name])
+		err := checkSum("account "+row.Name, row.Checksum, &row)
+		var a *account
+		if err == nil {
+			a, err = newAccount(row, of[row.Name])
+		}
 		if err != nil {
-			b.unreadable(err)
+			b.unreadable("account "+row.Name, err)
 			continue
 		}
 		b.accounts[row.Name] = a
@@ -116,12 +124,15 @@ func (b *Book) AddAccount(by By, name string, r Rights) (code string, err error)
 		return "", wrong("many", "there are %d accounts, and no more are kept; remove some", mostAccounts)
 	}
 	err = b.change(by, Entry{Action: "accounts.add", Target: name, After: state(a.show())}, func(tx *gorm.DB) error {
-		if err := tx.Create(&row).Error; err != nil {
+		if err := tx.Save(&row).Error; err != nil { // in the place of one that cannot be used
 			return err
 		}
 		code, err = b.newCode(tx, codeRow{Purpose: forPassword, Subject: name}, passwordCodeLasts)
 		return err
-	}, func() { b.accounts[name] = a })
+	}, func() {
+		b.accounts[name] = a
+		delete(b.unusable, "account "+name)
+	})
 	return code, err
 }
 

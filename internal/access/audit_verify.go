@@ -125,7 +125,7 @@ func (b *Book) compareHead() error {
 		return err
 	}
 	switch {
-	case errors.Is(err, fs.ErrNotExist) && last.ID == 0:
+	case errors.Is(err, fs.ErrNotExist) && last.ID == 0 && len(b.accounts)+len(b.tokens)+len(b.gateways)+len(b.unusable) == 0:
 		return nil
 	case err == nil && noted.ID <= last.ID: // another process, or a crash, may have been between
 		if err := b.db.Raw("SELECT id, sum FROM audit WHERE id = ?", noted.ID).Scan(&same).Error; err != nil {
@@ -138,8 +138,12 @@ func (b *Book) compareHead() error {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	b.older = fmt.Errorf("%s is not the file that was there before, but an older copy or another: accounts, tokens and gateways that were taken away since may count again; look through them", File)
+	emptied := last.ID == 0 && errors.Is(err, fs.ErrNotExist)
+	if emptied {
+		b.older = errors.New("the audit is empty, although there are accounts, tokens or gateways: somebody emptied it, or it was lost; look through them")
+	}
 	reason := b.older.Error()
-	if err != nil {
+	if err != nil && !emptied {
 		reason = fmt.Sprintf("which entry was the newest is not known: %v", err)
 	}
 	for name := range b.accounts {

@@ -6,8 +6,10 @@ import (
 	"fmt"
 	"io/fs"
 	"log/slog"
+	"maps"
 	"os"
 	"path/filepath"
+	"slices"
 	"sync"
 	"time"
 
@@ -41,9 +43,9 @@ type Book struct {
 	sessions map[string]*session // by hash
 	tokens   map[string]*token   // by hash
 	gateways map[string]*enrolled
-	trouble  error // why the audit could not be written last; nil: all is well
-	older    error // the file is not the one that was there before; nil: it is
-	unusable error // what is there and cannot be used; nil: all can
+	trouble  error            // why the audit could not be written last; nil: all is well
+	older    error            // the file is not the one that was there before; nil: it is
+	unusable map[string]error // what is there and cannot be used, by what it is
 }
 
 // Options are what a book needs besides its folder.
@@ -92,7 +94,7 @@ func setAside(file string, now time.Time) (aside string, err error) {
 func open(dir string, options Options) (_ *Book, err error) {
 	b := &Book{
 		dir: dir, options: options, delays: newDelays(options.Now), hashing: make(chan struct{}, mostHashing),
-		accounts: map[string]*account{}, sessions: map[string]*session{}, tokens: map[string]*token{}, gateways: map[string]*enrolled{},
+		accounts: map[string]*account{}, sessions: map[string]*session{}, tokens: map[string]*token{}, gateways: map[string]*enrolled{}, unusable: map[string]error{},
 	}
 	b.refused, b.ceremonies, b.errands = newRefusals(), newWaiting[ceremony](options.Now), newWaiting[errand](options.Now)
 	if b.db, err = openFile(filepath.Join(dir, File), options.Log); err != nil {
@@ -104,7 +106,7 @@ func open(dir string, options Options) (_ *Book, err error) {
 		}
 	}()
 	if b.key, err = openKey(filepath.Join(dir, keyFile)); err != nil {
-		b.unreadable(err) // authenticators cannot be asked
+		b.unreadable("key", err) // authenticators cannot be asked
 	}
 	for _, load := range []func() error{b.loadAccounts, b.loadSessions, b.loadTokens, b.loadGateways} {
 		if err := load(); err != nil {
@@ -115,9 +117,9 @@ func open(dir string, options Options) (_ *Book, err error) {
 }
 
 // unreadable notes what is there and cannot be used.
-func (b *Book) unreadable(err error) {
+func (b *Book) unreadable(what string, err error) {
 	b.options.Log.Error("a part of the accounts cannot be used", "error", err)
-	b.unusable = errors.Join(b.unusable, err)
+	b.unusable[what] = err
 }
 
 func (b *Book) now() time.Time { return b.options.Now() }
@@ -231,7 +233,11 @@ func (b *Book) saveUsed() error {
 func (b *Book) Trouble() error {
 	b.mu.RLock()
 	defer b.mu.RUnlock()
-	return errors.Join(b.trouble, b.older, b.unusable)
+	all := []error{b.trouble, b.older}
+	for _, what := range slices.Sorted(maps.Keys(b.unusable)) {
+		all = append(all, b.unusable[what])
+	}
+	return errors.Join(all...)
 }
 
 // Close closes the file.

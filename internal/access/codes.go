@@ -77,6 +77,8 @@ func (b *Book) findCode(code, purpose string) (codeRow, error) {
 		return row, wrong("code", "the code is not known here, or it was used; codes are for one use, have another made")
 	case err != nil:
 		return row, err
+	case checkSum("the code", row.Checksum, &row) != nil:
+		return row, wrong("code", "the code was damaged on disk; have another made")
 	case row.Ends < b.now().UnixNano():
 		return row, wrong("code", "the code was good until %s; have another made", timeOf(row.Ends).Format(time.RFC3339))
 	}

@@ -77,9 +77,9 @@ func TestTheKeyMayBeHandedOver(t *testing.T) {
 func TestWhatCannotBeReadIsLeftOut(t *testing.T) {
 	b, clock := fresh(t)
 	for says, sql := range map[string]string{
-		"is no role":             "UPDATE accounts SET role = 'poet' WHERE name = 'ranger'",
-		"# may only be the last": "UPDATE accounts SET selectors = '#/x' WHERE name = 'ranger'",
-		"token report":           "UPDATE tokens SET role = 'poet'",
+		"account ranger":        "UPDATE accounts SET role = 'poet' WHERE name = 'ranger'",
+		"ranger does not match": "UPDATE accounts SET selectors = '#/x' WHERE name = 'ranger'",
+		"token report":          "UPDATE tokens SET role = 'poet'",
 	} {
 		copied := openIn(t, t.TempDir(), clock)
 		with(t, copied, "ranger", Viewer, "stony-beck/#")

@@ -41,6 +41,10 @@ func (b *Book) loadGateways() error {
 		return err
 	}
 	for _, row := range rows {
+		if err := checkSum("gateway "+row.Name, row.Checksum, &row); err != nil {
+			b.unreadable("gateway "+row.Name, err)
+			continue
+		}
 		b.gateways[row.Name] = &enrolled{row: row, use: use{at: row.Used, from: row.From}}
 	}
 	return nil

@@ -24,6 +24,7 @@ type accountRow struct {
 	Provider  string // issuer and subject, of an account that logs in there
 	Locked    bool
 	Created   int64
+	Checksum  uint32 `gorm:"not null;default:0"` // see sums.go
 }
 
 func (accountRow) TableName() string { return "accounts" }
@@ -35,18 +36,20 @@ type passkeyRow struct {
 	Credential []byte // public key and counters, JSON
 	Created    int64
 	Used       int64
+	Checksum   uint32 `gorm:"not null;default:0"` // see sums.go
 }
 
 func (passkeyRow) TableName() string { return "passkeys" }
 
 type sessionRow struct {
-	Hash    string `gorm:"primaryKey"`
-	Account string `gorm:"index"`
-	By      string `gorm:"column:way"` // console or command line
-	Created int64
-	Used    int64  // written now and then only
-	From    string `gorm:"column:address"`
-	Agent   string // what the program says it is
+	Hash     string `gorm:"primaryKey"`
+	Account  string `gorm:"index"`
+	By       string `gorm:"column:way"` // console or command line
+	Created  int64
+	Used     int64  // written now and then only
+	From     string `gorm:"column:address"`
+	Agent    string // what the program says it is
+	Checksum uint32 `gorm:"not null;default:0"` // see sums.go
 }
 
 func (sessionRow) TableName() string { return "sessions" }
@@ -61,17 +64,19 @@ type tokenRow struct {
 	Ends      int64
 	Used      int64  // written now and then only
 	From      string `gorm:"column:address"`
+	Checksum  uint32 `gorm:"not null;default:0"` // see sums.go
 }
 
 func (tokenRow) TableName() string { return "tokens" }
 
 // codeRow is a code that can be used once.
 type codeRow struct {
-	Hash    string `gorm:"primaryKey"`
-	Purpose string // see codes.go
-	Subject string // name of the account or gateway
-	Sites   string
-	Ends    int64
+	Hash     string `gorm:"primaryKey"`
+	Purpose  string // see codes.go
+	Subject  string // name of the account or gateway
+	Sites    string
+	Ends     int64
+	Checksum uint32 `gorm:"not null;default:0"` // see sums.go
 }
 
 func (codeRow) TableName() string { return "codes" }
@@ -87,6 +92,7 @@ type gatewayRow struct {
 	Revoked  int64
 	Used     int64  // written now and then only
 	From     string `gorm:"column:address"`
+	Checksum uint32 `gorm:"not null;default:0"` // see sums.go
 }
 
 func (gatewayRow) TableName() string { return "gateways" }
@@ -114,6 +120,14 @@ var migrations = []*gormigrate.Migration{{
 	ID: "0001-access",
 	Migrate: func(tx *gorm.DB) error {
 		return tx.AutoMigrate(&accountRow{}, &passkeyRow{}, &sessionRow{}, &tokenRow{}, &codeRow{}, &gatewayRow{}, &auditRow{})
+	},
+}, {
+	ID: "0002-checksums",
+	Migrate: func(tx *gorm.DB) error {
+		if err := tx.AutoMigrate(&accountRow{}, &passkeyRow{}, &sessionRow{}, &tokenRow{}, &codeRow{}, &gatewayRow{}); err != nil {
+			return err
+		}
+		return addSums(tx)
 	},
 }}
 

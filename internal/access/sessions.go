@@ -52,6 +52,10 @@ func (b *Book) loadSessions() error {
 		return err
 	}
 	for _, row := range rows {
+		if err := checkSum("a session of "+row.Account, row.Checksum, &row); err != nil {
+			b.unreadable("session "+row.Hash, err)
+			continue
+		}
 		b.sessions[row.Hash] = &session{row: row, use: use{at: row.Used, from: row.From}}
 	}
 	return nil

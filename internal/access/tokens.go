@@ -40,12 +40,16 @@ func (b *Book) loadTokens() error {
 		return err
 	}
 	for _, row := range rows {
-		scope, err := scopeOf(row.Selectors)
+		err := checkSum("token "+row.Name, row.Checksum, &row)
+		var scope Scope
+		if err == nil {
+			scope, err = scopeOf(row.Selectors)
+		}
 		if err == nil {
 			_, err = ParseRole(row.Role, true)
 		}
 		if err != nil {
-			b.unreadable(fmt.Errorf("token %s: %w", row.Name, err))
+			b.unreadable("token "+row.Name, fmt.Errorf("token %s: %w", row.Name, err))
 			continue
 		}
 		b.tokens[row.Hash] = &token{row: row, role: Role(row.Role), scope: scope, use: use{at: row.Used, from: row.From}}
@@ -78,8 +82,11 @@ func (b *Book) AddToken(by By, name string, r Rights, ends time.Time) (bearer st
 		return "", wrong("many", "there are %d tokens, and no more are kept; revoke some", mostTokens)
 	}
 	err = b.change(by, Entry{Action: "tokens.add", Target: name, After: state(t.show())}, func(tx *gorm.DB) error {
-		return tx.Create(&row).Error
-	}, func() { b.tokens[row.Hash] = t })
+		return tx.Save(&row).Error // in the place of one that cannot be used
+	}, func() {
+		b.tokens[row.Hash] = t
+		delete(b.unusable, "token "+name)
+	})
 	return bearer, err
 }
 

@@ -22,6 +22,7 @@ import (
 	"nexocumula/internal/central"
 	"nexocumula/internal/certs"
 	"nexocumula/internal/config"
+	"nexocumula/internal/folder"
 	"nexocumula/internal/gateway"
 	"nexocumula/internal/links"
 	"nexocumula/internal/plain"
@@ -44,6 +45,7 @@ type Service struct {
 	handler func(stopping <-chan struct{}) http.Handler
 	tls     *config.TLS // nil: plain HTTP
 	book    *access.Book
+	folder  *folder.Folder
 	history *links.History
 	giveUp  time.Duration
 	dropped *atomic.Uint64 // rows, by retention
@@ -62,6 +64,9 @@ func Open(settings config.Settings, version string, log *slog.Logger) (_ *Servic
 			s.Close()
 		}
 	}()
+	if s.folder, err = folder.Take(settings.Data); err != nil {
+		return nil, err
+	}
 	if s.Store, err = store.Open(filepath.Join(settings.Data, StoreFile), log, store.Options{Away: settings.AwayFor}); err != nil {
 		return nil, err
 	}
@@ -146,6 +151,7 @@ func (s *Service) Run(ctx context.Context) error {
 		group.Go(func() error { return central.KeepSealed(groupCtx, s.Store, s.log) })
 	}
 	err := group.Wait()
+	defer s.folder.Release()
 	return errors.Join(err, s.book.Close(), s.Store.Close())
 }
 
@@ -177,4 +183,5 @@ func (s *Service) Close() {
 	if s.Store != nil {
 		s.Store.Close()
 	}
+	s.folder.Release()
 }

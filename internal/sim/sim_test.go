@@ -19,7 +19,7 @@ func week(visit func(t time.Time)) {
 }
 
 func TestTheSameSeedMakesTheSameWorld(t *testing.T) {
-	a, b, other := Field{Seed: 1}, Field{1}, Field{2}
+	a, b, other := Field{Seed: 1}, Field{Seed: 1}, Field{Seed: 2}
 	differs := false
 	week(func(at time.Time) {
 		require.Equal(t, a.Oxygen(at, 2), b.Oxygen(at, 2))

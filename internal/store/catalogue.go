@@ -123,12 +123,18 @@ func (e *KindChanged) Error() string {
 
 // Define makes sure that the store knows each definition as given, and returns
 // their ids in the same order. New and changed ones are written at once.
-func (s *Store) Define(defs []series.Definition) ([]uint32, error) {
+func (s *Store) Define(defs []series.Definition) ([]uint32, error) { return s.defineAll(defs, false) }
+
+// Redefine is Define for series that may have no new rows for long: what changes is announced to the
+// centrals by sending their last summary again.
+func (s *Store) Redefine(defs []series.Definition) ([]uint32, error) { return s.defineAll(defs, true) }
+
+func (s *Store) defineAll(defs []series.Definition, announce bool) ([]uint32, error) {
 	ids := make([]uint32, len(defs))
 	if s.stands(defs, ids) {
 		return ids, nil
 	}
-	back, err := s.define(defs, ids)
+	back, err := s.define(defs, ids, announce)
 	if err != nil {
 		return nil, err
 	}
@@ -141,7 +147,7 @@ func (s *Store) Define(defs []series.Definition) ([]uint32, error) {
 }
 
 // define writes new and changed definitions, and returns which of the new are orphans that came back.
-func (s *Store) define(defs []series.Definition, ids []uint32) (back []orphan, err error) {
+func (s *Store) define(defs []series.Definition, ids []uint32, announce bool) (back []orphan, err error) {
 	s.write.Lock()
 	defer s.write.Unlock()
 	fresh, changed, err := s.sort(defs)
@@ -158,9 +164,18 @@ func (s *Store) define(defs []series.Definition, ids []uint32) (back []orphan, e
 		}
 		row.complete()
 	}
+	var marks []*outboxChange
+	if announce {
+		marks = s.announce(changed)
+	}
 	err = s.db.Transaction(func(tx *gorm.DB) error {
 		if err := comeBack(tx, back); err != nil {
 			return err
+		}
+		for _, m := range marks {
+			if err := m.write(tx); err != nil {
+				return err
+			}
 		}
 		if err := tx.CreateInBatches(fresh, 500).Error; err != nil {
 			return fmt.Errorf("writing new series to the catalogue: %w", err)
@@ -174,6 +189,9 @@ func (s *Store) define(defs []series.Definition, ids []uint32) (back []orphan, e
 	})
 	if err != nil {
 		return nil, s.noted("writing", err)
+	}
+	for _, m := range marks {
+		m.saved()
 	}
 	s.lastSeries = last
 	s.mu.Lock()

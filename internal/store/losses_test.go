@@ -8,6 +8,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
@@ -288,6 +289,92 @@ func TestAFolderThatCannotBeWrittenIsSaidToBe(t *testing.T) {
 	_, err = Open(filepath.Join(folder, "s.db"), slog.New(slog.DiscardHandler), Options{})
 	assert.ErrorContains(t, err, "cannot be written")
 	assert.NotContains(t, err.Error(), "restore")
+}
+
+// A start that fails for something else must not leave a report behind that stays for good.
+func TestAFailedStartLeavesNoReportBehind(t *testing.T) {
+	for name, fail := range map[string]func(path string) (mend func()){
+		"a log that cannot be read": func(path string) func() {
+			require.NoError(t, os.Rename(path+"-wal", path+"-kept"))
+			require.NoError(t, os.Mkdir(path+"-wal", 0o700)) // also root cannot read it
+			require.NoError(t, os.WriteFile(filepath.Join(path+"-wal", "x"), nil, 0o600))
+			return func() {
+				require.NoError(t, os.RemoveAll(path+"-wal"))
+				require.NoError(t, os.Rename(path+"-kept", path+"-wal"))
+			}
+		},
+		"a watermark that cannot be read": func(path string) func() {
+			require.NoError(t, os.Rename(path+"-watermark", path+"-kept"))
+			require.NoError(t, os.Mkdir(path+"-watermark", 0o700))
+			return func() {
+				require.NoError(t, os.Remove(path+"-watermark"))
+				require.NoError(t, os.Rename(path+"-kept", path+"-watermark"))
+			}
+		},
+	} {
+		t.Run(name, func(t *testing.T) {
+			_, missing := crashed(t, func(folder string) {
+				path := filepath.Join(folder, "s.db")
+				mend := fail(path)
+				_, err := Open(path, slog.New(slog.DiscardHandler), Options{})
+				require.Error(t, err)
+				mend()
+			})
+			assert.Empty(t, missing)
+		})
+	}
+}
+
+// A power cut while the first watermark is made leaves none, or a whole one.
+func TestTheFirstWatermarkIsWholeOrNotThere(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "s.db")
+	s := open(t, path)
+	id := define(t, s, "a/b/c")
+	require.NoError(t, s.Append(Batch{Entries: []Entry{{Series: id, Rows: rowsOf(1, 1)}}}))
+	require.NoError(t, os.Rename(path+"-watermark", path+"-watermark-new")) // it had no name yet,
+	require.NoError(t, os.Truncate(path+"-watermark-new", 0))               // and nothing of it was on disk
+	s = open(t, closed(t, s))
+	missing, err := s.Missing()
+	require.NoError(t, err)
+	assert.Empty(t, missing)
+	w := readWatermark(path)
+	assert.Empty(t, w.trouble)
+	assert.NotEmpty(t, w.Store)
+}
+
+func TestFilesOfTheStoreAreItsAccountsOnly(t *testing.T) {
+	before := syscall.Umask(0)
+	defer syscall.Umask(before)
+	path := filepath.Join(t.TempDir(), "s.db")
+	s := open(t, path)
+	id := define(t, s, "a/b/c")
+	require.NoError(t, s.Append(Batch{Entries: []Entry{{Series: id, Rows: rowsOf(1, 1)}}}))
+	check := func() {
+		for _, part := range []string{"", "-wal", "-shm", "-watermark"} {
+			info, err := os.Stat(path + part)
+			require.NoError(t, err)
+			assert.Equal(t, os.FileMode(0o600), info.Mode().Perm(), part)
+		}
+	}
+	check()
+	closed(t, s)
+	require.NoError(t, os.Chmod(path, 0o644))
+	require.NoError(t, os.Chmod(path+"-watermark", 0o640))
+	open(t, path)
+	check()
+}
+
+func TestWhatSQLiteCannotDoIsExplained(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "s.db")
+	s := open(t, path)
+	require.NoError(t, s.db.Exec("CREATE TABLE t (x)").Error)
+	require.NoError(t, s.db.Exec("PRAGMA max_page_count = 1").Error)
+	full := s.db.Exec("INSERT INTO t VALUES (zeroblob(10000000))").Error
+	require.Error(t, full)
+	text := explained(path, full).Error()
+	assert.Contains(t, text, "its disk ")
+	assert.NotContains(t, text, "restore")
+	assert.NotContains(t, text, "no file of nexocumula")
 }
 
 func TestFreedPagesGoBackAFewAtATime(t *testing.T) {

@@ -7,6 +7,7 @@ import (
 	"sync"
 	"time"
 
+	"nexocumula/internal/core/column"
 	"nexocumula/internal/core/marks"
 	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/series"
@@ -94,6 +95,29 @@ func (o *Outbox) add(entries []Entry, sketches []Sketch, since int64) {
 	case o.wake <- struct{}{}:
 	default:
 	}
+}
+
+// announce marks the last summary of series whose definition changes, which goes with it, and returns what has to be
+// written for that. write is held.
+func (s *Store) announce(changed []seriesRow) []*outboxChange {
+	if len(changed) == 0 {
+		return nil
+	}
+	s.mu.Lock()
+	since := s.judge.Now().UnixNano()
+	for _, row := range changed {
+		def, last := row.definition(), s.catalogue.get(row.ID).LastTime
+		for _, o := range s.outboxes {
+			tiers := slices.DeleteFunc(slices.Clone(rollup.TiersOf(&def)), func(t rollup.Tier) bool { return !o.sendsTier(t) })
+			if len(tiers) == 0 {
+				continue
+			}
+			widest := tiers[len(tiers)-1]
+			o.add([]Entry{{Series: row.ID, Tier: widest, Rows: column.Block{Times: []int64{widest.Start(last)}}}}, nil, since)
+		}
+	}
+	s.mu.Unlock()
+	return s.outboxChanges()
 }
 
 // sends reports whether a series is one of the uplink's. The store's mu is held.

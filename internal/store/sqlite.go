@@ -35,6 +35,9 @@ func openSQLite(path string, log *slog.Logger) (writer, reader *gorm.DB, err err
 	if err := checkWritable(path); err != nil {
 		return nil, nil, err
 	}
+	if err := onlyOurs(path); err != nil {
+		return nil, nil, err
+	}
 	if err := create(path, log); err != nil {
 		return nil, nil, err
 	}
@@ -45,6 +48,31 @@ func openSQLite(path string, log *slog.Logger) (writer, reader *gorm.DB, err err
 	}
 	reader, err = openPool(path, log, 4, url.Values{"_txlock": {"deferred"}, "_pragma": append(shared, "cache_size(-1000)")})
 	return writer, reader, err
+}
+
+// onlyOurs makes sure that only the account of the service may read and write a file of records and what
+// SQLite puts beside it, whatever the umask: SQLite gives its log the rights of its file.
+func onlyOurs(path string) error {
+	f, err := os.OpenFile(path, os.O_CREATE|os.O_RDWR, 0o600)
+	if errors.Is(err, syscall.ENOSPC) {
+		return nil // SQLite says more of it
+	}
+	if err != nil {
+		return fmt.Errorf("opening %s: %w", path, err)
+	}
+	if err := f.Close(); err != nil {
+		return fmt.Errorf("opening %s: %w", path, err)
+	}
+	for _, part := range []string{"", "-wal", "-shm", "-watermark"} {
+		info, err := os.Stat(path + part)
+		if err != nil || info.Mode().Perm()&0o077 == 0 {
+			continue
+		}
+		if err := os.Chmod(path+part, info.Mode().Perm()&0o700); err != nil {
+			return fmt.Errorf("taking the rights of others to %s away: %w", path+part, err)
+		}
+	}
+	return nil
 }
 
 // pageBytes is small, as every commit writes at least one page.
@@ -84,7 +112,7 @@ func openPool(path string, log *slog.Logger, connections int, settings url.Value
 		}),
 	})
 	if err != nil {
-		return nil, fmt.Errorf("opening the store %s: %w; if this is no file of nexocumula, name another folder, else restore it from a copy", path, err)
+		return nil, fmt.Errorf("opening the store %s: %w", path, explained(path, err))
 	}
 	pool, err := db.DB()
 	if err != nil {
@@ -176,6 +204,40 @@ func IsDamaged(err error) bool {
 	return short || isCorrupt(err)
 }
 
+// explained adds to what SQLite says what somebody can do about it.
+func explained(path string, err error) error {
+	e, ok := errors.AsType[*driver.Error](err)
+	if !ok {
+		return err
+	}
+	switch e.Code() & 0xff {
+	case codes.SQLITE_CORRUPT, codes.SQLITE_NOTADB:
+		return fmt.Errorf("%w; if this is no file of nexocumula, name another folder, else restore it from a copy", err)
+	case codes.SQLITE_FULL, codes.SQLITE_IOERR:
+		if room, known := roomAt(path); known && room < fewBytes {
+			return fmt.Errorf("%w: its disk has %d bytes left; free some space, nothing in the store is wrong", err, room)
+		}
+		return fmt.Errorf("%w: its disk cannot be read or written; look at the system's log for the disk, and make a copy of the folder while that is possible", err)
+	case codes.SQLITE_CANTOPEN, codes.SQLITE_READONLY, codes.SQLITE_PERM:
+		return fmt.Errorf("%w: let the account that runs the service read and write the file, and those beside it that begin with its name", err)
+	case codes.SQLITE_BUSY, codes.SQLITE_LOCKED:
+		return fmt.Errorf("%w: another process holds it; end that first", err)
+	}
+	return err
+}
+
+// fewBytes are too few for SQLite to open a file: it makes an index of 32 KB for its log, and writes pages.
+const fewBytes = 256 << 10
+
+// roomAt returns how many bytes are left on the disk of a file.
+func roomAt(path string) (bytes uint64, known bool) {
+	var disk syscall.Statfs_t
+	if err := syscall.Statfs(filepath.Dir(path), &disk); err != nil {
+		return 0, false
+	}
+	return disk.Bavail * uint64(disk.Bsize), true
+}
+
 // isCorrupt reports whether SQLite itself found its file damaged.
 func isCorrupt(err error) bool {
 	e, ok := errors.AsType[*driver.Error](err)
@@ -227,12 +289,8 @@ func Records(path string, log *slog.Logger) (*gorm.DB, error) {
 	if err := os.MkdirAll(filepath.Dir(path), 0o750); err != nil {
 		return nil, fmt.Errorf("creating the folder of %s: %w", path, err)
 	}
-	f, err := os.OpenFile(path, os.O_CREATE|os.O_RDWR, 0o600) // SQLite gives its log the rights of its file
-	if err != nil {
-		return nil, fmt.Errorf("opening %s: %w", path, err)
-	}
-	if err := f.Close(); err != nil {
-		return nil, fmt.Errorf("opening %s: %w", path, err)
+	if err := onlyOurs(path); err != nil {
+		return nil, err
 	}
 	if err := checkLength(path); err != nil {
 		return nil, err

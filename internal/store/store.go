@@ -89,16 +89,19 @@ func Open(path string, log *slog.Logger, options Options) (_ *Store, err error) 
 			s.abandon()
 		}
 	}()
-	lost := s.watermark.inspectLog(path)
+	if s.watermark.unreadable != nil {
+		return nil, s.watermark.unreadable
+	}
+	lost, err := s.watermark.inspectLog(path)
+	if err != nil {
+		return nil, err
+	}
 	if s.db, s.reader, err = openSQLite(path, log); err != nil {
 		return nil, err
 	}
 	for _, step := range []func() error{func() error { return migrate(s.db) }, s.countDamaged, s.loadCatalogue, s.loadOrphans, s.loadJournalState, s.replayJournal} {
 		if err := step(); err != nil {
-			if isCorrupt(err) {
-				err = fmt.Errorf("%w; the file is damaged: restore it from a copy, or move it away to begin with an empty one", err)
-			}
-			return nil, fmt.Errorf("opening the store %s: %w", path, err)
+			return nil, fmt.Errorf("opening the store %s: %w", path, explained(path, err))
 		}
 	}
 	if err := s.begin(lost); err != nil {
@@ -114,6 +117,9 @@ func (s *Store) begin(lost []string) error {
 		return err
 	}
 	lost = append(lost, s.watermark.compare(identity, s.journal.last)...)
+	if err := s.watermark.open(); err != nil { // a start that fails must not leave a report behind
+		return err
+	}
 	if err := s.miss(lost); err != nil {
 		return err
 	}
@@ -188,7 +194,7 @@ func (s *Store) noted(doing string, err error) error {
 	if isCorrupt(err) {
 		s.troubles["damage"] = fmt.Sprintf("SQLite finds its file damaged, last when %s: %v; make a copy of the folder, then restore the file from an older copy", doing, err)
 	} else {
-		s.troubles[doing] = err.Error()
+		s.troubles[doing] = explained(s.path, err).Error()
 	}
 	return err
 }

@@ -3,8 +3,10 @@ package store
 import (
 	"bufio"
 	"encoding/binary"
+	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"os"
 	"time"
 )
@@ -22,33 +24,38 @@ const (
 // that is not right. That is as it should be after a power cut, in the last transaction,
 // which nobody was told of. When another transaction follows, the broken one had been
 // synced and was damaged since. The log is kept beside it, for whoever can mend it.
-func brokenLog(path string) string {
+//
+// An error says that the file could not be read, for its rights or its disk.
+func brokenLog(path string) (string, error) {
 	f, err := os.Open(path)
 	if err != nil {
-		return fmt.Sprintf("the write-ahead log %s cannot be read: %v", path, err)
+		return "", fmt.Errorf("the write-ahead log of the store cannot be read: %w; let the account that runs the service read and write it", err)
 	}
 	defer f.Close()
 	in := bufio.NewReaderSize(f, 64<<10)
 	lost, err := followLog(in)
+	if failed, ok := errors.AsType[*fs.PathError](err); ok {
+		return "", fmt.Errorf("the write-ahead log of the store cannot be read: %w; look at the system's log for the disk", failed)
+	}
 	switch {
 	case err != nil:
-		return fmt.Sprintf("the write-ahead log %s cannot be read: %v", path, err)
+		return fmt.Sprintf("the write-ahead log %s cannot be read: %v", path, err), nil
 	case lost == 0:
-		return ""
+		return "", nil
 	}
 	aside := fmt.Sprintf("%s-damaged-%s", path, time.Now().UTC().Format("20060102T150405Z"))
 	kept := "as " + aside
 	if err := copyFile(path, aside); err != nil {
 		kept = fmt.Sprintf("nowhere, as it could not be copied: %v", err)
 	}
-	return fmt.Sprintf("the write-ahead log %s is damaged: %d transactions in it cannot be read and are missing; it is kept %s", path, lost, kept)
+	return fmt.Sprintf("the write-ahead log %s is damaged: %d transactions in it cannot be read and are missing; it is kept %s", path, lost, kept), nil
 }
 
 // followLog counts the synced transactions after the first broken frame.
 func followLog(in io.Reader) (lost int, err error) {
 	head := make([]byte, logHeader)
 	if _, err := io.ReadFull(in, head); err != nil {
-		return 0, nil // no log yet
+		return 0, unlessEnd(err) // no log yet
 	}
 	var order binary.ByteOrder = binary.LittleEndian
 	magic := binary.BigEndian.Uint32(head)
@@ -70,6 +77,9 @@ func followLog(in io.Reader) (lost int, err error) {
 	broken, ended := false, 0
 	for {
 		if _, err := io.ReadFull(in, frame); err != nil {
+			if err := unlessEnd(err); err != nil {
+				return 0, err
+			}
 			break
 		}
 		ours := string(frame[8:16]) == string(head[16:24])
@@ -97,6 +107,14 @@ func followLog(in io.Reader) (lost int, err error) {
 	return lost, nil
 }
 
+// unlessEnd is an error of reading, but for the end of the file.
+func unlessEnd(err error) error {
+	if errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {
+		return nil
+	}
+	return err
+}
+
 // addSum is the checksum of 4.2, over pairs of 32-bit words.
 func addSum(sum *[2]uint32, data []byte, order binary.ByteOrder) {
 	for i := 0; i+8 <= len(data); i += 8 {
@@ -111,7 +129,7 @@ func copyFile(from, to string) error {
 		return err
 	}
 	defer in.Close()
-	out, err := os.OpenFile(to, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o640)
+	out, err := os.OpenFile(to, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
 	if err != nil {
 		return err
 	}

@@ -7,7 +7,9 @@ import (
 	"hash/crc32"
 	"io/fs"
 	"os"
+	"path/filepath"
 	"strings"
+	"syscall"
 	"time"
 
 	"nexocumula/internal/clock"
@@ -23,8 +25,10 @@ type watermark struct {
 	path string
 	file *os.File
 	marked
-	trouble string    // why it could not be read
-	written time.Time // when it last was
+	trouble string // what is wrong with what it says
+
+	unreadable error     // the file could not be read; whoever starts the service has to see to that
+	written    time.Time // when it last was
 }
 
 type marked struct {
@@ -42,9 +46,9 @@ func readWatermark(path string) *watermark {
 	w := &watermark{path: path + "-watermark"}
 	text, err := os.ReadFile(w.path)
 	switch {
-	case errors.Is(err, fs.ErrNotExist):
+	case errors.Is(err, fs.ErrNotExist), errors.Is(err, syscall.ENOTDIR):
 	case err != nil:
-		w.trouble = fmt.Sprintf("%s cannot be read, so nothing says whether commits are missing: %v", w.path, err)
+		w.unreadable = fmt.Errorf("the store's watermark cannot be read: %w; let the account that runs the service read and write it", err)
 	default:
 		var sum uint32
 		var body string
@@ -60,30 +64,37 @@ func readWatermark(path string) *watermark {
 func (w *watermark) newest() time.Time { return w.At }
 
 // inspectLog looks at the write-ahead log before SQLite does, which would leave out
-// what it cannot read without a word.
-func (w *watermark) inspectLog(path string) (lost []string) {
+// what it cannot read without a word. An error says that the log could not be read at all, which
+// says nothing of what is in it.
+func (w *watermark) inspectLog(path string) (lost []string, err error) {
 	if w.trouble != "" {
 		lost = append(lost, w.trouble)
 	}
 	if !w.Open {
-		return lost
+		return lost, nil
 	}
 	log := path + "-wal"
 	info, err := os.Stat(log)
 	if size, statErr := os.Stat(path); statErr != nil || size.Size() == 0 {
-		return lost // compare has more to say
+		return lost, nil // compare has more to say
 	}
 	switch {
+	case err != nil && !errors.Is(err, fs.ErrNotExist):
+		return nil, fmt.Errorf("looking for the store's write-ahead log: %w", err)
 	case err != nil || info.Size() == 0:
 		lost = append(lost, fmt.Sprintf("the write-ahead log %s is gone, although the store was not closed: what was committed since it was last emptied is missing, which can be anything up to and after %s", log, w.At.UTC().Format(time.RFC3339)))
 	case info.Size() < w.LogSize:
 		lost = append(lost, fmt.Sprintf("the write-ahead log %s was cut from at least %d to %d bytes: what was committed in the rest is missing", log, w.LogSize, info.Size()))
 	default:
-		if text := brokenLog(log); text != "" {
+		text, err := brokenLog(log)
+		if err != nil {
+			return nil, err
+		}
+		if text != "" {
 			lost = append(lost, text)
 		}
 	}
-	return lost
+	return lost, nil
 }
 
 // compare says what the file lacks of the commits that the watermark knows of.
@@ -103,11 +114,41 @@ func (w *watermark) compare(identity string, journal uint64) []string {
 	return nil
 }
 
-// begin starts a run of the store.
-func (w *watermark) begin(identity string, journal uint64, judge *clock.Judge) (err error) {
-	if w.file, err = os.OpenFile(w.path, os.O_CREATE|os.O_RDWR, 0o640); err != nil {
+// open opens the file for writing. A new one gets its name only when it is on disk: a power cut leaves none, or
+// a whole one.
+func (w *watermark) open() (err error) {
+	w.file, err = os.OpenFile(w.path, os.O_RDWR, 0)
+	if err == nil {
+		return nil
+	}
+	if !errors.Is(err, fs.ErrNotExist) {
 		return fmt.Errorf("opening the store's watermark: %w", err)
 	}
+	fresh := w.path + "-new"
+	if w.file, err = os.OpenFile(fresh, os.O_CREATE|os.O_TRUNC|os.O_RDWR, 0o600); err != nil {
+		return fmt.Errorf("making the store's watermark: %w", err)
+	}
+	if err := w.put(); err != nil {
+		return err
+	}
+	if err := os.Rename(fresh, w.path); err != nil {
+		return fmt.Errorf("making the store's watermark: %w", err)
+	}
+	return syncFolder(filepath.Dir(w.path))
+}
+
+// syncFolder brings the names in a folder to disk.
+func syncFolder(path string) error {
+	f, err := os.Open(path)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	return f.Sync()
+}
+
+// begin starts a run of the store.
+func (w *watermark) begin(identity string, journal uint64, judge *clock.Judge) (err error) {
 	w.marked = marked{Store: identity, Journal: journal, Open: true}
 	return w.write(judge)
 }
@@ -137,6 +178,10 @@ func (w *watermark) end(journal uint64, judge *clock.Judge) error {
 // write puts the mark down in place: it is smaller than a sector.
 func (w *watermark) write(judge *clock.Judge) error {
 	w.written, w.At = judge.Now(), judge.Newest()
+	return w.put()
+}
+
+func (w *watermark) put() error {
 	body, err := json.Marshal(w.marked)
 	if err != nil {
 		return err

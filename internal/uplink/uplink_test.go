@@ -249,6 +249,32 @@ func TestWhateverTheNetworkDoesEverySummaryArrives(t *testing.T) {
 	})
 }
 
+// A crash right after the definition changed must not leave the central with the old one.
+func TestADefinitionThatChangesIsSentByItself(t *testing.T) {
+	together(t, func(t *testing.T, o *office, s *site) {
+		s.roll(5)
+		_, err := s.sender.sendOnce(t.Context())
+		require.NoError(t, err)
+		require.NoError(t, s.store.Seal(nil))
+		def := oxygen
+		def.Labels, def.FreshFor = "depth=3m", time.Hour
+		_, err = s.store.Redefine([]series.Definition{def})
+		require.NoError(t, err)
+		again := newSite(t, copyStore(t, s.store, memory(t)), o)
+		_, err = again.sender.sendOnce(t.Context())
+		require.NoError(t, err)
+		known, ok := o.store.Find(oxygen.Path)
+		require.True(t, ok)
+		def.Tiers = rollup.Names(settings.Tiers) // which are sent
+		assert.Equal(t, def, known.Definition)
+		assert.Equal(t, 5, o.count())
+		assert.Zero(t, again.waiting())
+		_, err = s.store.Redefine([]series.Definition{known.Definition, def})
+		require.NoError(t, err)
+		require.NoError(t, again.store.Close())
+	})
+}
+
 func TestWhatIsMarkedSurvivesACrashAndASeal(t *testing.T) {
 	for _, sealed := range []bool{false, true} {
 		together(t, func(t *testing.T, o *office, s *site) {

@@ -275,6 +275,9 @@ func (r run) check(tiers []int64) (Run, error) {
 			if math.IsInf(col[i], 0) || math.IsNaN(col[i]) && !tooManyStates {
 				return Run{}, fmt.Errorf("summary %d has %v as its %s", i, col[i], r.Columns[c])
 			}
+			if col[i] == 0 {
+				col[i] = 0 // -0 is 0
+			}
 		}
 	}
 	out.Rows = out.Rows.Normalize()

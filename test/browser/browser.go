@@ -4,12 +4,14 @@ package browser
 import (
 	"context"
 	"fmt"
+	"os"
 	"os/exec"
 	"strings"
 	"time"
 
 	"github.com/chromedp/cdproto/cdp"
 	"github.com/chromedp/cdproto/emulation"
+	"github.com/chromedp/cdproto/page"
 	"github.com/chromedp/chromedp"
 )
 
@@ -39,11 +41,30 @@ func Open(ctx context.Context, profile string, more ...chromedp.ExecAllocatorOpt
 		chromedp.ExecPath(path), chromedp.UserDataDir(profile), chromedp.NoSandbox, chromedp.DisableGPU, chromedp.NoFirstRun,
 		chromedp.Flag("disable-quic", true), chromedp.Flag("disable-background-networking", true),
 		chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-sync", true), chromedp.Flag("disable-dev-shm-usage", true),
-		chromedp.WSURLReadTimeout(60*time.Second),
+		chromedp.WSURLReadTimeout(60*time.Second), chromedp.Env("LD_PRELOAD="),
 	)
 	allocated, endAllocated := chromedp.NewExecAllocator(ctx, append(flags, more...)...)
 	tab, endTab := chromedp.NewContext(allocated)
-	return tab, func() { endTab(); endAllocated() }, nil
+	end := func() { endTab(); endAllocated() }
+	if err := chromedp.Do(tab, ahead(os.Getenv("CLOCKS_AHEAD"))); err != nil {
+		end()
+		return nil, nil, fmt.Errorf("starting the browser: %w", err)
+	}
+	return tab, end, nil
+}
+
+// ahead sets the clock of every page ahead, as test/clocks sets that of the service.
+func ahead(seconds string) chromedp.Action[chromedp.Void] {
+	return func(ctx context.Context, t *chromedp.Target) (chromedp.Void, error) {
+		if seconds == "" {
+			return chromedp.Void{}, nil
+		}
+		_, err := cdp.Call(ctx, t, page.AddScriptToEvaluateOnNewDocument, page.AddScriptToEvaluateOnNewDocumentParams{Source: `{
+			const real = Date, now = () => real.now() + 1000 * ` + seconds + `
+			window.Date = class Date extends real { constructor(...a) { a.length ? super(...a) : super(now()) } static now() { return now() } }
+		}`})
+		return chromedp.Void{}, err
+	}
 }
 
 // Size sets the size of the page.

@@ -3,8 +3,8 @@
 //
 //	clocks [-at 2027-03-28T00:30:00Z]... [PACKAGE...]
 //
-// Go programs get their time from a copy of Go's own package time that adds CLOCKS_AHEAD seconds. Other
-// programs, the browser and brokers among them, get it from libfaketime.
+// Go programs get their time from a copy of Go's own package time that adds CLOCKS_AHEAD seconds, pages in the
+// browser from a script that test/browser gives them, and other programs, brokers among them, from libfaketime.
 package main
 
 import (

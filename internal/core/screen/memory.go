@@ -19,8 +19,9 @@ type Memory struct {
 // late and out of order is compared with its neighbours.
 const mostRemembered = 8
 
-// Start puts in what a store knows from before.
-func (m *Memory) Start(time int64, value float64) {
+// Start puts in what a store knows from before: the newest reading, and from when on it had its value.
+func (m *Memory) Start(time int64, value float64, since int64) {
+	m.Arrived(since, value)
 	m.Arrived(time, value)
 	m.Good(time, value)
 }

@@ -131,6 +131,16 @@ func (k Stuck) Doubt(s *Subject) string {
 	return ""
 }
 
+// LongestStuck is the longest time that some of the rules let a value stay the same; 0 without such rules.
+func LongestStuck(rules []Rule) (longest time.Duration) {
+	for _, r := range rules {
+		if k, ok := r.Test.(Stuck); ok {
+			longest = max(longest, k.For)
+		}
+	}
+	return longest
+}
+
 // Allowed are the only values that can be.
 type Allowed []float64
 

@@ -43,7 +43,7 @@ func (p *Pipeline) Run(ctx context.Context) error {
 		case errand := <-p.errands:
 			errand()
 		case <-roll.C:
-			p.planFills()
+			p.takeOver(ctx)
 			p.roll(ctx)
 			p.fillSome(ctx)
 			if p.store.SealDue() || time.Since(lastSeal) >= sealEvery {

@@ -101,6 +101,23 @@ func (r *rules) evaluate(d *Delivery, by *deriver, target series.Path, at int64)
 	return by.rule.Derive.Formula(values), true
 }
 
+// stored is the newest reading of a series that the store has, and for how long it speaks.
+func (p *Pipeline) stored(path series.Path) (newest held, fresh time.Duration, ok bool) {
+	known, ok := p.store.Find(path)
+	if !ok || known.LastTime == 0 {
+		return held{}, 0, false
+	}
+	if found, there := p.memories.Load(path); there {
+		m := found.(*memory)
+		m.mu.Lock()
+		defer m.mu.Unlock()
+		if m.foreign {
+			return held{}, 0, false
+		}
+	}
+	return held{known.LastTime, known.LastValue}, known.FreshFor, true
+}
+
 // heldAt is the value that a series has at a time.
 func (r *rules) heldAt(d *Delivery, path series.Path, at int64) (value float64, ok bool) {
 	var newest held
@@ -111,6 +128,10 @@ func (r *rules) heldAt(d *Delivery, path series.Path, at int64) (value float64, 
 		newest = m.memory.held
 		m.memory.mu.Unlock()
 		fresh, ok = m.def.FreshFor, newest.time != 0 && newest.time <= at
+	}
+	if newest.time == 0 { // it was not heard since the start
+		newest, fresh, ok = r.stored(path)
+		ok = ok && newest.time <= at
 	}
 	for _, s := range d.screened {
 		if s.series.def.Path == path && s.time <= at && (!ok || s.time >= newest.time) {

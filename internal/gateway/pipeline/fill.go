@@ -53,11 +53,7 @@ func (r *rules) tiersOf(path series.Path) []rollup.Tier {
 }
 
 // planFills begins to make the tiers that the rules want and series do not have.
-func (p *Pipeline) planFills() {
-	if !p.newRules.Swap(false) {
-		return
-	}
-	r := p.rules.Load()
+func (p *Pipeline) planFills(r *rules) {
 	now := p.judge.Now().UnixNano()
 	before := p.fills
 	p.fills = map[uint32]*fill{}

@@ -41,7 +41,7 @@ func (p *Pipeline) handOver(ctx context.Context, done []uint32) error {
 			defs = append(defs, known.Definition)
 		}
 	}
-	if _, err := untilWritten(ctx, p, func() ([]uint32, error) { return p.store.Define(defs) }); err != nil {
+	if _, err := untilWritten(ctx, p, func() ([]uint32, error) { return p.store.Redefine(defs) }); err != nil {
 		return err
 	}
 	for _, w := range retired {

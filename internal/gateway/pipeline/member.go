@@ -49,6 +49,7 @@ type rules struct {
 	members sync.Map // series.Path → *member
 
 	derivers []deriver
+	stored   func(series.Path) (newest held, fresh time.Duration, ok bool)
 
 	found map[*config.Rule]int  // series by rules that find them; guarded by defining; nil: not counted yet
 	told  map[*config.Rule]bool // that a rule finds no more
@@ -72,7 +73,7 @@ func (p *Pipeline) member(r *rules, of *reading.Reading) (*member, error) {
 		return m.(*member), p.relabel(m.(*member), of.Labels)
 	}
 	m := r.newMember(path)
-	m.label(of.Labels, p.log)
+	p.labelled(m, of.Labels)
 	before, known := p.store.Find(path)
 	if !known && p.store.Count() >= p.mostSeries {
 		m.refusal = errTooMany.Error()
@@ -98,7 +99,11 @@ func (p *Pipeline) member(r *rules, of *reading.Reading) (*member, error) {
 		}
 	}
 	if len(m.rule.Screens) > 0 {
-		m.memory.recall(before, known && before.Calibration == m.def.Calibration && before.Unit == m.def.Unit)
+		since, err := p.sameSince(before, screen.LongestStuck(m.rule.Screens))
+		if err != nil {
+			return nil, err
+		}
+		m.memory.recall(before, since, known && before.Calibration == m.def.Calibration && before.Unit == m.def.Unit)
 	}
 	r.members.Store(path, m)
 	return m, nil
@@ -174,9 +179,19 @@ func (p *Pipeline) relabel(m *member, labels series.Labels) error {
 	if m.refusal != "" || m.knows(labels) {
 		return nil
 	}
-	m.label(labels, p.log)
+	p.labelled(m, labels)
 	_, err := p.define(m.def)
 	return err
+}
+
+// labelled takes over the labels of a message, and remembers them for the time without one.
+func (p *Pipeline) labelled(m *member, labels series.Labels) {
+	if labels == "" {
+		p.said.Delete(m.def.Path)
+		return
+	}
+	p.said.Store(m.def.Path, labels)
+	m.label(labels, p.log)
 }
 
 func newRows() column.Block { return column.New(1, 0) }

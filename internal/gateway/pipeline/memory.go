@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"nexocumula/internal/core/reading"
+	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/screen"
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/store"
@@ -17,10 +18,12 @@ import (
 type memory struct {
 	mu     sync.Mutex
 	rhythm rhythm
-	held   held       // where others are made of it
-	source string     // where its last reading came from
-	place  string     // and from which topic or register
-	screen *screening // nil until the series is screened
+	held   held   // where others are made of it
+	source string // where its last reading came from
+	place  string // and from which topic or register
+	// foreign says that what the store has was measured in another unit, or by another calibration.
+	foreign bool
+	screen  *screening // nil until the series is screened
 }
 
 // screening is what screens remember of a series.
@@ -49,18 +52,41 @@ func (p *Pipeline) memoryOf(r *rules, m *member) *memory {
 // recall puts in what the store knows of a series that is screened, once. What was measured by
 // another calibration, or in another unit, is forgotten: new readings are not to be compared
 // with it.
-func (m *memory) recall(before store.Series, same bool) {
+func (m *memory) recall(before store.Series, since int64, same bool) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	switch {
 	case m.screen == nil:
 		m.screen = &screening{}
 		if same && before.LastTime != 0 {
-			m.screen.Start(before.LastTime, before.LastValue)
+			m.screen.Start(before.LastTime, before.LastValue, since)
 		}
 	case !same:
 		m.screen.Memory = screen.Memory{}
 	}
+}
+
+// forget drops what was measured in another unit, or by another calibration.
+func (m *memory) forget() {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	m.screen, m.held, m.foreign = &screening{}, held{}, true
+}
+
+// sameSince is from when on a series had its latest value, looking back as long as it may stay the same.
+func (p *Pipeline) sameSince(of store.Series, longest time.Duration) (int64, error) {
+	since := of.LastTime
+	if longest == 0 || since == 0 {
+		return since, nil
+	}
+	rows, err := p.store.Read(of.ID, rollup.Readings, of.LastTime-int64(longest), of.LastTime+1)
+	if err != nil {
+		return 0, err
+	}
+	for i := rows.Len() - 1; i >= 0 && rows.Cols[0][i] == of.LastValue; i-- {
+		since = rows.Times[i]
+	}
+	return since, nil
 }
 
 // judge asks a series' screens about a reading of a delivery, and remembers it.

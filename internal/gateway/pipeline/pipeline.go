@@ -37,7 +37,7 @@ type Pipeline struct {
 	store    *store.Store
 	judge    *clock.Judge
 	rules    atomic.Pointer[rules]
-	newRules atomic.Bool // the tiers that are wanted may be others
+	newRules atomic.Bool // what the rules say of series may be something else
 	log      *slog.Logger
 	arrival  arrival
 
@@ -51,6 +51,7 @@ type Pipeline struct {
 	handedOver time.Time        // when some last got their tiers; owned by Run
 	memories   sync.Map         // series.Path → *memory, of those that outlast rules
 	sealing    sync.Mutex       // held while a seal runs
+	said       sync.Map         // series.Path → series.Labels that its last message with labels said
 	defining   sync.Mutex       // one new series at a time, so that their number stays bounded
 
 	mostSeries int // maxSeries, but in tests
@@ -69,6 +70,9 @@ func New(st *store.Store, settings config.Gateway, log *slog.Logger) (*Pipeline,
 		inbox: newInbox(), errands: make(chan func()), stopped: make(chan struct{}),
 		waiting: waiting{pace: settings.Pace}, pending: rollup.NewPending(), mostSeries: maxSeries,
 	}
+	if err := p.loadSaid(); err != nil {
+		return nil, err
+	}
 	p.Use(settings.Rules, settings.Keep)
 	if err := p.recover(p.judge.Now().UnixNano()); err != nil {
 		return nil, err
@@ -78,7 +82,7 @@ func New(st *store.Store, settings config.Gateway, log *slog.Logger) (*Pipeline,
 
 // Use puts other rules in the place of those there were.
 func (p *Pipeline) Use(all []config.Rule, keep []config.Keep) {
-	p.rules.Store(&rules{rules: all, keep: keep, derivers: derivers(all)})
+	p.rules.Store(&rules{rules: all, keep: keep, derivers: derivers(all), stored: p.stored})
 	p.newRules.Store(true)
 }
 

@@ -1,6 +1,7 @@
 package pipeline
 
 import (
+	"cmp"
 	"context"
 	"slices"
 
@@ -189,12 +190,14 @@ func (p *Pipeline) seal() {
 func (p *Pipeline) sealNow() (done <-chan struct{}) {
 	ended, begun := make(chan struct{}), make(chan struct{})
 	state, err := p.pending.Save()
+	said, saidErr := p.saveSaid()
+	err = cmp.Or(err, saidErr)
 	settled := p.settled()
 	go func() {
 		defer close(ended)
 		defer p.sealing.Unlock()
 		if err == nil {
-			err = p.store.SealSettled(begun, settled, store.State{Name: pendingState, Payload: state})
+			err = p.store.SealSettled(begun, settled, store.State{Name: pendingState, Payload: state}, said)
 		} else {
 			close(begun)
 		}

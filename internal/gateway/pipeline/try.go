@@ -2,6 +2,7 @@ package pipeline
 
 import (
 	"log/slog"
+	"time"
 
 	"nexocumula/internal/config"
 	"nexocumula/internal/core/reading"
@@ -43,14 +44,19 @@ func (p *Pipeline) Try(readings []reading.Reading) []Trial {
 func remembered(p *Pipeline, m *member) *screen.Memory {
 	out := &screen.Memory{}
 	if s, ok := p.store.Find(m.def.Path); ok && s.LastTime != 0 {
-		out.Start(s.LastTime, s.LastValue)
+		since, err := p.sameSince(s, screen.LongestStuck(m.rule.Screens))
+		if err != nil {
+			since = s.LastTime // nothing is stored here, and the store reports what it cannot read
+		}
+		out.Start(s.LastTime, s.LastValue, since)
 	}
 	return out
 }
 
 // TryRules does the same by rules alone, without anything before.
 func TryRules(settings config.Gateway, readings []reading.Reading, now int64) []Trial {
-	r := &rules{rules: settings.Rules, keep: settings.Keep, derivers: derivers(settings.Rules)}
+	nothing := func(series.Path) (newest held, fresh time.Duration, ok bool) { return held{}, 0, false }
+	r := &rules{rules: settings.Rules, keep: settings.Keep, derivers: derivers(settings.Rules), stored: nothing}
 	unknown := func(series.Path) (store.Series, bool) { return store.Series{}, false }
 	t := trying{r, now, unknown, func(*member) *screen.Memory { return &screen.Memory{} }}
 	return t.all(readings)
