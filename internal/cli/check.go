@@ -38,6 +38,9 @@ func checkCommand() *cli.Command {
 					return err
 				} else if !cmd.Bool("live") {
 					fmt.Fprintf(cmd.Root().Writer, "%s: good: %s\n", path, describe(settings))
+					for _, a := range settings.Advice {
+						fmt.Fprintf(cmd.Root().Writer, "%v (no mistake, but know it)\n", a)
+					}
 				}
 			}
 			if len(problems) == 0 && cmd.Bool("live") {

@@ -72,6 +72,7 @@ func Parse(name string, text []byte, kinds []SourceKind) (Settings, error) {
 	if err := f.Err(); err != nil {
 		return Settings{}, err
 	}
+	settings.Advice = f.Advice()
 	settings.Prints = map[string]string{}
 	for _, of := range parts {
 		settings.Prints[of.key] = f.Print(strings.Split(of.key, ".")...)

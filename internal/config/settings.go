@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"nexocumula/internal/certs"
+	"nexocumula/internal/config/shape"
 	"nexocumula/internal/core/calibrate"
 	"nexocumula/internal/core/formula"
 	"nexocumula/internal/core/rollup"
@@ -30,6 +31,7 @@ type Settings struct {
 	Queries Queries
 
 	Path   string            // of the file; "": they come from elsewhere
+	Advice shape.Problems    // what is no mistake, and should be known
 	Prints map[string]string // of parts of the file, by key; see Changed
 }
 

@@ -43,6 +43,14 @@ func (p Place) Wrong(format string, args ...any) {
 	p.file.problems = append(p.file.problems, out)
 }
 
+// Advise says something that whoever wrote the file should know, though it is no mistake.
+func (p Place) Advise(format string, args ...any) {
+	wrong := len(p.file.problems)
+	p.Wrong(format, args...)
+	p.file.advice = append(p.file.advice, p.file.problems[wrong:]...)
+	p.file.problems = p.file.problems[:wrong]
+}
+
 // Parsed reports what parse says of what stands at a place.
 func Parsed[F, T any](at Place, from F, parse func(F) (T, error)) T {
 	v, err := parse(from)

@@ -46,6 +46,7 @@ type File struct {
 	tree     *ast.File
 	anchors  map[string]ast.Node
 	problems Problems
+	advice   Problems          // what is no mistake, and should be known
 	included []*File           // by what stands in this one
 	noted    map[string]string // by path: what files hold that stand there
 }
@@ -65,6 +66,9 @@ func (f *File) all() Problems {
 	}
 	return out
 }
+
+// Advice is what whoever wrote the file should know, though it is no mistake.
+func (f *File) Advice() Problems { return f.advice.inOrder() }
 
 // Include reads another file, whose mistakes count among those of this one.
 func (p Place) Include(name string, text []byte, into any) (Place, bool) {

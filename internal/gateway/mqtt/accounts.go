@@ -29,11 +29,12 @@ type accounts struct {
 	// by a key of this process.
 	key   []byte
 	right map[string][]byte
-	turns chan struct{} // one is computed at a time: each takes memory, and a flood of them must leave the other processors alone
+	came  map[string]string // address from which an account was let in last
+	turns *turns
 }
 
 func openAccounts(file string) (*accounts, error) {
-	a := &accounts{file: file, key: make([]byte, 32), right: map[string][]byte{}, turns: make(chan struct{}, 1)}
+	a := &accounts{file: file, key: make([]byte, 32), right: map[string][]byte{}, came: map[string]string{}, turns: newTurns()}
 	_, _ = rand.Read(a.key) // never fails
 	return a, a.read()
 }
@@ -93,32 +94,51 @@ func (a *accounts) hash(name string) (hash string, ok bool) {
 // nobody is a hash that no password has, so that a name that is not there takes as long.
 const nobody = "$argon2id$v=19$m=19456,t=2,p=1$AAAAAAAAAAAAAAAAAAAAAA$AAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAA"
 
-// let reports whether a password is that of an account.
-func (a *accounts) let(name string, password []byte) bool {
-	hash, known := a.hash(name)
+// verdict is what came of looking at a password.
+type verdict int
+
+const (
+	letIn verdict = iota
+	turnedAway
+	tooBusy // to look at it; whoever it is may come again
+)
+
+// let says whether somebody at an address is let in with a password.
+func (a *accounts) let(name string, password []byte, address string) verdict {
+	hash, there := a.hash(name)
 	mark := hmac.New(sha256.New, a.key)
 	fmt.Fprintf(mark, "%d:%s:%s", len(name), name, password)
 	sum := mark.Sum(nil)
 	a.mu.Lock()
-	before := known && hmac.Equal(a.right[name], sum)
+	before, cameFrom := there && hmac.Equal(a.right[name], sum), a.came[name]
 	a.mu.Unlock()
 	if before {
-		return true
+		return letIn
 	}
-	if !known {
-		hash = nobody
+	place := known
+	switch {
+	case !there:
+		hash, place = nobody, unknown
+	case cameFrom == address:
+		place = wasHere
+	case a.turns.often(address):
+		place = unknown
 	}
-	a.turns <- struct{}{}
+	if !a.turns.take(place) {
+		return tooBusy
+	}
 	right := secret.Matches(hash, password)
-	<-a.turns
-	if right = right && known; right {
-		a.mu.Lock()
-		if a.hashes[name] == hash {
-			a.right[name] = sum
-		}
-		a.mu.Unlock()
+	a.turns.give()
+	if !right || !there {
+		a.turns.failed(address)
+		return turnedAway
 	}
-	return right
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if a.hashes[name] == hash {
+		a.right[name], a.came[name] = sum, address
+	}
+	return letIn
 }
 
 // problem is why the file as it is now cannot be used.

@@ -40,7 +40,12 @@ func accountOf(cl *mqtt.Client) (name string, byCert bool) {
 func (l *listener) OnConnectAuthenticate(cl *mqtt.Client, pk packets.Packet) bool {
 	name, byCert := accountOf(cl)
 	if !byCert && l.settings.accounts != nil {
-		if !l.settings.accounts.let(name, pk.Connect.Password) {
+		switch l.settings.accounts.let(name, pk.Connect.Password, hostOf(cl.Net.Remote)) {
+		case tooBusy: // closed without an answer: another password would not help
+			l.Failed("device "+cl.ID, fmt.Sprintf("turned away from %s: so many passwords are being looked at that account %q has to come again", cl.Net.Remote, name))
+			cl.Stop(packets.ErrServerBusy)
+			return false
+		case turnedAway:
 			l.Failed("device "+cl.ID, fmt.Sprintf("turned away from %s: account %q is not known, or its password is another", cl.Net.Remote, name))
 			return false
 		}

@@ -3,22 +3,27 @@ package mqtt
 import (
 	"fmt"
 	"net"
+	"slices"
 	"sync"
 	"sync/atomic"
 	"time"
 )
 
-// guard keeps connections from costing more than they should: there is a limit to their
-// number, a deadline until a connection has said who it is, and one for every write, so
-// that a device that never reads is given up.
+// guard keeps connections from costing more than they should: there is a limit to the number of devices,
+// another to that of connections which have not said yet who they are, a deadline for these, and one for
+// every write, so that a device that never reads is given up.
 type guard struct {
 	net.Listener
 	most   int
 	refuse func(remote, why string) // told of those that were turned away
 
-	mu   sync.Mutex
-	open map[*guarded]struct{}
+	mu     sync.Mutex
+	open   map[*guarded]struct{} // devices
+	silent []*guarded            // that have not said who they are, the oldest first
 }
+
+// mostSilent is how many connections may be silent at a time, and how many of one address.
+func (g *guard) mostSilent() (all, ofOne int) { return max(16, g.most/4), max(16, g.most/8) }
 
 const (
 	introduceWithin = 10 * time.Second
@@ -32,10 +37,9 @@ func (g *guard) Accept() (net.Conn, error) {
 			return nil, err
 		}
 		kept := &guarded{Conn: c, guard: g}
-		if !g.take(kept) {
-			g.refuse(c.RemoteAddr().String(), fmt.Sprintf("%d devices are connected, as many as max_clients allows", g.most))
-			c.Close()
-			continue
+		if old := g.wait(kept); old != nil {
+			g.refuse(old.RemoteAddr().String(), "it had not said who it is, and too many connections do not")
+			old.Close()
 		}
 		if err := kept.Conn.SetReadDeadline(time.Now().Add(introduceWithin)); err != nil {
 			kept.Close()
@@ -45,9 +49,37 @@ func (g *guard) Accept() (net.Conn, error) {
 	}
 }
 
-func (g *guard) take(c *guarded) bool {
+// wait takes a connection in that is still silent, and returns the one that has to go for it, if any: the oldest
+// of its address, or of all.
+func (g *guard) wait(c *guarded) (goes *guarded) {
 	g.mu.Lock()
 	defer g.mu.Unlock()
+	all, ofOne := g.mostSilent()
+	address := hostOf(c.RemoteAddr().String())
+	same := 0
+	var oldest *guarded
+	for _, one := range g.silent {
+		if hostOf(one.RemoteAddr().String()) == address {
+			if same++; oldest == nil {
+				oldest = one
+			}
+		}
+	}
+	switch {
+	case same >= ofOne:
+		goes = oldest
+	case len(g.silent) >= all:
+		goes = g.silent[0]
+	}
+	g.silent = append(g.silent, c)
+	return goes
+}
+
+// admit makes a connection that said who it is a device; false when there are too many.
+func (g *guard) admit(c *guarded) bool {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	g.silent = slices.DeleteFunc(g.silent, func(one *guarded) bool { return one == c })
 	if len(g.open) >= g.most {
 		return false
 	}
@@ -81,7 +113,7 @@ func (g *guard) all() (out []*guarded) {
 	for c := range g.open {
 		out = append(out, c)
 	}
-	return out
+	return append(out, g.silent...)
 }
 
 // guarded is one connection.
@@ -97,8 +129,15 @@ func (c *guarded) Read(data []byte) (int, error) {
 	return c.Conn.Read(data)
 }
 
-// introduce ends the deadline for saying who it is.
-func (c *guarded) introduce() { c.introduced.Store(true) }
+// introduce ends the deadline for saying who it is. It reports whether there is room for another device.
+func (c *guarded) introduce() bool {
+	c.introduced.Store(true)
+	if c.guard.admit(c) {
+		return true
+	}
+	c.guard.refuse(c.RemoteAddr().String(), fmt.Sprintf("%d devices are connected, as many as max_clients allows", c.guard.most))
+	return false
+}
 
 // SetDeadline is what the library sets for the keep alive; until a connection has said
 // who it is, ours counts.
@@ -119,6 +158,7 @@ func (c *guarded) Write(data []byte) (int, error) {
 func (c *guarded) Close() error {
 	c.guard.mu.Lock()
 	delete(c.guard.open, c)
+	c.guard.silent = slices.DeleteFunc(c.guard.silent, func(one *guarded) bool { return one == c })
 	c.guard.mu.Unlock()
 	return c.Conn.Close()
 }

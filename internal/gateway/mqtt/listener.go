@@ -11,6 +11,7 @@ import (
 	"net"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	mqtt "github.com/mochi-mqtt/server/v2"
@@ -36,17 +37,18 @@ type listener struct {
 	source.Counter
 	name string
 	mqtt.HookBase
-	settings listenerSettings
-	messages *payload.Messages
-	pipe     *pipeline.Pipeline
-	log      *slog.Logger
-	server   *mqtt.Server
-	devices  sync.Map // *mqtt.Client → *device
-	shows    shows
-	doubles  doubles
-	presence presence
-	sparks   *sparks // nil: none
-	opened   chan struct{}
+	settings   listenerSettings
+	messages   *payload.Messages
+	pipe       *pipeline.Pipeline
+	log        *slog.Logger
+	server     *mqtt.Server
+	devices    sync.Map // *mqtt.Client → *device
+	shows      shows
+	doubles    doubles
+	sinceCount atomic.Uint64 // messages of QoS 2 that came, see unreleased
+	presence   presence
+	sparks     *sparks // nil: none
+	opened     chan struct{}
 }
 
 func newListener(name string, settings listenerSettings, pipe *pipeline.Pipeline, log *slog.Logger) *listener {
@@ -63,6 +65,7 @@ func (l *listener) Run(ctx context.Context) error {
 	caps.MaximumPacketSize = uint32(l.settings.maxPayload) + 1024 // topic and header beside it
 	caps.MaximumSessionExpiryInterval = 24 * 60 * 60
 	caps.MaximumMessageExpiryInterval = math.MaxInt32
+	caps.ReceiveMaximum = mostUnreleased
 	caps.MaximumClientWritesPending = 64 // nothing is ever sent to a device but answers
 	caps.RetainAvailable = 1             // devices that set the flag must not be turned away; nothing is retained
 	l.server = mqtt.New(&mqtt.Options{Capabilities: caps, Logger: slog.New(slog.DiscardHandler), SysTopicResendInterval: 3600, InlineClient: l.sparks != nil})
@@ -105,6 +108,9 @@ const partAfter = 500 * time.Millisecond
 // was saying goodbye to the others, which nobody told to go; so their connections are closed.
 func (l *listener) close(door *guard) error {
 	door.shut()
+	if l.settings.accounts != nil {
+		l.settings.accounts.turns.close()
+	}
 	ended := make(chan error, 1)
 	go func() { ended <- l.server.Close() }()
 	for {
@@ -136,8 +142,8 @@ func (l *listener) OnConnect(cl *mqtt.Client, _ packets.Packet) error {
 	if secure, ok := conn.(*tls.Conn); ok {
 		conn = secure.NetConn()
 	}
-	if c, ok := conn.(*guarded); ok {
-		c.introduce()
+	if c, ok := conn.(*guarded); ok && !c.introduce() {
+		return packets.ErrServerBusy
 	}
 	return nil
 }
@@ -205,6 +211,11 @@ func (l *listener) OnPublish(cl *mqtt.Client, pk packets.Packet) (packets.Packet
 	}
 	var mine *double
 	if qos == 2 {
+		if why := l.unreleased(cl); why != "" {
+			l.Failed("device "+cl.ID, why)
+			l.sendAway(cl, packets.ErrReceiveMaximum)
+			return pk, packets.ErrRejectPacket
+		}
 		if mine = l.doubles.begin(cl.ID, id); mine == nil {
 			return pk, packets.ErrRejectPacket // sent again before it was on disk: the first one will be acknowledged
 		}

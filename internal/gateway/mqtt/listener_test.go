@@ -194,7 +194,9 @@ func TestThereIsALimitOfConnectionsAndATimeToIntroduceOneself(t *testing.T) {
 	l := listen(b, 2)
 	first := dial(t, l).connect("a", true)
 	silent := dial(t, l)
+	second := dial(t, l).connect("b", true) // who says nothing takes no room
 	third := dial(t, l)
+	third.send([]byte{0x10, 13, 0, 4, 'M', 'Q', 'T', 'T', 4, 2, 0, 60, 0, 1, 'c'})
 	_, err := third.in.ReadByte()
 	assert.Error(t, err, "there is no room for it")
 	b.Eventually("that is said", func() bool { return strings.Contains(l.Tally().LastError, "as many as max_clients allows") })
@@ -202,7 +204,15 @@ func TestThereIsALimitOfConnectionsAndATimeToIntroduceOneself(t *testing.T) {
 	_, err = silent.in.ReadByte()
 	assert.ErrorIs(t, err, io.EOF, "who says nothing is sent away")
 	assert.Less(t, time.Since(begun), introduceWithin+10*time.Second)
-	dial(t, l).connect("b", true)
+	second.Close()
+	b.Eventually("there is room again", func() bool {
+		conn, err := net.Dial("tcp", l.Tally().Address)
+		require.NoError(t, err)
+		defer conn.Close()
+		_, _ = conn.Write([]byte{0x10, 13, 0, 4, 'M', 'Q', 'T', 'T', 4, 2, 0, 60, 0, 1, 'c'})
+		n, _ := io.ReadFull(conn, make([]byte, 4))
+		return n == 4
+	})
 	first.publish(1, 1, "mast/speed", "5")
 	first.answered(packets.Puback, 1)
 }

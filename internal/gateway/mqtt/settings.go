@@ -22,7 +22,7 @@ var ListenerKind = source.Kind("mqtt_listener", "an MQTT 3.1.1 and 5 listener th
 var BrokerKind = source.Kind("mqtt_broker", "a client of an existing MQTT broker, with a session that outlives the connection; what the broker had retained counts only with a time of its own", checkBroker)
 
 type listenerKeys struct {
-	Address      string           `yaml:"address" is:"required" says:"host:port to listen at"`
+	Address      string           `yaml:"address" is:"required" says:"host:port to listen at; after a kill, a device can repeat messages of QoS 2 that were stored, which are stored twice where they carry no time of their own"`
 	TLS          *listenerTLS     `yaml:"tls" says:"certificates; without them anybody on the way can read along"`
 	Accounts     string           `yaml:"accounts" says:"file with a line name:hash for each account, as nexocumula password makes them; read again when it changes"`
 	Permissions  []permissionKeys `yaml:"permissions" is:"everywhere" says:"list; a device may publish where one of them allows it"`
@@ -94,7 +94,11 @@ func checkListener(at shape.Place, site string, raw listenerKeys) source.Setting
 		out.accounts = shape.Parsed(at.Key("accounts"), raw.Accounts, openAccounts)
 	}
 	for i, p := range raw.Permissions {
-		out.permissions = append(out.permissions, p.check(at.Key("permissions").Item(i)))
+		item := at.Key("permissions").Item(i)
+		out.permissions = append(out.permissions, p.check(item))
+		if slices.ContainsFunc(p.Topics, func(t string) bool { return strings.Contains(t, "{client}") }) {
+			item.Key("topics").Advise("a device chooses its client id, so {client} keeps no account from topics of another; {account} does")
+		}
 	}
 	if raw.Presence != "" {
 		out.presence = shape.Parsed(at.Key("presence"), raw.Presence, func(text string) (payload.Template, error) {
