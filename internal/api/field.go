@@ -4,11 +4,13 @@ import (
 	"context"
 	"errors"
 	"net/http"
+	"path/filepath"
 	"time"
 
 	"github.com/gin-gonic/gin"
 
 	"nexocumula/client"
+	"nexocumula/internal/access"
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/fieldwork"
 	"nexocumula/internal/gateway/mqtt"
@@ -53,12 +55,29 @@ func longer(c *gin.Context) {
 	_ = http.NewResponseController(c.Writer).SetReadDeadline(time.Now().Add(longest)) // in tests there is none
 }
 
-func (h handlers) probe(ctx context.Context, in client.Probe) (client.Probed, error) {
-	return fieldwork.Probe(ctx, h.Gateway, in)
+// probe and scan note in the audit what they ask.
+func (h handlers) probe(c *gin.Context) {
+	tool(h, func(ctx context.Context, in client.Probe) (out client.Probed, err error) {
+		note(c, "%s, unit %d, %s %d, %d registers", in.Source+in.Address, in.Unit, in.Table, in.First, in.Count)
+		if in.Address, err = fieldwork.Pinned(ctx, h.Field(), in.Address); err != nil {
+			return out, err
+		}
+		return fieldwork.Probe(ctx, h.Gateway, in)
+	})(c)
 }
 
-func (h handlers) scan(ctx context.Context, in client.Scan) (client.Scanned, error) {
-	return fieldwork.Scan(ctx, h.Gateway, in)
+func (h handlers) scan(c *gin.Context) {
+	tool(h, func(ctx context.Context, in client.Scan) (out client.Scanned, err error) {
+		if in.Units {
+			note(c, "%s, units %d to %d", in.Source+in.Address, in.Unit, in.ToUnit)
+		} else {
+			note(c, "%s, unit %d, %s %d to %d", in.Source+in.Address, in.Unit, in.Table, in.From, in.To)
+		}
+		if in.Address, err = fieldwork.Pinned(ctx, h.Field(), in.Address); err != nil {
+			return out, err
+		}
+		return fieldwork.Scan(ctx, h.Gateway, in)
+	})(c)
 }
 
 func (h handlers) lines(_ context.Context, in client.LinesFor) (client.Lines, error) {
@@ -72,7 +91,8 @@ func (h handlers) appendLines(c *gin.Context) {
 		if file == "" {
 			return client.Appended{}, errNoFile
 		}
-		out, err := fieldwork.Append(file, in)
+		allowed := h.Field()
+		out, err := fieldwork.Append(file, in, &allowed, filepath.Dir(h.Store.Path()))
 		if out.Written {
 			note(c, "%s\n%s", file, out.Difference)
 		} else {
@@ -90,7 +110,7 @@ func (h handlers) check(ctx context.Context, in client.Check) (client.Checked, e
 	if h.File() == "" {
 		return client.Checked{}, errNoFile
 	}
-	return fieldwork.Check(ctx, h.Gateway, h.File(), in)
+	return fieldwork.Check(ctx, h.Gateway, h.File(), in, h.Field())
 }
 
 // plan reckons what the service's file costs.
@@ -144,10 +164,21 @@ func (h handlers) watchField(c *gin.Context) {
 		case <-ctx.Done():
 		}
 	}()
+	target := v.Get("source") + v.Get("address")
+	place, err := fieldwork.Pinned(ctx, h.Field(), v.Get("address"))
+	e := access.Entry{Action: "field.watch", Outcome: access.Done, Target: target + " " + v.Get("topics")}
+	if err != nil {
+		e.Outcome, e.Reason = access.Failed, err.Error()
+	}
+	_ = h.Gate.Book.Note(callerOf(c).By(), e) // when it begins; that it cannot be written is reported as a trouble
+	if err != nil {
+		answered(c, nil, err)
+		return
+	}
 	longer(c)
 	c.Header("Cache-Control", "no-store")
 	begun := false
-	err := fieldwork.Watch(ctx, g, fieldwork.Watching{Source: v.Get("source"), Place: mqtt.Place{Address: v.Get("address")}, Topics: v.Get("topics")}, func(now client.Watched) error {
+	err = fieldwork.Watch(ctx, g, fieldwork.Watching{Source: v.Get("source"), Place: mqtt.Place{Address: place}, Topics: v.Get("topics")}, func(now client.Watched) error {
 		begun = true
 		if !h.Gate.Book.Still(callerOf(c)) {
 			return errSessionOver

@@ -32,6 +32,7 @@ type Service struct {
 	Zone         string                   // IANA name
 	Zones        func() map[string]string // of sites, as far as it is known
 	Queries      func() config.Queries
+	Field        func() config.Field
 	Reload       func(context.Context) (applied, restart []string, err error) // of the configuration
 	File         func() string                                                // of the configuration; "": it came from none
 	Certificates func() error                                                 // why those of the interface cannot be read anew; nil: all is well

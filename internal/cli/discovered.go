@@ -57,7 +57,7 @@ func appendDiscovered(cmd *cli.Command, file string, found client.Discovered) er
 	if found.Lines == "" {
 		return fmt.Errorf("no series waits to be named, so there is nothing to append")
 	}
-	done, err := fieldwork.Append(file, client.Append{Rules: found.Lines, Write: cmd.Bool("write")})
+	done, err := fieldwork.Append(file, client.Append{Rules: found.Lines, Write: cmd.Bool("write")}, nil, "")
 	if err != nil {
 		return wrongUsage(err)
 	}

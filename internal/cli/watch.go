@@ -188,7 +188,7 @@ func giveLines(cmd *cli.Command, lines client.Lines) error {
 	if lines.Sources == "" {
 		return usage("lines are appended for a new source; put these below the address of the one there is, by hand:\n%s", lines.Below)
 	}
-	done, err := fieldwork.Append(file, client.Append{Sources: lines.Sources, Rules: lines.Rules, Write: cmd.Bool("write")})
+	done, err := fieldwork.Append(file, client.Append{Sources: lines.Sources, Rules: lines.Rules, Write: cmd.Bool("write")}, nil, "")
 	if err != nil {
 		return wrongUsage(err)
 	}

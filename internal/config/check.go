@@ -26,6 +26,7 @@ func (raw file) check(at shape.Place, kinds []SourceKind) Settings {
 		at.Wrong("the file has neither gateway: nor central:, so the service would do nothing")
 	}
 	out := Settings{Data: raw.Data, Listen: raw.Listen, TLS: raw.TLS.check(at.Key("tls")), Gateway: raw.Gateway.check(at.Key("gateway"), kinds), Central: raw.Central.check(at.Key("central")), Queries: raw.Queries.check(at.Key("queries"))}
+	out.Field = raw.Field.check(at.Key("field"))
 	out.Access = raw.Access.check(at, &raw)
 	out.AwayFor = at.Key("away_for").Duration(raw.AwayFor, clock.DefaultAway)
 	out.Zone = raw.Zone
@@ -139,6 +140,9 @@ func (raw *centralFile) check(at shape.Place) *Central {
 
 // RuleFor is the first rule that matches a series, or what counts without one.
 func RuleFor(rules []Rule, path series.Path) Rule { return *RuleOf(rules, path) }
+
+// Usual reports whether a rule is the one for series that no rule names.
+func (r *Rule) Usual() bool { return r == &otherwise }
 
 // RuleOf is the same; it is shared, and not to be changed.
 func RuleOf(rules []Rule, path series.Path) *Rule {

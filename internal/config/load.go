@@ -18,7 +18,7 @@ var parts = []struct {
 }{
 	{"data", false}, {"listen", false}, {"tls", false}, {"open", false}, {"access", false}, {"away_for", false}, {"zone", false}, {"give_up_unsent_after", false}, {"central", false},
 	{"gateway.site", false}, {"gateway.uplinks", false},
-	{"keep", true}, {"queries", true}, {"gateway.pace", true}, {"gateway.series", true},
+	{"keep", true}, {"queries", true}, {"field", true}, {"gateway.pace", true}, {"gateway.series", true},
 }
 
 // Changed are the parts that are another than in settings before: those that a running service

@@ -29,6 +29,7 @@ type Settings struct {
 	AwayFor time.Duration // how long the service may have been switched off
 	Zone    string        // IANA name of the zone whose clocks hang at the site; empty when that is not said
 	Queries Queries
+	Field   Field
 
 	Path   string            // of the file; "": they come from elsewhere
 	Advice shape.Problems    // what is no mistake, and should be known

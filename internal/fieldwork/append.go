@@ -12,11 +12,26 @@ import (
 )
 
 // Append appends lines to a configuration, and says how that changes it. Only with Write it is
-// written, and only when it is good.
-func Append(file string, want client.Append) (out client.Appended, err error) {
+// written, and only when it is good. Where the lines come from somebody who has not the right to the service's
+// files, confined says where files have to be that they name, and data which folder is the service's own.
+func Append(file string, want client.Append, confined *config.Field, data string) (out client.Appended, err error) {
 	out.File = file
 	if want.Sources == "" && want.Rules == "" {
 		return out, wrong("give sources or rules to append")
+	}
+	if confined != nil {
+		for _, lines := range []string{want.Sources, want.Rules} {
+			items, err := edit.Items(lines)
+			if lines == "" {
+				continue
+			}
+			if err != nil {
+				return out, Wrong{err}
+			}
+			if err := confine(items, *confined, data); err != nil {
+				return out, err
+			}
+		}
 	}
 	before, err := os.ReadFile(file)
 	if err != nil {

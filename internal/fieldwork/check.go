@@ -13,13 +13,15 @@ import (
 	"nexocumula/internal/config/shape"
 	"nexocumula/internal/core/span"
 	"nexocumula/internal/gateway"
+	"nexocumula/internal/gateway/source"
 )
 
 const longestWait = 10 * time.Minute
 
 // Check checks the file of a running service. What runs is not connected to a second time: it is
 // told how it stands.
-func Check(ctx context.Context, g *gateway.Gateway, file string, want client.Check) (out client.Checked, err error) {
+// Sources whose address is not allowed are left alone.
+func Check(ctx context.Context, g *gateway.Gateway, file string, want client.Check, allowed config.Field) (out client.Checked, err error) {
 	out = client.Checked{File: file, Problems: []string{}, Live: []client.CheckedLive{}}
 	wait := 10 * time.Second
 	if want.Wait != "" {
@@ -49,8 +51,17 @@ func Check(ctx context.Context, g *gateway.Gateway, file string, want client.Che
 					one.Works, one.Says = false, strings.Join(tally.Absent, "; ")
 				}
 				out.Live = append(out.Live, one)
+				return true
 			}
-			return runs
+			to, ok := s.Settings.(source.Reaching)
+			if !ok {
+				return false
+			}
+			if _, err := Pinned(ctx, allowed, to.Reaches()); err != nil {
+				out.Live = append(out.Live, client.CheckedLive{Of: s.Name, Says: err.Error()})
+				return true
+			}
+			return false
 		})
 	}
 	out.Live = append(out.Live, CheckLive(ctx, settings, wait)...)

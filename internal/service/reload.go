@@ -37,7 +37,7 @@ func (s *Service) Reload(ctx context.Context) (out Reloaded, err error) {
 	out.Applied, out.Restart = fresh.Changed(before)
 	// What cannot change now stays what it was, so that it is told again the next time.
 	now := before
-	now.Keep, now.Queries, now.Prints = fresh.Keep, fresh.Queries, map[string]string{}
+	now.Keep, now.Queries, now.Field, now.Prints = fresh.Keep, fresh.Queries, fresh.Field, map[string]string{}
 	for key, print := range fresh.Prints {
 		now.Prints[key] = print
 	}

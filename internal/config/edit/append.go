@@ -21,16 +21,20 @@ type Lists map[string]string
 // Append puts lines, each item of which begins with "- ", at the end of lists such as
 // gateway.sources. A list that is not there yet is made below the key it belongs to.
 func Append(text string, lists Lists, order ...string) (string, error) {
+	before := text
 	for _, path := range order {
 		if lists[path] == "" {
 			continue
 		}
-		var err error
-		if text, err = appendTo(text, path, lists[path]); err != nil {
+		_, err := Items(lists[path])
+		if err == nil {
+			text, err = appendTo(text, path, lists[path])
+		}
+		if err != nil {
 			return "", fmt.Errorf("%s: %w", path, err)
 		}
 	}
-	return text, nil
+	return text, onlyGrew(before, text, lists)
 }
 
 func appendTo(text, path, items string) (string, error) {

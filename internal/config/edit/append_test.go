@@ -72,6 +72,27 @@ func TestWhatCannotBeAppendedToIsSaid(t *testing.T) {
 	assert.Equal(t, "gateway:\n  sources:\n    - name: b\n  site: x\n", after)
 }
 
+// YAML breaks lines at more than line feeds, and what a line is indented by says what it belongs to.
+func TestOnlyTheListsGrow(t *testing.T) {
+	flat := "gateway:\n  site: x\n  sources:\n  - name: a\n  pace: { messages: 1s }\n"
+	for _, lines := range []string{
+		"# x\raccess: {provider: {}}\r", "- name: b # x\u0085access: {}", "- name: b\u2028pace: {}", "- name: b\u2029pace: {}", "- name: \x1b[2J", "- name: b\x00", "\ufeff- name: b",
+		"- name: b\nuplinks: []", "- name: b\n\n...\n---\naccess: {}", "uplinks: []", "name: b", "- name: b\n---\n- name: c", "\"- name: b\"", "- *a", "- name: [", "-",
+		"- name: b\n- |\n x\naccess: {}",
+	} {
+		for _, text := range []string{flat, written} {
+			after, err := Append(text, Lists{"gateway.sources": lines}, "gateway.sources")
+			if lines == "-" && err == nil {
+				continue // an empty item changes nothing else
+			}
+			assert.Error(t, err, "%q: %s", lines, after)
+		}
+	}
+	after, err := Append(flat, Lists{"gateway.sources": "- name: b\n  modbus:\n    registers:\n    - { address: 0 }\n"}, "gateway.sources")
+	require.NoError(t, err)
+	assert.Contains(t, after, "  - name: a\n  - name: b\n    modbus:\n      registers:\n      - { address: 0 }\n  pace:")
+}
+
 func TestAFileIsWrittenInOneStepWithItsRights(t *testing.T) {
 	file := filepath.Join(t.TempDir(), "f.yaml")
 	require.NoError(t, os.WriteFile(file, []byte("old"), 0o600))

@@ -78,6 +78,9 @@ const (
 	defaultShare   = 0.1
 )
 
+// Reaches is the line's address.
+func (s settings) Reaches() string { return s.address.text }
+
 func (s settings) Open(name string, into *pipeline.Pipeline, log *slog.Logger) source.Source {
 	return open(name, s, into, log)
 }

@@ -134,6 +134,9 @@ type brokerSettings struct {
 	sparkplug *sparkplug.Settings // nil: none
 }
 
+// Reaches is the broker's address.
+func (s brokerSettings) Reaches() string { return s.address.String() }
+
 func (s brokerSettings) Open(name string, into *pipeline.Pipeline, log *slog.Logger) source.Source {
 	return newBroker(name, s, into, log)
 }

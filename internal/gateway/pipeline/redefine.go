@@ -33,6 +33,10 @@ func (p *Pipeline) redefine(ctx context.Context, r *rules) error {
 		if !s.Collected {
 			continue
 		}
+		of, _ := strings.CutSuffix(string(s.Path), "/"+config.QualityLevel)
+		if config.RuleOf(r.rules, s.Path).Usual() && config.RuleOf(r.rules, series.Path(of)).Usual() {
+			continue // its rule was taken away, maybe with its device: what is known of its history stays
+		}
 		def := p.wanted(r, s)
 		if def.Kind != s.Kind {
 			p.log.Warn("a series keeps its definition: it was recorded as another kind", "series", s.Path, "recorded", s.Kind, "wanted", def.Kind)

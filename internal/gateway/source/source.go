@@ -27,6 +27,11 @@ type Settings interface {
 	Open(name string, into *pipeline.Pipeline, log *slog.Logger) Source
 }
 
+// Reaching is settings of a source that connects to something.
+type Reaching interface {
+	Reaches() (address string) // scheme://host:port
+}
+
 // Kind is a way to collect: the key of its part of the configuration, and how that is
 // checked. F is the shape of that part.
 func Kind[F any](key, says string, check func(at shape.Place, site string, raw F) Settings) config.SourceKind {
