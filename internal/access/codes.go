@@ -1,6 +1,7 @@
 package access
 
 import (
+	"cmp"
 	"crypto/rand"
 	"errors"
 	"fmt"
@@ -163,7 +164,7 @@ func (b *Book) LoginByCode(a Attempt) (Session, error) {
 // Redeem uses a code of an account: the account it is for, or for an administrator's that
 // of the name given, gets the password.
 func (b *Book) Redeem(from, code, name, password string) (account string, err error) {
-	if err := checkPassword(password); err != nil {
+	if err := checkPassword(password, name); err != nil {
 		return "", err
 	}
 	if wait := b.delays.left("", from, false); wait > 0 {
@@ -178,6 +179,9 @@ func (b *Book) Redeem(from, code, name, password string) (account string, err er
 	}
 	if err != nil {
 		b.failed(from, "accounts.redeem", name, err)
+		return "", err
+	}
+	if err := checkPassword(password, cmp.Or(row.Subject, name)); err != nil {
 		return "", err
 	}
 	hash, err := b.hash(password)

@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"sync"
 	"time"
-	"unicode/utf8"
 
 	"nexocumula/internal/secret"
 )
@@ -18,13 +17,6 @@ const (
 	mostHashing     = 1 // at a time; each takes the memory of secret.OfPeople
 	hashingWait     = 10 * time.Second
 )
-
-func checkPassword(password string) error {
-	if n := utf8.RuneCountInString(password); n < leastPassword || len(password) > longestPassword {
-		return wrong("password", "the password has %d characters; take %d or more, such as four words", n, leastPassword)
-	}
-	return nil
-}
 
 // ErrBusy says that too many want to log in at the same time.
 var ErrBusy = &Wrong{"busy", "too many log in at the same time; try again in a moment"}
@@ -56,6 +48,7 @@ type Attempt struct {
 	Account, Password string
 	Code              string // of an authenticator
 	From, Agent       string
+	Device            string // what shows that somebody logged in from this device before
 	By                string // console or command line
 }
 
@@ -67,18 +60,16 @@ var ErrSecondFactor = &Wrong{"second_factor", "the password alone is not enough 
 
 // Login begins a session.
 func (b *Book) Login(a Attempt) (Session, error) {
-	b.mu.RLock()
-	known := b.hasBeen(a.Account, a.From)
-	b.mu.RUnlock()
 	name := clipName(a.Account) // whatever was typed is remembered for a while
+	place, known := b.place(a)
 	var err error
 	hashing := b.inHashing(func() {
-		if wait := b.delays.left(name, a.From, known); wait > 0 {
+		if wait := b.delays.left(name, place, known); wait > 0 {
 			err = tooSoon(wait)
 			return
 		}
 		if err = b.prove(a); err != nil && err != error(ErrSecondFactor) {
-			b.delays.fail(name, a.From)
+			b.delays.fail(name, place)
 		}
 	})
 	if hashing != nil {
@@ -90,8 +81,26 @@ func (b *Book) Login(a Attempt) (Session, error) {
 		}
 		return Session{}, err
 	}
-	b.delays.well(a.Account, a.From)
+	b.delays.well(a.Account, place)
 	return b.begin(a)
+}
+
+// place is by what the failures of an attempt are counted, and whether those that others made for the account do
+// not matter to it: somebody is logged in from the address, the device was used before, or a second
+// factor is given, which nobody guesses from many addresses.
+func (b *Book) place(a Attempt) (place string, known bool) {
+	b.mu.RLock()
+	defer b.mu.RUnlock()
+	who := b.accounts[a.Account]
+	switch {
+	case a.Device != "" && b.knowsDevice(a.Device, who):
+		return "device " + hashOf(a.Device), true
+	case b.hasBeen(a.Account, a.From):
+		return a.From, true
+	case who != nil && len(who.row.Sealed) > 0 && a.Code != "":
+		return a.From, true
+	}
+	return a.From, false
 }
 
 // prove checks the password and the code of an authenticator.
@@ -148,7 +157,7 @@ func (b *Book) Confirm(name, password, from string) error {
 
 // SetPassword gives an account another password. All other sessions of it end.
 func (b *Book) SetPassword(by By, name, password string, stays string) error {
-	if err := checkPassword(password); err != nil {
+	if err := checkPassword(password, name); err != nil {
 		return err
 	}
 	hash, err := b.hash(password)

@@ -4,6 +4,7 @@ import (
 	"context"
 	"crypto/rand"
 	"fmt"
+	"log/slog"
 	"net/http"
 	"strings"
 	"sync"
@@ -49,14 +50,15 @@ func (p *Provider) context(ctx context.Context) context.Context {
 }
 
 // reach asks the provider once what it can.
-func (p *Provider) reach(ctx context.Context) (*oidc.Provider, *oauth2.Config, error) {
+func (p *Provider) reach(ctx context.Context, log *slog.Logger) (*oidc.Provider, *oauth2.Config, error) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	if p.found == nil {
 		// The keys are fetched later too, so this must not end with the request.
 		found, err := oidc.NewProvider(p.context(context.WithoutCancel(ctx)), p.Issuer)
 		if err != nil {
-			return nil, nil, wrong("provider", "%s does not answer as a provider does: %v", p.Name, err)
+			log.Error("the provider does not answer as a provider does", "provider", p.Name, "issuer", p.Issuer, "error", err)
+			return nil, nil, wrong("provider", "%s cannot be reached now, or does not answer as a provider does; the log of this service says more", p.Name)
 		}
 		p.found = found
 	}
@@ -65,7 +67,7 @@ func (p *Provider) reach(ctx context.Context) (*oidc.Provider, *oauth2.Config, e
 
 // GoToProvider is where to send somebody to log in, and what he has to bring back.
 func (b *Book) GoToProvider(ctx context.Context, p *Provider) (url, state string, err error) {
-	_, config, err := p.reach(ctx)
+	_, config, err := p.reach(ctx, b.options.Log)
 	if err != nil {
 		return "", "", err
 	}
@@ -90,7 +92,7 @@ func (b *Book) proveByProvider(ctx context.Context, p *Provider, state, code, fr
 	if !ok {
 		return "", wrong("provider", "this took too long, or was begun elsewhere; begin again")
 	}
-	found, config, err := p.reach(ctx)
+	found, config, err := p.reach(ctx, b.options.Log)
 	if err != nil {
 		return "", err
 	}
@@ -102,14 +104,22 @@ func (b *Book) proveByProvider(ctx context.Context, p *Provider, state, code, fr
 	raw, _ := answer.Extra("id_token").(string)
 	token, err := found.VerifierContext(ctx, &oidc.Config{ClientID: p.Client, Now: b.options.Now}).Verify(ctx, raw)
 	if err != nil {
-		return "", wrong("provider", "what %s says of who you are cannot be trusted: %v", p.Name, err)
+		b.options.Log.Error("what the provider says of somebody cannot be trusted", "provider", p.Name, "error", err)
+		return "", wrong("provider", "what %s says of who you are cannot be trusted; the log of this service says why", p.Name)
 	}
 	if token.Nonce != e.nonce {
 		return "", wrong("provider", "what %s says was meant for another login", p.Name)
 	}
+	if strings.TrimSpace(token.Subject) == "" {
+		return "", wrong("provider", "%s does not say who you are (sub is empty)", p.Name)
+	}
 	var claims map[string]any
 	if err := token.Claims(&claims); err != nil {
 		return "", wrong("provider", "what %s says of who you are cannot be read: %v", p.Name, err)
+	}
+	// OpenID Connect Core 1.0, 3.1.3.7: a token that was made for another client is not for us, though it names us.
+	if party, there := claims["azp"]; there && party != p.Client || !there && len(token.Audience) > 1 {
+		return "", wrong("provider", "what %s says was meant for another program (azp)", p.Name)
 	}
 	return b.member(p, token.Issuer+" "+token.Subject, claims, from)
 }

@@ -134,6 +134,9 @@ func TestPeopleOfAnOfficeLogInAtItsProvider(t *testing.T) {
 		"too old":                 {map[string]any{"groups": "fish", "exp": clock.now().Add(-time.Minute).Unix()}, false, "good", "cannot be trusted"},
 		"of another login":        {map[string]any{"groups": "fish", "nonce": "replayed"}, false, "good", "meant for another login"},
 		"somebody else's name":    {map[string]any{"groups": "fish", "sub": "8"}, false, "good", "another account \"ranger\" here"},
+		"nobody in particular":    {map[string]any{"groups": "fish", "sub": " "}, false, "good", "sub is empty"},
+		"made for another party":  {map[string]any{"groups": "fish", "azp": "feed-robot"}, false, "good", "meant for another program (azp)"},
+		"for several, of nobody":  {map[string]any{"groups": "fish", "aud": []string{"nexocumula", "feed-robot"}}, false, "good", "meant for another program (azp)"},
 		"a name none can have":    {map[string]any{"groups": "fish", "sub": "9", "preferred_username": "../x y"}, false, "good", "is no name"},
 	} {
 		o.claims, o.forge = test.claims, test.forge

@@ -26,6 +26,7 @@ type Session struct {
 	Bearer  string // lets in; it is not kept here
 	Account string
 	Ends    time.Time
+	Device  string // shows the next time that somebody logged in from this device
 }
 
 // OpenSession is a session for its owner to look at.
@@ -84,7 +85,7 @@ func (b *Book) begin(a Attempt) (Session, error) {
 		delete(b.sessions, oldest)
 		b.sessions[row.Hash] = &session{row: row, use: use{at: now, from: a.From}}
 	})
-	return Session{bearer, a.Account, time.Unix(0, now).Add(b.options.Ends).UTC()}, err
+	return Session{bearer, a.Account, time.Unix(0, now).Add(b.options.Ends).UTC(), b.device(who)}, err
 }
 
 // oldest is the session that has to go for another; "" when there is room.

@@ -82,7 +82,7 @@ func seesBoard(sees access.Scope, b *board.Board) bool {
 	if sees.Everything() {
 		return true
 	}
-	if b.About != "" && !sees.Touches(strings.Split(b.About, "/")[0]) {
+	if b.About != "" && !sees.SeesAll(b.About) {
 		return false
 	}
 	for _, name := range b.Names() {
@@ -91,7 +91,7 @@ func seesBoard(sees access.Scope, b *board.Board) bool {
 			continue // it names no place yet
 		}
 		selector, err := series.ParseSelector(said)
-		if err != nil || !sees.Includes(selector) && said != b.About && said != b.About+"/#" {
+		if err != nil || !sees.Includes(selector) && !sees.SeesAll(said) {
 			return false
 		}
 	}

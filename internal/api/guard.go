@@ -30,9 +30,13 @@ func newGuard() guard {
 	return guard{http.NewCrossOriginProtection(), new(sync.Mutex), map[string]*rate.Limiter{}, map[string]*rate.Limiter{}}
 }
 
-// room reports whether a caller may ask now.
-func (g *guard) room(who access.Caller) bool {
+// room reports whether a caller may ask now. Who logs in has a room of his own, so that what others at his address
+// look at does not keep him out.
+func (g *guard) room(who access.Caller, logsIn bool) bool {
 	place := who.Kind + " " + who.Name + " " + who.From
+	if logsIn {
+		place += " login"
+	}
 	g.mu.Lock()
 	defer g.mu.Unlock()
 	l := g.rooms[place]

@@ -46,7 +46,11 @@ func (h handlers) session(c *gin.Context) {
 }
 
 func attempt(c *gin.Context) access.Attempt {
-	return access.Attempt{From: address(c), Agent: c.GetHeader("User-Agent"), By: "console"}
+	a := access.Attempt{From: address(c), Agent: c.GetHeader("User-Agent"), By: "console"}
+	if cookie, err := c.Request.Cookie(deviceCookie(c)); err == nil {
+		a.Device = cookie.Value
+	}
+	return a
 }
 
 func (h handlers) login(c *gin.Context) {
@@ -80,12 +84,23 @@ func (h handlers) begun(c *gin.Context, a access.Attempt, s access.Session, err 
 	}
 	out := client.LoggedIn{Account: s.Account, Ends: s.Ends}
 	if a.By == "console" {
-		setCookie(c, cookieName(c), s.Bearer, s.Ends, http.SameSiteStrictMode)
+		h.keep(c, s)
 	} else {
 		out.Secret = s.Bearer
 	}
 	c.JSON(http.StatusOK, out)
 }
+
+// keep gives a browser the session, and what it shows the next time of having been here.
+func (h handlers) keep(c *gin.Context, s access.Session) {
+	setCookie(c, cookieName(c), s.Bearer, s.Ends, http.SameSiteStrictMode)
+	if s.Device != "" {
+		setCookie(c, deviceCookie(c), s.Device, time.Now().Add(access.DeviceLasts), http.SameSiteStrictMode)
+	}
+}
+
+// deviceCookie is the name of the cookie by which a browser shows that somebody logged in with it before.
+func deviceCookie(c *gin.Context) string { return cookieName(c) + "-device" }
 
 func (h handlers) logout(c *gin.Context) {
 	who := callerOf(c)
@@ -184,7 +199,7 @@ func (h handlers) backFromProvider(c *gin.Context) {
 		h.answerWrong(c, err)
 		return
 	}
-	setCookie(c, cookieName(c), begun.Bearer, begun.Ends, http.SameSiteStrictMode)
+	h.keep(c, begun)
 	c.Redirect(http.StatusSeeOther, "/")
 }
 

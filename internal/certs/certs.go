@@ -119,6 +119,22 @@ func (h *Holder) Trouble() error {
 	return h.trouble
 }
 
+// For reports whether our own certificate is for a host.
+func (h *Holder) For(host string) bool {
+	_, cert := h.current()
+	if cert == nil {
+		return false
+	}
+	leaf := cert.Leaf
+	if leaf == nil {
+		var err error
+		if leaf, err = x509.ParseCertificate(cert.Certificate[0]); err != nil {
+			return false
+		}
+	}
+	return leaf.VerifyHostname(host) == nil
+}
+
 // Server is for a listener. Clients that show a certificate must have it from the CA;
 // required says that all must show one. protocols are those above TLS, the best first.
 func (h *Holder) Server(required bool, protocols ...string) *tls.Config {

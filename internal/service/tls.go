@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"net"
 	"net/http"
+	"strings"
 	"time"
 
 	"nexocumula/internal/certs"
@@ -33,6 +34,14 @@ func (s *Service) servers(own *http.Server) []serving {
 	own.TLSConfig = s.tls.Server(s.tls.ClientsShow, "h2", "http/1.1")
 	away := &http.Server{
 		Handler: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			host := r.Host
+			if name, _, err := net.SplitHostPort(host); err == nil {
+				host = name
+			}
+			if !s.tls.For(strings.Trim(host, "[]")) { // lest somebody is led elsewhere by a name that he sends himself
+				http.Error(w, "this service speaks TLS: use https:// and a name that its certificate is for", http.StatusMisdirectedRequest)
+				return
+			}
 			http.Redirect(w, r, "https://"+r.Host+r.URL.RequestURI(), http.StatusPermanentRedirect)
 		}),
 		ReadTimeout: 10 * time.Second, WriteTimeout: 10 * time.Second, MaxHeaderBytes: 16 << 10, ErrorLog: own.ErrorLog,

@@ -74,6 +74,14 @@ func TestTheInterfaceSpeaksTLS(t *testing.T) {
 	resp.Body.Close()
 	assert.Equal(t, []any{http.StatusPermanentRedirect, "https://" + address + "/trends?series=a&b=1"}, []any{resp.StatusCode, resp.Header.Get("Location")})
 
+	away, err := http.NewRequestWithContext(t.Context(), http.MethodGet, "http://"+address+"/", nil)
+	require.NoError(t, err)
+	away.Host = "elsewhere.example"
+	resp, err = way.Do(away)
+	require.NoError(t, err)
+	resp.Body.Close()
+	assert.Equal(t, []any{http.StatusMisdirectedRequest, ""}, []any{resp.StatusCode, resp.Header.Get("Location")}, "nobody is sent to a name that he brings himself")
+
 	front, err := trusted.HTTP("").Get("https://" + address + "/")
 	require.NoError(t, err)
 	front.Body.Close()
