@@ -43,12 +43,28 @@ func (c *Client) Health(ctx context.Context) (Health, error) {
 // Series calls /series; an empty selector names every series, of which only those with
 // all the labels, each key=value, count.
 func (c *Client) Series(ctx context.Context, selector string, labels ...string) (SeriesList, error) {
-	return get[SeriesList](ctx, c, "series", selected(selector, labels))
+	query := selected(selector, labels)
+	out, err := get[SeriesList](ctx, c, "series", query)
+	for err == nil && out.Next != nil {
+		var more SeriesList
+		query.Set("after", *out.Next)
+		more, err = get[SeriesList](ctx, c, "series", query)
+		out.Series, out.Next = append(out.Series, more.Series...), more.Next
+	}
+	return out, err
 }
 
 // Now calls /now for the same series as Series would.
 func (c *Client) Now(ctx context.Context, selector string, labels ...string) (Now, error) {
-	return get[Now](ctx, c, "now", selected(selector, labels))
+	query := selected(selector, labels)
+	out, err := get[Now](ctx, c, "now", query)
+	for err == nil && out.Next != nil {
+		var more Now
+		query.Set("after", *out.Next)
+		more, err = get[Now](ctx, c, "now", query)
+		out.Values, out.Next = append(out.Values, more.Values...), more.Next
+	}
+	return out, err
 }
 
 // ReadSource has a source read now, only a group of it when that is not empty, and waits.

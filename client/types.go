@@ -144,6 +144,7 @@ type Version struct {
 // SeriesList is the answer of /series.
 type SeriesList struct {
 	Series []Series `json:"series"`
+	Next   *string  `json:"next"` // the path after which the rest comes; nil when this is all
 }
 
 // Value is the latest value of a series.
@@ -166,6 +167,7 @@ type Value struct {
 type Now struct {
 	At     time.Time `json:"at"`
 	Values []Value   `json:"values"`
+	Next   *string   `json:"next,omitempty"` // of /now: the path after which the rest comes
 }
 
 // Brief is an event of /stream with brief=yes: what changes of a latest value.

@@ -12,6 +12,7 @@ import (
 
 	"nexocumula/client"
 	"nexocumula/internal/access"
+	"nexocumula/internal/plain"
 )
 
 const mostAudited = 10_000 // entries in one answer
@@ -70,7 +71,7 @@ func auditCSV(c *gin.Context, entries []access.Entry) {
 	_ = w.Write([]string{"id", "time", "who", "kind", "from", "action", "target", "outcome", "reason", "times", "before", "after", "previous", "sum"})
 	for _, e := range entries {
 		_ = w.Write([]string{
-			strconv.FormatUint(e.ID, 10), e.Time.Format(time.RFC3339Nano), e.Who, e.Kind, e.From, e.Action, e.Target, e.Outcome, e.Reason,
+			strconv.FormatUint(e.ID, 10), e.Time.Format(time.RFC3339Nano), plain.Cell(e.Who), e.Kind, plain.Cell(e.From), e.Action, plain.Cell(e.Target), e.Outcome, plain.Cell(e.Reason),
 			strconv.Itoa(e.Times), string(e.Before), string(e.After), e.Previous, e.Sum,
 		})
 	}

@@ -54,8 +54,8 @@ type buffered struct {
 	err   error
 }
 
-func newBuffered(c gin.ResponseWriter, t turns) *buffered {
-	return &buffered{c: c, to: bufio.NewWriterSize(unhurried{c, t}, 64<<10)}
+func newBuffered(c gin.ResponseWriter, t *turns, who string) *buffered {
+	return &buffered{c: c, to: bufio.NewWriterSize(unhurried{c, t, who}, 64<<10)}
 }
 
 func (b *buffered) open(kind string) {

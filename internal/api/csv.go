@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"nexocumula/client"
+	"nexocumula/internal/plain"
 	"nexocumula/internal/query"
 )
 
@@ -33,7 +34,7 @@ func (w *csvRows) begin(columns []field) error {
 func (w *csvRows) series(t *table, s query.SeriesRows) error {
 	for i := range s.Empty {
 		from, to := t.span(s, i)
-		w.row = append(w.row[:0], s.Name, timeText(from), timeText(to), t.place(i))
+		w.row = append(w.row[:0], plain.Cell(s.Name), timeText(from), timeText(to), t.place(i))
 		for k := range s.Stats {
 			if isTime(s, k) {
 				w.row = append(w.row, timeText(s.Times[k][i]))
@@ -41,7 +42,7 @@ func (w *csvRows) series(t *table, s query.SeriesRows) error {
 				w.row = append(w.row, numberText(s.Rows.Stats[k][i]))
 			}
 		}
-		w.row = append(w.row, s.Unit, strconv.FormatBool(s.Empty[i]), strconv.FormatBool(s.Filled[i]), strconv.FormatBool(i < len(s.Open) && s.Open[i]))
+		w.row = append(w.row, plain.Cell(s.Unit), strconv.FormatBool(s.Empty[i]), strconv.FormatBool(s.Filled[i]), strconv.FormatBool(i < len(s.Open) && s.Open[i]))
 		if err := w.csv.Write(w.row); err != nil {
 			return err
 		}

@@ -149,12 +149,11 @@ func (h handlers) watchField(c *gin.Context) {
 	if !ok {
 		return
 	}
-	if h.streams.Add(1) > maxStreams {
-		h.streams.Add(-1)
-		fail(c, http.StatusServiceUnavailable, "too_many", "too many live streams are open; close some")
+	end, ok := h.streaming(c)
+	if !ok {
 		return
 	}
-	defer h.streams.Add(-1)
+	defer end()
 	ctx, stop := context.WithCancel(c.Request.Context())
 	defer stop()
 	go func() {

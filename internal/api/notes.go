@@ -15,6 +15,7 @@ import (
 	"nexocumula/client"
 	"nexocumula/internal/access"
 	"nexocumula/internal/core/series"
+	"nexocumula/internal/plain"
 	"nexocumula/internal/store"
 )
 
@@ -88,7 +89,7 @@ func notesCSV(c *gin.Context, found []store.Note) {
 	w := csv.NewWriter(c.Writer)
 	_ = w.Write([]string{"id", "at", "about", "text", "author", "written"}) // who does not read any more went away
 	for _, n := range found {
-		_ = w.Write([]string{strconv.FormatUint(n.ID, 10), n.At.Format(time.RFC3339Nano), n.About, n.Text, n.Author, n.Written.Format(time.RFC3339Nano)})
+		_ = w.Write([]string{strconv.FormatUint(n.ID, 10), n.At.Format(time.RFC3339Nano), plain.Cell(n.About), plain.Cell(n.Text), plain.Cell(n.Author), n.Written.Format(time.RFC3339Nano)})
 	}
 	w.Flush()
 }
@@ -107,6 +108,9 @@ func (h handlers) addNote(c *gin.Context) {
 	switch {
 	case n.Text == "" || utf8.RuneCountInString(n.Text) > longestNote:
 		fail(c, http.StatusBadRequest, "body", fmt.Sprintf("the text has %d characters; write 1 to %d", utf8.RuneCountInString(n.Text), longestNote))
+		return
+	case plain.CheckText(strings.ReplaceAll(n.Text, "\n", " ")) != nil:
+		fail(c, http.StatusBadRequest, "body", fmt.Sprintf("the text: %v", plain.CheckText(strings.ReplaceAll(n.Text, "\n", " "))))
 		return
 	case len(n.About) > longestAbout:
 		fail(c, http.StatusBadRequest, "body", fmt.Sprintf("about has %d bytes; a path has at most %d", len(n.About), longestAbout))

@@ -13,6 +13,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"nexocumula/client"
+	"nexocumula/internal/plain"
 	"nexocumula/internal/query"
 	"nexocumula/internal/store"
 )
@@ -36,7 +37,7 @@ func (h handlers) readings(c *gin.Context) {
 		fail(c, http.StatusNotAcceptable, "format", err.Error())
 		return
 	}
-	to := newBuffered(c.Writer, h.turns)
+	to := newBuffered(c.Writer, h.turns, h.whose(c))
 	var out readingsAnswer
 	switch form {
 	case asCSV:
@@ -137,7 +138,7 @@ func (w *readingsCSV) Begin(s store.Series, unit string) error {
 			return err
 		}
 	}
-	w.path, w.unit = string(s.Path), unit
+	w.path, w.unit = plain.Cell(string(s.Path)), plain.Cell(unit)
 	return nil
 }
 

@@ -6,7 +6,6 @@ import (
 	"log/slog"
 	"net/http"
 	"strings"
-	"sync/atomic"
 	"time"
 
 	"github.com/gin-gonic/gin"
@@ -55,7 +54,7 @@ func Handler(s Service) http.Handler {
 		s.Log.Error("a request failed inside", "path", c.Request.URL.Path, "cause", cause)
 		fail(c, http.StatusInternalServerError, "internal", "the service failed while answering; its log says more")
 	}), headers(s.Gate.Vouched), refuseLong)
-	h := handlers{s, new(atomic.Int64), newHub(s.Store), newTurns(), newGuard()}
+	h := handlers{s, new(quota), newHub(s.Store), newTurns(), newGuard()}
 	for _, r := range h.routes() {
 		way := []gin.HandlerFunc{h.admit(r)}
 		if r.is&audited != 0 {
@@ -76,9 +75,9 @@ func Handler(s Service) http.Handler {
 
 type handlers struct {
 	Service
-	streams *atomic.Int64 // live streams open now
+	streams *quota // live streams open now
 	hub     *hub
-	turns   turns
+	turns   *turns
 	guard   guard
 }
 

@@ -11,8 +11,6 @@ import (
 	"nexocumula/internal/store"
 )
 
-const maxStreams = 500
-
 // stream sends all latest values at once and from then on those that changed, as
 // Server-Sent Events named "now".
 func (h handlers) stream(c *gin.Context) {
@@ -30,12 +28,11 @@ func (h handlers) stream(c *gin.Context) {
 		fail(c, http.StatusBadRequest, "select", err.Error())
 		return
 	}
-	if h.streams.Add(1) > maxStreams {
-		h.streams.Add(-1)
-		fail(c, http.StatusServiceUnavailable, "too_many", "too many live streams are open; close some")
+	end, ok := h.streaming(c)
+	if !ok {
 		return
 	}
-	defer h.streams.Add(-1)
+	defer end()
 	say := func(news []store.Series) any { return latest(news, h.now()) }
 	if brief {
 		say = func(news []store.Series) any { return briefly(news, h.now()) }

@@ -1,8 +1,10 @@
 package api
 
 import (
+	"cmp"
 	"errors"
 	"net/http"
+	"slices"
 	"time"
 
 	"github.com/gin-gonic/gin"
@@ -15,7 +17,31 @@ import (
 	"nexocumula/internal/store"
 )
 
-var valuesParameters = names{"select", "label*"}
+var valuesParameters = names{"select", "label*", "after", "limit"}
+
+// mostListed is how many series one answer lists.
+const mostListed = 5000
+
+// page is the part of a list, by path, that ?after= and ?limit= ask for. next is the path after which the rest comes;
+// nil when this is all.
+func page(c *gin.Context, all []store.Series) (part []store.Series, next *string, ok bool) {
+	limit, err := whole(c.Request.URL.Query(), "limit", mostListed, 1, mostListed)
+	if err != nil {
+		fail(c, http.StatusBadRequest, "limit", err.Error())
+		return nil, nil, false
+	}
+	after := c.Query("after")
+	first, found := slices.BinarySearchFunc(all, series.Path(after), func(s store.Series, path series.Path) int { return cmp.Compare(s.Path, path) })
+	if found {
+		first++
+	}
+	all = all[first:]
+	if len(all) <= int(limit) {
+		return all, nil, true
+	}
+	last := string(all[limit-1].Path)
+	return all[:limit], &last, true
+}
 
 // selected is the series that ?select= names, all of them when it is missing.
 func (h handlers) selected(c *gin.Context) ([]store.Series, bool) {
@@ -56,7 +82,11 @@ func (h handlers) series(c *gin.Context) {
 	if !ok {
 		return
 	}
-	out := client.SeriesList{Series: make([]client.Series, len(found))}
+	found, next, ok := page(c, found)
+	if !ok {
+		return
+	}
+	out := client.SeriesList{Series: make([]client.Series, len(found)), Next: next}
 	for i, s := range found {
 		out.Series[i] = h.seriesOf(s)
 	}
@@ -147,7 +177,13 @@ func (h handlers) latest(c *gin.Context) {
 	if !ok {
 		return
 	}
-	c.JSON(http.StatusOK, latest(found, h.now()))
+	found, next, ok := page(c, found)
+	if !ok {
+		return
+	}
+	out := latest(found, h.now())
+	out.Next = next
+	c.JSON(http.StatusOK, out)
 }
 
 // latest is the latest values of the series that have one.

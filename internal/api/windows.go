@@ -28,7 +28,7 @@ func (h handlers) windows(c *gin.Context) {
 		fail(c, http.StatusBadRequest, "query", err.Error())
 		return
 	}
-	to := newBuffered(c.Writer, h.turns)
+	to := newBuffered(c.Writer, h.turns, h.whose(c))
 	var out interface {
 		answer
 		query.Sink

@@ -1,7 +1,9 @@
 package api
 
 import (
+	"context"
 	"errors"
+	"fmt"
 	"io"
 	"log/slog"
 	"net/http"
@@ -27,8 +29,8 @@ func broken(t *testing.T) *httptest.Server {
 		require.NoError(t, err)
 		asked := query.Windows{Grid: window.Grid{Zone: time.UTC}}
 		turns := newTurns()
-		turns <- struct{}{}
-		to := newBuffered(c.Writer, turns)
+		turns.enter(c, "somebody", 1)
+		to := newBuffered(c.Writer, turns, "somebody")
 		var out interface {
 			answer
 			query.Sink
@@ -73,7 +75,8 @@ func TestAnAnswerThatBreaksOffIsSeenToByEveryClient(t *testing.T) {
 }
 
 func TestAQueryWaitsForItsTurnAndNotForEver(t *testing.T) {
-	h := handlers{Service: Service{Queries: func() config.Queries { return config.Queries{MaxTime: time.Millisecond} }}, turns: make(turns, 1)}
+	h := handlers{Service: Service{Queries: func() config.Queries { return config.Queries{MaxTime: time.Millisecond} }}, turns: newTurns()}
+	h.turns.free = 1
 	gin.SetMode(gin.ReleaseMode)
 	router := gin.New()
 	router.GET("/", h.inTurn(func(c *gin.Context) { c.Status(http.StatusNoContent) }))
@@ -83,22 +86,70 @@ func TestAQueryWaitsForItsTurnAndNotForEver(t *testing.T) {
 		return out
 	}
 	assert.Equal(t, http.StatusNoContent, ask().Code)
-	h.turns <- struct{}{}
+	require.Equal(t, entered, h.turns.enter(t.Context(), "somebody", 1))
 	busy := ask()
 	assert.Equal(t, http.StatusServiceUnavailable, busy.Code)
 	assert.Contains(t, busy.Body.String(), "other queries have kept the service busy")
 	reader, writer := io.Pipe() // a client that does not read
 	written := make(chan error, 1)
 	go func() {
-		_, err := unhurried{writer, h.turns}.Write([]byte("x"))
+		_, err := unhurried{writer, h.turns, "somebody"}.Write([]byte("x"))
 		written <- err
 	}()
-	for !h.turns.enter(t.Context(), time.Minute) { // its turn is free meanwhile
-		t.Fatal("the turn was kept")
-	}
+	require.Equal(t, entered, h.turns.enter(t.Context(), "another", 1), "its turn is free meanwhile")
 	h.turns.leave()
 	_, err := reader.Read(make([]byte, 1))
 	require.NoError(t, err)
 	require.NoError(t, <-written)
-	assert.Len(t, h.turns, 1, "and is taken again")
+	assert.Zero(t, h.turns.free, "and is taken again")
+}
+
+func TestCallersTakeTurnsHoweverMuchOneAsks(t *testing.T) {
+	turns := newTurns()
+	turns.free = 1
+	require.Equal(t, entered, turns.enter(t.Context(), "greedy", 3))
+	order := make(chan string, 10)
+	wait := func(who string, waits int) {
+		go func() {
+			if turns.enter(t.Context(), who, 3) == entered {
+				order <- who
+				turns.leave()
+			}
+		}()
+		require.Eventually(t, func() bool {
+			turns.mu.Lock()
+			defer turns.mu.Unlock()
+			return len(turns.waiting[who]) == waits
+		}, time.Minute, time.Millisecond)
+	}
+	for i := range 3 {
+		wait("greedy", i+1)
+	}
+	wait("modest", 1)
+	assert.Equal(t, tooMany, turns.enter(t.Context(), "greedy", 3))
+	gone, leave := context.WithCancel(t.Context())
+	leave()
+	assert.Equal(t, tooLate, turns.enter(gone, "hasty", 3))
+	turns.leave()
+	assert.Equal(t, []string{"greedy", "modest", "greedy", "greedy"}, []string{<-order, <-order, <-order, <-order})
+	require.Eventually(t, func() bool {
+		turns.mu.Lock()
+		defer turns.mu.Unlock()
+		return turns.free == 1 && len(turns.next) == 0 && len(turns.waiting) == 0
+	}, time.Minute, time.Millisecond)
+}
+
+func TestOneCallerCannotTakeAllStreams(t *testing.T) {
+	var q quota
+	for range mostStreamsOfOne {
+		require.Empty(t, q.take("greedy"))
+	}
+	assert.Contains(t, q.take("greedy"), "as one caller may")
+	assert.Empty(t, q.take("modest"))
+	q.give("greedy")
+	assert.Empty(t, q.take("greedy"))
+	for i := range maxStreams - mostStreamsOfOne - 1 {
+		require.Empty(t, q.take(fmt.Sprint(i)))
+	}
+	assert.Contains(t, q.take("late"), "too many live streams are open")
 }

@@ -19,6 +19,20 @@ func (r *Receiver) Run(ctx context.Context) error {
 	return nil
 }
 
+// stopWithin is how long a service that stops seals. The journal has what is left, and the next start reads it.
+const stopWithin = 5 * time.Second
+
+func sealAtEnd(st *store.Store, log *slog.Logger) error {
+	ctx, stop := context.WithTimeout(context.Background(), stopWithin)
+	defer stop()
+	err := st.SealUntil(ctx, nil)
+	if err != nil && ctx.Err() != nil {
+		log.Info("the journal keeps what could not be sealed before the end; the next start reads it")
+		return nil
+	}
+	return err
+}
+
 // KeepSealed seals the store whenever it is due, until ctx ends. A process that is a
 // gateway as well leaves this to its pipeline.
 func KeepSealed(ctx context.Context, st *store.Store, log *slog.Logger) error {
@@ -36,7 +50,7 @@ func KeepSealed(ctx context.Context, st *store.Store, log *slog.Logger) error {
 			}
 			last = time.Now()
 		case <-ctx.Done():
-			return st.Seal(nil)
+			return sealAtEnd(st, log)
 		}
 	}
 }

@@ -1,6 +1,7 @@
 package central
 
 import (
+	"cmp"
 	"crypto/rand"
 	"crypto/subtle"
 	"encoding/json"
@@ -21,8 +22,9 @@ import (
 type Receiver struct {
 	store    *store.Store
 	enrolled Enrolled
-	life     string        // random, of this run
-	room     chan struct{} // bounds the batches that are unpacked at the same time
+	life     string         // random, of this run
+	room     chan struct{}  // bounds the batches that are unpacked at the same time
+	most     config.Central // its limits
 
 	mu    sync.RWMutex
 	links map[string]*link
@@ -50,6 +52,7 @@ type link struct {
 
 	mu       sync.Mutex
 	now      []string // those of the envelope that is being stored
+	series   int      // of these sites that the store knows; 0: not counted yet
 	cursor   store.Cursor
 	sessions sessions
 
@@ -80,7 +83,9 @@ func (l Link) Up(now time.Time) bool { return now.Sub(l.HeardAt) < silence }
 // NewReceiver continues with the cursors of the store. Its Run must be running for
 // Receive to make progress.
 func NewReceiver(settings config.Central, st *store.Store, enrolled Enrolled) (*Receiver, error) {
-	r := &Receiver{store: st, enrolled: enrolled, life: rand.Text(), links: map[string]*link{}, room: make(chan struct{}, mostUnpacked)}
+	r := &Receiver{store: st, enrolled: enrolled, life: rand.Text(), links: map[string]*link{}, room: make(chan struct{}, mostUnpacked), most: settings}
+	r.most.MaxSeries = cmp.Or(r.most.MaxSeries, config.DefaultMaxSeries)
+	r.most.MaxSeriesOfGateway = cmp.Or(r.most.MaxSeriesOfGateway, config.DefaultMaxSeriesOfGateway)
 	r.committer = newCommitter(st)
 	for _, a := range settings.Accept {
 		l, err := r.link(a.Gateway)
@@ -151,6 +156,7 @@ func (r *Receiver) Receive(token, from string, body []byte) (wire.Reply, error) 
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	l.now = sites
+	e.Status.Version = clip(e.Status.Version)
 	e.Status.Zones = zonesOf(e.Status.Zones, sites)
 	now, before := r.store.Judge().Now(), l.cursor.Rows
 	reply, err := r.take(l, e, from, now)

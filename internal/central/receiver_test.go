@@ -2,6 +2,7 @@ package central
 
 import (
 	"context"
+	"fmt"
 	"log/slog"
 	"os"
 	"path/filepath"
@@ -44,7 +45,7 @@ func receiver(t *testing.T, path string) (*Receiver, *store.Store, func()) {
 // runOf is one summary, of the given minute, that counts n readings.
 func runOf(path series.Path, minute int64, n float64) wire.Run {
 	rows, start := rollup.NewBlock(series.Gauge, 1), minute*int64(time.Minute)
-	rollup.Summary{Count: n, FirstAt: start, LastAt: start}.AddTo(&rows, start, series.Gauge)
+	rollup.Summary{Count: n, MinAt: start, MaxAt: start, FirstAt: start, LastAt: start}.AddTo(&rows, start, series.Gauge)
 	return wire.Run{Def: series.Definition{Path: path, Kind: series.Gauge, FreshFor: time.Minute}, Tier: rollup.Minute, Rows: rows}
 }
 
@@ -203,6 +204,32 @@ func TestOneProcessSendsUnderANameAtATime(t *testing.T) {
 		require.NoError(t, s.admit(string(rune('A'+i)), 1, "c", after(time.Second)))
 	}
 	assert.Len(t, s.retired, mostRetired)
+}
+
+func TestAGatewayCannotFillACentral(t *testing.T) {
+	r, st, _ := receiver(t, filepath.Join(t.TempDir(), "c.db"))
+	r.most.MaxSeries, r.most.MaxSeriesOfGateway = 100, 10
+	g := &sender{session: "one"}
+	var runs []wire.Run
+	for i := range 30 {
+		runs = append(runs, runOf(series.Path(fmt.Sprintf("long-mere/many/q%d", i)), 1, 1))
+	}
+	reply, err := g.send(t, r, runs...)
+	require.NoError(t, err)
+	assert.Len(t, reply.Refused, 20)
+	assert.Contains(t, reply.Refused[0].Reason, "as many as max_series_of_gateway allows")
+	assert.Equal(t, 10, st.Count())
+	reply, err = g.send(t, r, runs[0], runs[29])
+	require.NoError(t, err)
+	require.Len(t, reply.Refused, 1, "those that are known go on")
+	r.most.MaxSeries, r.most.MaxSeriesOfGateway = 10, 1000
+	reply, err = g.send(t, r, runs[29])
+	require.NoError(t, err)
+	assert.Contains(t, reply.Refused[0].Reason, "as many as max_series allows")
+	far := time.Now().Add(3*366*24*time.Hour).UnixNano() / int64(time.Minute)
+	reply, err = g.send(t, r, runOf("long-mere/many/q1", far, 1))
+	require.NoError(t, err)
+	assert.Contains(t, reply.Refused[0].Reason, "more than a year ahead of the clock here")
 }
 
 func TestWhatCanNeverBeStoredIsNamedAndTheRestCounts(t *testing.T) {

@@ -2,6 +2,8 @@ package central
 
 import (
 	"errors"
+	"fmt"
+	"time"
 
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/store"
@@ -23,7 +25,12 @@ func (r *Receiver) unpack(l *link, data []byte) (out store.Batch, rows int, refu
 	}
 	var defs []series.Definition
 	var good []int
+	latest := r.store.Judge().Now().Add(furthest).UnixNano()
 	for i, run := range runs {
+		if why := r.beyond(l, run, latest); why != "" {
+			refused = append(refused, wire.RefusedRun{Run: at[i], Path: string(run.Def.Path), Reason: why})
+			continue
+		}
 		if !l.of(string(run.Def.Path)) {
 			refused = append(refused, wire.RefusedRun{Run: at[i], Path: string(run.Def.Path), Reason: "series " + string(run.Def.Path) + " is not of a site that " + l.gateway + " may send"})
 			continue
@@ -55,6 +62,32 @@ func (r *Receiver) unpack(l *link, data []byte) (out store.Batch, rows int, refu
 		out.Rejects = append(out.Rejects, r.reject(l.gateway, one.Reason, nil))
 	}
 	return out, rows, refused, nil
+}
+
+// furthest is how far ahead of the clock here summaries may be; a clock that is further ahead is wrong.
+const furthest = 366 * 24 * time.Hour
+
+// beyond says why a run goes beyond what is taken in from one gateway; "" when it does not.
+func (r *Receiver) beyond(l *link, run wire.Run, latest int64) string {
+	if n := run.Rows.Len(); n > 0 && run.Rows.Times[n-1] > latest {
+		return fmt.Sprintf("a summary of %s is of %s, more than a year ahead of the clock here; is the gateway's clock right?", run.Def.Path, time.Unix(0, run.Rows.Times[n-1]).UTC().Format(time.RFC3339))
+	}
+	if _, known := r.store.Find(run.Def.Path); known || !l.of(string(run.Def.Path)) {
+		return ""
+	}
+	if n := r.store.Count(); n >= r.most.MaxSeries {
+		return fmt.Sprintf("series %s would be new, and this central keeps %d already, as many as max_series allows; is a level of its topic not a name but a value?", run.Def.Path, n)
+	}
+	if l.series == 0 {
+		for _, site := range l.now {
+			l.series += r.store.CountOf(site)
+		}
+	}
+	if l.series >= r.most.MaxSeriesOfGateway {
+		return fmt.Sprintf("series %s would be new, and this central keeps %d of this gateway already, as many as max_series_of_gateway allows; is a level of its topic not a name but a value?", run.Def.Path, l.series)
+	}
+	l.series++
+	return ""
 }
 
 // ofOtherKind is the runs of series that were recorded with another kind.

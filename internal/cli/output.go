@@ -18,6 +18,7 @@ import (
 	"golang.org/x/term"
 
 	"nexocumula/client"
+	texts "nexocumula/internal/plain"
 )
 
 var outputFlag = outputs("table", "json", "csv")
@@ -75,7 +76,7 @@ func show(cmd *cli.Command, answer any, g grid) error {
 }
 
 func isTerminal(w io.Writer) bool {
-	f, ok := w.(*os.File)
+	f, ok := texts.Bare(w).(*os.File)
 	return ok && term.IsTerminal(int(f.Fd()))
 }
 
@@ -93,7 +94,7 @@ func (g grid) csv(out io.Writer) error {
 			continue
 		}
 		for i, c := range row {
-			line[i] = c.script
+			line[i] = texts.Cell(c.script)
 		}
 		if err := w.Write(line); err != nil {
 			return err
@@ -129,7 +130,7 @@ func (g grid) table(out io.Writer) error {
 	for _, row := range g.rows {
 		line := make(table.Row, len(row))
 		for i, c := range row {
-			line[i] = c.people
+			line[i] = texts.Printable(c.people)
 		}
 		t.AppendRow(line)
 	}

@@ -10,6 +10,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"nexocumula/client"
+	texts "nexocumula/internal/plain"
 )
 
 func readingsCommand() *cli.Command {
@@ -33,7 +34,7 @@ func readingsCommand() *cli.Command {
 				return err
 			}
 			if form := cmd.String("output"); form == "csv" || form == "arrow" {
-				return ask(cmd).ReadingsAs(ctx, q, form, cmd.Root().Writer) // as it comes: there may be millions
+				return ask(cmd).ReadingsAs(ctx, q, form, texts.Bare(cmd.Root().Writer)) // as it comes: there may be millions
 			}
 			answer, err := ask(cmd).Readings(ctx, q)
 			if err != nil {

@@ -12,6 +12,7 @@ import (
 
 	"nexocumula/client"
 	"nexocumula/internal/config/shape"
+	texts "nexocumula/internal/plain"
 )
 
 // Exit codes.
@@ -32,7 +33,7 @@ func Run(ctx context.Context, args []string, version string, out, errOut io.Writ
 		Description: "A gateway collects over MQTT and Modbus, keeps every reading on disk, averages readings into\n" +
 			"summaries and replicates those to a central. Start with: nexocumula demo\n\n" +
 			"Exit codes: 0 done, 1 failed, 2 wrong command line or configuration, 3 service not reached, 4 service refused.",
-		Writer: out, ErrWriter: errOut,
+		Writer: texts.Terminal(out), ErrWriter: texts.Terminal(errOut),
 		Commands: []*cli.Command{
 			runCommand(version), checkCommand(), planCommand(), watchCommand(), probeCommand(), discoveredCommand(), tryCommand(), reloadCommand(), keysCommand(), passwordCommand(), demoCommand(args[0], version), simulateCommand(),
 			nowCommand(), seriesCommand(), windowsCommand(), readingsCommand(), momentCommand(), rejectsCommand(), replayCommand(), importCommand(), notesCommand(), boardsCommand(), sourcesCommand(), readCommand(), uplinksCommand(),
@@ -61,7 +62,7 @@ func Run(ctx context.Context, args []string, version string, out, errOut io.Writ
 	if err == nil {
 		return 0
 	}
-	fmt.Fprintf(errOut, "nexocumula: %v\n", err)
+	fmt.Fprintf(root.ErrWriter, "nexocumula: %v\n", err)
 	if _, unknown := errors.AsType[*tls.CertificateVerificationError](err); unknown {
 		fmt.Fprintln(errOut, "Compare its fingerprint once with nexocumula login, or say whom to trust with --trust.")
 	}

@@ -13,6 +13,7 @@ import (
 	"nexocumula/internal/core/span"
 	"nexocumula/internal/fieldwork"
 	"nexocumula/internal/gateway/mqtt"
+	texts "nexocumula/internal/plain"
 	"nexocumula/internal/secret"
 )
 
@@ -42,7 +43,7 @@ func watchCommand() *cli.Command {
 				return printLines(cmd, now)
 			}
 			if drawsLive(cmd) {
-				fmt.Fprint(cmd.Root().Writer, clearScreen)
+				fmt.Fprint(texts.Bare(cmd.Root().Writer), clearScreen)
 			}
 			return show(cmd, now, watchGrid(now))
 		},

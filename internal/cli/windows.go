@@ -15,6 +15,7 @@ import (
 
 	"nexocumula/client"
 	"nexocumula/internal/core/window"
+	texts "nexocumula/internal/plain"
 )
 
 // rangeFlags say which time a query is about; windows and readings share them.
@@ -101,7 +102,7 @@ func windows(ctx context.Context, cmd *cli.Command) error {
 		q.Except = append(q.Except, dates...)
 	}
 	if cmd.String("output") == "arrow" {
-		return ask(cmd).WindowsAs(ctx, q, "arrow", cmd.Root().Writer)
+		return ask(cmd).WindowsAs(ctx, q, "arrow", texts.Bare(cmd.Root().Writer))
 	}
 	answer, err := ask(cmd).Windows(ctx, q)
 	if err != nil {

@@ -111,11 +111,27 @@ func (raw uplinkFile) check(at shape.Place) Uplink {
 	return out
 }
 
+// How many series a central keeps, unless told otherwise.
+const (
+	DefaultMaxSeries          = 200_000
+	DefaultMaxSeriesOfGateway = 20_000
+)
+
 func (raw *centralFile) check(at shape.Place) *Central {
 	if raw == nil {
 		return nil
 	}
 	out := &Central{Name: raw.Name, Uplinks: uplinks(at.Key("uplinks"), raw.Uplinks)}
+	for _, limit := range []struct {
+		key   string
+		raw   *int
+		out   *int
+		usual int
+	}{{"max_series", raw.MaxSeries, &out.MaxSeries, DefaultMaxSeries}, {"max_series_of_gateway", raw.MaxSeriesOfGateway, &out.MaxSeriesOfGateway, DefaultMaxSeriesOfGateway}} {
+		if *limit.out = limit.usual; limit.raw != nil {
+			*limit.out = at.Key(limit.key).Count(*limit.raw, limit.usual, 1, 10_000_000, "series are")
+		}
+	}
 	if len(out.Uplinks) > 0 || raw.Name != "" {
 		if err := series.CheckLevel(raw.Name); err != nil {
 			at.Key("name").Wrong("the name under which centrals above know this one %v", err)

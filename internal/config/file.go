@@ -123,7 +123,11 @@ type uplinkFile struct {
 }
 
 type centralFile struct {
-	Name    string       `yaml:"name"`
+	Name string `yaml:"name"`
+
+	MaxSeries          *int `yaml:"max_series"`
+	MaxSeriesOfGateway *int `yaml:"max_series_of_gateway"`
+
 	Accept  []acceptFile `yaml:"accept"`
 	Uplinks []uplinkFile `yaml:"uplinks"`
 }

@@ -160,8 +160,11 @@ func (u *Uplink) HTTP() *http.Client {
 
 // Central is the part of a process that receives.
 type Central struct {
-	Name    string // at the centrals above
-	Accept  []Accept
+	Name   string // at the centrals above
+	Accept []Accept
+
+	MaxSeries, MaxSeriesOfGateway int // that are kept, in all and of the sites of one gateway; 0: the defaults
+
 	Uplinks []Uplink
 }
 

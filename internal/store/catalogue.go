@@ -316,6 +316,18 @@ func (s *Store) Get(id uint32) (Series, bool) {
 	return *known, true
 }
 
+// CountOf returns how many series a site has.
+func (s *Store) CountOf(site string) int {
+	selector, err := series.ParseSelector(site + "/#")
+	if err != nil {
+		return 0
+	}
+	s.mu.RLock()
+	defer s.mu.RUnlock()
+	found, _ := s.catalogue.find(selector)
+	return len(found)
+}
+
 // Count is how many series there are.
 func (s *Store) Count() int {
 	s.mu.RLock()

@@ -1,9 +1,12 @@
 package store
 
 import (
+	"cmp"
+	"context"
 	"encoding/binary"
 	"fmt"
 	"maps"
+	"slices"
 
 	"gorm.io/gorm"
 
@@ -15,7 +18,7 @@ const (
 	sealWeight  = 8 << 20 // bytes of the tray that are worth sealing
 	sealJournal = 16 << 20
 	mostInTray  = 2 * sealWeight // with a seal on its way, more has to wait
-	atOnce      = 200            // series and tiers that one transaction of a seal is about
+	atOnce      = 1000           // series and tiers that one transaction of a seal is about
 	mostAtOnce  = 1 << 20        // bytes of chunks that it writes, or little more
 )
 
@@ -34,25 +37,35 @@ func (s *Store) SealDue() bool {
 // begun, unless nil, is closed once it is settled which rows go; those that come after
 // stay in the journal.
 func (s *Store) Seal(begun chan<- struct{}, states ...State) error {
-	return s.SealSettled(begun, nil, states...)
+	return s.seal(context.Background(), begun, nil, states)
+}
+
+// SealUntil is a Seal that ends with ctx, and leaves the rest to the journal.
+func (s *Store) SealUntil(ctx context.Context, begun chan<- struct{}, states ...State) error {
+	return s.seal(ctx, begun, nil, states)
 }
 
 // SealSettled is a Seal that thins the readings of series whose definition asks for it. settled
 // says before which time nobody needs all readings of a series any more.
-func (s *Store) SealSettled(begun chan<- struct{}, settled func(id uint32) int64, states ...State) error {
+func (s *Store) SealSettled(ctx context.Context, begun chan<- struct{}, settled func(id uint32) int64, states ...State) error {
+	return s.seal(ctx, begun, settled, states)
+}
+
+func (s *Store) seal(ctx context.Context, begun chan<- struct{}, settled func(id uint32) int64, states []State) error {
 	s.sealing.Lock()
 	defer s.sealing.Unlock()
 	last := s.lift()
 	if begun != nil {
 		close(begun)
 	}
-	err := s.sealLeaving(last, settled, states)
+	err := s.sealLeaving(ctx, last, settled, states)
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if err != nil {
 		s.layBack()
-		err = fmt.Errorf("sealing the store: %w", err)
-		s.troubles["sealing"] = err.Error()
+		if err = fmt.Errorf("sealing the store: %w", err); ctx.Err() == nil {
+			s.troubles["sealing"] = err.Error()
+		}
 	} else {
 		delete(s.troubles, "sealing")
 	}
@@ -91,9 +104,19 @@ func (s *Store) layBack() {
 // sealLeaving encodes the rows that leave the tray without holding up Appends and puts
 // them into the file, so many at a time. Only Seal changes leaving, and only retention
 // changes chunks meanwhile.
-func (s *Store) sealLeaving(last uint64, settled func(id uint32) int64, states []State) error {
+//
+// Series go in the order of their ids, so that a transaction writes neighbouring rows of the catalogue and
+// neighbouring entries of the indexes, and each row once.
+func (s *Store) sealLeaving(ctx context.Context, last uint64, settled func(id uint32) int64, states []State) error {
 	part := renewal{store: s}
-	for at, rows := range s.leaving {
+	places := slices.SortedFunc(maps.Keys(s.leaving), func(a, b place) int {
+		return cmp.Or(cmp.Compare(a.series, b.series), cmp.Compare(a.tier, b.tier))
+	})
+	for _, at := range places {
+		rows := s.leaving[at]
+		if err := ctx.Err(); err != nil {
+			return err
+		}
 		known, ok := s.Get(at.series)
 		if !ok || rows.Len() == 0 {
 			continue

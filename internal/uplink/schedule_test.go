@@ -1,6 +1,7 @@
 package uplink
 
 import (
+	"errors"
 	"fmt"
 	"math/rand/v2"
 	"os"
@@ -127,7 +128,7 @@ func (w *world) write() {
 			count = have.Cols[rollup.ColCount][0] + float64(w.random.IntN(2))
 		}
 		w.version++
-		sum := rollup.Summary{Count: count, Mean: w.version, FirstAt: start, LastAt: start}
+		sum := rollup.Summary{Count: count, Mean: w.version, Min: w.version, Max: w.version, First: w.version, Last: w.version, MinAt: start, MaxAt: start, FirstAt: start, LastAt: start}
 		sum.AddTo(&rows, start, def.Kind)
 		start += int64(time.Minute) * int64(1+w.random.IntN(2)*w.random.IntN(70))
 	}
@@ -188,6 +189,10 @@ func (w *world) settle(what string) {
 	for i := 0; ; i++ {
 		require.Less(w.t, i, 10_000, "%s: it does not end", what)
 		_, err := w.s.sender.sendOnce(w.t.Context())
+		if soon, ok := errors.AsType[*tooOften](err); ok {
+			time.Sleep(time.Until(soon.next))
+			continue
+		}
 		require.NoError(w.t, err, what)
 		if w.s.waiting() == 0 {
 			break

@@ -41,6 +41,7 @@ type Sender struct {
 	session  string
 	number   uint64
 	pace     *pace
+	refills  refills
 	identity identity
 
 	mu    sync.Mutex
@@ -212,12 +213,19 @@ func (s *Sender) settle(l load, reply wire.Reply) error {
 		s.log.Error("the central refuses a series; the others go on", "series", run.Path, "reason", run.Reason)
 		s.outbox.Refuse(l.of[run.Run], run.Reason, refusedFor)
 	}
-	if foreign := slices.ContainsFunc(reply.Since, func(one string) bool { return !s.outbox.Knows(one) }); reply.Lost || foreign {
+	foreign := slices.ContainsFunc(reply.Since, func(one string) bool { return !s.outbox.Knows(one) })
+	switch refill := reply.Lost || foreign; {
+	case refill && !s.refills.due(time.Now()):
+		// Nothing is let go of, so that the next answer says it again.
+		s.outbox.PutBack()
+		return &tooOften{s.refills.next}
+	case refill:
 		s.log.Warn("the central may not have all that it had acknowledged; sending everything again", "lost", reply.Lost, "restored_here", foreign)
 		if err := s.outbox.MarkEverything(reply.Life, reply.Stored); err != nil {
 			s.outbox.PutBack()
 			return err
 		}
+		s.refills.began(time.Now())
 		s.mu.Lock()
 		s.tally.Refills++
 		s.mu.Unlock()

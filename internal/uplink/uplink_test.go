@@ -199,7 +199,7 @@ func (s *site) rollOf(def series.Definition, n int) {
 	rows := rollup.NewBlock(def.Kind, n)
 	for range n {
 		start := s.minute * int64(time.Minute)
-		rollup.Summary{Count: 1, FirstAt: start, LastAt: start}.AddTo(&rows, start, def.Kind)
+		rollup.Summary{Count: 1, MinAt: start, MaxAt: start, FirstAt: start, LastAt: start}.AddTo(&rows, start, def.Kind)
 		s.minute++
 	}
 	ids, err := s.store.Define([]series.Definition{def})
@@ -327,6 +327,27 @@ func TestACentralThatLostItsDiskGetsEverythingAgain(t *testing.T) {
 		stop()
 		assert.Equal(t, 42, o.count())
 		assert.EqualValues(t, 1, s.sender.Tally().Refills)
+	})
+}
+
+func TestACentralThatLosesEverythingAgainAndAgainIsNotFlooded(t *testing.T) {
+	together(t, func(t *testing.T, o *office, s *site) {
+		s.roll(50)
+		stop := s.run()
+		begun := time.Now()
+		for time.Since(begun) < 2*time.Hour { // its disk keeps nothing
+			time.Sleep(30 * time.Second)
+			o.stop()
+			o.open(filepath.Join(memory(t), "new.db"))
+		}
+		refills := s.sender.Tally().Refills
+		assert.GreaterOrEqual(t, refills, uint64(4))
+		assert.LessOrEqual(t, refills, uint64(9), "after 1, 2, 4 … minutes")
+		assert.Contains(t, s.sender.Tally().LastError, "the central says again that it lost what it had acknowledged")
+		time.Sleep(3 * time.Hour)
+		stop()
+		assert.Zero(t, s.waiting(), "and in the end it has everything")
+		assert.Equal(t, 50, o.count())
 	})
 }
 

@@ -1,6 +1,7 @@
 package wire
 
 import (
+	"cmp"
 	"fmt"
 	"math"
 	"slices"
@@ -13,6 +14,7 @@ import (
 	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/core/sketch"
+	"nexocumula/internal/plain"
 )
 
 // Run is summaries of one series at one tier.
@@ -232,6 +234,9 @@ func (r run) check(tiers []int64) (Run, error) {
 	if err != nil {
 		return Run{}, err
 	}
+	if err := cmp.Or(plain.CheckText(r.Unit), plain.CheckText(r.Curve)); err != nil {
+		return Run{}, fmt.Errorf("its unit %q or calibration: %w", clip(r.Unit), err)
+	}
 	if len(r.Curve) > longestCurve || r.Every < 0 {
 		return Run{}, fmt.Errorf("a calibration of %d bytes and %d ns from reading to reading are not possible; at most %d bytes, and 0 ns or more, are", len(r.Curve), r.Every, longestCurve)
 	}
@@ -279,6 +284,9 @@ func (r run) check(tiers []int64) (Run, error) {
 				col[i] = 0 // -0 is 0
 			}
 		}
+	}
+	if err := possible(kind, out.Tier, out.Rows); err != nil {
+		return Run{}, err
 	}
 	out.Rows = out.Rows.Normalize()
 	return out, nil

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 	"time"
+	"unicode"
 	"unicode/utf8"
 
 	"nexocumula/internal/core/formula"
@@ -209,6 +210,11 @@ func (c *checker) name(at, text string) {
 func (c *checker) length(at, text string, most int) {
 	if n := utf8.RuneCountInString(text); n > most {
 		c.wrong(at, "it has %d characters; at most %d are kept", n, most)
+	}
+	for _, r := range text {
+		if unicode.IsControl(r) && r != '\n' && r != '\t' {
+			c.wrong(at, "it holds the character %U, which cannot be seen; leave control characters out", r)
+		}
 	}
 }
 

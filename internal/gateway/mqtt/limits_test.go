@@ -74,7 +74,7 @@ func TestSessionsLeftWithUnreleasedMessagesEndWhenThereAreTooMany(t *testing.T) 
 	b := sourcetest.New(t)
 	l := listen(b, 100)
 	const each = 900
-	for n := range mostUnreleasedAll/each + 2 {
+	for n := range mostUnreleasedAll/each + 4 {
 		d := dial(t, l).connect(fmt.Sprintf("gone-%d", n), false)
 		for i := range each {
 			d.publish(2, uint16(i+1), "mast/speed", "5")
@@ -89,7 +89,7 @@ func TestSessionsLeftWithUnreleasedMessagesEndWhenThereAreTooMany(t *testing.T) 
 	for _, cl := range l.server.Clients.GetAll() {
 		all += cl.State.Inflight.Len()
 	}
-	assert.Less(t, all, mostUnreleasedAll+countEvery)
+	assert.Less(t, all, mostUnreleasedAll+2*each, "what is under way is not counted yet")
 	said := false
 	for _, f := range l.Tally().Faults {
 		said = said || strings.Contains(f.Text, "its session was ended")

@@ -148,7 +148,7 @@ func (p *Pipeline) finish() error {
 	}
 	p.roll(ctx)
 	p.sealing.Lock() // one that still runs
-	done := p.sealNow()
+	done := p.sealNow(ctx)
 	<-done
 	return nil
 }

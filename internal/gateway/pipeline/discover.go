@@ -8,6 +8,7 @@ import (
 	"nexocumula/internal/core/reading"
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/core/unit"
+	"nexocumula/internal/plain"
 	"nexocumula/internal/store"
 )
 
@@ -47,12 +48,18 @@ func (m *member) find(of *reading.Reading, before *store.Series) (refusal string
 	case of.Truth:
 		m.def.Kind, m.def.States = series.State, truths
 	default:
+		if err := plain.CheckText(of.Unit); err != nil {
+			return fmt.Sprintf("%q is no unit: %v", of.Unit, err)
+		}
 		if m.def.Unit = of.Unit; m.def.Unit == "" {
 			m.def.Unit = unit.FromName(quantityOf(m.def.Path))
 		}
 	}
 	if m.def.Kind != series.State || of.Text == "" {
 		return ""
+	}
+	if err := plain.CheckText(of.Text); err != nil {
+		return fmt.Sprintf("%q is no name of a state: %v", of.Text, err)
 	}
 	named, err := withName(m.def.States, of.Text)
 	if err != nil && before == nil {

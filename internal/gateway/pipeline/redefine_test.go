@@ -1,6 +1,7 @@
 package pipeline
 
 import (
+	"context"
 	"log/slog"
 	"path/filepath"
 	"strings"
@@ -42,7 +43,7 @@ func (k *kept) restart(settings config.Gateway) {
 // sealNowHeld is a seal as at an orderly end.
 func (p *Pipeline) sealNowHeld() <-chan struct{} {
 	p.sealing.Lock()
-	return p.sealNow()
+	return p.sealNow(context.Background())
 }
 
 // give takes one reading in, and returns what counts of it, derived readings included.

@@ -180,14 +180,14 @@ func reduce(rows column.Block, source rollup.Tier, w rollup.Window, def *series.
 // seal moves the store's tray into chunks, beside the commits, unless it is being done.
 func (p *Pipeline) seal() {
 	if p.sealing.TryLock() {
-		p.sealNow()
+		p.sealNow(context.Background()) // it outlives what called for it
 	}
 }
 
 // sealNow seals while sealing is held, which ends with it. The windows still open go into
 // the store with it: their readings leave the journal, from which a restart would know
 // them.
-func (p *Pipeline) sealNow() (done <-chan struct{}) {
+func (p *Pipeline) sealNow(ctx context.Context) (done <-chan struct{}) {
 	ended, begun := make(chan struct{}), make(chan struct{})
 	state, err := p.pending.Save()
 	said, saidErr := p.saveSaid()
@@ -197,11 +197,13 @@ func (p *Pipeline) sealNow() (done <-chan struct{}) {
 		defer close(ended)
 		defer p.sealing.Unlock()
 		if err == nil {
-			err = p.store.SealSettled(begun, settled, store.State{Name: pendingState, Payload: state}, said)
+			err = p.store.SealSettled(ctx, begun, settled, store.State{Name: pendingState, Payload: state}, said)
 		} else {
 			close(begun)
 		}
-		if err != nil {
+		if ctx.Err() != nil {
+			p.log.Info("the journal keeps what could not be sealed before the end; the next start reads it")
+		} else if err != nil {
 			p.log.Error("the journal could not be sealed; it goes on growing until that works", "error", err)
 		}
 	}()

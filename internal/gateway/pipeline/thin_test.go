@@ -1,6 +1,7 @@
 package pipeline
 
 import (
+	"context"
 	"database/sql"
 	"maps"
 	"math"
@@ -68,7 +69,7 @@ func (r *thinRig) settle() {
 	var sealed <-chan struct{}
 	require.NoError(r.t, r.pipe.Between(r.t.Context(), func() error {
 		r.pipe.sealing.Lock()
-		sealed = r.pipe.sealNow()
+		sealed = r.pipe.sealNow(context.Background())
 		return nil
 	}))
 	<-sealed

@@ -26,7 +26,23 @@ export function newQueries(): QueryClient {
   });
 }
 
-const seriesQuery = { queryKey: ["series"], queryFn: () => ask<{ series: Series[] }>("series") };
+interface SeriesPage {
+  series: Series[];
+  next: string | null;
+}
+
+/** All series, page by page. */
+async function allSeries(): Promise<{ series: Series[] }> {
+  let page = await ask<SeriesPage>("series");
+  const series = page.series;
+  while (page.next) {
+    page = await ask<SeriesPage>("series", { after: page.next });
+    series.push(...page.series);
+  }
+  return { series };
+}
+
+const seriesQuery = { queryKey: ["series"], queryFn: allSeries };
 const sessionQuery = { queryKey: ["session"], queryFn: () => ask<Session>("session") };
 const seenBefore = "seen";
 

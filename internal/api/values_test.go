@@ -1,0 +1,39 @@
+package api_test
+
+import (
+	"fmt"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"nexocumula/client"
+	"nexocumula/internal/core/series"
+)
+
+func TestSeriesAreListedPageByPage(t *testing.T) {
+	s := serve(t)
+	var defs []series.Definition
+	for i := range 5200 {
+		defs = append(defs, series.Definition{Path: series.Path(fmt.Sprintf("stony-beck/many/q%05d", i)), Kind: series.Gauge, FreshFor: 60e9})
+	}
+	_, err := s.Store.Define(defs)
+	require.NoError(t, err)
+	cl, c := client.New(s.Address), newContract(t, s.Address)
+	all, err := cl.Series(t.Context(), "stony-beck/many/+")
+	require.NoError(t, err)
+	require.Len(t, all.Series, 5200)
+	for i, one := range all.Series {
+		require.Equal(t, fmt.Sprintf("stony-beck/many/q%05d", i), one.Path)
+	}
+	_, text := c.get("/api/v1/series?select=stony-beck/many/%2B&limit=2&after=stony-beck/many/q00007")
+	assert.Contains(t, text, `"next":"stony-beck/many/q00009"`)
+	assert.NotContains(t, text, "q00007\",\"kind", "after it")
+	_, text = c.get("/api/v1/series?select=stony-beck/many/%2B&after=stony-beck/many/q0519")
+	assert.Contains(t, text, `"next":null`)
+	for _, wrong := range []string{"limit=0", "limit=5001", "limit=x"} {
+		status, text := c.get("/api/v1/now?" + wrong)
+		assert.Equal(t, 400, status)
+		assert.Contains(t, text, "use 1 to 5000")
+	}
+}
