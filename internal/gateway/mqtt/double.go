@@ -17,7 +17,7 @@ const (
 
 // unreleased says why a client may send no more messages of QoS 2; "" while it may.
 func (l *listener) unreleased(cl *mqtt.Client) string {
-	if n := cl.State.Inflight.Len(); n >= mostUnreleased {
+	if n := cl.State.Inflight.Len() + l.doubles.count(cl.ID); n >= mostUnreleased {
 		return fmt.Sprintf("has %d messages of QoS 2 that it does not release (PUBREL); it was sent away", n)
 	}
 	if l.sinceCount.Add(1)%countEvery != 0 {
@@ -74,6 +74,13 @@ func (d *doubles) begin(client string, id uint16) *double {
 	mine := &double{client, id}
 	d.under[client][id] = mine
 	return mine
+}
+
+// count returns how many of a client are on their way to disk.
+func (d *doubles) count(client string) int {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	return len(d.under[client])
 }
 
 // end reports whether the message is still one of its client's session.
