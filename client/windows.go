@@ -95,7 +95,15 @@ type SeriesAbout struct {
 	Silent        []string                     `json:"silent,omitempty"`         // series of a group without any reading in the range
 	Rank          int                          `json:"rank,omitempty"`           // from 1
 	Then          map[string]map[string]Number `json:"then,omitempty"`           // by stat and function
+	Unknown       []Unknown                    `json:"unknown,omitempty"`        // where there are readings and no number
 	Explained     *Explained                   `json:"explained,omitempty"`
+}
+
+// Unknown says why a stat has no number in some windows although there are readings.
+type Unknown struct {
+	Stat    string `json:"stat"`
+	Windows int    `json:"windows"` // how many; 0: only all windows taken as one
+	Why     string `json:"why"`
 }
 
 // Whole is the same stats of all windows taken as one.

@@ -64,11 +64,11 @@ func (w *arrowRows) series(t *table, s query.SeriesRows) error {
 	}
 	text(0, func(int) string { return s.Name })
 	text(3, t.place)
-	for k := range w.fields {
-		if isTime(s, k) {
-			appendArrowTimes(w.build.Field(4+k).(*array.TimestampBuilder), s.Times[k])
+	for k, f := range w.fields {
+		if f.isTime {
+			appendArrowTimes(w.build.Field(4+k).(*array.TimestampBuilder), s.Times[f.stat])
 		} else {
-			appendArrowNumbers(w.build.Field(4+k).(*array.Float64Builder), s.Rows.Stats[k])
+			appendArrowNumbers(w.build.Field(4+k).(*array.Float64Builder), f.of(s, f.stat))
 		}
 	}
 	after := 4 + len(w.fields)

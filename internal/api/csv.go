@@ -16,6 +16,8 @@ type csvRows struct {
 	to  *buffered
 	csv *csv.Writer
 	row []string
+
+	fields []field
 }
 
 func newCSV(to *buffered) *csvRows { return &csvRows{to: to, csv: csv.NewWriter(to)} }
@@ -24,6 +26,7 @@ func (w *csvRows) begun() bool { return w.to.begun }
 
 func (w *csvRows) begin(columns []field) error {
 	w.to.open(typeCSV)
+	w.fields = columns
 	w.row = append(w.row[:0], "series", "start", "end", "place")
 	for _, c := range columns {
 		w.row = append(w.row, c.name)
@@ -35,11 +38,11 @@ func (w *csvRows) series(t *table, s query.SeriesRows) error {
 	for i := range s.Empty {
 		from, to := t.span(s, i)
 		w.row = append(w.row[:0], plain.Cell(s.Name), timeText(from), timeText(to), t.place(i))
-		for k := range s.Stats {
-			if isTime(s, k) {
-				w.row = append(w.row, timeText(s.Times[k][i]))
+		for _, f := range w.fields {
+			if f.isTime {
+				w.row = append(w.row, timeText(s.Times[f.stat][i]))
 			} else {
-				w.row = append(w.row, numberText(s.Rows.Stats[k][i]))
+				w.row = append(w.row, numberText(f.of(s, f.stat)[i]))
 			}
 		}
 		w.row = append(w.row, plain.Cell(s.Unit), strconv.FormatBool(s.Empty[i]), strconv.FormatBool(s.Filled[i]), strconv.FormatBool(i < len(s.Open) && s.Open[i]))

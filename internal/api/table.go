@@ -22,10 +22,23 @@ type rows interface {
 	begun() bool
 }
 
-// field is a column of a table.
+// field is a column of a table: a stat's numbers or times, or the least or the most that it may be.
 type field struct {
 	name   string
 	isTime bool
+	stat   int
+	of     func(s query.SeriesRows, stat int) []float64 // nil of times
+}
+
+// numbers are the columns that a stat has: where summaries tell only bounds of it, these as well.
+func numbers(name string, stat int, bounded bool) []field {
+	out := []field{{name: name, stat: stat, of: func(s query.SeriesRows, i int) []float64 { return s.Rows.Stats[i] }}}
+	if bounded {
+		out = append(out,
+			field{name: name + " least", stat: stat, of: func(s query.SeriesRows, i int) []float64 { return s.Least[i] }},
+			field{name: name + " most", stat: stat, of: func(s query.SeriesRows, i int) []float64 { return s.Most[i] }})
+	}
+	return out
 }
 
 func newTable(q query.Windows, to rows) *table { return &table{query: q, to: to} }
@@ -42,9 +55,13 @@ func (t *table) Head(head query.Head) error {
 func (t *table) Series(s query.SeriesRows) error {
 	if !t.open {
 		t.open = true
-		fields := make([]field, len(s.Stats))
+		var fields []field
 		for i, name := range s.Stats {
-			fields[i] = field{name, isTime(s, i)}
+			if isTime(s, i) {
+				fields = append(fields, field{name: name, isTime: true, stat: i})
+			} else {
+				fields = append(fields, numbers(name, i, hasBounds(s, i))...)
+			}
 		}
 		if err := t.to.begin(fields); err != nil {
 			return err
@@ -56,8 +73,12 @@ func (t *table) Series(s query.SeriesRows) error {
 func (t *table) end(cause *client.Error) error {
 	if !t.open && cause == nil { // no series at all: the columns say what there would have been
 		var fields []field
-		for _, s := range t.head.Stats {
-			fields = append(fields, field{s.String(), s.IsTime()})
+		for i, s := range t.head.Stats {
+			if s.IsTime() {
+				fields = append(fields, field{name: s.String(), isTime: true, stat: i})
+			} else {
+				fields = append(fields, numbers(s.String(), i, s.Bounded())...)
+			}
 		}
 		if err := t.to.begin(fields); err != nil {
 			return err

@@ -102,6 +102,9 @@ func aboutSeries(s query.SeriesRows) client.SeriesAbout {
 			out.Whole.Bounds[stat] = client.Bound{Least: client.Number(s.WholeLeast[i]), Most: client.Number(s.WholeMost[i])}
 		}
 	}
+	for _, one := range s.Why {
+		out.Unknown = append(out.Unknown, client.Unknown{Stat: one.Stat, Windows: one.Windows, Why: one.Text})
+	}
 	for _, a := range s.Again {
 		if out.Then == nil {
 			out.Then = map[string]map[string]client.Number{}

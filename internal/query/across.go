@@ -146,10 +146,10 @@ func named(unit string) string {
 func (r runner) together(ctx context.Context, members []store.Series, plan planned) (SeriesRows, error) {
 	n := len(plan.any().Windows)
 	out := SeriesRows{Kind: members[0].Kind, Unit: members[0].Unit, Tier: plan.any().Tier, Members: len(members)}
-	sums := make([]combined, len(r.Stats))
+	sums := make([]uncertain, len(r.Stats))
 	for i, stat := range r.Stats {
 		out.Stats = append(out.Stats, stat.String())
-		sums[i] = newCombined(n+1, *r.Across, len(members))
+		sums[i] = newUncertain(n+1, *r.Across, len(members), stat)
 	}
 	out.Empty, out.Filled = slices.Repeat([]bool{true}, n), make([]bool, n)
 	withData, heard := make([]float64, n), 0.0
@@ -173,10 +173,7 @@ func (r runner) together(ctx context.Context, members []store.Series, plan plann
 			if s.Kind == series.Bearing && stat.IsValue() && sums[i].turn == 0 {
 				sums[i].round(rows.turn)
 			}
-			for k, v := range rows.Rows.Stats[i] {
-				sums[i].add(k, v, weight)
-			}
-			sums[i].add(n, rows.Whole[i], weight)
+			sums[i].member(rows, i, weight)
 		}
 		for k := range n {
 			if rows.Counts[k] > 0 || rows.Filled[k] {
@@ -191,10 +188,20 @@ func (r runner) together(ctx context.Context, members []store.Series, plan plann
 			out.Silent = append(out.Silent, string(s.Path))
 		}
 	}
+	out.WholeLeast, out.WholeMost = make([]float64, len(sums)), make([]float64, len(sums))
 	for i := range sums {
-		all := sums[i].finish()
+		all, least, most := sums[i].finish()
 		out.Rows.Stats = append(out.Rows.Stats, all[:n])
 		out.Whole = append(out.Whole, all[n])
+		if least != nil {
+			out.WholeLeast[i], out.WholeMost[i] = least[n], most[n]
+			least, most = least[:n], most[:n]
+		}
+		out.Least, out.Most = append(out.Least, least), append(out.Most, most)
+		out.Unknown = append(out.Unknown, sums[i].nowhere(n))
+		if reason, ok := sums[i].why(r.Stats[i]); ok {
+			out.Why = append(out.Why, reason)
+		}
 	}
 	out.Stats, out.StatUnits = append(out.Stats, Contributing), append(slices.Clone(out.StatUnits), "")
 	out.Rows.Stats, out.Whole = append(out.Rows.Stats, withData), append(out.Whole, heard)
@@ -285,5 +292,8 @@ func direction(north, east, n, turn float64) float64 {
 	if math.Hypot(north, east) < 1e-9*n {
 		return math.NaN()
 	}
-	return math.Mod(math.Atan2(east, north)/(2*math.Pi)*turn+turn, turn)
+	if d := math.Mod(math.Atan2(east, north)/(2*math.Pi)*turn+turn, turn); d < turn {
+		return d
+	}
+	return 0
 }

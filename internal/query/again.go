@@ -28,7 +28,7 @@ func ParseAgain(text string) (out []Again, err error) {
 	}
 	stats, err := window.ParseStats(text)
 	if err != nil {
-		return nil, fmt.Errorf("then: %w", err)
+		return nil, fmt.Errorf("then %q: of the windows' stats there are mean, min, max, sum, sd, count and percentiles such as p50", text)
 	}
 	for _, s := range stats {
 		one := Again{Name: s.String()}
@@ -38,7 +38,7 @@ func ParseAgain(text string) (out []Again, err error) {
 		case againFunctions[s.Name] != nil:
 			one.of = againFunctions[s.Name]
 		default:
-			return nil, fmt.Errorf("then %q: of the windows' stats there are mean, min, max, sum, sd, count and percentiles such as p50", s)
+			return nil, fmt.Errorf("then %q: of the windows' stats there are mean, min, max, sum, sd, count and percentiles such as p50", text)
 		}
 		out = append(out, one)
 	}
@@ -70,26 +70,44 @@ func total(v []float64) (sum float64) {
 	return sum
 }
 
-// again computes them over the windows that have a number.
+// again computes them over the windows that have a number. Where a window has readings and its number is not known,
+// or lies between bounds that lead to different outcomes, there is no outcome.
 func again(rows SeriesRows, functions []Again) (out []AgainRow) {
 	for _, f := range functions {
 		one := AgainRow{Name: f.Name, Values: make([]float64, len(rows.Stats))}
 		for i := range rows.Stats {
-			var known []float64
-			if rows.Times == nil || i >= len(rows.Times) || rows.Times[i] == nil {
-				for _, v := range rows.Rows.Stats[i] {
-					if !math.IsNaN(v) {
-						known = append(known, v)
-					}
-				}
-			}
-			slices.Sort(known)
-			one.Values[i] = f.of(known)
-			if len(known) == 0 && f.Name != "count" {
-				one.Values[i] = math.NaN()
-			}
+			one.Values[i] = f.over(rows, i)
 		}
 		out = append(out, one)
 	}
 	return out
+}
+
+func (f Again) over(rows SeriesRows, i int) float64 {
+	var least, most []float64
+	if i >= len(rows.Times) || rows.Times[i] == nil {
+		for k, v := range rows.Rows.Stats[i] {
+			low, high := v, v
+			if math.IsNaN(v) && i < len(rows.Least) && rows.Least[i] != nil {
+				low, high = rows.Least[i][k], rows.Most[i][k]
+			}
+			switch {
+			case !math.IsNaN(low):
+				least, most = append(least, low), append(most, high)
+			case i < len(rows.Unknown) && rows.Unknown[i] != nil && rows.Unknown[i][k] && f.Name != "count":
+				return math.NaN()
+			}
+		}
+	}
+	if len(least) == 0 && f.Name != "count" {
+		return math.NaN()
+	}
+	same := slices.Equal(least, most)
+	slices.Sort(least)
+	slices.Sort(most)
+	low, high := f.of(least), f.of(most)
+	if f.Name == "sd" && !same || low != high {
+		return math.NaN()
+	}
+	return low
 }

@@ -258,5 +258,28 @@ func (r runner) evaluate(inputs []SeriesRows) []SeriesRows {
 		})
 	}
 	at(func(in SeriesRows) float64 { return in.Whole[0] }, func(i int, v float64) { out[i].Whole[0] = v })
+	reasons := r.whyNot(inputs)
+	for i := range out {
+		out[i].Why = reasons
+	}
+	return out
+}
+
+// whyNot says of which inputs there are readings and no number, so that nothing can be calculated.
+func (r runner) whyNot(inputs []SeriesRows) (out []Reason) {
+	for k, in := range inputs {
+		if in.Unknown[0] == nil {
+			continue
+		}
+		n := 0
+		for _, yes := range in.Unknown[0] {
+			if yes {
+				n++
+			}
+		}
+		if n > 0 || in.WholeUnknown[0] {
+			out = append(out, Reason{Stat: "value", Windows: n, Text: fmt.Sprintf("input %s: %s", r.Inputs[k].Name, r.Inputs[k].Stat.WhyUnknown())})
+		}
+	}
 	return out
 }

@@ -76,7 +76,7 @@ func (r *ranked) Head(h Head) error {
 func (r *ranked) Series(rows SeriesRows) error {
 	v := rows.Whole[r.stat]
 	if math.IsNaN(v) {
-		r.head.LeftOut = append(r.head.LeftOut, rows.Name+": no number to rank it by")
+		r.head.LeftOut = append(r.head.LeftOut, rows.Name+": "+r.whyNot(rows))
 		return nil
 	}
 	at, _ := slices.BinarySearchFunc(r.best, v, func(one SeriesRows, v float64) int {
@@ -94,6 +94,19 @@ func (r *ranked) Series(rows SeriesRows) error {
 		r.best = r.best[:min(len(r.best), r.Most)]
 	}
 	return nil
+}
+
+// whyNot says why a series has no number to rank it by.
+func (r *ranked) whyNot(rows SeriesRows) string {
+	if i := r.stat; i < len(rows.Least) && rows.Least[i] != nil && !math.IsNaN(rows.WholeLeast[i]) {
+		return fmt.Sprintf("it cannot be ranked, as its %s is only known to be between %v and %v", rows.Stats[i], rows.WholeLeast[i], rows.WholeMost[i])
+	}
+	for _, one := range rows.Why {
+		if one.Stat == rows.Stats[r.stat] {
+			return "it cannot be ranked: " + one.Text
+		}
+	}
+	return "no number to rank it by"
 }
 
 func (r *ranked) end() error {

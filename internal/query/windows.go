@@ -83,6 +83,7 @@ type SeriesRows struct {
 	Stats     []string        // names of Rows.Stats
 	StatUnits []string        // of each
 	Again     []AgainRow      // stats of stats
+	Why       []Reason        // why there are no numbers although there are readings
 	Explained *Explained
 
 	// Of each window, whether more may still come into it, because its time is not over or
@@ -91,6 +92,13 @@ type SeriesRows struct {
 
 	window.Rows
 	turn float64 // of bearings, a full circle in the unit
+}
+
+// Reason says why a stat has no number in some windows, although there are readings.
+type Reason struct {
+	Stat    string
+	Windows int // of them; 0: only of all taken as one
+	Text    string
 }
 
 // Sink takes an answer piece by piece; an error ends the query.
@@ -357,6 +365,7 @@ func (r runner) reduce(ctx context.Context, s store.Series, plan *window.Plan, s
 			out.turn = 360 * into.by[i].Scale
 		}
 	}
+	out.Why = why(out, stats)
 	if r.Explain {
 		out.Explained = explain(&s, plan, work)
 	}

@@ -118,6 +118,9 @@ func (r *Rows) fillOne(i int, stats []Stat, kind series.Kind, value func(stat in
 	for k, s := range stats {
 		if s.IsValue() && s.For(kind) && math.IsNaN(r.Stats[k][i]) {
 			r.Stats[k][i] = value(k)
+			if r.Unknown[k] != nil {
+				r.Unknown[k][i] = false
+			}
 		}
 	}
 }

@@ -24,6 +24,10 @@ type Rows struct {
 	// others. Where the two are the same, it is what Stats says too.
 	Least, Most [][]float64
 
+	// Of stats that may have no number although there are readings: where that is so; nil of others.
+	Unknown      [][]bool
+	WholeUnknown []bool
+
 	Whole      []float64 // the stats of all windows taken as one
 	WholeTimes []int64
 	WholeLeast []float64
@@ -141,9 +145,13 @@ func newRows(n int, stats []Stat, units []unit.Conversion) Rows {
 		Empty: make([]bool, n), Filled: make([]bool, n), Counts: make([]float64, n), noReading: make([]bool, n), units: units,
 		Whole: make([]float64, len(stats)), WholeTimes: make([]int64, len(stats)), WholeLeast: make([]float64, len(stats)), WholeMost: make([]float64, len(stats)),
 	}
+	out.Unknown, out.WholeUnknown = make([][]bool, len(stats)), make([]bool, len(stats))
 	for i, s := range stats {
 		if s.IsTime() {
 			out.Times[i] = make([]int64, n)
+		}
+		if s.WhyUnknown() != "" {
+			out.Unknown[i] = make([]bool, n)
 		}
 	}
 	return out
@@ -296,6 +304,7 @@ func (r *Reducer) Finish() Rows {
 	for k := range r.stats {
 		out.Whole[k], out.WholeTimes[k] = r.stat(k, -1, &r.whole, length)
 		out.WholeLeast[k], out.WholeMost[k] = r.bounds(k, &r.whole)
+		out.WholeUnknown[k] = out.Unknown[k] != nil && r.unknown(k, out.Whole[k], &r.whole.sum)
 	}
 	out.WholeCount = r.whole.sum.Count
 	out.Coverage = float64(r.whole.sum.Covered) / float64(length)
@@ -365,6 +374,9 @@ func (r *Reducer) row(i int, of *gathered) {
 		if out.Times[k] != nil {
 			out.Times[k][i] = at
 		}
+		if out.Unknown[k] != nil {
+			out.Unknown[k][i] = r.unknown(k, v, &of.sum)
+		}
 		if out.Least[k] != nil {
 			out.Least[k][i], out.Most[k][i] = r.bounds(k, of)
 		}
@@ -397,10 +409,25 @@ func (r *Reducer) stat(k, i int, of *gathered, length time.Duration) (v float64,
 	default:
 		v = Quantile(of.sorted, s.Value)
 	}
+	if r.def.Kind == series.Bearing && s.IsValue() {
+		v = series.Turn(v)
+	}
 	if c := r.out.units[k]; c != stored && r.kinds[k].measure <= aProduct {
 		v = s.Convert(v, c.Scale, c.Offset, sum.Count)
 	}
 	return v, 0
+}
+
+// unknown reports whether a stat has no number for another reason than that there is nothing to tell.
+func (r *Reducer) unknown(k int, v float64, sum *rollup.Summary) bool {
+	s := r.stats[k]
+	if !math.IsNaN(v) || !s.For(r.def.Kind) {
+		return false
+	}
+	if s.IsPercentile() || s.IsEstimate() {
+		return sum.Count > 0
+	}
+	return sum.Covered > 0
 }
 
 func (r *Reducer) bounds(k int, of *gathered) (least, most float64) {

@@ -18,6 +18,7 @@ type Stat struct {
 	Value float64       // of duration and share the state, of a percentile the share in percent, of a condition what it compares with
 	High  float64       // of between, its other end
 	Per   time.Duration // of a rate, the time it is for; 0: a second
+	Asked string        // how it was written by whoever asks; "": as String writes it
 }
 
 // measure is what a stat's numbers are, and so what a change of unit does to them.
@@ -177,6 +178,25 @@ func (s Stat) IsCondition() bool { return s.kind().need == banded && s.kind().of
 // NeedsReadings reports a stat of which summaries tell nothing.
 func (s Stat) NeedsReadings() bool {
 	return s.IsPercentile() || s.IsCondition() && !s.bounded()
+}
+
+// Bounded reports a stat of which summaries tell the least and the most.
+func (s Stat) Bounded() bool { return s.bounded() }
+
+// WhyUnknown says why there can be no number although there are readings, or time that they speak for; "" of stats that
+// always have one then, or mean nothing without it.
+func (s Stat) WhyUnknown() string {
+	switch {
+	case s.IsEstimate():
+		return "not all of the readings are in sketches yet"
+	case s.IsPercentile():
+		return "the readings themselves are not here any more, or were thinned"
+	case s.kind().takes == aState:
+		return "there were more states than summaries tell apart"
+	case s.IsCondition() && !s.IsTime():
+		return "summaries tell only bounds of it"
+	}
+	return ""
 }
 
 // bounded reports a condition's stat of which summaries tell the least and the most.

@@ -36,12 +36,17 @@ func ParseStats(text string) ([]Stat, error) {
 		return nil, nil
 	}
 	var out []Stat
-	for _, one := range strings.Split(text, ",") {
-		stat, err := parseStat(strings.TrimSpace(one))
+	for i, one := range strings.Split(text, ",") {
+		one = strings.TrimSpace(one)
+		if one == "" {
+			return nil, fmt.Errorf("stat %d of %q is empty; write names with a comma between two, such as mean,max", i+1, text)
+		}
+		stat, err := parseStat(one)
 		if err != nil {
 			return nil, err
 		}
-		if slices.Contains(out, stat) {
+		stat.Asked = one
+		if slices.ContainsFunc(out, stat.Same) {
 			return nil, fmt.Errorf("stat %q is asked for twice", one)
 		}
 		if out = append(out, stat); len(out) > mostStats {
@@ -63,8 +68,8 @@ func Usual(of []series.Kind) (out []Stat) {
 }
 
 func parseStat(text string) (Stat, error) {
-	if s, ok := parsePercentile(text); ok {
-		return s, nil
+	if s, ok, err := parsePercentile(text); ok || err != nil {
+		return s, err
 	}
 	name, value, has := strings.Cut(text, ":")
 	name, per, isPer := strings.Cut(name, "/")
@@ -124,24 +129,35 @@ func finite(text string) (float64, bool) {
 	return v, err == nil && !math.IsNaN(v) && !math.IsInf(v, 0) && !strings.ContainsAny(text, "_xX")
 }
 
-func parsePercentile(text string) (Stat, bool) {
+func parsePercentile(text string) (s Stat, ok bool, err error) {
 	digits, ok := strings.CutPrefix(text, "p")
 	if !ok {
-		return Stat{}, false
+		return Stat{}, false, nil
 	}
 	digits, estimated := strings.CutSuffix(digits, "~")
-	v, err := strconv.ParseFloat(digits, 64)
-	if err != nil || strings.Trim(digits, "0123456789.") != "" || v > 100 {
-		return Stat{}, false
+	v, bad := strconv.ParseFloat(digits, 64)
+	switch {
+	case bad != nil || strings.Trim(digits, "0123456789.") != "":
+		return Stat{}, false, nil
+	case v > 100:
+		return Stat{}, false, fmt.Errorf("stat %q: there is no percentile above 100; use p0 to p100", text)
+	case estimated:
+		return Stat{Name: estimate.name, Value: v}, true, nil
 	}
-	if estimated {
-		return Stat{Name: estimate.name, Value: v}, true
-	}
-	return Stat{Name: percentile.name, Value: v}, true
+	return Stat{Name: percentile.name, Value: v}, true, nil
 }
 
-// String is the text ParseStats reads.
+// Same reports whether two are the same stat, however they are written.
+func (s Stat) Same(o Stat) bool {
+	s.Asked, o.Asked = "", ""
+	return s == o
+}
+
+// String is the stat as it was asked for, or the text ParseStats reads.
 func (s Stat) String() string {
+	if s.Asked != "" {
+		return s.Asked
+	}
 	number := strconv.FormatFloat(s.Value, 'g', -1, 64)
 	switch k := s.kind(); {
 	case s.IsPercentile():

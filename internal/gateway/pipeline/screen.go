@@ -94,6 +94,9 @@ func (m *member) calibrate(one reading.Reading, now int64) (value float64, no re
 	if rule, reason := m.limits.Refuse(one.Value, one.Time, now); reason != "" {
 		return 0, refusal{rule, reason}
 	}
+	if m.def.Kind == series.Bearing {
+		one.Value = series.Turn(one.Value)
+	}
 	if one.Value == 0 {
 		one.Value = 0 // -0 is 0: it is what devices and rounding make of small negative values
 	}
