@@ -40,8 +40,21 @@ func (n names) read(c *gin.Context) (url.Values, error) {
 	return v, nil
 }
 
-// refuseLong answers addresses that are too long to be read.
+// longestHead bounds what comes before the body of a call.
+const longestHead = 64 << 10
+
+// refuseLong answers addresses and headers that are too long to be read.
 func refuseLong(c *gin.Context) {
+	size := len(c.Request.URL.RawPath) + len(c.Request.URL.Path)
+	for name, values := range c.Request.Header {
+		for _, v := range values {
+			size += len(name) + len(v)
+		}
+	}
+	if size > longestHead {
+		fail(c, http.StatusRequestHeaderFieldsTooLarge, "headers", fmt.Sprintf("the request's headers have %d bytes; at most %d are read", size, longestHead))
+		return
+	}
 	if len(c.Request.URL.RawQuery) > longestQuery {
 		fail(c, http.StatusRequestURITooLong, "query", fmt.Sprintf("the query has %d characters; at most %d are read", len(c.Request.URL.RawQuery), longestQuery))
 	}

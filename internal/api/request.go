@@ -11,6 +11,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"nexocumula/internal/gateway"
+	"nexocumula/internal/plain"
 )
 
 const largestRequest = 1 << 20
@@ -35,7 +36,7 @@ func request[T any](c *gin.Context) (out T, ok bool) {
 		return out, false
 	}
 	if err != nil {
-		fail(c, http.StatusBadRequest, "body", fmt.Sprintf("the body is not as /api/openapi.yaml has it: %v", err))
+		fail(c, http.StatusBadRequest, "body", fmt.Sprintf("the body is not as /api/openapi.yaml has it: %v", plain.JSON(err)))
 		return out, false
 	}
 	return out, true

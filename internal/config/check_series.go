@@ -27,7 +27,12 @@ func (raw seriesFile) check(at shape.Place) Rule {
 	out.FreshFor = at.Key("fresh_for").Duration(raw.FreshFor, cmp.Or(missedReadings*out.Every, series.DefaultFreshFor))
 	out.Limits.MaxAhead = at.Key("max_ahead").Duration(raw.MaxAhead, screen.DefaultMaxAhead)
 	out.Wrap = raw.Wrap
-	if !(raw.Wrap >= 0 && raw.Wrap <= 1<<53) || raw.Wrap != 0 && out.Kind != series.Counter {
+	switch {
+	case !(raw.Wrap >= 0):
+		at.Key("wrap").Wrong("wrap says how many steps a counter has, such as 65536; %v is no such number", raw.Wrap)
+	case raw.Wrap > 1<<53:
+		at.Key("wrap").Wrong("%v steps are not possible: numbers are exact up to 9007199254740992 only; leave it out of a counter with more, whose wrap nobody sees", raw.Wrap)
+	case raw.Wrap != 0 && out.Kind != series.Counter:
 		at.Key("wrap").Wrong("wrap says how many steps a counter has, such as 65536; this series is a %s", out.Kind)
 	}
 	if out.Sketch = raw.Sketch; raw.Sketch && (out.Kind == series.Bearing || out.Kind == series.State) {

@@ -1,6 +1,7 @@
 package query
 
 import (
+	"fmt"
 	"strings"
 	"time"
 
@@ -17,9 +18,18 @@ type Explained struct {
 
 func explain(s *store.Series, plan *window.Plan, work store.Work) *Explained {
 	out := &Explained{Work: work, Why: plan.Why(rollup.TiersOf(&s.Definition))}
-	if len(parts(s, plan)) > 1 {
+	var finer []string
+	for _, one := range work {
+		if one.Tier < plan.Tier && one.Rows > 0 {
+			finer = append(finer, one.Tier.String())
+		}
+	}
+	switch {
+	case len(parts(s, plan)) > 1:
 		late := "from " + written(s.Late.From) + " to " + written(s.Late.To) + " the readings themselves, as their summaries are not made yet"
 		out.Why = strings.TrimPrefix(out.Why+"; "+late, "; ")
+	case len(finer) > 0:
+		out.Why = strings.TrimPrefix(fmt.Sprintf("%s; after the last summary of %s that is made, from %s", out.Why, plan.Tier, strings.Join(finer, " and ")), "; ")
 	}
 	return out
 }

@@ -28,12 +28,20 @@ func (q Windows) check(s size, src Source) error {
 	rows := s.windows * s.series * s.shifts
 	switch {
 	case rows > src.Limits.MaxRows:
-		return refuse("too_large", "%d windows of %d series are %d rows; at most %d rows and %d series are answered at once: ask for a shorter range, a wider width than %s, or fewer series",
-			s.windows, s.series*s.shifts, rows, src.Limits.MaxRows, src.Limits.MaxSeries, q.Grid.Width)
+		return refuse("too_large", "%d windows of %d series are %d rows; at most %d rows and %d series are answered at once: ask for a shorter range, %s, or fewer series",
+			s.windows, s.series*s.shifts, rows, src.Limits.MaxRows, src.Limits.MaxSeries, q.fewer())
 	case s.windows*s.stats > mostCells:
 		return refuse("too_large", "%d windows of %d stats are %d numbers of one series; at most %d are answered at once: ask for fewer stats or a shorter range", s.windows, s.stats, s.windows*s.stats, mostCells)
 	}
 	return nil
+}
+
+// fewer says what makes fewer windows.
+func (q Windows) fewer() string {
+	if !q.Grid.Stride.IsZero() {
+		return fmt.Sprintf("a longer stride than %s, which is from one window's start to the next", q.Grid.Stride)
+	}
+	return fmt.Sprintf("a wider width than %s", q.Grid.Width)
 }
 
 // statsAsked is how many columns a window has.
@@ -49,7 +57,7 @@ func (q Windows) cut(src Source, series int) ([]window.Window, error) {
 		if err := q.check(size{many.Windows, series, 1, q.statsAsked()}, src); err != nil {
 			return nil, err
 		}
-		return nil, refuse("too_large", "the range has about %d windows; at most %d are answered at once: ask for a shorter range or a wider width than %s", many.Windows, most, q.Grid.Width)
+		return nil, refuse("too_large", "the range has about %d windows; at most %d are answered at once: ask for a shorter range or %s", many.Windows, most, q.fewer())
 	case errors.As(err, &many):
 		return nil, refuse("too_large", "%v", err)
 	case err != nil:

@@ -120,7 +120,7 @@ func (s *Service) Run(ctx context.Context) error {
 		ReadHeaderTimeout: 10 * time.Second,
 		ReadTimeout:       2 * time.Minute, // replication gives itself more, write deadlines are the handlers'
 		IdleTimeout:       2 * time.Minute,
-		MaxHeaderBytes:    64 << 10,
+		MaxHeaderBytes:    256 << 10, // the handler refuses less, in the form of all answers
 		ErrorLog:          slog.NewLogLogger(s.log.Handler(), slog.LevelDebug),
 	}
 	for _, one := range s.servers(server) {

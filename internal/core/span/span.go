@@ -23,11 +23,16 @@ var units = []struct {
 func Parse(s string) (time.Duration, error) {
 	digits := strings.TrimRight(s, "abcdefghijklmnopqrstuvwxyz")
 	n, err := strconv.ParseInt(digits, 10, 64)
-	if err == nil && n > 0 {
-		for _, u := range units {
-			if s[len(digits):] == u.name && n <= int64(200*52*week/u.size) {
-				return time.Duration(n) * u.size, nil
-			}
+	whole := digits != "" && strings.Trim(digits, "0123456789") == ""
+	for _, u := range units {
+		if !whole || s[len(digits):] != u.name {
+			continue
+		}
+		if err != nil || n > int64(200*52*week/u.size) {
+			return 0, fmt.Errorf("duration %q is too long; at most %d%s, which is 200 years, are possible", s, int64(200*52*week/u.size), u.name)
+		}
+		if n > 0 {
+			return time.Duration(n) * u.size, nil
 		}
 	}
 	return 0, fmt.Errorf("duration %q: write a whole number and ms, s, m, h, d or w, such as 10s, 15m, 24h or 7d", s)

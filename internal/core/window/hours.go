@@ -130,7 +130,10 @@ func ParseDates(text string) (Dates, error) {
 		}
 		a, errA := time.Parse(time.DateOnly, from)
 		b, errB := time.Parse(time.DateOnly, to)
-		if errA != nil || errB != nil || b.Before(a) {
+		if errA == nil && errB == nil && b.Before(a) {
+			return nil, fmt.Errorf("except %q: the span ends before it begins; write the earlier date first", part)
+		}
+		if errA != nil || errB != nil {
 			return nil, fmt.Errorf("except %q: write dates and spans of them, such as 2026-12-24,2026-12-27..2026-12-31", part)
 		}
 		for ; !a.After(b); a = a.AddDate(0, 0, 1) {

@@ -49,7 +49,11 @@ func ParseRange(text string, now time.Time) (Range, error) {
 		return Range{From: begin(year-1, 1, 1), To: begin(year, 1, 1), Exact: true}, nil
 	}
 	if length, ok := strings.CutPrefix(text, "last "); ok {
-		return ParseLast(length, now)
+		r, err := ParseLast(length, now)
+		if err != nil {
+			return r, fmt.Errorf("range %q: after last comes a duration, such as last 24h, or a week, month or year of the calendar; the day before today is yesterday", text)
+		}
+		return r, nil
 	}
 	return Range{}, fmt.Errorf("range %q: use last and a duration, such as last 24h, or %s", text, strings.Join(periods, ", "))
 }

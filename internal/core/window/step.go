@@ -26,7 +26,10 @@ func ParseStep(text string) (Step, error) {
 	digits := strings.TrimRight(text, "abcdefghijklmnopqrstuvwxyz")
 	n, err := strconv.Atoi(digits)
 	wrong := fmt.Errorf("%q: write a whole number and ms, s, m, h, d, w, mo or y, such as 15m, 1d or 1mo", text)
-	if err != nil || n < 1 || n > 1e9 {
+	if err != nil && strings.Trim(digits, "0123456789") == "" && digits != "" || n > 1e9 {
+		return Step{}, fmt.Errorf("%q is too long; at most 1000 of the calendar's units, or 1000000000 of the others, are possible", text)
+	}
+	if err != nil || n < 1 {
 		return Step{}, wrong
 	}
 	calendar := func(s Step) (Step, error) {

@@ -95,6 +95,27 @@ func TestWhatIsAskedForByDefaultStandsInTheFirstPart(t *testing.T) {
 	}
 }
 
+func TestWhatCannotBeAskedForIsSaidByItsName(t *testing.T) {
+	now := time.Date(2026, 3, 1, 8, 0, 0, 0, time.UTC)
+	of := func(_ any, err error) string { require.Error(t, err); return err.Error() }
+	for says, got := range map[string]string{
+		`range "last day": after last comes a duration, such as last 24h`: of(ParseRange("last day", now)),
+		`"99999999999h" is too long`:                                      of(ParseStep("99999999999h")),
+		`"99999999999999999999h" is too long`:                             of(ParseStep("99999999999999999999h")),
+		`"3000000h" is too long`:                                          of(ParseStep("3000000h")),
+		`stat 2 of "mean," is empty`:                                      of(ParseStats("mean,")),
+		`there is no percentile above 100`:                                of(ParseStats("p101")),
+		`the span ends before it begins`:                                  of(ParseDates("2026-12-31..2026-12-27")),
+	} {
+		assert.Contains(t, got, says)
+	}
+	stats, err := ParseStats("above:1e6, rate/s ,p95.0")
+	require.NoError(t, err)
+	assert.Equal(t, []string{"above:1e6", "rate/s", "p95.0"}, []string{stats[0].String(), stats[1].String(), stats[2].String()})
+	_, err = ParseStats("above:1e6,above:1000000")
+	assert.ErrorContains(t, err, "asked for twice")
+}
+
 func TestStatsWithoutAMeaningAreRefusedOrEmpty(t *testing.T) {
 	for text, wrong := range map[string]string{
 		"average": `stat "average" is not known; use some of count, mean`, "mean,mean": "asked for twice", "p101": "no percentile above 100",
