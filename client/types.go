@@ -19,6 +19,9 @@ func AppendNumber(out []byte, f float64) []byte {
 	if math.IsNaN(f) || math.IsInf(f, 0) {
 		return append(out, "null"...)
 	}
+	if f == 0 {
+		return append(out, '0') // also of -0
+	}
 	form := byte('f')
 	if a := math.Abs(f); a != 0 && (a < 1e-6 || a >= 1e21) {
 		form = 'e'

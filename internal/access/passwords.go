@@ -13,6 +13,9 @@ var common = []string{
 	"whatever", "starwars", "superman", "master", "hello", "login", "access", "user", "root", "test", "guest", "nexocumula", "gateway", "central",
 }
 
+// leastOfOwn letters have to be left of a password without the account's name.
+const leastOfOwn = 8
+
 // checkPassword refuses a password that is easily guessed for an account; account may be empty while it is not known.
 func checkPassword(password, account string) error {
 	n := utf8.RuneCountInString(strings.TrimSpace(password))
@@ -29,7 +32,7 @@ func checkPassword(password, account string) error {
 	}
 	plain := strings.ToLower(password)
 	if name := strings.ToLower(account); len(name) >= 3 && strings.Contains(plain, name) {
-		if plain = strings.ReplaceAll(plain, name, ""); len(wordsOf(plain)) < leastPassword {
+		if plain = strings.ReplaceAll(plain, name, ""); len(wordsOf(plain)) < leastOfOwn {
 			return wrong("password", "the password is made of the account's name; take something else, such as four words")
 		}
 	}

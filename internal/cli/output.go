@@ -184,6 +184,9 @@ func brief(f float64) string {
 	if s[len(s)-1] == '.' {
 		s = s[:len(s)-1]
 	}
+	if s == "-0" {
+		return "0"
+	}
 	return s
 }
 

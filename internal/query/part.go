@@ -2,9 +2,7 @@ package query
 
 import (
 	"context"
-	"math"
 	"slices"
-	"time"
 
 	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/window"
@@ -67,23 +65,11 @@ func tiersFor(s *store.Series, p *window.Plan) []rollup.Tier {
 	return out
 }
 
-// settled is how long after the end of a window its summaries are made, or its series is late.
-const settled = int64(30 * time.Second)
-
-// madeUntil is until when all summaries of a tier are made where the readings are collected: windows are made in order,
-// and what is left for later is late. Elsewhere summaries come in any order.
-func madeUntil(s *store.Series, tier rollup.Tier) int64 {
-	if !s.Collected {
-		return math.MinInt64
-	}
-	return s.SummarisedTo - 2*int64(tier) - settled
-}
-
 func (of part) feed(ctx context.Context, src Source, s store.Series, p *window.Plan, stats []window.Stat, ahead *store.Ahead, to *tail, work *store.Work) error {
 	to.next = max(to.next, of.from)
 	for i, tier := range of.tiers {
-		if to.next >= of.to || i > 0 && (to.next > s.LastTime || madeUntil(&s, p.Tier) >= of.to) {
-			break // there is nothing newer, or nothing more in the finer tiers
+		if to.next >= of.to || i > 0 && to.next > s.LastTime {
+			break // there is nothing newer
 		}
 		want := firstWanted(p, stats, s.Kind)
 		want.From, want.To, want.Work, want.Ahead = of.from, of.to, work, ahead

@@ -1,11 +1,12 @@
 import { lazy, Suspense, useEffect, useMemo } from "react";
 import { Route, Routes, useLocation } from "react-router";
-import type { Session } from "./api/client";
+import { Unreachable, type Session } from "./api/client";
 import { has, may, noteSeen, useHealth, useSession } from "./api/hooks";
 import { Around } from "./around/Around";
 import { ErrorBoundary } from "./around/ErrorBoundary";
 import { Masthead } from "./around/Masthead";
 import { NoConnection } from "./around/NoConnection";
+import { button } from "./parts/Field";
 import { Hatch } from "./parts/Hatch";
 import { PageWaiting } from "./parts/Waiting";
 import { useInnerLinks } from "./router";
@@ -26,10 +27,20 @@ export function App() {
       <Hatch />
       {!who && (
         <div className="mx-auto max-w-[110rem] px-4">
-          {session.failureCount === 0 && !session.error && (
-            <PageWaiting>The service is asked who looks …</PageWaiting>
-          )}
+          {session.failureCount === 0 && !session.error && <PageWaiting>Checking your session …</PageWaiting>}
           <NoConnection />
+          {session.failureReason && !(session.failureReason instanceof Unreachable) && (
+            <div role="alert" className="mt-6">
+              <p className="text-bad">{session.failureReason.message}</p>
+              {session.error ? (
+                <button type="button" className={`${button} mt-2`} onClick={() => void session.refetch()}>
+                  Try again
+                </button>
+              ) : (
+                <p className="mt-1 text-soft">It is tried again by itself.</p>
+              )}
+            </div>
+          )}
         </div>
       )}
       {who?.open && (

@@ -15,10 +15,21 @@ function format(least: number, most: number): Intl.NumberFormat {
 
 export const nothing = "–";
 
-/** A value with as many decimals as its size deserves. */
+const raised: Record<string, string> = { "-": "⁻", ...Object.fromEntries([..."⁰¹²³⁴⁵⁶⁷⁸⁹"].entries()) };
+
+/** Three significant digits and a power of ten, for what would otherwise be many zeros. */
+function powerOfTen(value: number): string {
+  const [digits = "", exponent = ""] = value.toExponential(2).split("e");
+  const power = [...exponent.replace("+", "")].map((c) => raised[c] ?? "").join("");
+  return `${format(2, 2).format(Number(digits))} × 10${power}`;
+}
+
+/** A value with as many decimals as its size deserves; what is not 0 is never shown as 0. */
 export function number(value: number | null | undefined, digits = 4): string {
   if (value === null || value === undefined || !Number.isFinite(value)) return nothing;
+  if (value === 0) return "0"; // also -0
   const size = Math.abs(value);
+  if (size < 0.001 || size >= 1e12) return powerOfTen(value);
   const whole = size < 1 ? 1 : Math.floor(Math.log10(size)) + 1;
   const decimals = Math.max(0, Math.min(3, digits - whole));
   return format(0, decimals).format(value);
@@ -27,7 +38,9 @@ export function number(value: number | null | undefined, digits = 4): string {
 /** A value with so many decimals, so that numbers below one another align. */
 export function fixed(value: number | null | undefined, decimals: number): string {
   if (value === null || value === undefined || !Number.isFinite(value)) return nothing;
-  return format(decimals, decimals).format(value);
+  const size = Math.abs(value);
+  if (size !== 0 && (size < 0.5 * 10 ** -decimals || size >= 1e12)) return number(value);
+  return format(decimals, decimals).format(value === 0 ? 0 : value);
 }
 
 /** How many decimals of a value its instrument gave: those it was sent with, three at most. */

@@ -1,6 +1,6 @@
 // @vitest-environment jsdom
 import { afterEach, describe, expect, it, vi } from "vitest";
-import { addressOf, ask, Refusal, remove, send, Unreachable } from "./client";
+import { addressOf, ask, Busy, Failure, Refusal, remove, send, Unreachable } from "./client";
 import { has, may, newQueries } from "./hooks";
 import type { Session } from "./client";
 
@@ -47,6 +47,20 @@ describe("a call", () => {
     answers(status, body, "text/html");
     await expect(ask("series")).rejects.toBeInstanceOf(Unreachable);
   });
+  it.each([
+    [429, "too_many", "fewer", Busy],
+    [503, "busy", "other queries", Busy],
+    [500, "internal", "its log says more", Failure],
+    [502, "field", "illegal data address", Refusal],
+    [504, "field", "no answer came in time", Refusal],
+  ])(
+    "that the service answers with HTTP %d and a reason shows the reason",
+    async (status, code, message, kind) => {
+      answers(status, JSON.stringify({ error: { code, message } }));
+      await expect(ask("series")).rejects.toBeInstanceOf(kind);
+      await expect(ask("series")).rejects.toThrow(message);
+    },
+  );
   it("that the service itself cannot do now is a refusal, and says why", async () => {
     answers(503, '{"error":{"code":"store","message":"the disk is full"}}');
     await expect(send("notes", {})).rejects.toBeInstanceOf(Refusal);
@@ -75,6 +89,8 @@ describe("questions", () => {
   const delay = newQueries().getDefaultOptions().queries?.retryDelay as (count: number) => number;
   it("are asked again for as long as the service is away, and not when it refuses", () => {
     expect(retry(500, new Unreachable("away"))).toBe(true);
+    expect(retry(500, new Busy("later"))).toBe(true);
+    expect([0, 2, 3].map((n) => retry(n, new Failure("broken")))).toEqual([true, true, false]);
     expect(retry(0, new Refusal("role", "no"))).toBe(false);
   });
   it("wait longer each time, up to ten seconds", () => {

@@ -59,8 +59,20 @@ export class Refusal extends Error {
   }
 }
 
-/** The service did not answer, or what stands before it did; asking again may help. */
+/** The service did not answer, or what stands before it did; it is asked again for as long as somebody looks. */
 export class Unreachable extends Error {}
+
+/** The service has too much to do now; it is asked again for as long as somebody looks. */
+export class Busy extends Error {}
+
+/** The service failed; it is asked again a few times. */
+export class Failure extends Error {}
+
+/** Whether a call that failed so often is made again by itself. */
+export function again(count: number, error: Error): boolean {
+  if (error instanceof Unreachable || error instanceof Busy) return count < 1000;
+  return error instanceof Failure && count < 3;
+}
 
 const trying = "The service cannot be reached. It is tried again by itself.";
 
@@ -87,16 +99,26 @@ async function call(path: string, init?: RequestInit): Promise<Response> {
   }
 }
 
-/** The body of an answer; a refusal becomes an Error. */
+/** What an answer that is no success means: whether asking again may help, or somebody has to change something. What the
+ *  service itself says has a code; without one something before it answered. */
+function failureOf(status: number, code: string, message: string): Error {
+  if (!code && [502, 503, 504].includes(status))
+    return new Unreachable(`The service is not ready (HTTP ${status}). It is tried again by itself.`);
+  if (status === 429 || code === "busy" || code === "too_many")
+    return new Busy(message || "The service has too much to do now. It is tried again by itself.");
+  if (status === 500 || code === "internal")
+    return new Failure(message || `The service failed (HTTP ${status}); its log says more.`);
+  return new Refusal(code, message || `The service answered HTTP ${status}.`);
+}
+
+/** The body of an answer; one that is no success becomes an Error. */
 async function said<T>(answer: Response): Promise<T> {
   const body: unknown = await answer.json().catch(() => undefined);
   if (!answer.ok) {
-    const away = answer.status === 502 || answer.status === 504 || (answer.status === 503 && !body);
-    if (away)
-      throw new Unreachable(`The service is not ready (HTTP ${answer.status}). It is tried again by itself.`);
     const error = (body as { error?: { code?: string; message?: string } } | undefined)?.error;
-    if (error?.code === "session" || error?.code === "login") dispatchEvent(new Event("loggedout"));
-    throw new Refusal(error?.code ?? "", error?.message ?? `The service answered HTTP ${answer.status}.`);
+    const code = error?.code ?? "";
+    if (code === "session" || code === "login") dispatchEvent(new Event("loggedout"));
+    throw failureOf(answer.status, code, error?.message ?? "");
   }
   if (body === undefined)
     throw new Unreachable("The answer of the service broke off. It is tried again by itself.");

@@ -1,8 +1,8 @@
 import { keepPreviousData, QueryClient, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useMemo } from "react";
 import {
+  again,
   ask,
-  Unreachable,
   type Health,
   type LinkHistory,
   type Notes,
@@ -11,12 +11,12 @@ import {
   type Uplinks,
 } from "./client";
 
-/** What cannot be reached is tried again, for as long as somebody looks; a refusal stays one. */
+/** What cannot be answered now is asked again by itself; a refusal stays one. */
 export function newQueries(): QueryClient {
   return new QueryClient({
     defaultOptions: {
       queries: {
-        retry: (count, error) => error instanceof Unreachable && count < 1000,
+        retry: again,
         retryDelay: (count) => Math.min(10_000, 500 * 2 ** count),
         networkMode: "always",
         staleTime: 1500, // parts of a page that ask for the same share an answer

@@ -44,7 +44,7 @@ const lastName = (l: string) => `past ${lastNames[l] ?? spoken(l)}`;
 /** Which time the page shows, whose clocks, in which windows, and beside what. */
 export function RangeBar(props: Props) {
   const { choice, span, zone, onChange, onBack } = props;
-  const step = (by: number) => onChange({ range: moved(span, by) });
+  const step = (by: number) => onChange({ range: moved(span, by, zone) });
   return (
     <div
       className="flex flex-wrap items-center gap-x-3 gap-y-1 py-2 print:hidden"

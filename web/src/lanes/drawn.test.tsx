@@ -151,7 +151,7 @@ describe("the time axis", () => {
     fireEvent.keyDown(slider, { key: "ArrowRight", shiftKey: true });
     expect(pointed.at).toBe(from + 11 * hour);
     fireEvent.keyDown(slider, { key: "PageUp" });
-    expect(ranged).toHaveBeenCalledWith({ kind: "span", from: from - 25 * hour, to: from });
+    expect(ranged).toHaveBeenCalledWith({ kind: "span", from: from - 24 * hour, to: from });
     fireEvent.keyDown(slider, { key: "n" });
     expect(noted).toHaveBeenCalled();
     await vi.waitFor(() => expect(slider.getAttribute("aria-valuetext")).toMatch(/Oct/));

@@ -1,7 +1,7 @@
 import type { BoardLane } from "../api/client";
 import { at } from "../board/board";
 import { seconds } from "../time/duration";
-import { widthFor } from "../time/range";
+import { isLive, widthFor } from "../time/range";
 import { seriesOf } from "./axes";
 import { statesOf } from "./strips";
 import type { View } from "./view";
@@ -17,7 +17,7 @@ const mostWindows = 200_000;
  * that could spoil the answer for the others.
  */
 export function questionsOf(lane: BoardLane, view: View): Question[] {
-  const common: Question = { zone: view.zone };
+  const common: Question = { zone: view.zone, edges: "clipped" };
   if (view.hours) common.hours = view.hours;
   if (view.compare && lane.kind !== "coverage") common.shift = view.compare;
   const names = (lane.series ?? []).map((s) => at(s, view.about)).filter((s) => s !== undefined);
@@ -26,6 +26,13 @@ export function questionsOf(lane: BoardLane, view: View): Question[] {
   const estimated = lane.stat?.endsWith("~") ?? false;
   // What percentiles are estimated from is kept for quarters of an hour.
   common.width = estimated && seconds(fits) < 900 ? "15m" : fits;
+  if (/^\d+h$/.test(common.width) && seconds(common.width) >= 3 * 3600) common.by_clock = "yes";
+  common.grain = grainOf(
+    seconds(common.width),
+    all.map((s) => seconds(s.tiers[0] ?? "10s")),
+    isLive(view.range),
+    estimated,
+  );
   const out: Question[] = [];
   if (lane.difference && names.length >= 2) {
     const stat = lane.stat ?? "mean";
@@ -57,6 +64,16 @@ export function questionsOf(lane: BoardLane, view: View): Question[] {
     });
   }
   return out;
+}
+
+/**
+ * To what a range is rounded, in s, so that its first and last window end with it: to what there are summaries
+ * of, and of a range that goes on with the time no more exactly than its windows deserve.
+ */
+function grainOf(width: number, narrowest: number[], goesOn: boolean, estimated: boolean): string {
+  const kept = Math.max(10, ...narrowest);
+  const fine = width < 60 ? 10 : 60;
+  return String(Math.max(kept, estimated || (goesOn && width >= 3600) ? 900 : fine));
 }
 
 interface Together {
@@ -115,13 +132,17 @@ export function statsOf(lane: BoardLane, states: Record<string, number>[]): stri
   }
 }
 
-export function paramsOf(question: Question, span?: { from: number; to: number }): URLSearchParams {
+export function paramsOf(
+  { grain, ...question }: Question,
+  span?: { from: number; to: number },
+): URLSearchParams {
   const params = new URLSearchParams();
   for (const [name, value] of Object.entries(question))
     for (const one of Array.isArray(value) ? value : [value]) params.append(name, one);
   if (span) {
-    params.set("from", new Date(span.from).toISOString());
-    params.set("to", new Date(span.to).toISOString());
+    const ms = Number(grain ?? 0) * 1000 || 1;
+    params.set("from", new Date(Math.floor(span.from / ms) * ms).toISOString());
+    params.set("to", new Date(Math.ceil(span.to / ms) * ms).toISOString());
   }
   return params;
 }

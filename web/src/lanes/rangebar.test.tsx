@@ -66,10 +66,10 @@ describe("the bar of time", () => {
     rerender(bar(true));
     expect(screen.getAllByText("the service: Europe/Oslo, UTC+01:00")).not.toHaveLength(0);
   });
-  it("goes to the range before and after, of the same length, and out", () => {
+  it("goes to the range before and after, a day of the calendar, and out", () => {
     const changed = shown();
     fireEvent.click(screen.getByLabelText("Earlier"));
-    expect(changed).toHaveBeenLastCalledWith({ range: { kind: "span", from: from - (to - from), to: from } });
+    expect(changed).toHaveBeenLastCalledWith({ range: { kind: "span", from: from - 24 * 3_600_000, to: from } });
     fireEvent.click(screen.getByLabelText("Zoom out"));
     const out = changed.mock.lastCall?.[0].range;
     expect(out).toMatchObject({ kind: "span" });

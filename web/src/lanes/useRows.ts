@@ -1,6 +1,6 @@
 import { useQueries, type UseQueryOptions } from "@tanstack/react-query";
 import { useMemo, useState } from "react";
-import { ask, type BoardLane, type Windows } from "../api/client";
+import { ask, Unreachable, type BoardLane, type Windows } from "../api/client";
 import { at, matches } from "../board/board";
 import { live } from "../live/store";
 import { seconds } from "../time/duration";
@@ -55,7 +55,10 @@ export function useRows(lane: BoardLane, view: View): Rows {
     rows: meanwhile.length > 0 ? meanwhile : rows,
     loading,
     stale: meanwhile.length > 0 || answers.some((a) => a.failureCount > 0 && a.data !== undefined),
-    errors: answers.map((a) => a.error).filter((e) => e !== null),
+    // What is asked again by itself says why, unless the page does.
+    errors: answers
+      .map((a) => a.error ?? (a.failureReason instanceof Unreachable ? null : a.failureReason))
+      .filter((e) => e !== null),
     placeless: questions.length === 0 && (lane.series?.length ?? 0) > 0,
   };
 }

@@ -85,10 +85,31 @@ function period(name: string, now: number, zone: string): [number, number] {
   }
 }
 
-/** The range before or after one of the same length, or the period of the calendar. */
-export function moved(span: Span, by: number): Range {
-  const length = span.end - span.from;
-  return clamped(span.from + by * length, span.end + by * length);
+/** The range before or after one: as many days, or the month or year, by the clocks of a zone where it is made of
+ *  whole days there; otherwise of the same length. */
+export function moved(span: Span, by: number, zone: string): Range {
+  const a = clockAt(span.from, zone);
+  const b = clockAt(span.end, zone);
+  const whole =
+    midnight(zone, a.year, a.month, a.day) === span.from &&
+    midnight(zone, b.year, b.month, b.day) === span.end;
+  if (!whole) {
+    const length = span.end - span.from;
+    return clamped(span.from + by * length, span.end + by * length);
+  }
+  const months = (b.year - a.year) * 12 + b.month - a.month;
+  if (a.day === 1 && b.day === 1 && months > 0)
+    return clamped(
+      midnight(zone, a.year, a.month + by * months, 1),
+      midnight(zone, b.year, b.month + by * months, 1),
+    );
+  const days = Math.round(
+    (Date.UTC(b.year, b.month - 1, b.day) - Date.UTC(a.year, a.month - 1, a.day)) / 86_400_000,
+  );
+  return clamped(
+    midnight(zone, a.year, a.month, a.day + by * days),
+    midnight(zone, b.year, b.month, b.day + by * days),
+  );
 }
 
 /** A range around the middle of one, so many times as long. */

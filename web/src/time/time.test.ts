@@ -88,10 +88,43 @@ describe("ranges", () => {
     }
     expect(span.from).toBeGreaterThanOrEqual(earliest);
     expect(span.to).toBeLessThanOrEqual(latest);
-    expect(moved({ from: earliest, to: earliest + 5000, end: earliest + 5000 }, -5)).toMatchObject({
+    expect(moved({ from: earliest, to: earliest + 5000, end: earliest + 5000 }, -5, "UTC")).toMatchObject({
       from: earliest,
     });
     expect(clamped(5e15, 9e15)).toEqual({ kind: "span", from: latest - 1000, to: latest });
+  });
+  it("move by days, weeks, months and years of the calendar where they are made of them", () => {
+    const at = (text: string) => Date.parse(text);
+    const step = (from: string, end: string, by: number) => {
+      const next = moved({ from: at(from), to: at(end), end: at(end) }, by, oslo);
+      if (next.kind !== "span") throw new Error("a span is a span");
+      return [new Date(next.from).toISOString(), new Date(next.to).toISOString()];
+    };
+    // The day before the clocks are set ahead, that day of 23 hours, and the one after it.
+    expect(step("2027-03-26T23:00:00Z", "2027-03-27T23:00:00Z", 1)).toEqual([
+      "2027-03-27T23:00:00.000Z",
+      "2027-03-28T22:00:00.000Z",
+    ]);
+    expect(step("2027-03-27T23:00:00Z", "2027-03-28T22:00:00Z", 1)).toEqual([
+      "2027-03-28T22:00:00.000Z",
+      "2027-03-29T22:00:00.000Z",
+    ]);
+    expect(step("2026-10-18T22:00:00Z", "2026-10-25T23:00:00Z", 1)).toEqual([
+      "2026-10-25T23:00:00.000Z",
+      "2026-11-01T23:00:00.000Z",
+    ]);
+    expect(step("2027-02-28T23:00:00Z", "2027-03-31T22:00:00Z", -1)).toEqual([
+      "2027-01-31T23:00:00.000Z",
+      "2027-02-28T23:00:00.000Z",
+    ]);
+    expect(step("2025-12-31T23:00:00Z", "2026-12-31T23:00:00Z", 1)).toEqual([
+      "2026-12-31T23:00:00.000Z",
+      "2027-12-31T23:00:00.000Z",
+    ]);
+    expect(step("2026-11-30T10:30:00Z", "2026-11-30T11:30:00Z", -2)).toEqual([
+      "2026-11-30T08:30:00.000Z",
+      "2026-11-30T09:30:00.000Z",
+    ]);
   });
   it.each([
     "from=99999999999999999&to=1",
