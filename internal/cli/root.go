@@ -36,7 +36,7 @@ func Run(ctx context.Context, args []string, version string, out, errOut io.Writ
 		Writer: texts.Terminal(out), ErrWriter: texts.Terminal(errOut),
 		Commands: []*cli.Command{
 			runCommand(version), checkCommand(), planCommand(), watchCommand(), probeCommand(), discoveredCommand(), tryCommand(), reloadCommand(), keysCommand(), passwordCommand(), demoCommand(args[0], version), simulateCommand(),
-			nowCommand(), seriesCommand(), windowsCommand(), readingsCommand(), momentCommand(), rejectsCommand(), replayCommand(), importCommand(), notesCommand(), boardsCommand(), sourcesCommand(), readCommand(), uplinksCommand(),
+			nowCommand(), seriesCommand(), windowsCommand(), readingsCommand(), momentCommand(), excursionsCommand(), rejectsCommand(), replayCommand(), importCommand(), notesCommand(), boardsCommand(), sourcesCommand(), readCommand(), uplinksCommand(),
 			loginCommand(), logoutCommand(), userCommand(), tokenCommand(), enrolCommand(), joinCommand(), auditCommand(), recoverCommand(), certificateCommand(), versionCommand(version),
 		},
 		Flags:                     []cli.Flag{trustFlag, tokenFlag},
