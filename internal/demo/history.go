@@ -17,7 +17,8 @@ import (
 
 const (
 	historyEvery = time.Minute
-	historySlice = 12 * time.Hour // of one series, in one delivery
+	historySlice = 12 * time.Hour // is summarised at once
+	historyPart  = time.Hour      // of all series, in one delivery
 )
 
 // writeHistory gives a gateway the readings its stations would have brought in the
@@ -55,28 +56,32 @@ func (w *World) writeHistory(ctx context.Context, o Options, settings config.Set
 	return total, nil
 }
 
-func writeSlice(pipe *pipeline.Pipeline, site string, quantities []sim.Quantity, from, until time.Time) (int, error) {
-	written := make(chan error, len(quantities))
-	total := 0
-	for _, q := range quantities {
-		path, err := series.ParsePath(site + "/" + q.Series)
-		if err != nil {
+// writeSlice delivers the readings in order of time, as derived series need those of others at their own time.
+func writeSlice(pipe *pipeline.Pipeline, site string, quantities []sim.Quantity, from, until time.Time) (total int, err error) {
+	paths := make([]series.Path, len(quantities))
+	for i, q := range quantities {
+		if paths[i], err = series.ParsePath(site + "/" + q.Series); err != nil {
 			return 0, err
 		}
+	}
+	parts := int((until.Sub(from) + historyPart - 1) / historyPart)
+	written := make(chan error, parts)
+	for ; from.Before(until); from = from.Add(historyPart) {
 		d := &pipeline.Delivery{Done: func(err error) { written <- err }}
-		for t := from; t.Before(until); t = t.Add(historyEvery) {
-			if v, ok := q.At(t); ok {
-				from := &reading.Origin{Source: "history", Place: t.Format(time.RFC3339), Raw: strconv.AppendFloat(nil, v, 'g', -1, 64)}
-				d.Readings = append(d.Readings, reading.Reading{Path: path, Time: t.UnixNano(), Value: v, From: from})
+		for t := from; t.Before(until) && t.Before(from.Add(historyPart)); t = t.Add(historyEvery) {
+			place := t.Format(time.RFC3339)
+			for i, q := range quantities {
+				if v, ok := q.At(t); ok {
+					from := &reading.Origin{Source: "history", Place: place, Raw: strconv.AppendFloat(nil, v, 'g', -1, 64)}
+					d.Readings = append(d.Readings, reading.Reading{Path: paths[i], Time: t.UnixNano(), Value: v, From: from})
+				}
 			}
 		}
 		total += len(d.Readings)
 		pipe.Submit(d)
 	}
-	for range quantities {
-		if err := <-written; err != nil {
-			return 0, err
-		}
+	for range parts {
+		err = errors.Join(err, <-written)
 	}
-	return total, nil
+	return total, err
 }
