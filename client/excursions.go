@@ -12,7 +12,7 @@ type Excursions struct {
 	Excursions []Excursion   `json:"excursions"`
 	Silent     []Silence     `json:"silent"`
 	Outages    []NamedOutage `json:"outages"`
-	Rejects    []RejectGroup `json:"rejects"`
+	Rejects    []RejectGroup `json:"rejects"` // nil: the caller sees only some of the series, and so no rejects
 }
 
 // Excursion is a stretch in which a series was outside of its normal range.

@@ -192,7 +192,7 @@ func (c *Client) Readings(ctx context.Context, q ReadingsQuery) (Readings, error
 	return out, err
 }
 
-// ReadingsAs writes the answer of /readings to a writer, as csv or arrow.
+// ReadingsAs writes the answer of /readings to a writer, as csv, wide (CSV with a column for each series) or arrow.
 func (c *Client) ReadingsAs(ctx context.Context, q ReadingsQuery, form string, to io.Writer) error {
 	return c.copy(ctx, "readings", q.values(), form, to)
 }

@@ -247,7 +247,7 @@ func TestAnswersAreAsDescribed(t *testing.T) {
 		{"/api/v1/windows?select=%23&from=2199-01-01", 400, "is not over yet, and without to the range ends now"},
 		{"/api/v1/series?select=b%C3%B6je", 400, `holds 'ö'`},
 		{"/api/v1/windows?select=%23&unit=" + strings.Repeat("x", 40_000), 414, "at most 32768 are read"},
-		{"/api/v1/windows?select=%23&format=xml", 406, "use json, csv or arrow"},
+		{"/api/v1/windows?select=%23&format=xml", 406, "use one of [json csv arrow wide]"},
 		// What can be asked.
 		{"/api/v1/windows?select=%23&from=2026-03-01%2008:00&to=2026-03-01%2009:00&zone=Europe/Lisbon&width=whole&stats=count", 200, `"count":[60]`},
 		{"/api/v1/windows?select=%23&from=2026-03-01T08:10:00Z&to=2026-03-01T08:50:00Z&width=30m&stats=count", 200, `"count":[30,30]`},

@@ -35,7 +35,7 @@ func (h handlers) excursions(c *gin.Context) {
 		fail(c, http.StatusBadRequest, "query", err.Error())
 		return
 	}
-	out := client.Excursions{From: q.Range.From.UTC(), To: q.Range.To.UTC(), Excursions: []client.Excursion{}, Silent: []client.Silence{}, Outages: []client.NamedOutage{}, Rejects: []client.RejectGroup{}}
+	out := client.Excursions{From: q.Range.From.UTC(), To: q.Range.To.UTC(), Excursions: []client.Excursion{}, Silent: []client.Silence{}, Outages: []client.NamedOutage{}}
 	if len(h.view(c).List(q.Select)) > 0 || v.Get("select") != "" {
 		found, err := q.Run(c.Request.Context(), h.source(c))
 		if err != nil {
@@ -113,6 +113,7 @@ func (h handlers) addLinks(c *gin.Context, out *client.Excursions) error {
 	if !h.seesAll(sees) {
 		return nil
 	}
+	out.Rejects = []client.RejectGroup{}
 	counts, err := h.Store.RejectCounts(out.From.Add(-7*24*time.Hour), out.To)
 	if err != nil {
 		return err

@@ -2,6 +2,7 @@ package api_test
 
 import (
 	"bytes"
+	"encoding/csv"
 	"math"
 	"net/http"
 	"testing"
@@ -79,4 +80,39 @@ func TestTheHeaderAcceptChoosesTheForm(t *testing.T) {
 		resp.Body.Close()
 		assert.Equal(t, want, resp.Header.Get("Content-Type"))
 	}
+}
+
+func TestWideHasARowForEachWindow(t *testing.T) {
+	c := client.New(serve(t).Address)
+	q := hour
+	q.To, q.Zone, q.Shift = begin.Add(2*time.Hour), "Europe/Lisbon", "1h"
+	want, err := c.Windows(t.Context(), q)
+	require.NoError(t, err)
+	var body bytes.Buffer
+	require.NoError(t, c.WindowsAs(t.Context(), q, "wide", &body))
+	rows, err := csv.NewReader(&body).ReadAll()
+	require.NoError(t, err)
+	const oxygen = "stony-beck/raceway-1/oxygen "
+	assert.Equal(t, []string{
+		"start Europe/Lisbon", "start UTC", oxygen + "mean (mg/l)", oxygen + "sd (mg/l)", oxygen + "max_at",
+		oxygen + "mean 1h earlier (mg/l)", oxygen + "sd 1h earlier (mg/l)", oxygen + "max_at 1h earlier",
+	}, rows[0])
+	require.Len(t, rows, 1+len(want.Starts))
+	for i, row := range rows[1:] {
+		assert.Equal(t, want.Starts[i].Format("2006-01-02 15:04:05"), row[0], "Lisbon has UTC in winter")
+		assert.Equal(t, want.Starts[i].Format(time.RFC3339), row[1])
+		for k, s := range want.Series {
+			for n, stat := range []string{"mean", "sd"} {
+				text := ""
+				if v := s.Values[stat][i]; !math.IsNaN(v) {
+					text = string(client.AppendNumber(nil, v))
+				}
+				assert.Equal(t, text, row[2+3*k+n])
+			}
+		}
+	}
+
+	body.Reset()
+	assert.ErrorContains(t, c.WindowsAs(t.Context(), client.WindowsQuery{Select: []string{"no/such"}}, "wide", &body), "no series")
+	assert.ErrorContains(t, c.ReadingsAs(t.Context(), client.ReadingsQuery{Select: "#", From: begin}, "wide", &body), "not known; use one of [json csv arrow]")
 }

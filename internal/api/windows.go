@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"slices"
 	"strings"
 
 	"github.com/gin-gonic/gin"
@@ -33,12 +34,14 @@ func (h handlers) windows(c *gin.Context) {
 		answer
 		query.Sink
 	}
-	switch form, err := formOf(c); {
+	switch form, err := formOf(c, asWide); {
 	case err != nil:
 		fail(c, http.StatusNotAcceptable, "format", err.Error())
 		return
 	case form == asCSV:
 		out = newTable(q, newCSV(to))
+	case form == asWide:
+		out = newTable(q, newWide(to, q))
 	case form == asArrow:
 		out = newTable(q, newArrow(to))
 	default:
@@ -86,6 +89,7 @@ const (
 	asJSON  form = "json"
 	asCSV   form = "csv"
 	asArrow form = "arrow"
+	asWide  form = "wide" // CSV with a column for each series
 )
 
 const (
@@ -94,14 +98,14 @@ const (
 	typeArrow = "application/vnd.apache.arrow.stream"
 )
 
-// formOf is the form that a call asks for: with format, or else with the header Accept.
-func formOf(c *gin.Context) (form, error) {
-	switch f := form(c.Query("format")); f {
-	case asJSON, asCSV, asArrow:
+// formOf returns the form that a call asks for: with format, or else with the header Accept. A call may have
+// forms beside the usual ones.
+func formOf(c *gin.Context, also ...form) (form, error) {
+	known := append([]form{asJSON, asCSV, asArrow}, also...)
+	if f := form(c.Query("format")); slices.Contains(known, f) {
 		return f, nil
-	case "":
-	default:
-		return "", fmt.Errorf("format %q: use json, csv or arrow", f)
+	} else if f != "" {
+		return "", fmt.Errorf("format %q is not known; use one of %v", f, known)
 	}
 	accept := c.GetHeader("Accept")
 	switch {

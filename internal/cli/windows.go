@@ -39,6 +39,7 @@ func windowsCommand() *cli.Command {
 			"nexocumula windows 'long-mere/#' --range yesterday --zone Europe/Lisbon --width 1d --hours 22:00-06:00\n" +
 			"nexocumula windows 'stony-beck/+/oxygen' --range 'last week' --width whole --stats min,below:6 --lowest 3\n" +
 			"nexocumula windows alder-weir/header-tank/level alder-weir/hatchery/inflow --last 24h\n" +
+			"nexocumula windows 'stony-beck/+/oxygen' --range yesterday --width 15m --stats mean --wide > oxygen.csv\n" +
 			"nexocumula windows --input inlet=stony-beck/inlet/flow --input outlet=stony-beck/outlet/flow --calc loss=inlet-outlet",
 		Flags: slices.Concat([]cli.Flag{atFlag, tableFlag, labelFlag}, rangeFlags(), []cli.Flag{
 			text("width", "width of a window: 15m, 1d, 1w, 1mo, 1y, or whole for the range as one; one that fits when missing"),
@@ -65,6 +66,7 @@ func windowsCommand() *cli.Command {
 			text("then", "of each stat once more over its windows: mean, min, max, sum, sd, count, p50"),
 			list("input", "NAME=SELECTOR or NAME=SELECTOR@STAT: a series for calculations, instead of SELECTOR"),
 			list("calc", "NAME=FORMULA over the inputs and the calculations before, such as loss=inlet-outlet"),
+			&cli.BoolFlag{Name: "wide", Usage: "CSV with a row for each window and a column for each stat of each series, the time by the zone's clocks and in UTC"},
 			&cli.BoolFlag{Name: "explain", Usage: "say what was read for each series, and why not less"},
 			&cli.StringFlag{Name: "chart", Value: "auto", Usage: "auto (on a terminal), always or never"},
 		}),
@@ -100,6 +102,12 @@ func windows(ctx context.Context, cmd *cli.Command) error {
 			return err
 		}
 		q.Except = append(q.Except, dates...)
+	}
+	if cmd.Bool("wide") {
+		if form := cmd.String("output"); cmd.IsSet("output") && form != "csv" {
+			return usage("--wide writes CSV; leave out --output %s, or --wide", form)
+		}
+		return ask(cmd).WindowsAs(ctx, q, "wide", cmd.Root().Writer)
 	}
 	if cmd.String("output") == "arrow" {
 		return ask(cmd).WindowsAs(ctx, q, "arrow", texts.Bare(cmd.Root().Writer))

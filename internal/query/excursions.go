@@ -89,10 +89,23 @@ func (q Excursions) of(ctx context.Context, src Source, s store.Series) (Excurse
 	out := Excursed{Series: s, Width: width}
 	if names != "count" {
 		out.Excursions = excursion.Find(windows, s.Normal)
+		for i := range out.Excursions {
+			e := &out.Excursions[i]
+			e.From, e.To = q.within(e.From), q.within(e.To)
+		}
 	}
 	longest := max(2*s.FreshFor, 3*s.Every, leastSilence) + width
 	out.Silences = excursion.Silences(windows, int64(longest), s.FirstSeen < q.Range.From.UnixNano())
+	for i := range out.Silences {
+		e := &out.Silences[i]
+		e.From, e.To = q.within(e.From), q.within(e.To)
+	}
 	return out, nil
+}
+
+// within cuts a time of windows, which are whole, to the range.
+func (q Excursions) within(at int64) int64 {
+	return min(max(at, q.Range.From.UnixNano()), q.Range.To.UnixNano())
 }
 
 func exactly(path series.Path) series.Selector {

@@ -154,7 +154,7 @@ func TestTheConsoleIsForThoseItIsFor(t *testing.T) {
 	p.open(address + "/access")
 	p.fill("[name=account]", "ranger")
 	p.fill("[name=sees]", "stony-beck/#")
-	p.click("Make it")
+	p.click("Create")
 	p.until(`document.querySelector("[data-secret]")`)
 	given := p.text(`document.querySelector("[data-secret]").innerText`)
 	p.until(`document.querySelector("[data-account=ranger]")?.innerText.includes("its code, once")`)
@@ -175,14 +175,14 @@ func TestTheConsoleIsForThoseItIsFor(t *testing.T) {
 	// A token, shown once and revoked after a question.
 	p.open(address + "/access?tab=tokens")
 	p.fill("[name=token]", "night-report")
-	p.click("Make it")
+	p.click("Create")
 	p.says("It is shown this once.")
 	p.click("Revoke")
 	p.says("is let in no more")
 	p.click("Revoke")
 	p.says("There are no tokens yet.")
 	p.open(address + "/access?tab=audit")
-	p.click("Is it whole?")
+	p.click("Verify")
 	p.says("every one is there and as it was written")
 	p.until(`document.querySelector("[data-audit='tokens.revoke']")`)
 
@@ -220,7 +220,7 @@ func TestTheConsoleIsForThoseItIsFor(t *testing.T) {
 	now, err := totp.GenerateCode(secret, time.Now())
 	require.NoError(t, err)
 	p.fill("[aria-label=Authenticator] [inputmode=numeric]", now)
-	p.click("Use it")
+	p.click("Confirm")
 	p.says("Its code is asked for beside the password.")
 	p.click("Log out")
 	p.login("warden", words)
@@ -237,7 +237,7 @@ func TestTheConsoleIsForThoseItIsFor(t *testing.T) {
 	p.click("Set it and log in")
 	p.says("raceway-1")
 	assert.False(t, p.is(`document.body.innerText.includes("long-mere")`))
-	assert.Equal(t, "Now Trends Boards Notes Links", p.text(`[...document.querySelectorAll("nav a")].map((a) => a.innerText).join(" ")`))
+	assert.Equal(t, "Now Trends Boards Notes Links", p.text(`[...document.querySelectorAll("nav[aria-label=Pages] a")].map((a) => a.innerText).join(" ")`))
 	p.open(address + "/access")
 	p.says("There is no page at /access for you.")
 
@@ -299,7 +299,7 @@ access:
 	}
 	as("ranger")
 	p.arrives("Trends")
-	assert.Equal(t, "Now Trends Boards Notes Links", p.text(`[...document.querySelectorAll("nav a")].map((a) => a.innerText).join(" ")`))
+	assert.Equal(t, "Now Trends Boards Notes Links", p.text(`[...document.querySelectorAll("nav[aria-label=Pages] a")].map((a) => a.innerText).join(" ")`))
 	p.open("http://" + listen + "/account")
 	p.says("logs in at a provider")
 	p.click("A code for the command line")
@@ -335,7 +335,7 @@ func TestAnOpenServiceSaysSoOnEveryPage(t *testing.T) {
 		p.open(strings.Replace(s.Address, "[::]", "127.0.0.1", 1) + at)
 		p.says("This service is open: whoever reaches it may see and change everything.")
 	}
-	assert.False(t, p.is(`[...document.querySelectorAll("nav a")].some((a) => a.innerText === "Access")`))
+	assert.False(t, p.is(`[...document.querySelectorAll("nav[aria-label=Pages] a")].some((a) => a.innerText === "Access")`))
 }
 
 // logOutEverywhere is what an administrator does at another place.

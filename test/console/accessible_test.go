@@ -22,6 +22,7 @@ func accessible(p page, central, gateway string) {
 	pages := map[string]string{
 		central + "/": `document.querySelector("[data-series]")`,
 		trends(central, "last=1d&head=stony-beck/raceway-4/oxygen|gauge", "chart:stony-beck/+/oxygen", "states:stony-beck/+/aerator", "bearing:long-mere/mast/wind_direction", "growth:alder-weir/pump-1/energy", "coverage:stony-beck/+/oxygen"): `document.querySelectorAll("[data-row]").length > 12`,
+		central + "/?view=happened&last=24h":                 `document.querySelector("[data-happened-row] svg path")`,
 		central + "/trends":                                  `document.querySelector("main h1")`,
 		central + "/boards":                                  `document.querySelector("[data-board]")`,
 		central + "/boards/place?about=stony-beck":           `document.querySelectorAll("[data-row]").length > 6`,

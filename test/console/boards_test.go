@@ -69,7 +69,7 @@ func boards(p page, central string) {
 	p.do(chromedp.Navigate(central + "/boards/place?about=stony-beck/raceway-4"))
 	p.until(`document.querySelector("h1")?.innerText === "Raceway 4 at night"`)
 	p.press("Edit")
-	p.press("Serve all alike")
+	p.press("Use for every station")
 	p.fill("[name=title]", "Every raceway")
 	p.press("Save")
 	p.until(`document.querySelector("select[aria-label='Which station']")`)
@@ -81,10 +81,10 @@ func boards(p page, central string) {
 	p.until(`document.querySelector("h1")?.innerText === "Raceway 4 at night" && !document.querySelector("[role=dialog]")`)
 
 	p.press("Edit")
-	p.press("Take it away")
-	p.dialog("Take it away")
+	p.press("Delete board")
+	p.dialog("Delete board")
 	p.until(`location.pathname === "/boards" && document.querySelector("[data-board='of:stony-beck/raceway-4']")`)
-	p.press("Show those taken away")
+	p.press("Show removed")
 	p.until(`document.querySelector("[data-board] a")?.getAttribute("href") === "` + saved + `"`)
 
 	// A file that is none is refused with the reason, a good one comes in.
@@ -104,7 +104,7 @@ func notes(p page, central string) {
 	p.until(`document.querySelector("[data-lane=notes]")`)
 	p.chosen(0, "Pin a note")
 	p.fill("[name=note]", "Probe cleaned")
-	p.dialog("Pin it")
+	p.dialog("Pin")
 	p.until(`document.querySelector("[data-lane=notes] [data-note]")?.innerText.includes("Probe cleaned")`)
 	// Pinned to a series, it is seen on its station's board, and not on another's.
 	p.do(chromedp.Navigate(central + "/boards/place?about=stony-beck/raceway-1"))
@@ -118,8 +118,8 @@ func notes(p page, central string) {
 	p.until(`document.querySelector("main")?.innerText.includes("No note has all these words")`)
 	p.find("cleaned probe")
 	p.until(`document.querySelector("[data-note]")?.innerText.includes("stony-beck, raceway-1, oxygen")`)
-	p.press("Take away")
-	p.dialog("Take away")
+	p.press("Delete note")
+	p.dialog("Delete note")
 	p.until(`!document.querySelector("[data-note]")`)
 }
 

@@ -85,6 +85,7 @@ func TestConsole(t *testing.T) {
 	central, gateway := world.Central.Address, world.Gateways["long-mere"].Address
 	t.Run("Now shows every series and updates by itself", func(t *testing.T) { now(page{t, tab}, gateway) })
 	t.Run("Now can be narrowed down", func(t *testing.T) { narrowed(page{t, tab}, central) })
+	t.Run("Now tells what happened", func(t *testing.T) { happened(page{t, tab}, central) })
 	t.Run("Trends are picked with the keyboard alone", func(t *testing.T) { picked(page{t, tab}, central) })
 	t.Run("Lanes share one cursor and one range", func(t *testing.T) { lanes(page{t, tab}, central) })
 	t.Run("Any time can be shown", func(t *testing.T) { ranges(page{t, tab}, central) })
@@ -117,6 +118,22 @@ func TestConsole(t *testing.T) {
 
 const row = `document.querySelector("[data-series='long-mere/mast/wind_speed']")`
 
+// happened asks what happened: the dip of oxygen has its extreme and leads to the lane that shows it.
+func happened(p page, central string) {
+	p.do(chromedp.Navigate(central + "/"))
+	p.until(`((a) => a && (a.click(), true))([...document.querySelectorAll("nav[aria-label=Views] a")].find((a) => a.innerText === "What happened"))`)
+	p.until(`document.querySelector("[data-happened] section")`)
+	p.until(`((s) => (s.value = "2", s.dispatchEvent(new Event("change", { bubbles: true })), new URL(location).searchParams.get("last") === "24h"))(document.querySelector("[data-happened] select"))`)
+	dip := `document.querySelector("[data-happened-row='stony-beck, raceway-4, oxygen']")`
+	p.until(dip + `?.querySelector("svg path")`)
+	assert.Regexp(p.t, `[0-9.]+ mg/l at .*, below [0-9.]+ mg/l`, p.text(dip+".innerText"))
+	p.until(`document.querySelector("[data-happened-row='long-mere, buoy-4, battery']")?.innerText.includes("still outside")`)
+	p.until(dip + `.querySelector("a").click() ?? true`)
+	p.until(`location.pathname === "/trends" && document.querySelectorAll("[data-row]").length === 1`)
+	p.do(chromedp.Navigate(central + "/rejects"))
+	p.until(`document.querySelector("[data-of-gateways]")?.innerText.includes("stony-beck")`)
+}
+
 // find narrows Now down.
 func (p page) find(text string) {
 	p.t.Helper()
@@ -127,7 +144,7 @@ func now(p page, gateway string) {
 	p.do(chromedp.Navigate(gateway + "/"))
 	p.until(`document.querySelector("[role=status]")?.innerText.includes("23 series")`)
 	// What needs a look stands first.
-	p.until(`document.querySelector("[data-look]")?.innerText.includes("buoy-4") && document.querySelector("[data-finding='long-mere/buoy-4/battery']").innerText.includes("usual 11.8 to 14.8 V")`)
+	p.until(`document.querySelector("[data-look]")?.innerText.includes("buoy-4") && document.querySelector("[data-finding='long-mere/buoy-4/battery']").innerText.includes("normal 11.8 to 14.8 V")`)
 	p.find("mast")
 	p.until(row)
 	assert.Contains(p.t, p.text(row+".innerText"), "m/s")
@@ -242,8 +259,8 @@ func taken(p page, gateway, series string) {
 	p.t.Helper()
 	p.press("Show the difference")
 	p.until(`document.querySelector("[data-lines]")?.innerText.includes("+++")`)
-	p.press("Write it into")
-	p.press("Have the gateway")
+	p.press("Write to")
+	p.press("Reload the gateway")
 	p.until(`document.querySelector("main [role=status].text-good")?.innerText.includes("Taken over: gateway.series, source spare-")`)
 	p.do(chromedp.Navigate(gateway + "/"))
 	p.until(fmt.Sprintf(`document.querySelector("[data-series='%s']")`, series))
@@ -253,7 +270,7 @@ func tried(p page, gateway, raceways string) {
 	p.do(chromedp.Navigate(gateway + "/field?tool=try"))
 	p.fill("[name=place]", "mast/wind")
 	p.fill("[name=payload]", "99 m/s 200")
-	p.press("Try it")
+	p.press("Try")
 	p.until(`document.querySelectorAll("[data-tried]").length === 2`)
 	assert.Contains(p.t, p.text(`document.querySelector("[data-tried]").innerText`), "above the range's high end 75")
 	tab := func(n int) {
@@ -261,10 +278,10 @@ func tried(p page, gateway, raceways string) {
 		p.do(browser.Until(fmt.Sprintf("document.querySelector(%q)", place)), chromedp.Click(chromedp.CSS(place)))
 	}
 	p.do(chromedp.Navigate(raceways + "/field?tool=check"))
-	p.press("Check it with")
+	p.press("Check with")
 	// The plug of a probe is loose: for 40 s of each quarter of an hour the check finds that.
 	p.until(`/it runs as the file has it|unit 6 has not answered/.test(document.querySelector("[data-checked=probes]")?.innerText) && document.querySelector("[data-checked=head-office]")?.innerText.includes("works")`)
-	p.press("What does it cost")
+	p.press("Estimate the cost")
 	p.until(`document.querySelector("[data-cost='requests of probes']")?.innerText.includes("an hour")`)
 	p.do(chromedp.Navigate(raceways + "/field"))
 	tab(3)
@@ -276,7 +293,7 @@ func tried(p page, gateway, raceways string) {
 	p.do(chromedp.KeyEvent("\u001b"))
 	p.until(`!document.querySelector("[role=dialog]")`)
 	p.until(`((b) => b && (b.click(), true))(document.querySelector("section[aria-label='By rule'] button"))`)
-	p.until(`new URL(location).searchParams.get("rule") && [...document.querySelectorAll("main button")].some((b) => b.innerText.startsWith("It is mended"))`)
+	p.until(`new URL(location).searchParams.get("rule") && [...document.querySelectorAll("main button")].some((b) => b.innerText.startsWith("Process again"))`)
 }
 
 // stale gives the central a series that was last heard three hours ago.

@@ -121,9 +121,9 @@ func byKeyboard(p page, central string) {
 	p.jump("by keys alone", "By keys alone")
 	p.until(`document.querySelector("h1")?.innerText === "By keys alone"`)
 	p.enter("Edit")
-	p.enter("Take it away")
+	p.enter("Delete board")
 	p.until(`document.querySelector("[role=alertdialog], [role=dialog]")?.contains(document.activeElement)`)
-	p.enter("Take it away")
+	p.enter("Delete board")
 	p.until(`location.pathname === "/boards" && document.querySelector("[data-board='of:stony-beck/raceway-4']")`)
 
 	// A note, pinned where the axis stands.
@@ -137,13 +137,13 @@ func byKeyboard(p page, central string) {
 		p.walk(`e.name === "note"`)
 	}
 	p.key("Grating freed of leaves")
-	p.enter("Pin it")
+	p.enter("Pin")
 	p.until(`document.querySelector("[data-note]")?.innerText.includes("Grating freed")`)
 	p.jump("notes", "Notes")
 	p.until(`document.querySelector("main [data-note]")`)
-	p.enter("Take away")
+	p.enter("Delete note")
 	p.until(`document.querySelector("[role=alertdialog], [role=dialog]")?.contains(document.activeElement)`)
-	p.enter("Take away")
+	p.enter("Delete note")
 	p.until(`!document.querySelector("main [data-note]")`)
 }
 

@@ -137,7 +137,7 @@ func ranges(p page, central string) {
 	set("hours", "22 to 6")
 	p.until(`document.querySelector("[role=dialog]").innerText.includes("written like 22:00-06:00")`)
 	set("hours", "22:00-06:00")
-	p.until(`((b) => b && !b.disabled && (b.click(), true))([...document.querySelectorAll("[role=dialog] button")].find((b) => b.innerText === "Show it"))`)
+	p.until(`((b) => b && !b.disabled && (b.click(), true))([...document.querySelectorAll("[role=dialog] button")].find((b) => b.innerText === "Show"))`)
 	p.until(fmt.Sprintf(`new URL(location).searchParams.get("from") === %q && document.querySelector("[data-says]").innerText.includes("only 22:00-06:00")`, from.Format("2006-01-02T15:04:05.000Z")))
 	// Other stats of a window, percentiles among them.
 	p.do(chromedp.Navigate(trends(central, "last=1d", `{"kind":"chart","series":["stony-beck/raceway-4/oxygen"],"stat":"p95~","draw":"steps","no_band":true,"join":true}`)))
@@ -194,7 +194,7 @@ func compared(p page, central string) {
 	p.fill("[name=formula]", "raceway_4 / raceway_1 * 100")
 	p.fill("[name=called]", "share")
 	p.fill("[name=unit]", "%")
-	p.until(`((b) => b && (b.click(), true))([...document.querySelectorAll("[role=dialog] button")].find((b) => b.innerText === "Draw it"))`)
+	p.until(`((b) => b && (b.click(), true))([...document.querySelectorAll("[role=dialog] button")].find((b) => b.innerText === "Draw"))`)
 	p.until(`/ %$/.test(document.querySelector("[data-row=share] [data-present]")?.innerText)`)
 	p.chosen(0, "Windows as a table")
 	p.until(`document.querySelectorAll("[role=dialog] tbody tr").length > 10`)
@@ -222,7 +222,7 @@ func compared(p page, central string) {
 	p.do(chromedp.KeyEvent("\u001b"))
 	p.press("Keep as a board")
 	p.fill("[name=title]", "Raceway 4 against 1")
-	p.until(`((b) => b && (b.click(), true))([...document.querySelectorAll("[role=dialog] button")].find((b) => b.innerText === "Save it"))`)
+	p.until(`((b) => b && (b.click(), true))([...document.querySelectorAll("[role=dialog] button")].find((b) => b.innerText === "Save"))`)
 	p.until(`/^\/boards\/[0-9]+$/.test(location.pathname) && document.querySelector("h1")?.innerText === "Raceway 4 against 1"`)
 	p.until(`/ %$/.test(document.querySelector("[data-row=share] [data-present]")?.innerText)`)
 }
@@ -255,7 +255,7 @@ func readings(p page, gateway string) {
 	span := url.Values{"from": {of.Add(-10 * time.Minute).Format(time.RFC3339)}, "to": {of.Add(10 * time.Minute).Format(time.RFC3339)}}
 	p.do(chromedp.Navigate(trends(gateway, span.Encode(), "chart:stony-beck/raceway-2/oxygen")))
 	p.until(lane(0) + `.innerText.includes("the readings themselves")`)
-	p.chosen(0, "What was refused, in place")
+	p.chosen(0, "Rejects in the chart")
 	mark := fmt.Sprintf(`document.querySelector("a[href='/rejects?id=%d']")`, found.Rejects[0].ID)
 	p.until(mark)
 	p.until(`(` + mark + `.click(), true)`)

@@ -147,6 +147,7 @@ func (s *studio) pages() error {
 		steps []chromedp.Action[chromedp.Void]
 	}{
 		{"console-now", []chromedp.Action[chromedp.Void]{browser.Dark(false), chromedp.Navigate(central + "/"), rows, settle}},
+		{"console-happened", []chromedp.Action[chromedp.Void]{chromedp.Navigate(central + "/?view=happened&last=24h"), browser.Until(`document.querySelectorAll("[data-happened-row] svg path").length >= 2`), settle}},
 		{"console-trends", []chromedp.Action[chromedp.Void]{
 			chromedp.Navigate(compared), drawn, settle,
 			browser.Until(`(document.querySelector("[data-axis]").focus(), true)`), chromedp.KeyEvent("\u0302"), settle,
@@ -195,8 +196,7 @@ func (s *studio) commands() error {
 		{"cli-now", "central", []string{"now", "long-mere/#"}},
 		{"cli-windows", "central", []string{"windows", "stony-beck/raceway-4/+", "--last", "2d", "--width", "12h", "--stats", "mean,min,max", "--chart", "always"}},
 		{"cli-rejects", "stony-beck", []string{"rejects"}},
-		{"cli-watch", "long-mere", []string{"watch", "lake", "--for", "10s"}},
-		{"cli-probe", "stony-beck", []string{"probe", "probes", "--unit", "1", "--table", "input", "--count", "2", "--times", "4", "--expect", "0..20"}},
+		{"cli-excursions", "central", []string{"excursions", "--last", "24h"}},
 	} {
 		if err := s.command(c.name, c.service, c.args...); err != nil {
 			return err

@@ -75,7 +75,7 @@ function NewAccount({ made }: { made: (code: AccountCode) => void }) {
           disabled={!name || add.isPending}
           onClick={() => add.mutate()}
         >
-          Make it
+          Create
         </button>
       </div>
       <Failed error={add.error} />
@@ -142,7 +142,7 @@ function AccountRow({ account: a, open, toggle, changed, coded }: RowProps) {
                 className={mainButton}
                 onClick={() => change.mutate({ role: rights.role, sees: selectors(rights.sees) })}
               >
-                Keep it so
+                Save
               </button>
               <button type="button" className={button} onClick={() => change.mutate({ locked: !a.locked })}>
                 {a.locked ? "Unlock" : "Lock"}

@@ -56,7 +56,7 @@ export function AuditTab() {
           </select>
         </Field>
         <button type="button" className={button} onClick={() => verify.mutate()}>
-          Is it whole?
+          Verify
         </button>
         <a
           className={`${button} inline-flex items-center`}
@@ -117,7 +117,7 @@ export function AuditTab() {
       </Table>
       {entries.length === shown && (
         <button type="button" className={`${button} mt-3`} onClick={() => setShown(shown + 4 * page)}>
-          Older ones
+          Older entries
         </button>
       )}
     </>

@@ -59,7 +59,7 @@ export function TokensTab() {
           disabled={!name || add.isPending}
           onClick={() => add.mutate()}
         >
-          Make it
+          Create
         </button>
       </div>
       {add.data && (

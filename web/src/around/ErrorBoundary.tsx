@@ -27,7 +27,7 @@ export class ErrorBoundary extends Component<{ children: ReactNode }, State> {
         </p>
         <div className="mt-3 flex gap-2">
           <button type="button" className={button} onClick={() => location.reload()}>
-            Load it anew
+            Reload
           </button>
           {!old && (
             <button type="button" className={button} onClick={() => this.setState({ error: null })}>

@@ -66,7 +66,7 @@ export function BoardEditor({ found, about, onDone }: Props) {
         role="group"
         aria-label="Editing"
       >
-        <Field label="Called">
+        <Field label="Name">
           <input
             name="title"
             value={board.title}
@@ -85,7 +85,7 @@ export function BoardEditor({ found, about, onDone }: Props) {
         />
         {board.about && (
           <button type="button" className={button} onClick={() => set(asking(board))}>
-            Serve all alike
+            Use for every station
           </button>
         )}
         <button
@@ -111,14 +111,14 @@ export function BoardEditor({ found, about, onDone }: Props) {
         <span className="ml-auto flex gap-2">
           {!saved.standard && (
             <Sure
-              name="Take it away"
+              name="Delete board"
               question="The board goes from the list. For 90 days it can come back from there, with its history."
               onYes={() => away.mutate()}
               className={button}
             />
           )}
           <button type="button" className={button} onClick={onDone}>
-            Leave it as it was
+            Cancel
           </button>
           <button
             type="button"

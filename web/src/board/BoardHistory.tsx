@@ -44,7 +44,7 @@ export function BoardHistory({ saved, onClose }: { saved: BoardVersion; onClose:
           >
             <span className="w-8 text-right">{v.version}</span>
             <span className="min-w-0">
-              {v.removed ? "taken away" : v.title}
+              {v.removed ? "removed" : v.title}
               <span className="block text-sm text-soft">
                 {v.saved_at && longTime(Date.parse(v.saved_at), viewerZone(), true)}
                 {v.author && `, by ${v.author}`}

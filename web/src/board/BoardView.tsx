@@ -132,7 +132,7 @@ export function BoardView({ board, about, onChange, bare = false, children }: Pr
       )}
       {wrong && <Failed error={new Error(`${wrong} The page shows ${rangeWords(live)} instead.`)} />}
       {children}
-      {!view && <PageWaiting>The list of series is on its way …</PageWaiting>}
+      {!view && <PageWaiting>Loading the list of series …</PageWaiting>}
       {view && (
         <ViewContext.Provider value={view}>
           <div className="rounded-sheet border border-rule print:border-0">

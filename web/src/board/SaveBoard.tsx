@@ -42,7 +42,7 @@ export function SaveBoard({ board, name, save, onSaved }: Props) {
       {open && (
         <Modal title={name} onClose={() => setOpen(false)}>
           <form onSubmit={submit} className="flex flex-col gap-3">
-            <Field label="Called">
+            <Field label="Name">
               <input
                 name="title"
                 required
@@ -80,7 +80,7 @@ export function SaveBoard({ board, name, save, onSaved }: Props) {
               className={`${mainButton} self-end`}
               disabled={!title.trim() || keep.isPending}
             >
-              Save it
+              Save
             </button>
           </form>
         </Modal>

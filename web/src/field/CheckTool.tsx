@@ -20,7 +20,7 @@ export function CheckTool() {
           disabled={check.isPending}
           onClick={() => check.mutate(true)}
         >
-          Check it with what it reaches
+          Check with devices and brokers
         </button>
         <button
           type="button"
@@ -28,10 +28,10 @@ export function CheckTool() {
           disabled={check.isPending}
           onClick={() => check.mutate(false)}
         >
-          Check the file alone
+          Check the file only
         </button>
         <button type="button" className={button} disabled={plan.isPending} onClick={() => plan.mutate()}>
-          What does it cost?
+          Estimate the cost
         </button>
       </div>
       {check.isPending && (

@@ -37,7 +37,7 @@ export function LinesSheet({ lines }: { lines: Lines }) {
             disabled={!look.data || look.data.written}
             onClick={() => look.mutate(true)}
           >
-            Write it into the file
+            Write to the file
           </button>
           <button
             type="button"
@@ -45,7 +45,7 @@ export function LinesSheet({ lines }: { lines: Lines }) {
             disabled={!look.data?.written}
             onClick={() => reload.mutate()}
           >
-            Have the gateway read it
+            Reload the gateway
           </button>
         </div>
       ) : (

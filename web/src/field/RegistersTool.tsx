@@ -186,7 +186,7 @@ export function RegistersTool() {
             disabled={!Object.values(taken).some((t) => t.series)}
             onClick={() => lines.mutate()}
           >
-            Lines for what was taken
+            Lines for the selection
           </button>
         </div>
       )}

@@ -55,7 +55,7 @@ export function TryTool() {
           />
         </Field>
         <button type="submit" className={mainButton} disabled={!source || !place}>
-          Try it
+          Try
         </button>
       </form>
       {trial.error && (

@@ -54,7 +54,7 @@ export function HeadValue({ head, series, titled }: { head: BoardHead; series: S
           {!isState && <span className="text-soft">{to.written}</span>}
         </p>
         {value === undefined ? (
-          <p className="text-xs text-soft">on its way</p>
+          <p className="text-xs text-soft">loading</p>
         ) : old ? (
           <p className="w-fit rounded-sheet bg-stale-wash px-1 text-xs text-stale">
             {condition}, {age(since)} old

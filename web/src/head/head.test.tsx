@@ -50,7 +50,7 @@ function shown(value?: Partial<Value>) {
 
 describe("a present value", () => {
   it("is never zero before it is known", () => {
-    expect(shown()).toContain("on its way");
+    expect(shown()).toContain("loading");
     expect(document.body.textContent).not.toContain("0 mg/l");
   });
   it("grows old by the clock, without a word from the stream", async () => {

@@ -73,7 +73,7 @@ export default function CalculateDialog({ lane, onChange, onClose }: Props) {
           ))}
         </dl>
         <div className="flex gap-3">
-          <Field label="Called">
+          <Field label="Name">
             <input
               name="called"
               required
@@ -102,11 +102,11 @@ export default function CalculateDialog({ lane, onChange, onClose }: Props) {
                 onClose();
               }}
             >
-              Take it away
+              Remove
             </button>
           )}
           <button type="submit" className={mainButton}>
-            Draw it
+            Draw
           </button>
         </div>
       </form>

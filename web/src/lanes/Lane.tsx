@@ -90,8 +90,7 @@ export function titleOf(lane: BoardLane, view: Pick<View, "catalogue" | "about">
   return text.charAt(0).toUpperCase() + text.slice(1);
 }
 
-const before = (loading: boolean) =>
-  loading ? "from before: the answer is on its way" : "from before: no answer came";
+const before = (loading: boolean) => (loading ? "from before: loading" : "from before: no answer");
 
 function SeriesLane(props: Dragged & { title: string }) {
   const { lane } = props;

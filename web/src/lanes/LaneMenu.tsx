@@ -1,7 +1,7 @@
 import { fileName } from "../picture/save";
 import { Ellipsis } from "lucide-react";
 import { DropdownMenu as Menu } from "radix-ui";
-import { lazy, Suspense, useState } from "react";
+import { Fragment, lazy, Suspense, useState } from "react";
 import { addressOf, type BoardLane } from "../api/client";
 import { heightOf, highest, lowest } from "../board/board";
 import { savePicture } from "../picture/picture";
@@ -9,7 +9,7 @@ import { Check, item, Rule } from "../parts/menu";
 import { seriesOf } from "./axes";
 import { DrawingItems } from "./DrawingItems";
 import type { Row } from "./rows";
-import { paramsOf, questionsOf } from "./questions";
+import { paramsOf, questionsOf, type Question } from "./questions";
 import { useView } from "./view";
 
 const WindowsTable = lazy(() => import("./WindowsTable"));
@@ -57,14 +57,24 @@ export function LaneMenu(props: Props) {
                   Windows as a table
                 </Menu.Item>
                 {questions.map((q, i) => (
-                  <Menu.Item key={i} className={item} asChild>
-                    <a
-                      href={addressOf("windows", csvOf(paramsOf(q, view.span)))}
-                      download={`${fileName(title)}-${i + 1}.csv`}
-                    >
-                      Download as CSV{questions.length > 1 && `: ${nameOf(q)}`}
-                    </a>
-                  </Menu.Item>
+                  <Fragment key={i}>
+                    <Menu.Item className={item} asChild>
+                      <a
+                        href={addressOf("windows", formOf(paramsOf(q, view.span), "csv"))}
+                        download={`${fileName(title)}-${i + 1}.csv`}
+                      >
+                        Download as CSV{questions.length > 1 && `: ${nameOf(q)}`}
+                      </a>
+                    </Menu.Item>
+                    <Menu.Item className={item} asChild>
+                      <a
+                        href={addressOf("windows", formOf(paramsOf(shortly(q), view.span), "wide"))}
+                        download={`${fileName(title)}-${i + 1}-wide.csv`}
+                      >
+                        Download as wide CSV{questions.length > 1 && `: ${nameOf(q)}`}
+                      </a>
+                    </Menu.Item>
+                  </Fragment>
                 ))}
                 <Menu.Item className={item} onSelect={() => void savePicture("svg", fileName(title), index)}>
                   Picture as SVG
@@ -104,7 +114,7 @@ export function LaneMenu(props: Props) {
             )}
             {rejects && (
               <Check on={rejects.shown} onChange={rejects.show}>
-                What was refused, in place
+                Rejects in the chart
               </Check>
             )}
             {onChange && lane.kind === "chart" && (
@@ -163,9 +173,16 @@ export function LaneMenu(props: Props) {
   );
 }
 
-function csvOf(params: URLSearchParams): URLSearchParams {
-  params.set("format", "csv");
+function formOf(params: URLSearchParams, format: string): URLSearchParams {
+  params.set("format", format);
   return params;
+}
+
+/** A question without the stats that only the lane itself needs, as each is a column. */
+function shortly(q: Question): Question {
+  if (typeof q.stats !== "string") return q;
+  const needed = q.stats.split(",").filter((s) => !/^(last|count|restarts|changes)$|_at$/.test(s));
+  return { ...q, stats: needed.join(",") };
 }
 
 const nameOf = (q: Record<string, string | string[]>) => [q.select ?? q.calc ?? []].flat().join(", ");

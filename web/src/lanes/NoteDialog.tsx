@@ -71,10 +71,10 @@ export function NoteDialog({ at, zone, places, onClose }: Props) {
         <Failed error={pin.error} />
         <div className="flex justify-end gap-2">
           <button type="button" className={button} onClick={onClose}>
-            Leave it
+            Cancel
           </button>
           <button type="submit" className={mainButton} disabled={pin.isPending || !text.trim() || !time}>
-            Pin it
+            Pin
           </button>
         </div>
       </form>

@@ -129,7 +129,7 @@ function NoteFlag({ note, x }: { note: Note; x: number }) {
           </p>
           {has(session.data, "operator") && (
             <button type="button" className="mt-2 text-sm underline" onClick={() => away.mutate()}>
-              Take the note away
+              Delete the note
             </button>
           )}
           <Failed error={away.error} />

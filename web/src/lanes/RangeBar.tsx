@@ -281,7 +281,7 @@ function SpanForm({ choice, span, zone, onTake }: SpanFormProps) {
       </Field>
       {wrong && <p className="text-sm text-bad">{wrong}</p>}
       <button type="submit" className={`${mainButton} self-end`} disabled={wrong !== ""}>
-        Show it
+        Show
       </button>
     </form>
   );

@@ -35,7 +35,7 @@ export default function TextDialog({ lane, onChange, onClose }: Props) {
           />
         </Field>
         <button type="submit" className={`${mainButton} self-end`} disabled={!text.trim()}>
-          Take it
+          Save
         </button>
       </form>
     </Modal>

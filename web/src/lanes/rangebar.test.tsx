@@ -69,7 +69,9 @@ describe("the bar of time", () => {
   it("goes to the range before and after, a day of the calendar, and out", () => {
     const changed = shown();
     fireEvent.click(screen.getByLabelText("Earlier"));
-    expect(changed).toHaveBeenLastCalledWith({ range: { kind: "span", from: from - 24 * 3_600_000, to: from } });
+    expect(changed).toHaveBeenLastCalledWith({
+      range: { kind: "span", from: from - 24 * 3_600_000, to: from },
+    });
     fireEvent.click(screen.getByLabelText("Zoom out"));
     const out = changed.mock.lastCall?.[0].range;
     expect(out).toMatchObject({ kind: "span" });

@@ -12,7 +12,7 @@ import type { View } from "./view";
 export interface Rows {
   rows: Row[];
   loading: boolean;
-  /** What is shown is from before: the answer is on its way, or could not be asked for again. */
+  /** What is shown is from before: loading, or could not be asked for again. */
   stale: boolean;
   errors: Error[];
   /** A place has to be chosen before anything can be asked for. */

@@ -7,7 +7,8 @@ import { useTick } from "../live/tick";
 import { Link } from "../parts/Link";
 import { convert, type UnitsOf } from "../units";
 import { conditionOf, isQuality, order, qualityOf, type Condition } from "./condition";
-import { ConditionMark, usual } from "./SeriesRow";
+import { ConditionMark, normalText } from "./SeriesRow";
+import { Since } from "./Since";
 
 const most = 12;
 
@@ -72,7 +73,8 @@ export function LookFirst({ catalogue, units }: { catalogue: Map<string, Series>
               </Link>
               <span className="ml-auto">
                 {v?.state || `${number(convert(v?.value, to))} ${to.written}`}
-                <span className="text-sm text-soft">{usual(series, units)}</span>
+                <span className="text-sm text-soft">{normalText(series, units)}</span>
+                {(f.condition === "unusual" || f.condition === "critical") && <Since path={f.path} />}
               </span>
             </li>
           );

@@ -63,7 +63,7 @@ function AgeCell({ path, series, units }: Omit<Props, "day">) {
   const value = useLatest(path);
   const quality = useLatest(qualityOf(path));
   const clock = useTick();
-  const range = useMemo(() => usual(series, units), [series, units]);
+  const range = useMemo(() => normalText(series, units), [series, units]);
   if (!value) return <td />;
   const condition = conditionOf(value, series, clock, quality?.state === "uncertain");
   const old = clock - Date.parse(value.time);
@@ -94,10 +94,10 @@ export function ConditionMark({ condition, old }: { condition: Condition; old: n
 }
 
 /** The normal range of a series, in words. */
-export function usual(series: Series | undefined, units: UnitsOf): string {
+export function normalText(series: Series | undefined, units: UnitsOf): string {
   const inner = series?.normal.inner ?? series?.normal.outer;
   if (!series || !inner) return "";
   const to = units(series.unit);
   const end = (v: number | null | undefined) => (v == null ? nothing : number(convert(v, to)));
-  return `, usual ${end(inner[0])} to ${end(inner[1])} ${to.written}`;
+  return `, normal ${end(inner[0])} to ${end(inner[1])} ${to.written}`;
 }

@@ -3,7 +3,7 @@ import type { Series, Value } from "../api/client";
 import { live } from "../live/store";
 import { bySite, conditionOf, isQuality } from "./condition";
 import { findings } from "./LookFirst";
-import { usual } from "./SeriesRow";
+import { normalText } from "./SeriesRow";
 
 const at = Date.parse("2026-11-03T07:00:00Z");
 const value = (change: Partial<Value> = {}): Value =>
@@ -85,9 +85,9 @@ describe("series", () => {
   });
   it("say what is usual for them, in the unit that is liked", () => {
     const asIs = (symbol: string) => ({ symbol: "", written: symbol, scale: 1, offset: 0 });
-    expect(usual(series, asIs)).toBe(", usual 6.5 to 12 mg/l");
+    expect(normalText(series, asIs)).toBe(", normal 6.5 to 12 mg/l");
     const open = { ...series, normal: { inner: [null, 12], outer: null } } as unknown as Series;
-    expect(usual(open, asIs)).toBe(", usual – to 12 mg/l");
-    expect(usual(undefined, asIs)).toBe("");
+    expect(normalText(open, asIs)).toBe(", normal – to 12 mg/l");
+    expect(normalText(undefined, asIs)).toBe("");
   });
 });

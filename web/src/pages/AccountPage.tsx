@@ -157,12 +157,12 @@ function PasswordSheet() {
           disabled={set.isPending || !present || !password}
           onClick={() => set.mutate()}
         >
-          Change it
+          Change
         </button>
       </div>
       {set.isSuccess && (
         <p role="status" className="text-good">
-          It was changed; all your other sessions have ended.
+          Password changed. All your other sessions have ended.
         </p>
       )}
       <Failed error={set.error} />
@@ -209,7 +209,7 @@ function AuthenticatorSheet({ has, changed }: { has: boolean; changed: () => voi
           </Field>
           <div>
             <button type="button" className={mainButton} disabled={!code} onClick={() => finish.mutate()}>
-              Use it
+              Confirm
             </button>
           </div>
         </>

@@ -20,7 +20,7 @@ export function BoardPage() {
   const found = useBoard(id, params.get("about") ?? undefined, params.get("version") ?? "");
   return (
     <>
-      {found.isPending && <PageWaiting>The board is on its way …</PageWaiting>}
+      {found.isPending && <PageWaiting>Loading the board …</PageWaiting>}
       <Failed error={found.error} />
       {found.data && (
         <Shown
@@ -56,7 +56,7 @@ function Shown({ found }: { found: SavedBoard }) {
       <div className="flex flex-wrap items-center gap-x-3 gap-y-2">
         <h1 className="text-2xl font-semibold">{board.title}</h1>
         {board.asks && <PlaceChooser asks={board.asks} about={about} onChoose={(a) => put("about", a)} />}
-        {saved.removed && <p className="rounded-sheet bg-stale-wash px-2 text-stale">taken away</p>}
+        {saved.removed && <p className="rounded-sheet bg-stale-wash px-2 text-stale">removed</p>}
         <span className="ml-auto flex flex-wrap gap-2 print:hidden">
           {has(session, "operator") && (
             <button type="button" className={button} onClick={() => put("edit", "yes")}>

@@ -37,7 +37,7 @@ export function BoardsPage() {
         {mayChange && <NewBoard />}
         {mayChange && <ImportBoard />}
         <button type="button" aria-pressed={removed} className={button} onClick={() => setRemoved(!removed)}>
-          {removed ? "Show those that are there" : "Show those taken away"}
+          {removed ? "Show current" : "Show removed"}
         </button>
         {walled.length > 0 && (
           <Link to={`/wall?${new URLSearchParams(walled.map((w) => ["board", w]))}`} className={linkButton}>
@@ -46,11 +46,11 @@ export function BoardsPage() {
         )}
       </div>
       <Failed error={boards.error} />
-      {boards.isPending && <PageWaiting>The boards are on their way …</PageWaiting>}
+      {boards.isPending && <PageWaiting>Loading the boards …</PageWaiting>}
       {boards.data && all.length === 0 && (
         <Nothing>
           {removed
-            ? "No board was taken away in the last 90 days."
+            ? "No board was removed in the last 90 days."
             : "No board has that in its title or place. Every site and station gets one with its first series; Trends can be kept as one."}
         </Nothing>
       )}

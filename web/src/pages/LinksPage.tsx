@@ -75,7 +75,7 @@ export function LinksPage() {
     <>
       <h1 className="text-2xl font-semibold">Links</h1>
       <Failed error={uplinks.error ?? history.error} />
-      {uplinks.isPending && <PageWaiting>The links are on their way …</PageWaiting>}
+      {uplinks.isPending && <PageWaiting>Loading the links …</PageWaiting>}
       {uplinks.data && sending.length + receiving.length === 0 && (
         <Nothing>
           This service neither sends to a central nor receives from gateways; <code>uplinks:</code> of a

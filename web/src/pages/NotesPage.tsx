@@ -63,7 +63,7 @@ export function NotesPage() {
         </a>
       </div>
       <Failed error={notes.error ?? away.error} />
-      {notes.isPending && <PageWaiting>The notes are on their way …</PageWaiting>}
+      {notes.isPending && <PageWaiting>Loading the notes …</PageWaiting>}
       {notes.data && all.length === 0 && (
         <Nothing>
           {text
@@ -98,7 +98,7 @@ export function NotesPage() {
                 <td className={cell}>
                   {mayChange && (
                     <Sure
-                      name="Take away"
+                      name="Delete note"
                       question={`“${n.text}” goes; the audit keeps its text.`}
                       onYes={() => away.mutate(n.id)}
                       className="text-soft underline"

@@ -1,5 +1,5 @@
 import { useWindowVirtualizer } from "@tanstack/react-virtual";
-import { useDeferredValue, useEffect, useMemo, useRef, useState } from "react";
+import { lazy, useDeferredValue, useEffect, useMemo, useRef, useState } from "react";
 import type { Series } from "../api/client";
 import { useCatalogue } from "../api/hooks";
 import { count, words } from "../format";
@@ -13,10 +13,43 @@ import { search } from "../parts/Field";
 import { Link } from "../parts/Link";
 import { usePaper } from "../parts/paper";
 import { Nothing, PageWaiting } from "../parts/Waiting";
+import { useAddress } from "../router";
 import { useUnits, type UnitsOf } from "../units";
 
-/** What needs a look first, then every series with its latest value, by site and station. */
+const HappenedView = lazy(async () => ({ default: (await import("../now/HappenedView")).HappenedView }));
+
+const views = [
+  { view: "", name: "Present values" },
+  { view: "happened", name: "What happened" },
+];
+
+/** What it is like now, or what happened since: the address says which. */
 export function NowPage() {
+  const shown = useAddress().searchParams.get("view") ?? "";
+  return (
+    <>
+      <div className="flex flex-wrap items-baseline gap-x-6">
+        <h1 className="text-2xl font-semibold">Now</h1>
+        <nav aria-label="Views" className="flex gap-4">
+          {views.map((v) => (
+            <Link
+              key={v.view}
+              to={v.view ? `/?view=${v.view}` : "/"}
+              current={shown === v.view}
+              className="border-b-2 border-transparent py-1 aria-[current]:border-ink aria-[current]:font-semibold"
+            >
+              {v.name}
+            </Link>
+          ))}
+        </nav>
+      </div>
+      <div className="mt-3">{shown === "happened" ? <HappenedView /> : <PresentView />}</div>
+    </>
+  );
+}
+
+/** What needs a look first, then every series with its latest value, by site and station. */
+function PresentView() {
   const seen = useSeriesSeen();
   const standing = useStanding();
   const catalogue = useCatalogue();
@@ -35,7 +68,6 @@ export function NowPage() {
   return (
     <>
       <div className="flex flex-wrap items-center gap-x-6 gap-y-2">
-        <h1 className="text-2xl font-semibold">Now</h1>
         <input
           type="search"
           aria-label="Show only series whose path contains"
@@ -46,7 +78,7 @@ export function NowPage() {
         />
         {known && <Summary catalogue={catalogue} />}
       </div>
-      {!known && <PageWaiting>The latest values are on their way …</PageWaiting>}
+      {!known && <PageWaiting>Loading the latest values …</PageWaiting>}
       {known && live.values.size === 0 && standing === "live" && (
         <Nothing>
           No reading has arrived yet. Point a device at this gateway;{" "}

@@ -5,12 +5,14 @@ import { ask, send, type RejectCounts, type ReplayOutcome, type Rejects } from "
 import { useHealth } from "../api/hooks";
 import { zoneOf } from "../board/useTime";
 import { preview } from "../field/preview";
+import { live } from "../live/store";
 import { useClock } from "../live/useClock";
 import { button, entry, search } from "../parts/Field";
 import { Failed } from "../parts/Said";
 import { cell, row, Table } from "../parts/Table";
 import { Nothing, PageWaiting } from "../parts/Waiting";
 import { usePreferences } from "../preferences";
+import { OfGateways } from "../rejects/OfGateways";
 import { OneReject } from "../rejects/OneReject";
 import { OverTime } from "../rejects/OverTime";
 import { stepsOf } from "../rejects/hours";
@@ -45,7 +47,7 @@ export function RejectsPage() {
     queryKey: ["reject-counts", days],
     queryFn: () =>
       ask<RejectCounts>("rejects/counts", {
-        from: new Date(Date.now() - days * 86_400_000).toISOString().slice(0, 19) + "Z",
+        from: new Date(Date.now() + live.ahead - days * 86_400_000).toISOString().slice(0, 19) + "Z",
       }),
     refetchInterval: 10_000,
     placeholderData: keepPreviousData,
@@ -97,6 +99,7 @@ export function RejectsPage() {
           className={search}
         />
       </div>
+      <OfGateways />
       <Failed error={counts.error ?? rejects.error ?? replay.error} />
       {counts.isPending && <PageWaiting />}
       {counts.data && !any && <Nothing>Nothing was refused in the {range?.name}.</Nothing>}
@@ -120,7 +123,7 @@ export function RejectsPage() {
       )}
       <div className="mt-4 flex flex-wrap items-baseline gap-3">
         <h2 className="text-lg">
-          The newest{rule && `, by ${rule}`}
+          Newest{rule && `, by ${rule}`}
           {source && `, of ${source}`}
         </h2>
         {(rule || source) && (
@@ -130,7 +133,7 @@ export function RejectsPage() {
             disabled={replay.isPending}
             onClick={() => replay.mutate()}
           >
-            It is mended: send them once more
+            Process again
           </button>
         )}
         {replay.data && (
@@ -141,7 +144,7 @@ export function RejectsPage() {
         )}
         <span className="ml-auto text-xs text-soft">{zoneText(zone, clock)}</span>
       </div>
-      {rejects.data && all.length === 0 && <Nothing>Nothing that is kept was refused by that.</Nothing>}
+      {rejects.data && all.length === 0 && <Nothing>No stored rejects match.</Nothing>}
       {all.length > 0 && (
         <Table head={[">number", "when", "source and place", "rule", "why", "what arrived"]}>
           {all.map((r) => (

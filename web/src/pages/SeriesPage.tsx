@@ -8,7 +8,7 @@ import { decimalsOfSeries, fixed, nothing, number, words } from "../format";
 import { useLatest, useStanding } from "../live/useLive";
 import { useClock } from "../live/useClock";
 import { conditionOf, qualityOf } from "../now/condition";
-import { ConditionMark, usual } from "../now/SeriesRow";
+import { ConditionMark, normalText } from "../now/SeriesRow";
 import { linkButton } from "../parts/Field";
 import { Link } from "../parts/Link";
 import { Failed } from "../parts/Said";
@@ -35,7 +35,7 @@ export function SeriesPage() {
     document.title = `${path} – Nexocumula`;
     return () => void (document.title = "Nexocumula");
   }, [path]);
-  if (!catalogue) return <PageWaiting>The series is on its way …</PageWaiting>;
+  if (!catalogue) return <PageWaiting>Loading the series …</PageWaiting>;
   if (!series)
     return (
       <Nothing>
@@ -126,9 +126,7 @@ function Present({ series, zone }: { series: Series; zone: string }) {
   const units = useUnits().of;
   if (!value)
     return (
-      <p className="text-soft">
-        {standing === "live" ? "Nothing was heard yet." : "Its value is on its way …"}
-      </p>
+      <p className="text-soft">{standing === "live" ? "Nothing was heard yet." : "Loading its value …"}</p>
     );
   const to = units(series.unit);
   const condition = conditionOf(value, series, clock, quality?.state === "uncertain");
@@ -145,7 +143,7 @@ function Present({ series, zone }: { series: Series; zone: string }) {
       <p className="text-sm text-soft">
         {longTime(Date.parse(value.time), zone, true)}{" "}
         <ConditionMark condition={condition} old={clock - Date.parse(value.time)} />
-        {usual(series, units)}
+        {normalText(series, units)}
       </p>
     </div>
   );
@@ -206,8 +204,7 @@ function VersionsOf({ series, zone }: { series: Series; zone: string }) {
   });
   const all = versions.data?.versions ?? [];
   if (versions.error) return <Failed error={versions.error} />;
-  if (all.length < 2)
-    return <p className="mt-3 text-sm text-soft">It has been defined like this from the beginning.</p>;
+  if (all.length < 2) return <p className="mt-3 text-sm text-soft">The definition has never changed.</p>;
   return (
     <Table head={["since", "unit", "calibration", "usual", "expected"]}>
       {all.map((v) => (

@@ -105,7 +105,7 @@ function Turn({ of }: { of: string }) {
     return found.error ? (
       <p className="mt-8 text-bad">{found.error.message}</p>
     ) : (
-      <PageWaiting>The board is on its way …</PageWaiting>
+      <PageWaiting>Loading the board …</PageWaiting>
     );
   return (
     <>

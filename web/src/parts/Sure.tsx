@@ -21,7 +21,7 @@ export function Sure({ name, question, onYes, className }: Props) {
           <AlertDialog.Title className="text-lg font-semibold">{name}?</AlertDialog.Title>
           <AlertDialog.Description className="mt-2">{question}</AlertDialog.Description>
           <div className="mt-4 flex justify-end gap-2">
-            <AlertDialog.Cancel className={button}>Leave it</AlertDialog.Cancel>
+            <AlertDialog.Cancel className={button}>Cancel</AlertDialog.Cancel>
             <AlertDialog.Action className={mainButton} onClick={onYes}>
               {name}
             </AlertDialog.Action>

@@ -6,13 +6,13 @@ export function Waiting({ height = 80, children }: { height?: number; children?:
       className="absolute inset-0 grid place-items-center bg-[repeating-linear-gradient(90deg,var(--rule)_0_1px,transparent_1px_48px)] text-soft"
       style={{ minHeight: height }}
     >
-      {children ?? "On its way …"}
+      {children ?? "Loading …"}
     </div>
   );
 }
 
 /** The same for a whole page. */
-export function PageWaiting({ children = "On its way …" }: { children?: string }) {
+export function PageWaiting({ children = "Loading …" }: { children?: string }) {
   return (
     <p role="status" className="mt-8 text-soft">
       {children}

@@ -29,9 +29,7 @@ export function Distribution({ series }: { series: Series }) {
   const bins = found.data ?? [];
   if (bins.length === 0)
     return (
-      <p className="text-sm text-soft">
-        {found.isPending ? "On its way …" : "It had no values in that time."}
-      </p>
+      <p className="text-sm text-soft">{found.isPending ? "Loading …" : "It had no values in that time."}</p>
     );
   const most = Math.max(...bins.map((b) => b.most)) || 1;
   const all = bins.reduce((sum, b) => sum + (b.least + b.most) / 2, 0) || 1;

@@ -49,7 +49,7 @@ export function MeanDay({ series, zone }: { series: Series; zone: string }) {
   if (values.length === 0)
     return (
       <p className="text-sm text-soft">
-        {answers.some((a) => a.isPending) ? "On its way …" : "It had no values in that time."}
+        {answers.some((a) => a.isPending) ? "Loading …" : "It had no values in that time."}
       </p>
     );
   const low = Math.min(...values);

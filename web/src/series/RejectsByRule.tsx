@@ -19,7 +19,7 @@ export function RejectsByRule({ path, zone }: { path: string; zone: string }) {
   if (rules.size === 0)
     return (
       <p className="text-sm text-soft">
-        {found.isPending ? "On its way …" : "Nothing of it was refused, of what is kept."}
+        {found.isPending ? "Loading …" : "Nothing of it was refused, of what is kept."}
       </p>
     );
   return (
