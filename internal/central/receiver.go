@@ -71,6 +71,10 @@ type Link struct {
 	LastError string
 	Twin      string      // another process that sends under the name; empty without one
 	Status    wire.Status // what the gateway last said of itself
+
+	// When the gateway was last heard again after a silence, and what it said then, before anything of it arrived.
+	ReturnedAt time.Time
+	Returned   wire.Status
 }
 
 // silence is how long a gateway may say nothing and still be called up; it speaks at
@@ -167,6 +171,9 @@ func (r *Receiver) Receive(token, from string, body []byte) (wire.Reply, error) 
 		l.show.Refused++
 		l.show.LastError = err.Error()
 		return reply, err
+	}
+	if !l.show.Up(now) {
+		l.show.ReturnedAt, l.show.Returned = now, e.Status
 	}
 	l.show.HeardAt, l.show.Status = now, e.Status
 	if left := e.Status.BacklogRows - int(l.cursor.Rows-before); left > 0 { // what came with it waits no longer

@@ -69,10 +69,9 @@ func writeSlice(pipe *pipeline.Pipeline, site string, quantities []sim.Quantity,
 	for ; from.Before(until); from = from.Add(historyPart) {
 		d := &pipeline.Delivery{Done: func(err error) { written <- err }}
 		for t := from; t.Before(until) && t.Before(from.Add(historyPart)); t = t.Add(historyEvery) {
-			place := t.Format(time.RFC3339)
 			for i, q := range quantities {
 				if v, ok := q.At(t); ok {
-					from := &reading.Origin{Source: "history", Place: place, Raw: strconv.AppendFloat(nil, v, 'g', -1, 64)}
+					from := &reading.Origin{Source: "history", Place: q.Series, Raw: strconv.AppendFloat(nil, v, 'g', -1, 64)}
 					d.Readings = append(d.Readings, reading.Reading{Path: paths[i], Time: t.UnixNano(), Value: v, From: from})
 				}
 			}

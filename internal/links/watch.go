@@ -18,6 +18,17 @@ type State struct {
 	Rows   int       // about how many summaries wait
 	Oldest time.Time // since when; zero: nothing waits
 	Moved  uint64    // summaries that arrived, in all
+
+	// What the other end said when it was heard again. Some or all of it may have come with the same message, so
+	// that it never shows in Rows. Zero at an end that knows by itself what waits.
+	Return Return
+}
+
+// Return is what waited at the end of a silence, as the other end said.
+type Return struct {
+	At     time.Time
+	Rows   int
+	Oldest time.Time
 }
 
 // Pace is how fast a link catches up.
@@ -161,6 +172,9 @@ func (l *watched) isUp(s State, now time.Time) {
 		o.Ended, l.changed = now, true
 	}
 	l.waits(s)
+	if r := s.Return; r.At.After(o.Began) { // and not of an outage before
+		l.waits(State{Rows: r.Rows, Oldest: r.Oldest})
+	}
 	if s.Oldest.IsZero() || !s.Oldest.Before(o.Ended) {
 		if o.Waited > 0 {
 			o.CaughtUp, l.changed = now, true

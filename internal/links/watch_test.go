@@ -93,6 +93,25 @@ func TestAnOutageTellsItsStory(t *testing.T) {
 	assert.Len(t, n.outages(), 2, "the next is another one")
 }
 
+// A central hears that 135 summaries waited in the message that brings them all.
+func TestWhatArrivesAtOnceHadWaitedToo(t *testing.T) {
+	n := begin(t)
+	n.pass(time.Minute, up)
+	fell := n.now
+	n.pass(5*time.Minute, func(time.Duration) links.State { return links.State{Reason: "nothing was heard"} })
+	again := links.State{Up: true, Moved: 135, Return: links.Return{At: n.now.Add(2 * time.Second), Rows: 135, Oldest: fell.Add(20 * time.Second)}}
+	n.pass(10*time.Minute, func(time.Duration) links.State { return again })
+	done := n.outages()
+	require.Len(t, done, 1)
+	assert.Equal(t, 135, done[0].Waited)
+	assert.Equal(t, fell.Add(20*time.Second), done[0].Oldest.UTC())
+	assert.WithinDuration(t, done[0].Ended, done[0].CaughtUp, 3*time.Second)
+
+	n.pass(time.Minute, func(time.Duration) links.State { return links.State{Reason: "again", Return: again.Return} })
+	n.pass(10*time.Minute, func(time.Duration) links.State { return again })
+	assert.Zero(t, n.outages()[1].Waited, "what was said after the first outage is not of the second")
+}
+
 func TestWhatIsDownForAMomentIsNoOutage(t *testing.T) {
 	n := begin(t)
 	n.pass(time.Minute, up)

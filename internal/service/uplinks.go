@@ -71,6 +71,7 @@ func (s *Service) linkStates() (out []links.State) {
 				continue // it has not begun yet
 			}
 			one := links.State{Link: "from " + l.Gateway, Up: l.Up(now), Since: l.HeardAt, Reason: "nothing was heard", Rows: l.Status.BacklogRows, Oldest: l.Status.BacklogSince, Moved: l.Rows}
+			one.Return = links.Return{At: l.ReturnedAt, Rows: l.Returned.BacklogRows, Oldest: l.Returned.BacklogSince}
 			if !one.Up && l.LastError != "" {
 				one.Reason = l.LastError
 			}

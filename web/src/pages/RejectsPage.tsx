@@ -4,19 +4,20 @@ import { useSearchParams } from "react-router";
 import { ask, send, type RejectCounts, type ReplayOutcome, type Rejects } from "../api/client";
 import { useHealth } from "../api/hooks";
 import { zoneOf } from "../board/useTime";
-import { preview } from "../field/preview";
 import { live } from "../live/store";
+import { count } from "../format";
 import { useClock } from "../live/useClock";
 import { button, entry, search } from "../parts/Field";
 import { Failed } from "../parts/Said";
-import { cell, row, Table } from "../parts/Table";
+import { Table } from "../parts/Table";
 import { Nothing, PageWaiting } from "../parts/Waiting";
 import { usePreferences } from "../preferences";
+import { columns, GroupRows } from "../rejects/GroupRows";
+import { groupsOf } from "../rejects/groups";
 import { OfGateways } from "../rejects/OfGateways";
 import { OneReject } from "../rejects/OneReject";
 import { OverTime } from "../rejects/OverTime";
 import { stepsOf } from "../rejects/hours";
-import { longTime } from "../time/format";
 import { zoneText } from "../time/zone";
 
 const ranges = [
@@ -24,6 +25,9 @@ const ranges = [
   { last: 7, name: "last 7 days", hours: 6 },
   { last: 30, name: "last 30 days", hours: 24 },
 ];
+
+/** How many rejects are listed, by groups, at most. */
+const most = 250;
 
 /** What did not count, and why: over time, and one by one. */
 export function RejectsPage() {
@@ -52,7 +56,12 @@ export function RejectsPage() {
     refetchInterval: 10_000,
     placeholderData: keepPreviousData,
   });
-  const query = { limit: "100", ...(rule && { rule }), ...(source && { source }), ...(select && { select }) };
+  const query = {
+    limit: String(most),
+    ...(rule && { rule }),
+    ...(source && { source }),
+    ...(select && { select }),
+  };
   const rejects = useQuery({
     queryKey: ["rejects", query],
     queryFn: () => ask<Rejects>("rejects", query),
@@ -73,6 +82,7 @@ export function RejectsPage() {
   );
   const any = byRule.some((s) => s.all > 0);
   const all = rejects.data?.rejects ?? [];
+  const groups = useMemo(() => groupsOf(rejects.data?.rejects ?? []), [rejects.data]);
   return (
     <>
       <div className="flex flex-wrap items-center gap-x-4 gap-y-2">
@@ -125,6 +135,7 @@ export function RejectsPage() {
         <h2 className="text-lg">
           Newest{rule && `, by ${rule}`}
           {source && `, of ${source}`}
+          {all.length >= most && <span className="text-sm text-soft"> (the newest {count(most)} only)</span>}
         </h2>
         {(rule || source) && (
           <button
@@ -146,34 +157,9 @@ export function RejectsPage() {
       </div>
       {rejects.data && all.length === 0 && <Nothing>No stored rejects match.</Nothing>}
       {all.length > 0 && (
-        <Table head={[">number", "when", "source and place", "rule", "why", "what arrived"]}>
-          {all.map((r) => (
-            <tr key={r.id} className={row} data-reject={r.id}>
-              <td className={`${cell} text-right`}>
-                <button
-                  type="button"
-                  className="underline"
-                  aria-label={`Open reject ${r.id}`}
-                  onClick={() => put("id", String(r.id))}
-                >
-                  {r.id}
-                </button>
-              </td>
-              <td className={`${cell} whitespace-nowrap`}>{longTime(Date.parse(r.time), zone, true)}</td>
-              <td className={cell}>
-                {r.source}: {r.place}
-              </td>
-              <td className={cell}>{r.rule}</td>
-              <td className={cell}>
-                {r.replayed_at && (
-                  <span className="text-good">
-                    counts since {longTime(Date.parse(r.replayed_at), zone)}; it was:{" "}
-                  </span>
-                )}
-                {r.reason}
-              </td>
-              <td className={`${cell} max-w-48 truncate text-soft`}>{preview(r.raw)}</td>
-            </tr>
+        <Table head={columns}>
+          {groups.map((g) => (
+            <GroupRows key={g.key} group={g} zone={zone} onOpen={(id) => put("id", String(id))} />
           ))}
         </Table>
       )}
