@@ -1,4 +1,4 @@
-import { lazy, Suspense, useEffect, useMemo } from "react";
+import { lazy, Suspense, useEffect, useLayoutEffect, useMemo } from "react";
 import { Route, Routes, useLocation } from "react-router";
 import { Unreachable, type Session } from "./api/client";
 import { has, may, noteSeen, useHealth, useSession } from "./api/hooks";
@@ -72,6 +72,11 @@ function Pages({ session }: { session: Session }) {
     () => pages.filter((p) => !p.role || (p.whole ? may(session, p.role) : has(session, p.role))),
     [session],
   );
+  const name = mine.find((p) => p.at === pathname)?.name;
+  // Before the page's own effects, as a page may have a title of its own.
+  useLayoutEffect(() => {
+    document.title = [name, health.data?.site, "Nexocumula"].filter(Boolean).join(" – ");
+  }, [name, health.data?.site, pathname]);
   const bare = mine.some((p) => p.bare && p.at === pathname);
   return (
     <div className={bare ? "" : "mx-auto max-w-[110rem] px-4 pb-16"}>

@@ -30,8 +30,17 @@ export function prefer(change: Partial<Preferences>) {
 }
 
 function subscribe(notice: () => void) {
+  const elsewhere = (e: StorageEvent) => {
+    if (e.key !== key && e.key !== null) return;
+    current = read();
+    notice();
+  };
   addEventListener(changed, notice);
-  return () => removeEventListener(changed, notice);
+  addEventListener("storage", elsewhere); // of other tabs
+  return () => {
+    removeEventListener(changed, notice);
+    removeEventListener("storage", elsewhere);
+  };
 }
 
 export function usePreferences(): Preferences {

@@ -2,12 +2,13 @@ import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { Redo2, Undo2, X } from "lucide-react";
 import { useEffect } from "react";
 import { useNavigate } from "react-router";
-import { remove, send, type Board, type BoardVersion, type SavedBoard } from "../api/client";
+import { ask, Refusal, remove, send, type Board, type BoardVersion, type SavedBoard } from "../api/client";
 import { button, entry, Field, mainButton } from "../parts/Field";
 import { Failed } from "../parts/Said";
 import { Sure } from "../parts/Sure";
 import { AddLane } from "./AddLane";
 import { BoardView } from "./BoardView";
+import { useDraft } from "./draft";
 import { useTime, withTime } from "./useTime";
 import { useUndo } from "./useUndo";
 
@@ -20,18 +21,37 @@ interface Props {
 /** A board that is edited in place. Nothing counts before it is saved, and every change can be taken back. */
 export function BoardEditor({ found, about, onDone }: Props) {
   const { saved } = found;
-  const { value: board, set, undo, redo, canUndo, canRedo } = useUndo<Board>(found.board);
+  const draft = useDraft(found);
+  const {
+    value: board,
+    set,
+    undo,
+    redo,
+    reset,
+    canUndo,
+    canRedo,
+  } = useUndo<Board>(draft.restored?.board ?? found.board);
+  const changed = board !== found.board;
+  useEffect(() => {
+    if (changed) draft.keep(board);
+    else if (canRedo) draft.forget(); // all of it was taken back
+    // eslint-disable-next-line react-hooks/exhaustive-deps -- only the board is what changes
+  }, [board]);
   const { choice } = useTime(board);
   const client = useQueryClient();
   const navigate = useNavigate();
   const keep = useMutation({
-    mutationFn: () => {
+    mutationFn: async (how: "save" | "over theirs" | "as new") => {
       const next = withTime(board, choice);
-      return saved.standard
-        ? send<BoardVersion>("boards", { board: next })
-        : send<BoardVersion>(`boards/${saved.id}`, { board: next, change: saved.version });
+      if (saved.standard || how === "as new") return send<BoardVersion>("boards", { board: next });
+      const change =
+        how === "save"
+          ? (draft.restored?.version ?? saved.version)
+          : (await ask<SavedBoard>(`boards/${saved.id}`)).saved.version;
+      return send<BoardVersion>(`boards/${saved.id}`, { board: next, change });
     },
     onSuccess: async (now) => {
+      draft.forget();
       await client.invalidateQueries({ queryKey: ["boards"] });
       await client.invalidateQueries({ queryKey: ["board"] });
       void navigate(`/boards/${now.id}${about && board.asks ? `?about=${encodeURIComponent(about)}` : ""}`);
@@ -40,11 +60,17 @@ export function BoardEditor({ found, about, onDone }: Props) {
   const away = useMutation({
     mutationFn: () => remove(`boards/${saved.id}`),
     onSuccess: async () => {
+      draft.forget();
       await client.invalidateQueries({ queryKey: ["boards"] });
       await client.invalidateQueries({ queryKey: ["board"] });
       void navigate("/boards");
     },
   });
+  const takeTheirs = async () => {
+    draft.forget();
+    onDone();
+    await client.invalidateQueries({ queryKey: ["board"] });
+  };
   useEffect(() => {
     const key = (e: KeyboardEvent) => {
       if (!(e.ctrlKey || e.metaKey) || /^(INPUT|TEXTAREA)$/.test((e.target as HTMLElement).tagName)) return;
@@ -71,7 +97,7 @@ export function BoardEditor({ found, about, onDone }: Props) {
             name="title"
             value={board.title}
             maxLength={200}
-            onChange={(e) => set({ ...board, title: e.target.value })}
+            onChange={(e) => set({ ...board, title: e.target.value }, "title")}
             className={`${entry} w-72 font-semibold`}
           />
         </Field>
@@ -117,20 +143,55 @@ export function BoardEditor({ found, about, onDone }: Props) {
               className={button}
             />
           )}
-          <button type="button" className={button} onClick={onDone}>
+          <button
+            type="button"
+            className={button}
+            onClick={() => {
+              draft.forget();
+              onDone();
+            }}
+          >
             Cancel
           </button>
           <button
             type="button"
             className={mainButton}
             disabled={keep.isPending || !board.title.trim()}
-            onClick={() => keep.mutate()}
+            onClick={() => keep.mutate("save")}
           >
             Save
           </button>
         </span>
       </div>
       <Failed error={keep.error ?? away.error} />
+      {keep.error instanceof Refusal && keep.error.code === "changed" && (
+        <div className="mt-2 flex flex-wrap gap-2" data-conflict>
+          <button type="button" className={button} onClick={() => void takeTheirs()}>
+            Take theirs
+          </button>
+          <button type="button" className={button} onClick={() => keep.mutate("over theirs")}>
+            Save mine over theirs
+          </button>
+          <button type="button" className={button} onClick={() => keep.mutate("as new")}>
+            Save mine as a new board
+          </button>
+        </div>
+      )}
+      {draft.restored && (
+        <p role="status" className="mt-2 flex flex-wrap items-center gap-3" data-restored>
+          Unsaved changes of {new Date(draft.restored.at).toLocaleString()} were restored.
+          <button
+            type="button"
+            className={button}
+            onClick={() => {
+              draft.forget();
+              reset(found.board);
+            }}
+          >
+            Discard them
+          </button>
+        </p>
+      )}
       {head.length > 0 && (
         <ul aria-label="In the head" className="mt-2 flex flex-wrap gap-2 text-sm">
           {head.map((h, i) => (

@@ -3,9 +3,10 @@ import { act, cleanup, renderHook } from "@testing-library/react";
 import type { ReactNode } from "react";
 import { MemoryRouter, useLocation } from "react-router";
 import { afterEach, describe, expect, it } from "vitest";
-import type { Series } from "../api/client";
+import type { SavedBoard, Series } from "../api/client";
 import { everywhere, together } from "./AddLane";
 import { emptyBoard, heightOf, kindFor } from "./board";
+import { useDraft } from "./draft";
 import { useTime, withTime, zoneOf } from "./useTime";
 import { useUndo } from "./useUndo";
 
@@ -27,6 +28,34 @@ describe("changes", () => {
     act(() => result.current.undo());
     act(() => result.current.undo()); // there is no more
     expect(result.current).toMatchObject({ value: "a", canUndo: false });
+  });
+
+  it("of one field, letter by letter, are one", () => {
+    const { result } = renderHook(() => useUndo("a"));
+    act(() => result.current.set("b", "title"));
+    act(() => result.current.set("bc", "title"));
+    act(() => result.current.set("bcd"));
+    act(() => result.current.set("e", "title"));
+    act(() => result.current.undo());
+    expect(result.current.value).toBe("bcd");
+    act(() => result.current.undo());
+    expect(result.current.value).toBe("bc");
+    act(() => result.current.undo());
+    expect(result.current).toMatchObject({ value: "a", canUndo: false });
+  });
+
+  it("that are not saved outlast the page, and know what they are changes of", () => {
+    const found = (version: number) =>
+      ({ board: emptyBoard, saved: { id: 7, version, standard: false, about: "" } }) as unknown as SavedBoard;
+    const first = renderHook(() => useDraft(found(3)));
+    expect(first.result.current.restored).toBeUndefined();
+    act(() => first.result.current.keep({ ...emptyBoard, title: "Night" }));
+    const second = renderHook(() => useDraft(found(4))); // somebody else saved meanwhile
+    expect(second.result.current.restored).toMatchObject({ board: { title: "Night" }, version: 3 });
+    act(() => second.result.current.keep({ ...emptyBoard, title: "Nights" }));
+    expect(JSON.parse(localStorage.getItem("draft of board 7") ?? "")).toMatchObject({ version: 3 });
+    act(() => second.result.current.forget());
+    expect(renderHook(() => useDraft(found(4))).result.current.restored).toBeUndefined();
   });
 });
 

@@ -4,15 +4,21 @@ interface Steps<T> {
   past: T[];
   present: T;
   future: T[];
+  part?: string;
 }
 
 const most = 100;
 
-/** A value whose changes can be taken back, and made again. */
+/** A value whose changes can be taken back, and made again. Changes one after the other that have the same
+ *  `part`, as letters typed into one field, are one. */
 export function useUndo<T>(initial: T) {
   const [steps, setSteps] = useState<Steps<T>>({ past: [], present: initial, future: [] });
-  const set = useCallback((next: T) => {
-    setSteps((s) => ({ past: [...s.past.slice(-most), s.present], present: next, future: [] }));
+  const set = useCallback((next: T, part?: string) => {
+    setSteps((s) =>
+      part !== undefined && part === s.part
+        ? { ...s, present: next, future: [] }
+        : { past: [...s.past.slice(-most), s.present], present: next, future: [], part },
+    );
   }, []);
   const undo = useCallback(() => {
     setSteps((s) => {

@@ -41,7 +41,6 @@ function Shown({ found }: { found: SavedBoard }) {
   const edits = params.get("edit") === "yes" && has(session, "operator");
   useEffect(() => {
     document.title = `${board.title} – Nexocumula`;
-    return () => void (document.title = "Nexocumula");
   }, [board.title]);
   const put = (name: string, value: string) =>
     setParams((p) => {

@@ -33,7 +33,6 @@ export function SeriesPage() {
   const series = catalogue?.get(path);
   useEffect(() => {
     document.title = `${path} – Nexocumula`;
-    return () => void (document.title = "Nexocumula");
   }, [path]);
   if (!catalogue) return <PageWaiting>Loading the series …</PageWaiting>;
   if (!series)

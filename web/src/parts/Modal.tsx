@@ -9,6 +9,9 @@ interface Props {
   children: ReactNode;
 }
 
+/** What is written or chosen into; the first of them has the focus at first. */
+const fields = "input:not([type=hidden]), textarea, select";
+
 /** Something in front of the page, until it is closed. */
 export function Modal({ title, onClose, wide = false, children }: Props) {
   return (
@@ -17,6 +20,12 @@ export function Modal({ title, onClose, wide = false, children }: Props) {
         <Dialog.Overlay className="fixed inset-0 z-30 bg-ink/40" />
         <Dialog.Content
           aria-describedby={undefined}
+          onOpenAutoFocus={(e) => {
+            const first = (e.target as HTMLElement).querySelector<HTMLElement>(fields);
+            if (!first) return;
+            e.preventDefault();
+            first.focus();
+          }}
           className={`fixed top-[8vh] left-1/2 z-40 flex max-h-[84vh] -translate-x-1/2 flex-col rounded-sheet border border-ink bg-paper p-4 ${wide ? "w-[min(64rem,96vw)]" : "w-[min(32rem,94vw)]"}`}
         >
           <div className="flex items-baseline">
