@@ -53,7 +53,7 @@ func excursionsGrid(answer client.Excursions) grid {
 	for _, e := range answer.Excursions {
 		above := map[string]string{"low": "below", "high": "above"}[e.Side]
 		unit := strings.TrimSpace(" " + e.Unit)
-		happened := fmt.Sprintf("%s the %s range's %s: %s %s at %s", above, e.Beyond, brief(float64(e.Limit)), brief(float64(e.Extreme)), unit, e.ExtremeAt.UTC().Format("15:04"))
+		happened := fmt.Sprintf("%s the %s range's %s: %s %s at %s", above, e.Beyond, brief(float64(e.Limit)), brief(float64(e.Extreme)), unit, e.ExtremeAt.UTC().Format("2006-01-02 15:04"))
 		add(e.From, &e.To, e.Path, happened, e.Over)
 	}
 	for _, s := range answer.Silent {

@@ -1,4 +1,5 @@
 import { lazy, Suspense, useEffect, useLayoutEffect, useMemo } from "react";
+import { useRecentPages } from "./around/recent";
 import { Route, Routes, useLocation } from "react-router";
 import { Unreachable, type Session } from "./api/client";
 import { has, may, noteSeen, useHealth, useSession } from "./api/hooks";
@@ -77,6 +78,7 @@ function Pages({ session }: { session: Session }) {
   useLayoutEffect(() => {
     document.title = [name, health.data?.site, "Nexocumula"].filter(Boolean).join(" – ");
   }, [name, health.data?.site, pathname]);
+  useRecentPages();
   const bare = mine.some((p) => p.bare && p.at === pathname);
   return (
     <div className={bare ? "" : "mx-auto max-w-[110rem] px-4 pb-16"}>

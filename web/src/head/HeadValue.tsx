@@ -67,7 +67,7 @@ export function HeadValue({ head, series, titled }: { head: BoardHead; series: S
           </p>
         ) : (
           <p className="text-xs text-soft">
-            {series.normal.inner || series.normal.outer ? "usual" : `${age(since)} ago`}
+            {series.normal.inner || series.normal.outer ? "normal" : `${age(since)} ago`}
           </p>
         )}
         {!isState && day && <Spark values={day.values.mean ?? []} width={120} height={30} />}

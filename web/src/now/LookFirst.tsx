@@ -8,7 +8,7 @@ import { Link } from "../parts/Link";
 import { convert, type UnitsOf } from "../units";
 import { conditionOf, isQuality, order, qualityOf, type Condition } from "./condition";
 import { ConditionMark, normalText } from "./SeriesRow";
-import { Since } from "./Since";
+import { OutsideMark } from "./OutsideMark";
 
 const most = 12;
 
@@ -64,7 +64,11 @@ export function LookFirst({ catalogue, units }: { catalogue: Map<string, Series>
           const to = units(v?.unit ?? "");
           return (
             <li key={f.path} className="flex flex-wrap items-baseline gap-x-2" data-finding={f.path}>
-              <ConditionMark condition={f.condition} old={f.old} />
+              {f.condition === "unusual" || f.condition === "critical" ? (
+                <OutsideMark path={f.path} condition={f.condition} now={clock} />
+              ) : (
+                <ConditionMark condition={f.condition} old={f.old} />
+              )}
               <Link
                 to={`/trends?series=${encodeURIComponent(f.path)}`}
                 className="min-w-0 truncate hover:underline"
@@ -74,7 +78,6 @@ export function LookFirst({ catalogue, units }: { catalogue: Map<string, Series>
               <span className="ml-auto">
                 {v?.state || `${number(convert(v?.value, to))} ${to.written}`}
                 <span className="text-sm text-soft">{normalText(series, units)}</span>
-                {(f.condition === "unusual" || f.condition === "critical") && <Since path={f.path} />}
               </span>
             </li>
           );

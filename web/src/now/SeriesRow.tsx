@@ -78,16 +78,25 @@ function AgeCell({ path, series, units }: Omit<Props, "day">) {
   );
 }
 
-export function ConditionMark({ condition, old }: { condition: Condition; old: number }) {
+export function ConditionMark({
+  condition,
+  old,
+  since,
+}: {
+  condition: Condition;
+  old: number;
+  since?: string;
+}) {
+  const outside = since ? `${condition}, ${since}` : condition;
   switch (condition) {
     case "missing":
     case "stale":
       return <Mark look="stale">{`${condition}, ${age(old)}`}</Mark>;
     case "critical":
-      return <Mark look="bad">critical</Mark>;
+      return <Mark look="bad">{outside}</Mark>;
     case "unusual":
     case "uncertain":
-      return <Mark look="stale">{condition}</Mark>;
+      return <Mark look="stale">{outside}</Mark>;
     default:
       return null;
   }

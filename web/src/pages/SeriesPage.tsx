@@ -165,8 +165,8 @@ function Definition({ series, zone }: { series: Series; zone: string }) {
     ["a reading speaks for", spoken(series.fresh_for)],
     ["source", series.source || "known at its gateway"],
     ...(series.place ? [["topic or register", series.place] as [string, string]] : []),
-    ["usual", range(series.normal.inner)],
-    ["borne", range(series.normal.outer)],
+    ["normal", range(series.normal.inner)],
+    ["acceptable", range(series.normal.outer)],
     ["summaries", series.tiers.map(spoken).join(", ") || nothing],
     ["calibration", series.calibration || "as it comes"],
     ["first heard", series.first_seen ? longTime(Date.parse(series.first_seen), zone) : "never"],
@@ -205,7 +205,7 @@ function VersionsOf({ series, zone }: { series: Series; zone: string }) {
   if (versions.error) return <Failed error={versions.error} />;
   if (all.length < 2) return <p className="mt-3 text-sm text-soft">The definition has never changed.</p>;
   return (
-    <Table head={["since", "unit", "calibration", "usual", "expected"]}>
+    <Table head={["since", "unit", "calibration", "normal", "interval"]}>
       {all.map((v) => (
         <tr key={v.since ?? "first"} className={row}>
           <td className={cell}>{v.since ? longTime(Date.parse(v.since), zone) : "the beginning"}</td>

@@ -7,6 +7,7 @@ import { readLanes, writeLanes } from "../board/address";
 import { BoardView } from "../board/BoardView";
 import { kindFor } from "../board/board";
 import { SaveBoard } from "../board/SaveBoard";
+import { Starts } from "../board/Starts";
 import { Failed } from "../parts/Said";
 import { Nothing } from "../parts/Waiting";
 
@@ -57,13 +58,16 @@ export function TrendsPage() {
       </div>
       {wrong && <Failed error={new Error(wrong)} />}
       {lanes.length === 0 && plain.length === 0 ? (
-        <Nothing>
-          <p>
-            Pick the series to look at. Each gets a lane below one time axis: a line with the band from lowest
-            to highest, so that a spike stays in sight however wide the windows are; a total as bars of its
-            growth, a state as a strip, a direction by the points of the compass.
-          </p>
-        </Nothing>
+        <>
+          <Nothing>
+            <p>
+              Pick the series to look at. Each gets a lane below one time axis: a line with the band from
+              lowest to highest, so that a spike stays in sight however wide the windows are; a total as bars
+              of its growth, a state as a strip, a direction by the points of the compass.
+            </p>
+          </Nothing>
+          <Starts />
+        </>
       ) : (
         <BoardView board={board} onChange={(b) => show(b)} />
       )}
