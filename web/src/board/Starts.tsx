@@ -12,7 +12,7 @@ export function Starts() {
   const boards = useBoards("").data?.boards ?? [];
   const ofSites = boards.filter((b) => b.about && !b.about.includes("/"));
   return (
-    <div className="mt-6 grid gap-6 sm:grid-cols-2" data-starts>
+    <div className="mt-6 grid grid-cols-1 gap-6 sm:grid-cols-2" data-starts>
       {recent.length > 0 && (
         <section aria-label="Recent pages">
           <h2 className="border-b border-rule pb-1 text-lg">Recent pages</h2>
