@@ -6,9 +6,9 @@ import (
 	"time"
 )
 
-// A device from which somebody logged in gets a proof of that, which it shows the next time. It lets nobody in; but
-// wrong passwords that others give for the account do not keep such a device waiting. The proof is
-// encrypted with the book's key, so nothing is kept of it here.
+// After a login a device receives a proof, and shows it at the next login. The proof lets nobody in, but wrong
+// passwords that others give for the account do not keep the device waiting. The proof is encrypted with
+// the book's key, so the book stores nothing about it.
 
 type deviceProof struct {
 	Account string `json:"account"`

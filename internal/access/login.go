@@ -87,7 +87,7 @@ func (b *Book) Login(a Attempt) (Session, error) {
 
 // place is by what the failures of an attempt are counted, and whether those that others made for the account do
 // not matter to it: somebody is logged in from the address, the device was used before, or a second
-// factor is given, which nobody guesses from many addresses.
+// factor is given, which cannot be guessed from many addresses.
 func (b *Book) place(a Attempt) (place string, known bool) {
 	b.mu.RLock()
 	defer b.mu.RUnlock()

@@ -35,7 +35,7 @@ func checkSum(what string, had uint32, row any) error {
 	return fmt.Errorf("%s does not match its checksum and is not used: make it anew, or restore %s from a copy", what, File)
 }
 
-// BeforeSave is called by GORM, as are those that follow.
+// BeforeSave is called by GORM.
 func (r *accountRow) BeforeSave(*gorm.DB) error { r.Checksum = sumOfRow(r); return nil }
 
 // BeforeSave is called by GORM.

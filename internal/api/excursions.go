@@ -95,9 +95,6 @@ func addExcursed(out *client.Excursions, s query.Excursed) {
 	}
 }
 
-// mostNightRejects is how many groups of rejects are told.
-const mostNightRejects = 50
-
 // addLinks adds the outages of links, and the rules that refused something and had refused nothing in the week before.
 func (h handlers) addLinks(c *gin.Context, out *client.Excursions) error {
 	sees := callerOf(c).Scope
@@ -134,7 +131,7 @@ func (h handlers) addLinks(c *gin.Context, out *client.Excursions) error {
 		groups[g].LastHour = n.Hour
 	}
 	for _, g := range order {
-		if !before[g] && len(out.Rejects) < mostNightRejects {
+		if !before[g] {
 			out.Rejects = append(out.Rejects, *groups[g])
 		}
 	}

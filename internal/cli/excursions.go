@@ -19,8 +19,8 @@ func excursionsCommand() *cli.Command {
 			atFlag, outputFlag,
 			&cli.StringFlag{Name: "last", Usage: "the time up to now, such as 12h; since 18:00 of yesterday without a range"},
 			&cli.StringFlag{Name: "range", Usage: "today, yesterday, this week, last week, this month, last month, this year or last year"},
-			&cli.StringFlag{Name: "from", Usage: "begin of the range"}, &cli.StringFlag{Name: "to", Usage: "its end; now when missing"},
-			&cli.StringFlag{Name: "zone", Usage: "IANA name of the zone whose clocks count; the service's when missing"},
+			&cli.StringFlag{Name: "from", Usage: "start of the range: a date, a date and a time by the clocks of --zone (UTC without it), or RFC 3339"}, &cli.StringFlag{Name: "to", Usage: "end of the range, not included; now when missing"},
+			&cli.StringFlag{Name: "zone", Usage: "IANA name of the zone whose clocks count; when missing, the service's, but UTC for --from and --to"},
 		},
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			if cmd.Args().Len() > 1 {

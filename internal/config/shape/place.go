@@ -43,7 +43,7 @@ func (p Place) Wrong(format string, args ...any) {
 	p.file.problems = append(p.file.problems, out)
 }
 
-// Advise says something that whoever wrote the file should know, though it is no mistake.
+// Advise adds advice for the author of the file about something that is no mistake.
 func (p Place) Advise(format string, args ...any) {
 	wrong := len(p.file.problems)
 	p.Wrong(format, args...)

@@ -67,7 +67,7 @@ func (f *File) all() Problems {
 	return out
 }
 
-// Advice is what whoever wrote the file should know, though it is no mistake.
+// Advice is a hint for the author of the file about something that is no mistake.
 func (f *File) Advice() Problems { return f.advice.inOrder() }
 
 // Include reads another file, whose mistakes count among those of this one.

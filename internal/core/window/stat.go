@@ -18,7 +18,7 @@ type Stat struct {
 	Value float64       // of duration and share the state, of a percentile the share in percent, of a condition what it compares with
 	High  float64       // of between, its other end
 	Per   time.Duration // of a rate, the time it is for; 0: a second
-	Asked string        // how it was written by whoever asks; "": as String writes it
+	Asked string        // the name used in the query; "": the name that String returns
 }
 
 // measure is what a stat's numbers are, and so what a change of unit does to them.
