@@ -18,8 +18,14 @@ type guard struct {
 	refuse func(remote, why string) // told of those that were turned away
 
 	mu     sync.Mutex
+	ended  bool
 	open   map[*guarded]struct{} // devices
 	silent []*guarded            // that have not said who they are, the oldest first
+
+	// starting counts accepted connections that the library has not read from yet. The library counts a
+	// connection in the goroutine that serves it, just before its first read; a server that was closed
+	// in between would not wait for that goroutine.
+	starting sync.WaitGroup
 }
 
 // mostSilent is how many connections may be silent at a time, and how many of one address.
@@ -37,12 +43,18 @@ func (g *guard) Accept() (net.Conn, error) {
 			return nil, err
 		}
 		kept := &guarded{Conn: c, guard: g}
-		if old := g.wait(kept); old != nil {
+		old, ok := g.wait(kept)
+		if !ok {
+			c.Close()
+			return nil, net.ErrClosed
+		}
+		if old != nil {
 			g.refuse(old.RemoteAddr().String(), "it had not said who it is, and too many connections do not")
 			old.Close()
 		}
 		if err := kept.Conn.SetReadDeadline(time.Now().Add(introduceWithin)); err != nil {
 			kept.Close()
+			kept.begun.Do(g.starting.Done)
 			continue
 		}
 		return kept, nil
@@ -50,10 +62,13 @@ func (g *guard) Accept() (net.Conn, error) {
 }
 
 // wait takes a connection in that is still silent, and returns the one that has to go for it, if any: the oldest
-// of its address, or of all.
-func (g *guard) wait(c *guarded) (goes *guarded) {
+// of its address, or of all. It is not ok after shut.
+func (g *guard) wait(c *guarded) (goes *guarded, ok bool) {
 	g.mu.Lock()
 	defer g.mu.Unlock()
+	if g.ended {
+		return nil, false
+	}
 	all, ofOne := g.mostSilent()
 	address := hostOf(c.RemoteAddr().String())
 	same := 0
@@ -72,7 +87,8 @@ func (g *guard) wait(c *guarded) (goes *guarded) {
 		goes = g.silent[0]
 	}
 	g.silent = append(g.silent, c)
-	return goes
+	g.starting.Add(1)
+	return goes, true
 }
 
 // admit makes a connection that said who it is a device; false when there are too many.
@@ -90,14 +106,19 @@ func (g *guard) admit(c *guarded) bool {
 	return true
 }
 
-// shut takes no more connections in, and closes those that have not said who they are.
+// shut accepts no more connections, closes those that have not said who they are, and returns when the
+// library has begun to serve every accepted one.
 func (g *guard) shut() {
+	g.mu.Lock()
+	g.ended = true
+	g.mu.Unlock()
 	_ = g.Listener.Close() // who listens on is told so by Accept
 	for _, c := range g.all() {
-		if !c.begun.Load() || !c.introduced.Load() {
+		if !c.introduced.Load() {
 			c.Close()
 		}
 	}
+	g.starting.Wait()
 }
 
 // part closes all connections there are.
@@ -120,12 +141,12 @@ func (g *guard) all() (out []*guarded) {
 type guarded struct {
 	net.Conn
 	guard      *guard
-	begun      atomic.Bool // the library reads
+	begun      sync.Once // ends starting
 	introduced atomic.Bool
 }
 
 func (c *guarded) Read(data []byte) (int, error) {
-	c.begun.Store(true)
+	c.begun.Do(c.guard.starting.Done)
 	return c.Conn.Read(data)
 }
 

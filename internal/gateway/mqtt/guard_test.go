@@ -1,0 +1,44 @@
+package mqtt
+
+import (
+	"net"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// A connection that was accepted, but that nobody serves yet, must not be forgotten when the listener ends.
+func TestGuardWaitsForConnectionsThatAreJustBeginning(t *testing.T) {
+	open, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	g := &guard{Listener: open, most: 8, refuse: func(string, string) {}}
+	device, err := net.Dial("tcp", open.Addr().String())
+	require.NoError(t, err)
+	defer device.Close()
+	served, err := g.Accept()
+	require.NoError(t, err)
+
+	ended := make(chan struct{})
+	go func() {
+		g.shut()
+		close(ended)
+	}()
+	_, err = device.Read(make([]byte, 1))
+	assert.Error(t, err, "it is closed, as it has not said who it is")
+	select {
+	case <-ended:
+		t.Fatal("the guard ended before the connection was served")
+	default:
+	}
+	_, err = served.Read(make([]byte, 1))
+	assert.Error(t, err)
+	select {
+	case <-ended:
+	case <-time.After(time.Minute):
+		t.Fatal("the guard does not end although every connection was served")
+	}
+	_, err = g.Accept()
+	assert.ErrorIs(t, err, net.ErrClosed)
+}
