@@ -33,7 +33,7 @@ func accessible(p page, central, gateway string) {
 		gateway + "/rejects":                                 `document.querySelector("[data-reject]")`,
 		gateway + "/field":                                   `document.querySelector("main h1")`,
 		central + "/access":                                  `document.querySelector("main h1")`,
-		central + "/wall?board=of:stony-beck":                `document.querySelectorAll("[data-row]").length > 6`,
+		central + "/wall?board=of:stony-beck":                `document.querySelectorAll("[data-lane]").length > 1`,
 	}
 	for address, shown := range pages {
 		p.do(browser.Size(1280, 900), chromedp.Navigate(address))

@@ -15,6 +15,8 @@ import (
 	"github.com/chromedp/chromedp/kb"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"nexocumula/test/browser"
 )
 
 // dialog presses a button of what stands before the page.
@@ -218,10 +220,29 @@ func wall(p page, central string) {
 	f, err := before(central)
 	require.NoError(p.t, err)
 	defer f.Close()
+	defer f.goAway() // Close waits for streams
 	p.do(chromedp.Navigate(f.URL + "/wall?board=of:stony-beck&board=of:long-mere&turn=5"))
 	p.until(`document.querySelector("[data-wall] h1")?.innerText === "stony-beck" && document.querySelectorAll("[data-wall] [data-row]").length > 6`)
 	assert.False(p.t, p.is(`document.querySelector("nav")`))
 	p.until(`document.querySelector("[data-wall] h1")?.innerText === "long-mere"`)
+	// A saved board comes before the one that its place has from the start, and all of it can be read: on one page, or
+	// on several that the wall turns by itself.
+	saved := `{form: "nexocumula-board-1", title: "Night", about: "stony-beck", head: [{series: "stony-beck/raceway-4/oxygen", gauge: true}],
+		lanes: ["oxygen", "water_temp", "aerator", "oxygen"].map((q, i) => ({kind: ["chart", "chart", "states", "coverage"][i], series: ["stony-beck/+/" + q]}))
+			.concat([{kind: "text", text: "Call the pond house"}, {kind: "notes"}])}`
+	p.until(`(window.saved ??= fetch("/api/v1/boards", {method: "POST", headers: {"Content-Type": "application/json"}, body: JSON.stringify({board: ` + saved + `})}).then((r) => (window.answered = r.status)), window.answered === 200)`)
+	for _, size := range [][2]int64{{1280, 800}, {3840, 2160}, {1080, 1920}} {
+		p.do(browser.Size(size[0], size[1]), chromedp.Navigate(f.URL+"/wall?board=of:stony-beck&turn=5"))
+		p.until(`document.querySelector("[data-wall] h1")?.innerText === "Night" && document.querySelectorAll("[data-wall] [data-row]").length > 5`)
+		p.until(`(() => {
+			const seen = (window.seen ??= new Set());
+			for (const lane of document.querySelectorAll("[data-lane]")) seen.add(lane.ariaLabel + lane.dataset.lane);
+			return seen.size === 6;
+		})()`)
+		assert.True(p.t, p.is(`[...document.querySelectorAll("[data-lane], [data-says]")].every((e) => e.getBoundingClientRect().bottom <= innerHeight)`), "all is on the screen of %v", size)
+		assert.True(p.t, p.is(`/page [12] of 2/.test(document.querySelector("[data-turn]").innerText) === document.querySelector("[data-says]").innerText.includes("on 2 pages")`), "it says that there are pages")
+	}
+	p.do(browser.Size(1280, 800))
 	// The service goes away, and comes back.
 	f.goAway()
 	p.until(`document.querySelector("[data-away]")?.innerText.includes("No connection for")`)

@@ -15,102 +15,39 @@ import {
 } from "@dnd-kit/sortable";
 import { CSS } from "@dnd-kit/utilities";
 import { GripVertical } from "lucide-react";
-import { useCallback, useMemo, useState, type ReactNode } from "react";
+import { useMemo, useState, type ReactNode } from "react";
 import type { Board, BoardLane } from "../api/client";
-import { has, useCatalogue, useHealth, useSession } from "../api/hooks";
+import { has, useCatalogue, useSession } from "../api/hooks";
 import { Head } from "../head/Head";
-import { axesOf, margins, seriesOf } from "../lanes/axes";
 import { Lane } from "../lanes/Lane";
 import { NoteDialog } from "../lanes/NoteDialog";
 import { placesOf } from "../lanes/places";
 import { RangeBar } from "../lanes/RangeBar";
 import { TimeAxis } from "../lanes/TimeAxis";
-import { refreshEvery } from "../lanes/useRows";
-import { ViewContext, type View } from "../lanes/view";
-import { useClock } from "../live/useClock";
+import { ViewContext } from "../lanes/view";
 import { Failed } from "../parts/Said";
 import { PageWaiting } from "../parts/Waiting";
 import { useWidth } from "../parts/useWidth";
 import { spoken } from "../time/duration";
-import { clamped, fittingWidth, isLive, spanOf } from "../time/range";
-import { siteZoneOf } from "../time/site";
+import { isLive } from "../time/range";
 import { zoneText } from "../time/zone";
-import { useUnits } from "../units";
 import { movedTo } from "./board";
-import { useTime, zoneOf } from "./useTime";
+import { useBoardView } from "./useBoardView";
 
 interface Props {
   board: Board;
   about?: string;
   /** Without it the board is only looked at. */
   onChange?: (board: Board) => void;
-  /** Without the bar above, as on a wall. */
-  bare?: boolean;
   children?: ReactNode;
 }
 
-const mostWindows = 400;
-
 /** A head and lanes below one time axis. */
-export function BoardView({ board, about, onChange, bare = false, children }: Props) {
-  const catalogue = useCatalogue();
-  const { data: health, isPending: zoneless } = useHealth();
+export function BoardView({ board, about, onChange, children }: Props) {
+  const [box, px] = useWidth(useCatalogue() !== undefined);
+  const { view, span, zone, width, site, paths, lanes, health, choice, wrong, change, zoomBack } =
+    useBoardView(board, about, px);
   const session = useSession().data;
-  const units = useUnits();
-  const { choice, wrong, change, zoomBack } = useTime(board);
-  const lanes = useMemo(() => board.lanes ?? [], [board.lanes]);
-  const paths = useMemo(
-    () =>
-      catalogue ? [...new Set(lanes.flatMap((l) => seriesOf(l, catalogue, about)).map((s) => s.path))] : [],
-    [lanes, catalogue, about],
-  );
-  const site = useMemo(() => siteZoneOf(health, paths), [health, paths]);
-  const zone = zoneOf(choice.zone, site.zone);
-  const live = isLive(choice.range);
-  const [box, px] = useWidth(catalogue !== undefined);
-
-  const rough = spanOf(choice.range, 0, "UTC");
-  const now = useClock(
-    live ? Math.min(10_000, refreshEvery(choice.width || fittingWidth(rough, mostWindows))) : 3_600_000,
-  );
-  const span = useMemo(() => spanOf(choice.range, now, zone), [choice.range, now, zone]);
-  const width = choice.width || fittingWidth(span, px > 0 && px < 600 ? mostWindows / 2 : mostWindows);
-  const axes = useMemo(
-    () => (catalogue ? lanes.map((l) => axesOf(l, catalogue, units.of, about)) : []),
-    [lanes, catalogue, units.of, about],
-  );
-  const { left, right } = margins(
-    axes,
-    px,
-    lanes.some((l) => l.kind === "states" || l.kind === "coverage"),
-  );
-  const zoom = useCallback(
-    (from: number, to: number) => change({ range: clamped(from, to) }, true),
-    [change],
-  );
-  const collects = health?.gateway != null;
-  const view = useMemo<View | null>(
-    () =>
-      catalogue && !zoneless // else all would be asked for twice
-        ? {
-            range: choice.range,
-            span,
-            zone,
-            width,
-            hours: choice.hours,
-            compare: choice.compare,
-            about,
-            px,
-            left,
-            right,
-            catalogue,
-            units: units.of,
-            collects,
-            zoom,
-          }
-        : null,
-    [catalogue, zoneless, choice, span, zone, width, about, px, left, right, units.of, collects, zoom],
-  );
   const places = useMemo(() => [...new Set(paths.map((p) => p.slice(0, p.lastIndexOf("/"))))], [paths]);
   const [note, setNote] = useState<{ at: number; first: string[] } | null>(null);
   const mayNote = has(session, "operator");
@@ -118,19 +55,19 @@ export function BoardView({ board, about, onChange, bare = false, children }: Pr
 
   return (
     <>
-      {!bare && (
-        <RangeBar
-          choice={choice}
-          span={span}
-          zone={zone}
-          siteZone={site.zone}
-          sitesDiffer={site.differ}
-          width={width}
-          onChange={change}
-          onBack={zoomBack}
-        />
+      <RangeBar
+        choice={choice}
+        span={span}
+        zone={zone}
+        siteZone={site.zone}
+        sitesDiffer={site.differ}
+        width={width}
+        onChange={change}
+        onBack={zoomBack}
+      />
+      {wrong && (
+        <Failed error={new Error(`${wrong} The page shows ${rangeWords(isLive(choice.range))} instead.`)} />
       )}
-      {wrong && <Failed error={new Error(`${wrong} The page shows ${rangeWords(live)} instead.`)} />}
       {children}
       {!view && <PageWaiting>Loading the list of series …</PageWaiting>}
       {view && (

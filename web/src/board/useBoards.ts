@@ -14,7 +14,12 @@ export function useBoards(text: string, removed = false) {
 }
 
 /** A board by its number, or that of a place: the one saved for it, else the one it has from the start. */
-export function useBoard(id: string, about: string | undefined, version = "") {
+export function useBoard(
+  id: string,
+  about: string | undefined,
+  version = "",
+  refetchInterval: number | false = false,
+) {
   const place = id === "place";
   const boards = useBoards("");
   const saved = boards.data?.boards.find((b) => b.about === about && !b.standard);
@@ -28,6 +33,7 @@ export function useBoard(id: string, about: string | undefined, version = "") {
         : ask<SavedBoard>(`boards/${encodeURIComponent(number)}`, version ? { version } : {}),
     enabled: known,
     staleTime: 30_000,
+    refetchInterval,
   });
 }
 

@@ -47,6 +47,7 @@ export function Chart({ lane, lines, axes, height, normal, single }: Props) {
     height,
     view.left,
     view.right,
+    view.scale,
   ]);
 
   useLayoutEffect(() => {
@@ -69,18 +70,25 @@ export function Chart({ lane, lines, axes, height, normal, single }: Props) {
   useLayoutEffect(() => {
     const chart = plot.current;
     if (!chart) return;
-    if (chart.width !== view.px) chart.setSize({ width: view.px, height });
+    const wide = view.px * view.scale;
+    if (chart.width !== wide) chart.setSize({ width: wide, height: height * view.scale });
     chart.batch(() => {
       chart.setData(dataOf(lines), false);
       chart.setScale("x", { min: from / 1000, max: end / 1000 });
     });
-    setLabels(endLabels(chart, lines, height, single));
+    setLabels(endLabels(chart, lines, height, single, view.scale));
     if (box.current) asVector.set(box.current, () => vectorOf(chart, lines, lane.join === true));
-  }, [lines, from, end, view.px, height, single, shape, theme, lane.join]);
+  }, [lines, from, end, view.px, view.scale, height, single, shape, theme, lane.join]);
 
   return (
     <>
-      <div ref={box} aria-hidden data-chart className="pointer-events-none absolute inset-0" />
+      <div
+        ref={box}
+        aria-hidden
+        data-chart
+        className="pointer-events-none absolute inset-0"
+        style={{ zoom: 1 / view.scale }}
+      />
       {lane.kind !== "bearing" && <UnitNames axes={axes} />}
       {labels.map((l) => (
         <span
@@ -114,14 +122,20 @@ const padded = (column: (number | null)[], line: Line) =>
   column.length === line.x.length ? column : line.x.map(() => null);
 
 /** The names at the ends of the lines, none over another. */
-function endLabels(chart: uPlot, lines: Line[], height: number, single: string | null): Label[] {
+function endLabels(
+  chart: uPlot,
+  lines: Line[],
+  height: number,
+  single: string | null,
+  scale: number,
+): Label[] {
   const out: Label[] = [];
   for (const l of lines) {
     if (l.ghost || lines.length < 2) continue;
     for (let i = l.mid.length - 1; i >= 0; i--) {
       const v = l.mid[i];
       if (v === null || v === undefined) continue;
-      const top = chart.valToPos(v, scaleName(l.axis));
+      const top = chart.valToPos(v, scaleName(l.axis)) / scale;
       if (Number.isFinite(top))
         out.push({
           key: l.key,

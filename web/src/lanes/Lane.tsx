@@ -23,6 +23,8 @@ import { useWide } from "../parts/useWide";
 import { CoverageRows, Strips } from "./Strips";
 import { TextRow } from "./TextRow";
 import { useRows } from "./useRows";
+import { high } from "../wall/fit";
+import { WallLegend } from "../wall/WallLegend";
 import { useView, type View } from "./view";
 
 interface Props {
@@ -108,7 +110,13 @@ function SeriesLane(props: Dragged & { title: string }) {
       {...props}
       height={height}
       caption={stale ? before(loading) : fits ? "the readings themselves" : caption(rows)}
-      legend={<Legend lane={lane} rows={rows} single={single} onSingle={setSingle} />}
+      legend={
+        view.wall ? (
+          <WallLegend lane={lane} rows={rows} height={height + high.title} />
+        ) : (
+          <Legend lane={lane} rows={rows} single={single} onSingle={setSingle} />
+        )
+      }
       rows={rows}
       rejects={fits ? { shown: rejects, show: setRejects } : undefined}
       stale={stale}
@@ -230,7 +238,9 @@ interface FrameProps extends Dragged {
 
 function Frame(props: FrameProps) {
   const { lane, title, caption, legend, stale, handle, height, onChange, children } = props;
-  const beside = useWide();
+  const { wall } = useView();
+  const wide = useWide();
+  const beside = wall ? wall.legend > 0 : wide;
   const paper = usePaper(); // on which nothing can be opened
   return (
     <div
@@ -239,16 +249,19 @@ function Frame(props: FrameProps) {
       data-lane={lane.kind}
       data-index={props.index}
       aria-busy={stale}
-      className="grid break-inside-avoid border-b border-rule bg-sheet desk:grid-cols-[minmax(0,1fr)_20rem]"
+      className={`grid break-inside-avoid border-b border-rule bg-sheet ${wall ? "h-full" : "desk:grid-cols-[minmax(0,1fr)_20rem]"}`}
+      style={wall && { gridTemplateColumns: `minmax(0,1fr) ${wall.legend}px` }}
     >
       <div className="relative min-w-0" data-column>
         <div className="flex items-baseline gap-2 px-1 pt-1">
           {handle}
           {title && <h2 className="min-w-0 truncate text-sm font-semibold">{title}</h2>}
           {caption && <p className="hidden min-w-0 truncate text-xs text-soft sm:block">{caption}</p>}
-          <span className="ml-auto">
-            <LaneMenu {...props} />
-          </span>
+          {!wall && (
+            <span className="ml-auto">
+              <LaneMenu {...props} />
+            </span>
+          )}
         </div>
         {paper && height !== undefined && <AxisMarks height={24} />}
         {children}
@@ -267,10 +280,12 @@ function Frame(props: FrameProps) {
             {legend}
           </div>
         ) : (
-          <details className="border-t border-rule px-2 py-1">
-            <summary className="cursor-pointer text-sm text-soft">In figures</summary>
-            {legend}
-          </details>
+          !wall && (
+            <details className="border-t border-rule px-2 py-1">
+              <summary className="cursor-pointer text-sm text-soft">In figures</summary>
+              {legend}
+            </details>
+          )
         ))}
     </div>
   );

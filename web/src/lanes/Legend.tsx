@@ -97,7 +97,7 @@ export function Legend({ lane, rows, single, onSingle }: Props) {
 const withUnit = (text: string, unit: string) => (unit ? `${text} ${unit}` : text);
 
 /** What the row says at the cursor; without one, the last that is known. */
-function present(lane: BoardLane, r: Row, cursor: number | null, unit: string): string {
+export function present(lane: BoardLane, r: Row, cursor: number | null, unit: string): string {
   const window = cursor === null ? -1 : windowAt(r, cursor);
   if (cursor !== null && window < 0) return "–";
   if (lane.kind === "states") {

@@ -34,7 +34,7 @@ export function Strips({ rows, height, single }: Props) {
         return (
           <g key={r.key} opacity={single !== null && single !== r.name ? 0.35 : 1}>
             <text x={view.left - 6} y={top + high / 2 + 4} textAnchor="end" fontSize="12" fill="var(--soft)">
-              {shortened(labels[i] ?? r.name, view.left)}
+              {ending(labels[i] ?? r.name, view.left - 6)}
             </text>
             {pieces(r, values).map((p) => {
               const x = Math.max(view.left, xOf(view, p.from));
@@ -76,10 +76,18 @@ export function Strips({ rows, height, single }: Props) {
   );
 }
 
+const wide = 7; // px of a character, about
+
 /** A text that fits into so many px, about. */
-export function shortened(text: string, px: number): string {
-  const most = Math.max(1, Math.floor(px / 6.6));
+function shortened(text: string, px: number): string {
+  const most = Math.max(1, Math.floor(px / wide));
   return text.length <= most ? text : text.slice(0, Math.max(1, most - 1)) + "…";
+}
+
+/** The end of a name that fits into so many px, as names of a lane differ at their ends. */
+function ending(name: string, px: number): string {
+  const most = Math.max(1, Math.floor(px / wide));
+  return name.length <= most ? name : "…" + name.slice(1 - most);
 }
 
 /** How much of each window good data speaks for, one row for each series. */
@@ -99,7 +107,7 @@ export function CoverageRows({ rows, height, single }: Props) {
               fontSize="11"
               fill="var(--soft)"
             >
-              {shortened(labels[i] ?? r.name, view.left)}
+              {ending(labels[i] ?? r.name, view.left - 6)}
             </text>
           )}
           {heat(r).map(([from, to, share]) => {

@@ -23,31 +23,32 @@ interface Input {
   view: View;
 }
 
-/** How a chart looks; colours are the design tokens'. */
+/** How a chart looks; colours are the design tokens'. Its px are those of the screen, so that lines stay sharp. */
 export function chartOptions({ lane, lines, axes, height, normal, single, view }: Input): uPlot.Options {
-  const font = "12px system-ui, sans-serif";
-  const each = axisWidth(view.px);
+  const s = view.scale;
+  const font = `${12 * s}px system-ui, sans-serif`;
+  const each = axisWidth(view.px) * s;
   const left = Math.ceil(axes.length / 2);
   const axis = (i: number): uPlot.Axis => ({
     scale: scaleName(i),
     side: i % 2 === 0 ? 3 : 1,
     stroke: token("--soft"),
     font,
-    gap: 4,
+    gap: 4 * s,
     // The first axis takes what the page's margin has, so that all plots begin at one line.
-    size: i === 0 ? view.left - (left - 1) * each : each,
-    grid: { show: i === 0, stroke: token("--rule"), width: 1 },
+    size: i === 0 ? view.left * s - (left - 1) * each : each,
+    grid: { show: i === 0, stroke: token("--rule"), width: s },
     ticks: { show: false },
     splits: lane.kind === "bearing" ? (_, __, low, high) => quarters(low, high) : undefined,
     values: (_, splits) =>
       splits.map((v) => (v === null ? "" : lane.kind === "bearing" ? compass(v) : number(v, 5))),
-    space: 28,
+    space: 28 * s,
   });
   const rightAxes = Math.floor(axes.length / 2) * each;
   return {
-    width: view.px,
-    height,
-    padding: [plotTop, view.right - rightAxes, 8, 0],
+    width: view.px * s,
+    height: height * s,
+    padding: [plotTop * s, view.right * s - rightAxes, 8 * s, 0],
     legend: { show: false },
     cursor: { show: false },
     select: { show: false, left: 0, top: 0, width: 0, height: 0 },
@@ -59,7 +60,7 @@ export function chartOptions({ lane, lines, axes, height, normal, single, view }
       ]),
     ]) as uPlot.Scales,
     axes: [{ show: false }, ...axes.map((_, i) => axis(i))],
-    series: [{}, ...lines.flatMap((l) => threeOf(l, lane, single))],
+    series: [{}, ...lines.flatMap((l) => threeOf(l, lane, single, s))],
     bands: lines.flatMap((l, i) =>
       l.band
         ? [
@@ -87,7 +88,7 @@ function faded(l: Line, opacity: number): string {
 }
 
 /** The lowest, the highest and the middle of a line. */
-function threeOf(l: Line, lane: BoardLane, single: string | null): uPlot.Series[] {
+function threeOf(l: Line, lane: BoardLane, single: string | null, s: number): uPlot.Series[] {
   const scale = scaleName(l.axis);
   const edge: uPlot.Series = {
     scale,
@@ -101,10 +102,10 @@ function threeOf(l: Line, lane: BoardLane, single: string | null): uPlot.Series[
   const middle: uPlot.Series = {
     scale,
     stroke,
-    width: single === l.name && !l.ghost ? 2.4 : l.ghost ? 1.2 : 1.6,
-    dash: l.ghost ? [3, 4] : dashOf(l.hue),
+    width: s * (single === l.name && !l.ghost ? 2.4 : l.ghost ? 1.2 : 1.6),
+    dash: (l.ghost ? [3, 4] : dashOf(l.hue))?.map((d) => d * s),
     spanGaps: lane.join,
-    points: { size: 4, width: 1, stroke, fill: stroke },
+    points: { size: 4 * s, width: s, stroke, fill: stroke },
   };
   if (lane.draw === "steps") middle.paths = uPlot.paths.stepped?.({ align: 1 });
   if (lane.draw === "points") {

@@ -34,6 +34,7 @@ function viewOf(change: Partial<View> = {}): View {
     compare: "",
     px: 1000,
     left: 100,
+    scale: 1,
     right: 100,
     catalogue: new Map(),
     units: (symbol) => ({ symbol: "", written: symbol, scale: 1, offset: 0 }),

@@ -17,6 +17,10 @@ export interface View {
   px: number;
   left: number;
   right: number;
+  /** How many px of the screen one px of the page is, on a wall; else 1. */
+  scale: number;
+  /** On a wall: how wide the figures beside the plots are, in px. */
+  wall?: { legend: number };
   catalogue: Map<string, Series>;
   units: UnitsOf;
   /** Readings are kept here, and not only summaries. */

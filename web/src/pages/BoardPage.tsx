@@ -49,7 +49,8 @@ function Shown({ found }: { found: SavedBoard }) {
       return p;
     });
   if (edits) return <BoardEditor found={found} about={about} onDone={() => put("edit", "")} />;
-  const wall = saved.standard ? `of:${saved.about}` : String(saved.id);
+  const place = board.asks && about ? `,of:${about}` : "";
+  const wall = saved.standard ? `of:${saved.about}` : `${saved.id}${place}`;
   return (
     <>
       <div className="flex flex-wrap items-center gap-x-3 gap-y-2">
@@ -79,7 +80,7 @@ function Shown({ found }: { found: SavedBoard }) {
           >
             Export
           </button>
-          {!board.asks && (
+          {(!board.asks || about) && (
             <Link to={`/wall?board=${encodeURIComponent(wall)}`} className={linkButton}>
               On the wall
             </Link>

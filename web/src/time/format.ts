@@ -21,6 +21,10 @@ export function shortTime(ms: number, zone: string, within?: { from: number; to:
   return format(zone, sameDay ? clock : { ...date, ...clock }).format(ms);
 }
 
+export function timeOfDay(ms: number, zone: string): string {
+  return format(zone, clock).format(ms);
+}
+
 export function longTime(ms: number, zone: string, withSeconds = false): string {
   return format(zone, {
     weekday: "short",
