@@ -211,6 +211,14 @@ func compared(p page, central string) {
 	p.until(`(window.blobs[0].text().then((t) => { window.svg = t }), window.svg)`)
 	assert.True(p.t, p.is(`new DOMParser().parseFromString(window.svg, "image/svg+xml").querySelectorAll("path").length >= 3 && !window.svg.includes("var(--")`))
 	assert.Contains(p.t, p.text(`window.svg`), ">mg/l<", "an axis says its unit in a picture too")
+	svg := p.text(`window.svg`)
+	assert.Regexp(p.t, `>[^<]*20\d\d[^<]* to [^<]*20\d\d[^<]*<`, svg, "its range has years")
+	assert.Contains(p.t, svg, "Europe/Oslo, UTC+", "and its zone")
+	assert.Regexp(p.t, `>[^<]* · last [0-9.]+ mg/l · mean [0-9.]+ · lowest `, svg, "and what the legend says")
+	p.chosen(0, "Windows as a table")
+	p.until(`document.querySelector("[role=dialog] table")`)
+	p.do(chromedp.KeyEvent("\u001b"))
+	p.until(`!document.querySelector("[role=dialog]") && document.activeElement === ` + lane(0) + `.querySelector("button[aria-haspopup=menu]")`) // where the dialog was opened
 	p.chosen(0, "Picture as PNG")
 	p.until(`window.saved.some((name) => name.endsWith(".png")) && window.blobs[1].size > 5000`)
 	// The CSV behind it is the service's own.

@@ -7,6 +7,7 @@ import { Around } from "./around/Around";
 import { ErrorBoundary } from "./around/ErrorBoundary";
 import { Masthead } from "./around/Masthead";
 import { NoConnection } from "./around/NoConnection";
+import { WrongClock } from "./around/WrongClock";
 import { button } from "./parts/Field";
 import { Hatch } from "./parts/Hatch";
 import { PageWaiting } from "./parts/Waiting";
@@ -86,6 +87,7 @@ function Pages({ session }: { session: Session }) {
         <Masthead place={health.data?.site} session={session} pages={mine.filter((p) => !p.hidden)} />
       )}
       {!bare && <NoConnection />}
+      {!bare && <WrongClock />}
       <main id="main" tabIndex={-1} className={bare ? "" : "mt-3 outline-none"}>
         <ErrorBoundary key={pathname}>
           <Suspense fallback={<PageWaiting />}>

@@ -9,6 +9,7 @@ import { Sure } from "../parts/Sure";
 import { cell, row, Table } from "../parts/Table";
 import { useClock } from "../live/useClock";
 import { roles, RightsFields, seen, selectors } from "./RightsFields";
+import { serviceNow } from "../time/clock";
 
 const lengths: Record<string, number> = { "7 days": 7, "90 days": 90, "a year": 365 };
 
@@ -24,7 +25,7 @@ export function TokensTab() {
   const add = useMutation({
     mutationFn: () => {
       const days = lengths[length];
-      const ends = days ? { ends: new Date(Date.now() + days * 86_400_000).toISOString() } : {};
+      const ends = days ? { ends: new Date(serviceNow() + days * 86_400_000).toISOString() } : {};
       return send<MadeToken>("tokens", { name, role: rights.role, sees: selectors(rights.sees), ...ends });
     },
     onSuccess: changed,

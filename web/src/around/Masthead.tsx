@@ -1,5 +1,5 @@
 import { CircleHelp, Search, Settings2 } from "lucide-react";
-import type { ReactNode } from "react";
+import { useEffect, useRef, type ReactNode } from "react";
 import { useLocation } from "react-router";
 import type { Session } from "../api/client";
 import type { Page } from "../routes";
@@ -19,30 +19,39 @@ const tool = "flex items-center gap-1 rounded-sheet px-2 py-1 text-soft hover:bg
 /** The head of every page: where one is, and the ways to the others. */
 export function Masthead({ place = "", session, pages }: Props) {
   const { pathname } = useLocation();
+  const nav = useRef<HTMLElement>(null);
+  useEffect(() => {
+    // On a phone the pages are wider than the screen.
+    nav.current?.querySelector("[aria-current]")?.scrollIntoView({ block: "nearest", inline: "nearest" });
+  }, [pathname]);
   const current = (p: Page) => p.at === pathname || (p.at !== "/" && pathname.startsWith(p.at + "/"));
   return (
-    <header className="flex flex-wrap items-baseline gap-x-5 gap-y-2 border-b-2 border-ink pt-3 pb-2 print:hidden">
+    <header className="grid grid-cols-[minmax(0,1fr)_auto] items-baseline gap-x-2 border-b-2 border-ink pt-1 pb-1 sm:flex sm:flex-wrap sm:gap-x-5 sm:gap-y-2 sm:pt-3 sm:pb-2 print:hidden">
       <a href="#main" className="sr-only focus:not-sr-only">
         To the page
       </a>
-      <p className="text-lg font-semibold">
+      <p className="truncate text-lg font-semibold">
         Nexocumula <span className="font-normal text-soft">{place}</span>
       </p>
       {pages.length > 0 && (
-        <nav aria-label="Pages" className="flex flex-wrap gap-1">
+        <nav
+          ref={nav}
+          aria-label="Pages"
+          className="flex gap-1 overflow-x-auto whitespace-nowrap max-sm:[mask-image:linear-gradient(to_right,black_calc(100%-2rem),transparent)] max-sm:pr-8 max-sm:order-last max-sm:col-span-2 sm:flex-wrap"
+        >
           {pages.map((p) => (
             <Link
               key={p.at}
               to={p.at}
               current={current(p)}
-              className="rounded-sheet px-2.5 py-1 hover:bg-sheet aria-[current=page]:bg-ink aria-[current=page]:text-paper"
+              className="rounded-sheet px-2.5 py-1 -outline-offset-2 hover:bg-sheet aria-[current=page]:bg-ink aria-[current=page]:text-paper"
             >
               {p.name}
             </Link>
           ))}
         </nav>
       )}
-      <div className="ml-auto flex flex-wrap items-center gap-1">
+      <div className="ml-auto flex items-center sm:flex-wrap sm:gap-1">
         {session && (
           <>
             <button

@@ -2,6 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { useMemo, useState, type KeyboardEvent } from "react";
 import { Dialog } from "radix-ui";
 import { useNavigate } from "react-router";
+import { count } from "../format";
 import { ask, type BoardVersion, type Session } from "../api/client";
 import { useSeries } from "../api/hooks";
 import type { Page } from "../routes";
@@ -60,12 +61,11 @@ export default function Palette({ pages, onClose }: Props) {
     }
     return out;
   }, [boards, navigate, pages, series]);
-  const found = useMemo(() => {
+  const matching = useMemo(() => {
     const wanted = text.trim().toLowerCase().split(/\s+/);
-    return all
-      .filter((e) => wanted.every((w) => `${e.name} ${e.sort}`.toLowerCase().includes(w)))
-      .slice(0, most);
+    return all.filter((e) => wanted.every((w) => `${e.name} ${e.sort}`.toLowerCase().includes(w)));
   }, [all, text]);
+  const found = matching.slice(0, most);
   const chosen = Math.min(at, found.length - 1);
   const take = (e: Entry | undefined) => {
     if (!e) return;
@@ -126,6 +126,11 @@ export default function Palette({ pages, onClose }: Props) {
             ))}
           </ul>
           {found.length === 0 && <p className="px-3 py-2 text-soft">Nothing contains that.</p>}
+          {matching.length > found.length && (
+            <p className="px-3 py-2 text-sm text-soft">
+              {count(matching.length - found.length)} more; type more words to narrow the list down.
+            </p>
+          )}
         </Dialog.Content>
       </Dialog.Portal>
     </Dialog.Root>

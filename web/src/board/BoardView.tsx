@@ -29,6 +29,7 @@ import { Failed } from "../parts/Said";
 import { PageWaiting } from "../parts/Waiting";
 import { useWidth } from "../parts/useWidth";
 import { spoken } from "../time/duration";
+import { longTime } from "../time/format";
 import { isLive } from "../time/range";
 import { zoneText } from "../time/zone";
 import { movedTo } from "./board";
@@ -82,7 +83,11 @@ export function BoardView({ board, about, onChange, children }: Props) {
             </div>
             {px > 0 && <Lanes board={board} lanes={lanes} places={places} onChange={onChange} onNote={pin} />}
           </div>
-          <p className="mt-1 text-xs text-soft" data-says>
+          <p
+            className="mt-1 text-xs text-soft"
+            data-says
+            data-range={`${longTime(span.from, zone)} to ${longTime(span.end, zone)}`}
+          >
             {zoneText(zone, span.to)} · {spoken(width)} windows{choice.hours && ` · only ${choice.hours}`}
             {choice.compare && ` · beside the same ${spoken(choice.compare)} earlier`} · {health?.site ?? ""}
           </p>
@@ -189,9 +194,9 @@ function Sortable({
             {...attributes}
             {...listeners}
             aria-label="Drag the lane; or Space, then the arrow keys"
-            className="cursor-grab touch-none self-center text-soft print:hidden"
+            className="target cursor-grab touch-none self-center text-soft print:hidden"
           >
-            <GripVertical size={14} aria-hidden />
+            <GripVertical size={14} aria-hidden className="inline" />
           </button>
         ),
       )}

@@ -140,6 +140,15 @@ describe("the time of a page", () => {
       width: "1h",
     });
   });
+  it("is kept with the zone that was chosen, and not with what the viewer prefers", () => {
+    const { result } = at("/boards/1");
+    expect(result.current.time.choice.zone).toBe("site");
+    expect(withTime(board, result.current.time.choice).zone).toBeUndefined();
+    act(() => result.current.time.change({ zone: "UTC" }));
+    expect(withTime(board, result.current.time.choice).zone).toBe("UTC");
+    const own = at("/boards/1").result.current.time.choice;
+    expect(withTime({ ...board, zone: "viewer" }, { ...own, said: "viewer" }).zone).toBe("viewer");
+  });
   it("is by the clocks of the site, of the viewer, or of a zone", () => {
     expect([zoneOf("", "Europe/Oslo"), zoneOf("site", "Europe/Oslo"), zoneOf("UTC", "Europe/Oslo")]).toEqual([
       "Europe/Oslo",

@@ -8,6 +8,11 @@ import { isZone, viewerZone } from "../time/zone";
 
 const earlier = ["1d", "1w", "1y"];
 
+/** The time of a page. Its zone may be only what the viewer prefers; said is what its board or address says. */
+export interface PageTime extends TimeChoice {
+  said: string;
+}
+
 /** What a board says of its time. */
 export function timeOfBoard(board: Board): Partial<TimeChoice> {
   const r = board.range;
@@ -19,7 +24,7 @@ export function timeOfBoard(board: Board): Partial<TimeChoice> {
 }
 
 /** A board with a time as its own. */
-export function withTime(board: Board, time: TimeChoice): Board {
+export function withTime(board: Board, time: PageTime): Board {
   const range =
     time.range.kind === "last"
       ? { last: time.range.last }
@@ -29,7 +34,7 @@ export function withTime(board: Board, time: TimeChoice): Board {
   return {
     ...board,
     range,
-    zone: time.zone || undefined,
+    zone: time.said || undefined,
     width: time.width || undefined,
     hours: time.hours || undefined,
     compare: (time.compare || undefined) as Board["compare"],
@@ -49,9 +54,10 @@ export function useTime(board: Board) {
     const zone = params.get("zone") ?? own.zone ?? "";
     const known = zone === "" || zone === "site" || zone === "viewer" || isZone(zone);
     const shift = params.get("compare") ?? own.compare ?? "";
-    const out: TimeChoice = {
+    const out: PageTime = {
       range: said.range ?? own.range ?? { kind: "last", last: "1d" },
       zone: known && zone ? zone : preferred,
+      said: known ? zone : "",
       width: params.get("width") ?? own.width ?? "",
       hours: params.get("hours") ?? own.hours ?? "",
       compare: earlier.includes(shift) ? shift : "",

@@ -41,7 +41,10 @@ export function HeadValue({ head, series, titled }: { head: BoardHead; series: S
     >
       <div className="min-w-0">
         <h2 className="truncate text-sm text-soft">
-          <Link to={`/series?path=${encodeURIComponent(series.path)}`} className="hover:underline">
+          <Link
+            to={`/series?path=${encodeURIComponent(series.path)}`}
+            className="target max-w-full truncate hover:underline"
+          >
             {head.title || titled}
           </Link>
         </h2>

@@ -77,8 +77,8 @@ export function Chart({ lane, lines, axes, height, normal, single }: Props) {
       chart.setScale("x", { min: from / 1000, max: end / 1000 });
     });
     setLabels(endLabels(chart, lines, height, single, view.scale));
-    if (box.current) asVector.set(box.current, () => vectorOf(chart, lines, lane.join === true));
-  }, [lines, from, end, view.px, view.scale, height, single, shape, theme, lane.join]);
+    if (box.current) asVector.set(box.current, () => vectorOf(chart, lines, lane.join === true, normal));
+  }, [lines, from, end, view.px, view.scale, height, single, shape, theme, lane.join, normal]);
 
   return (
     <>

@@ -37,8 +37,8 @@ export function HeightHandle({ name, height, onDrag, onKeep }: Props) {
       aria-valuemax={highest}
       aria-valuetext={`${height} pixels`}
       tabIndex={0}
-      title="Drag to make the lane higher or lower; double click for the usual height"
-      className="absolute inset-x-0 -bottom-1 z-[1] h-2 cursor-row-resize touch-none rounded-sheet hover:bg-water focus-visible:bg-water print:hidden"
+      title="Drag to make the lane higher or lower; double click to restore its own height"
+      className="absolute inset-x-0 -bottom-1 z-[1] h-2 cursor-row-resize pointer-coarse:-bottom-3 pointer-coarse:h-6 touch-none rounded-sheet hover:bg-water focus-visible:bg-water print:hidden"
       onPointerDown={(e) => {
         if (e.button !== 0) return;
         begun.current = { y: e.clientY, height };

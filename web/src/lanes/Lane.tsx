@@ -104,6 +104,7 @@ function SeriesLane(props: Dragged & { title: string }) {
   const height = heightOf(lane, rows.filter((r) => !r.shift).length);
   const axes = useMemo(() => axesOf(lane, view.catalogue, view.units, view.about), [lane, view]);
   const missing = useMemo(() => leftOut(lane, view.catalogue, view.units, view.about), [lane, view]);
+  const normal = useMemo(() => normalOf(lane, view), [lane, view]);
   const known = rows.some((r) => r.empty.includes(false));
   return (
     <Frame
@@ -139,10 +140,10 @@ function SeriesLane(props: Dragged & { title: string }) {
             height={height}
             single={single}
             rejects={rejects}
-            normal={normalOf(lane, view)}
+            normal={normal}
           />
         ) : (
-          <Drawn lane={lane} rows={rows} axes={axes} height={height} single={single} />
+          <Drawn lane={lane} rows={rows} axes={axes} height={height} single={single} normal={normal} />
         )}
         {loading && rows.length === 0 && <Waiting height={height} />}
         {!loading && !known && errors.length === 0 && !placeless && (
@@ -159,12 +160,14 @@ function Drawn({
   axes,
   height,
   single,
+  normal,
 }: {
   lane: BoardLane;
   rows: Row[];
   axes: string[];
   height: number;
   single: string | null;
+  normal?: Normal;
 }) {
   const view = useView();
   const lines = useMemo(() => linesOf(lane, rows, axes, view), [lane, rows, axes, view]);
@@ -176,16 +179,7 @@ function Drawn({
     case "growth":
       return <Bars rows={rows} unit={axes[0] ?? ""} height={height} single={single} />;
     default:
-      return (
-        <Chart
-          lane={lane}
-          lines={lines}
-          axes={axes}
-          height={height}
-          single={single}
-          normal={normalOf(lane, view)}
-        />
-      );
+      return <Chart lane={lane} lines={lines} axes={axes} height={height} single={single} normal={normal} />;
   }
 }
 
@@ -282,7 +276,7 @@ function Frame(props: FrameProps) {
         ) : (
           !wall && (
             <details className="border-t border-rule px-2 py-1">
-              <summary className="cursor-pointer text-sm text-soft">In figures</summary>
+              <summary className="cursor-pointer py-1 text-sm text-soft">In figures</summary>
               {legend}
             </details>
           )

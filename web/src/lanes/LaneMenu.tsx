@@ -42,7 +42,7 @@ export function LaneMenu(props: Props) {
       <Menu.Root>
         <Menu.Trigger
           aria-label={`Lane ${title || lane.kind}: more`}
-          className="rounded-sheet px-1.5 text-soft hover:bg-paper print:hidden"
+          className="target rounded-sheet px-1 text-soft hover:bg-paper print:hidden"
         >
           <Ellipsis size={16} aria-hidden className="inline" />
         </Menu.Trigger>

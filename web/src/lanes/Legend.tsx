@@ -62,6 +62,7 @@ export function Legend({ lane, rows, single, onSingle }: Props) {
                   {lane.kind !== "states" && (
                     <span
                       aria-hidden
+                      data-hue
                       className="inline-block h-0.5 w-3 shrink-0 self-center"
                       style={{ background: hueOf(i) }}
                     />
@@ -77,7 +78,7 @@ export function Legend({ lane, rows, single, onSingle }: Props) {
                 <span className="block text-xs text-soft">
                   {facts(lane, r, view, unit).map(([name, value, note]) => (
                     <Fragment key={name}>
-                      <span className="mr-1 whitespace-nowrap">
+                      <span className="mr-1 whitespace-nowrap" data-fact>
                         {name} <span className="text-ink">{value}</span>
                         {note && ` ${note}`}
                       </span>{" "}
@@ -174,7 +175,7 @@ function Earlier({ lane, row, ghost, unit }: { lane: BoardLane; row: Row; ghost:
   const by = now == null ? "" : number(Math.abs(now - then));
   const more = now == null ? "" : by === "0" ? ", now the same" : `, now ${now > then ? "+" : "−"}${by}`;
   return (
-    <span className="whitespace-nowrap">
+    <span className="whitespace-nowrap" data-fact>
       {names[ghost.shift] ?? ghost.shift} earlier {withUnit(number(then), unit)}
       {more}
     </span>

@@ -2,9 +2,8 @@ import { keepPreviousData, useQueries, useQuery } from "@tanstack/react-query";
 import { useMemo, useState } from "react";
 import { ask, type BoardLane, type Readings, type Rejects } from "../api/client";
 import { at, matches } from "../board/board";
-import { number } from "../format";
+import { count, number } from "../format";
 import { Link } from "../parts/Link";
-import { live } from "../live/store";
 import { seconds } from "../time/duration";
 import { isLive, spanOf } from "../time/range";
 import { convert } from "../units";
@@ -14,8 +13,10 @@ import type { Normal } from "./chartOptions";
 import type { Line } from "./lines";
 import { labelsOf } from "./rows";
 import { useView, xOf, type View } from "./view";
+import { serviceNow } from "../time/clock";
 
 const mostReadings = 5000;
+const mostRejects = 200;
 
 /** Whether a lane shows the readings themselves: where they are kept, and so few windows fit the
  *  range that each would hold one reading or so. */
@@ -50,7 +51,7 @@ export function ReadingsChart({ lane, axes, height, single, normal, rejects }: P
     queries: names.map((select) => ({
       queryKey: ["readings", select, view.range],
       queryFn: ({ signal }: { signal: AbortSignal }) => {
-        const span = spanOf(view.range, Date.now() + live.ahead, view.zone);
+        const span = spanOf(view.range, serviceNow(), view.zone);
         return ask<Readings>(
           "readings",
           {
@@ -93,6 +94,11 @@ export function ReadingsChart({ lane, axes, height, single, normal, rejects }: P
         single={single}
         normal={normal}
       />
+      {data.some((d) => d?.series.some((s) => s.readings.length >= mostReadings)) && (
+        <p className="absolute top-0 right-1 rounded-sheet bg-stale-wash px-1 text-xs text-stale" data-cut>
+          only the first {count(mostReadings)} readings of a series are drawn: zoom in
+        </p>
+      )}
       {rejects && names.map((n) => <RejectMarks key={n} select={n} height={height} />)}
     </>
   );
@@ -129,20 +135,26 @@ function RejectMarks({ select, height }: { select: string; height: number }) {
   const found = useQuery({
     queryKey: ["rejects", select, view.range],
     queryFn: () => {
-      const span = spanOf(view.range, Date.now() + live.ahead, view.zone);
+      const span = spanOf(view.range, serviceNow(), view.zone);
       return ask<Rejects>("rejects", {
         select,
         from: new Date(span.from).toISOString(),
         to: new Date(span.to).toISOString(),
-        limit: "200",
+        limit: String(mostRejects),
       });
     },
     placeholderData: keepPreviousData,
   });
   const unit = view.units(seriesOf({ kind: "chart", series: [select] }, view.catalogue)[0]?.unit ?? "");
+  const shown = found.data?.rejects ?? [];
   return (
     <>
-      {(found.data?.rejects ?? []).map((r) => (
+      {shown.length >= mostRejects && (
+        <p className="absolute bottom-0 left-1 rounded-sheet bg-stale-wash px-1 text-xs text-stale">
+          only the newest {count(mostRejects)} rejects are marked: zoom in
+        </p>
+      )}
+      {shown.map((r) => (
         <Link
           key={r.id}
           to={`/rejects?id=${r.id}`}

@@ -7,7 +7,7 @@ import { dashOf, hues, token } from "./colours";
 import type { Line } from "./lines";
 import type { View } from "./view";
 
-/** What is usual for a series, in the unit that is shown. */
+/** The normal range of a series, in the unit that is shown. */
 export interface Normal {
   inner?: [number | null, number | null];
   outer?: [number | null, number | null];
@@ -123,21 +123,28 @@ function withAir(low: number | null, high: number | null, lane: BoardLane): [num
   return [low - air, high + air];
 }
 
-/** What lies outside of the normal range has a colour: amber outside of the inner one, red
- *  outside of the outer. */
+/** The bands outside of a normal range, from top to bottom of a plot: amber outside of the inner one, red outside of
+ *  the outer. y says where a value is. */
+export function outside(normal: Normal, y: (value: number) => number, top: number, bottom: number) {
+  const out: { y: number; height: number; colour: string }[] = [];
+  const within = (v: number) => Math.min(bottom, Math.max(top, y(v)));
+  const add = (bounds: [number | null, number | null] | undefined, colour: string) => {
+    const [low, high] = bounds ?? [null, null];
+    if (high !== null) out.push({ y: top, height: within(high) - top, colour });
+    if (low !== null) out.push({ y: within(low), height: bottom - within(low), colour });
+  };
+  add(normal.inner, "--stale-wash");
+  add(normal.outer, "--bad-wash");
+  return out.filter((b) => b.height > 0);
+}
+
 function shade(u: uPlot, normal?: Normal) {
   if (!normal) return;
   const { left, top, width, height } = u.bbox;
-  const fill = (bounds: [number | null, number | null] | undefined, colour: string) => {
-    if (!bounds) return;
-    u.ctx.fillStyle = colour;
-    const [low, high] = bounds;
-    const y = (v: number) => Math.min(top + height, Math.max(top, u.valToPos(v, "y0", true)));
-    if (high !== null) u.ctx.fillRect(left, top, width, y(high) - top);
-    if (low !== null) u.ctx.fillRect(left, y(low), width, top + height - y(low));
-  };
   u.ctx.save();
-  fill(normal.inner, token("--stale-wash"));
-  fill(normal.outer, token("--bad-wash"));
+  for (const band of outside(normal, (v) => u.valToPos(v, "y0", true), top, top + height)) {
+    u.ctx.fillStyle = token(band.colour);
+    u.ctx.fillRect(left, band.y, width, band.height);
+  }
   u.ctx.restore();
 }

@@ -2,12 +2,12 @@ import { useQueries, type UseQueryOptions } from "@tanstack/react-query";
 import { useMemo, useState } from "react";
 import { ask, Unreachable, type BoardLane, type Windows } from "../api/client";
 import { at, matches } from "../board/board";
-import { live } from "../live/store";
 import { seconds } from "../time/duration";
 import { isLive, spanOf } from "../time/range";
 import { paramsOf, plainName, questionsOf } from "./questions";
 import { rowsOf, type Row } from "./rows";
 import type { View } from "./view";
+import { serviceNow } from "../time/clock";
 
 export interface Rows {
   rows: Row[];
@@ -32,7 +32,7 @@ export function useRows(lane: BoardLane, view: View): Rows {
     queries: questions.map((q): UseQueryOptions<Row[]> => ({
       queryKey: ["windows", q, view.range],
       queryFn: async ({ signal }) => {
-        const span = spanOf(view.range, Date.now() + live.ahead, view.zone);
+        const span = spanOf(view.range, serviceNow(), view.zone);
         return rowsOf(await ask<Windows>("windows", paramsOf(q, span), signal));
       },
       refetchInterval: going ? refreshEvery(view.width) : false,

@@ -1,3 +1,4 @@
+import { heardClock } from "../time/clock";
 import { takeEarly, type Now, type Value } from "../api/client";
 
 export type Standing = "connecting" | "live" | "lost";
@@ -7,8 +8,6 @@ export type Standing = "connecting" | "live" | "lost";
 class LiveStore {
   values = new Map<string, Value>();
   standing: Standing = "connecting";
-  /** How far the service's clock is ahead of this machine's, in ms. */
-  ahead = 0;
   /** Counts how often the list of series changed. */
   listVersion = 0;
   /** When the stream last said anything, by this machine's clock. */
@@ -104,7 +103,7 @@ class LiveStore {
   };
 
   private take(now: Now) {
-    this.ahead = Date.parse(now.at) - Date.now();
+    heardClock(Date.parse(now.at));
     this.heard = Date.now();
     this.pause = 1000;
     const before = this.values.size;

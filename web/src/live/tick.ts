@@ -1,5 +1,5 @@
 import { useSyncExternalStore } from "react";
-import { live } from "./store";
+import { serviceNow } from "../time/clock";
 
 /* One clock for all that shows an age, so that a thousand of them need one timer. */
 
@@ -12,7 +12,7 @@ const notices = new Set<() => void>();
 function subscribe(notice: () => void) {
   notices.add(notice);
   timer ??= setInterval(() => {
-    now = Date.now() + live.ahead;
+    now = serviceNow();
     notices.forEach((n) => n());
   }, every);
   return () => {
@@ -27,5 +27,5 @@ function subscribe(notice: () => void) {
 
 /** The service's time in ms since 1970, every two seconds. */
 export function useTick(): number {
-  return useSyncExternalStore(subscribe, () => (now ||= Date.now() + live.ahead));
+  return useSyncExternalStore(subscribe, () => (now ||= serviceNow()));
 }

@@ -14,7 +14,10 @@ export function HappenedRow({ to, name, children }: Props) {
     <li className="flex min-h-7 flex-wrap items-center gap-x-4" data-happened-row={name}>
       <span className="min-w-0 sm:w-80">
         {to ? (
-          <Link to={to} className="underline decoration-rule underline-offset-4 hover:decoration-water">
+          <Link
+            to={to}
+            className="target underline decoration-rule underline-offset-4 hover:decoration-water"
+          >
             {name}
           </Link>
         ) : (

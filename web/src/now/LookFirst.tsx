@@ -53,7 +53,7 @@ export function LookFirst({ catalogue, units }: { catalogue: Map<string, Series>
       <ul className="mt-2 grid gap-x-6 gap-y-1 md:grid-cols-2">
         {troubles.map((t) => (
           <li key={t} className="flex items-baseline gap-2 md:col-span-2">
-            <Link to="/links" className="rounded-sheet bg-stale-wash px-1.5 text-stale">
+            <Link to="/links" className="target rounded-sheet bg-stale-wash px-1.5 text-stale">
               {t}
             </Link>
           </li>
@@ -71,7 +71,7 @@ export function LookFirst({ catalogue, units }: { catalogue: Map<string, Series>
               )}
               <Link
                 to={`/trends?series=${encodeURIComponent(f.path)}`}
-                className="min-w-0 truncate hover:underline"
+                className="target min-w-0 truncate hover:underline"
               >
                 {pathWords(f.path)}
               </Link>

@@ -28,7 +28,7 @@ export const SeriesRow = memo(function SeriesRow({ path, series, units, day }: P
       >
         <Link
           to={`/series?path=${encodeURIComponent(path)}`}
-          className="underline decoration-rule underline-offset-4 hover:decoration-water"
+          className="target max-w-full truncate align-top underline decoration-rule underline-offset-4 hover:decoration-water"
         >
           {words(last(path))}
         </Link>

@@ -48,7 +48,10 @@ export const StationSheet = memo(function StationSheet({ station, paths, catalog
       data-station={station}
     >
       <h3 className="h-6 truncate font-semibold">
-        <Link to={`/boards/place?about=${encodeURIComponent(station)}`} className="hover:underline">
+        <Link
+          to={`/boards/place?about=${encodeURIComponent(station)}`}
+          className="target max-w-full truncate hover:underline"
+        >
           {words(name)}
         </Link>
       </h3>

@@ -3,10 +3,9 @@ import { useMemo, useState } from "react";
 import { addressOf, remove } from "../api/client";
 import { has, useCatalogue, useHealth, useNotes, useSession } from "../api/hooks";
 import { zoneOf } from "../board/useTime";
-import { pathWords } from "../format";
+import { count, pathWords } from "../format";
 import { NoteDialog } from "../lanes/NoteDialog";
 import { placesOf } from "../lanes/places";
-import { live } from "../live/store";
 import { button, linkButton, search } from "../parts/Field";
 import { Link } from "../parts/Link";
 import { Failed } from "../parts/Said";
@@ -15,14 +14,16 @@ import { cell, row, Table } from "../parts/Table";
 import { Nothing, PageWaiting } from "../parts/Waiting";
 import { usePreferences } from "../preferences";
 import { longTime } from "../time/format";
+import { serviceNow } from "../time/clock";
 
+const most = 500;
 const around = 6 * 3_600_000; // what is shown before and after a note
 
 /** What people pinned to times and places. */
 export function NotesPage() {
   const [text, setText] = useState("");
   const [adding, setAdding] = useState<number | null>(null);
-  const query = { limit: "500", ...(text.trim() && { text: text.trim() }) };
+  const query = { limit: String(most), ...(text.trim() && { text: text.trim() }) };
   const notes = useNotes(query);
   const client = useQueryClient();
   const catalogue = useCatalogue();
@@ -50,7 +51,7 @@ export function NotesPage() {
           className={search}
         />
         {mayChange && places.length > 0 && (
-          <button type="button" className={button} onClick={() => setAdding(Date.now() + live.ahead)}>
+          <button type="button" className={button} onClick={() => setAdding(serviceNow())}>
             Pin a note
           </button>
         )}
@@ -109,6 +110,11 @@ export function NotesPage() {
             );
           })}
         </Table>
+      )}
+      {all.length >= most && (
+        <p className="mt-2 text-sm text-soft">
+          Only the newest {count(most)} notes are listed; search for words to see others.
+        </p>
       )}
       {adding !== null && (
         <NoteDialog at={adding} zone={zone} places={places} onClose={() => setAdding(null)} />

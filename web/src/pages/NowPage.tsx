@@ -158,7 +158,7 @@ function SiteSheets({ site, stations, catalogue, units, begun }: SiteProps) {
   return (
     <section aria-label={site} className="mt-6">
       <h2 className="border-b border-rule pb-1 text-lg">
-        <Link to={`/boards/place?about=${encodeURIComponent(site)}`} className="hover:underline">
+        <Link to={`/boards/place?about=${encodeURIComponent(site)}`} className="target hover:underline">
           {words(site)}
         </Link>
       </h2>

@@ -4,7 +4,6 @@ import { useSearchParams } from "react-router";
 import { ask, send, type RejectCounts, type ReplayOutcome, type Rejects } from "../api/client";
 import { useHealth } from "../api/hooks";
 import { zoneOf } from "../board/useTime";
-import { live } from "../live/store";
 import { count } from "../format";
 import { useClock } from "../live/useClock";
 import { button, entry, search } from "../parts/Field";
@@ -19,6 +18,7 @@ import { OneReject } from "../rejects/OneReject";
 import { OverTime } from "../rejects/OverTime";
 import { stepsOf } from "../rejects/hours";
 import { zoneText } from "../time/zone";
+import { serviceNow } from "../time/clock";
 
 const ranges = [
   { last: 1, name: "last day", hours: 1 },
@@ -51,7 +51,7 @@ export function RejectsPage() {
     queryKey: ["reject-counts", days],
     queryFn: () =>
       ask<RejectCounts>("rejects/counts", {
-        from: new Date(Date.now() + live.ahead - days * 86_400_000).toISOString().slice(0, 19) + "Z",
+        from: new Date(serviceNow() - days * 86_400_000).toISOString().slice(0, 19) + "Z",
       }),
     refetchInterval: 10_000,
     placeholderData: keepPreviousData,

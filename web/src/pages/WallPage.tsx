@@ -7,6 +7,7 @@ import { useClock } from "../live/useClock";
 import { useStanding } from "../live/useLive";
 import { Link } from "../parts/Link";
 import { PageWaiting } from "../parts/Waiting";
+import { clockAhead } from "../time/clock";
 import { length } from "../time/duration";
 import { Bar } from "../wall/Bar";
 import { useAwake } from "../wall/useAwake";
@@ -34,7 +35,7 @@ export function WallPage() {
     return () => clearTimeout(timer);
   }, [shown.turn, page, pages, boards.length, turn]);
   useAwake();
-  const silent = clock - live.ahead - live.heard;
+  const silent = clock - clockAhead() - live.heard;
   const away = standing !== "connecting" && (standing === "lost" || silent > heardWithin);
   const current = boards[number];
   return (

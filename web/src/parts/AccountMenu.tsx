@@ -1,4 +1,5 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { LogOut } from "lucide-react";
 import { remove, type Session } from "../api/client";
 import { live } from "../live/store";
 import { useGo } from "../router";
@@ -19,7 +20,10 @@ export function AccountMenu({ session }: { session: Session }) {
   if (session.kind === "anyone") return null;
   return (
     <>
-      <Link to="/account" className="text-soft underline underline-offset-4">
+      <Link
+        to="/account"
+        className="target max-w-16 truncate text-soft underline underline-offset-4 sm:max-w-none"
+      >
         {session.name}
       </Link>
       <button
@@ -27,7 +31,8 @@ export function AccountMenu({ session }: { session: Session }) {
         className="rounded-sheet px-2 py-1 text-soft hover:bg-sheet"
         onClick={() => out.mutate()}
       >
-        Log out
+        <LogOut size={16} aria-hidden className="inline sm:hidden" />
+        <span className="sr-only sm:not-sr-only">Log out</span>
       </button>
     </>
   );

@@ -1,6 +1,7 @@
 import { X } from "lucide-react";
 import { Dialog } from "radix-ui";
 import type { ReactNode } from "react";
+import { restoreFocus } from "./focus";
 
 interface Props {
   title: string;
@@ -25,6 +26,10 @@ export function Modal({ title, onClose, wide = false, children }: Props) {
             if (!first) return;
             e.preventDefault();
             first.focus();
+          }}
+          onCloseAutoFocus={(e) => {
+            e.preventDefault();
+            restoreFocus();
           }}
           className={`fixed top-[8vh] left-1/2 z-40 flex max-h-[84vh] -translate-x-1/2 flex-col rounded-sheet border border-ink bg-paper p-4 ${wide ? "w-[min(64rem,96vw)]" : "w-[min(32rem,94vw)]"}`}
         >

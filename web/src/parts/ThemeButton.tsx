@@ -1,3 +1,4 @@
+import { Moon, Sun } from "lucide-react";
 import { Toggle } from "radix-ui";
 import { useState } from "react";
 
@@ -9,13 +10,15 @@ export function ThemeButton() {
     dispatchEvent(new Event("themechange"));
     setDark(next);
   };
+  const Sign = dark ? Sun : Moon;
   return (
     <Toggle.Root
       pressed={dark}
       onPressedChange={change}
       className="rounded-sheet px-2 py-1 text-soft hover:bg-sheet"
     >
-      {dark ? "Light" : "Dark"}
+      <Sign size={16} aria-hidden className="inline sm:hidden" />
+      <span className="sr-only sm:not-sr-only">{dark ? "Light" : "Dark"}</span>
     </Toggle.Root>
   );
 }

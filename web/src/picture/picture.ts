@@ -1,3 +1,4 @@
+import { pointed } from "../lanes/cursor";
 import { save } from "./save";
 
 /* A picture of a page, or of one lane, with its time axis. What lanes draw themselves is SVG
@@ -32,9 +33,9 @@ export function picture(index?: number): SVGSVGElement {
   const hatching = document.querySelector("#hatching defs");
   if (hatching) svg.append(hatching.cloneNode(true));
   let y = margin;
-  const words = (text: string, size: number, weight = 400, colour = "--ink") => {
+  const words = (text: string, size: number, weight = 400, colour = "--ink", indent = 0) => {
     const t = document.createElementNS(space, "text");
-    t.setAttribute("x", String(margin));
+    t.setAttribute("x", String(margin + indent));
     t.setAttribute("y", String(y + size));
     t.setAttribute("font-size", String(size));
     t.setAttribute("font-weight", String(weight));
@@ -43,8 +44,10 @@ export function picture(index?: number): SVGSVGElement {
     svg.append(t);
     y += size + 5;
   };
+  const says = document.querySelector<HTMLElement>("[data-says]");
   const heading = document.querySelector("main h1")?.textContent;
   if (heading) words(heading, 16, 600);
+  if (says?.dataset.range) words(says.dataset.range, 12);
   const put = (part: SVGElement, high: number) => {
     const g = document.createElementNS(space, "g");
     g.setAttribute("transform", `translate(${margin} ${y})`);
@@ -83,8 +86,13 @@ export function picture(index?: number): SVGSVGElement {
       put(t, 0);
     }
     y += plot.clientHeight + 6;
+    for (const { text, hue } of figuresOf(lane, width)) {
+      put(dash(hue), 0);
+      words(text, 11, 400, "--ink", 18);
+    }
+    y += 6;
   }
-  words(document.querySelector<HTMLElement>("[data-says]")?.textContent ?? "", 11, 400, "--soft");
+  words(says?.textContent ?? "", 11, 400, "--soft");
   y += margin;
   svg.setAttribute("xmlns", space);
   svg.setAttribute("width", String(width));
@@ -98,6 +106,43 @@ export function picture(index?: number): SVGSVGElement {
   svg.prepend(paper);
   resolve(svg);
   return svg;
+}
+
+interface Figures {
+  text: string;
+  /** The colour of the line that the figures are of; none for what is written below them. */
+  hue: string;
+}
+
+const letter = 6; // px of a letter at 11 px, about
+
+/** What the legend of a lane says in figures, a line or more for each series. */
+function figuresOf(lane: HTMLElement, width: number): Figures[] {
+  return [...lane.querySelectorAll<HTMLElement>("[data-row]")].flatMap((row): Figures[] => {
+    const clean = (part: Element | null | undefined) => (part?.textContent ?? "").replace(/\s+/g, " ").trim();
+    const name = row.dataset.row ?? "";
+    const facts = [...row.querySelectorAll("[data-fact]")].map(clean);
+    // Under a cursor the figure is another moment's.
+    if (pointed.at === null) facts.unshift(`last ${clean(row.querySelector("[data-present]"))}`);
+    const lines: string[] = [name];
+    for (const fact of facts) {
+      const line = `${lines[lines.length - 1] ?? ""} · ${fact}`;
+      if (line.length * letter < width - 2 * margin - 18) lines[lines.length - 1] = line;
+      else lines.push(fact);
+    }
+    const hue = row.querySelector<HTMLElement>("[data-hue]")?.style.background;
+    return lines.map((text, i) => ({ text, hue: i === 0 ? hue || "var(--soft)" : "none" }));
+  });
+}
+
+/** A short line in the colour of a series. */
+function dash(hue: string): SVGElement {
+  const line = document.createElementNS(space, "rect");
+  line.setAttribute("y", "4");
+  line.setAttribute("width", "12");
+  line.setAttribute("height", "2");
+  line.setAttribute("fill", hue);
+  return line;
 }
 
 function copied(part: SVGElement): SVGElement {

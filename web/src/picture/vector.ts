@@ -1,5 +1,6 @@
 import uPlot from "uplot";
 import { scaleName } from "../lanes/axes";
+import { outside, type Normal } from "../lanes/chartOptions";
 import { hueOf } from "../lanes/colours";
 import type { Line } from "../lanes/lines";
 import { number } from "../format";
@@ -14,11 +15,23 @@ function made(name: string, attributes: Record<string, string | number>): SVGEle
 }
 
 /** A chart as paths, as it stands on the screen. */
-export function vectorOf(chart: uPlot, lines: Line[], join: boolean): SVGElement {
+export function vectorOf(chart: uPlot, lines: Line[], join: boolean, normal?: Normal): SVGElement {
   const out = made("g", {});
   const left = chart.bbox.left / devicePixelRatio;
   const top = chart.bbox.top / devicePixelRatio;
   const wide = chart.bbox.width / devicePixelRatio;
+  const bottom = top + chart.bbox.height / devicePixelRatio;
+  if (normal)
+    for (const band of outside(normal, (v) => top + chart.valToPos(v, scaleName(0)), top, bottom))
+      out.append(
+        made("rect", {
+          x: left,
+          width: wide,
+          y: band.y,
+          height: band.height,
+          fill: `var(${band.colour})`,
+        }),
+      );
   for (const axis of chart.axes.slice(1)) {
     const name = axis.scale ?? "";
     const { min, max } = chart.scales[name] ?? {};

@@ -10,7 +10,9 @@ import { length } from "../time/duration";
 import { date } from "../time/format";
 import { clockAt } from "../time/zone";
 import { causesOf, inWeeks } from "./calendar";
+import { serviceNow } from "../time/clock";
 
+const mostCauses = 2; // listed of a day
 const size = 14;
 const weekdays = ["Mon", "", "Wed", "", "Fri", "", "Sun"];
 const poor = 0.95; // what is less covered is listed as a gap
@@ -53,7 +55,7 @@ export function CoverageYear({ path, zone }: { path: string; zone: string }) {
             id: o.id,
             reason: o.reason,
             began: Date.parse(o.began),
-            ended: o.ended ? Date.parse(o.ended) : Date.now(),
+            ended: o.ended ? Date.parse(o.ended) : serviceNow(),
           })),
         ),
     [links.data, site],
@@ -123,11 +125,14 @@ export function CoverageYear({ path, zone }: { path: string; zone: string }) {
               {causes.length === 0 && d.coverage !== null && d.coverage < poor && (
                 <span className="text-soft">, no cause is known</span>
               )}
-              {causes.slice(0, 2).map((o) => (
+              {causes.slice(0, mostCauses).map((o) => (
                 <span key={o.link + o.ms} className="text-soft">
                   , {linkWords(o.link)} down {length(o.ms)}: {o.reason}
                 </span>
               ))}
+              {causes.length > mostCauses && (
+                <span className="text-soft">, and {causes.length - mostCauses} more outages</span>
+              )}
             </li>
           );
         })}
