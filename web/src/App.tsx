@@ -9,6 +9,7 @@ import { Masthead } from "./around/Masthead";
 import { NoConnection } from "./around/NoConnection";
 import { WrongClock } from "./around/WrongClock";
 import { button } from "./parts/Field";
+import { watchFocus } from "./parts/focus";
 import { Hatch } from "./parts/Hatch";
 import { PageWaiting } from "./parts/Waiting";
 import { useInnerLinks } from "./router";
@@ -18,6 +19,7 @@ const LoginPage = lazy(async () => ({ default: (await import("./pages/LoginPage"
 
 export function App() {
   useInnerLinks();
+  useEffect(watchFocus, []);
   const session = useSession();
   const who = session.data;
   const login = who?.login_needed === true && who.kind === "anyone";

@@ -37,7 +37,7 @@ export function Masthead({ place = "", session, pages }: Props) {
         <nav
           ref={nav}
           aria-label="Pages"
-          className="flex gap-1 overflow-x-auto whitespace-nowrap max-sm:[mask-image:linear-gradient(to_right,black_calc(100%-2rem),transparent)] max-sm:pr-8 max-sm:order-last max-sm:col-span-2 sm:flex-wrap"
+          className="flex gap-1 overflow-x-auto whitespace-nowrap max-sm:[mask-image:linear-gradient(to_right,black_calc(100%-2rem),transparent)] max-sm:scroll-pe-8 max-sm:pr-8 max-sm:order-last max-sm:col-span-2 sm:flex-wrap"
         >
           {pages.map((p) => (
             <Link

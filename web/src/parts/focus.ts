@@ -5,10 +5,15 @@ const inFront = "[role=menu], [role=dialog], [role=alertdialog]";
 
 let last: HTMLElement | null = null;
 
-document.addEventListener("focusin", (e) => {
-  const element = e.target as HTMLElement;
-  if (!element.closest(inFront)) last = element;
-});
+/** Notes what has the focus, until the returned function is called. */
+export function watchFocus(): () => void {
+  const note = (e: FocusEvent) => {
+    const element = e.target as HTMLElement;
+    if (!element.closest(inFront)) last = element;
+  };
+  document.addEventListener("focusin", note);
+  return () => document.removeEventListener("focusin", note);
+}
 
 /** Focuses what had the focus before a dialog opened, or the page if that is gone. */
 export function restoreFocus() {
