@@ -1,6 +1,8 @@
 package api
 
 import (
+	"slices"
+
 	"nexocumula/client"
 	"nexocumula/internal/query"
 )
@@ -12,6 +14,10 @@ type table struct {
 	to    rows
 	head  query.Head
 	open  bool
+
+	// held are the series of a query that combines series. One may have bounds where an earlier one has numbers, so the
+	// columns are known when the last series is. Such an answer is a few series, whatever it was made of.
+	held []query.SeriesRows
 }
 
 // rows is a form of tables.
@@ -30,15 +36,23 @@ type field struct {
 	of     func(s query.SeriesRows, stat int) []float64 // nil of times
 }
 
-// numbers are the columns that a stat has: where summaries tell only bounds of it, these as well.
+// numbers returns the columns of a stat: where summaries tell only bounds of it for some series, these as well. The
+// bounds of an exact number are the number.
 func numbers(name string, stat int, bounded bool) []field {
 	out := []field{{name: name, stat: stat, of: func(s query.SeriesRows, i int) []float64 { return s.Rows.Stats[i] }}}
 	if bounded {
 		out = append(out,
-			field{name: name + " least", stat: stat, of: func(s query.SeriesRows, i int) []float64 { return s.Least[i] }},
-			field{name: name + " most", stat: stat, of: func(s query.SeriesRows, i int) []float64 { return s.Most[i] }})
+			field{name: name + " least", stat: stat, of: func(s query.SeriesRows, i int) []float64 { return boundsOr(s.Least, s, i) }},
+			field{name: name + " most", stat: stat, of: func(s query.SeriesRows, i int) []float64 { return boundsOr(s.Most, s, i) }})
 	}
 	return out
+}
+
+func boundsOr(bounds [][]float64, s query.SeriesRows, stat int) []float64 {
+	if hasBounds(s, stat) {
+		return bounds[stat]
+	}
+	return s.Rows.Stats[stat]
 }
 
 func newTable(q query.Windows, to rows) *table { return &table{query: q, to: to} }
@@ -53,24 +67,44 @@ func (t *table) Head(head query.Head) error {
 
 // Series adds the rows of one.
 func (t *table) Series(s query.SeriesRows) error {
+	if t.query.Across != nil || len(t.query.Calculations) > 0 {
+		t.held = append(t.held, s)
+		return nil
+	}
+	return t.write(s)
+}
+
+// write writes series whose stats have the same columns.
+func (t *table) write(all ...query.SeriesRows) error {
 	if !t.open {
 		t.open = true
 		var fields []field
-		for i, name := range s.Stats {
-			if isTime(s, i) {
+		for i, name := range all[0].Stats {
+			if isTime(all[0], i) {
 				fields = append(fields, field{name: name, isTime: true, stat: i})
-			} else {
-				fields = append(fields, numbers(name, i, hasBounds(s, i))...)
+				continue
 			}
+			bounded := slices.ContainsFunc(all, func(s query.SeriesRows) bool { return hasBounds(s, i) })
+			fields = append(fields, numbers(name, i, bounded)...)
 		}
 		if err := t.to.begin(fields); err != nil {
 			return err
 		}
 	}
-	return t.to.series(t, s)
+	for _, s := range all {
+		if err := t.to.series(t, s); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 func (t *table) end(cause *client.Error) error {
+	if len(t.held) > 0 {
+		if err := t.write(t.held...); err != nil {
+			return err
+		}
+	}
 	if !t.open && cause == nil { // no series at all: the columns say what there would have been
 		var fields []field
 		for i, s := range t.head.Stats {

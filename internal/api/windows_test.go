@@ -6,8 +6,10 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
+	"math"
 	"net/http"
 	"net/http/httptest"
+	"strings"
 	"testing"
 	"time"
 
@@ -152,4 +154,40 @@ func TestOneCallerCannotTakeAllStreams(t *testing.T) {
 		require.Empty(t, q.take(fmt.Sprint(i)))
 	}
 	assert.Contains(t, q.take("late"), "too many live streams are open")
+}
+
+func TestATableHasTheBoundsOfEverySeries(t *testing.T) {
+	stats, err := window.ParseStats("above:10")
+	require.NoError(t, err)
+	asked := query.Windows{Across: &query.Across{}, Grid: window.Grid{Zone: time.UTC}}
+	exact := query.SeriesRows{Name: "a", Stats: []string{"above:10"}, Rows: window.Rows{Stats: [][]float64{{60, 30}}, Empty: make([]bool, 2), Filled: make([]bool, 2)}}
+	between := exact
+	between.Name = "b"
+	between.Rows.Stats = [][]float64{{math.NaN(), 20}}
+	between.Least, between.Most = [][]float64{{10, 20}}, [][]float64{{40, 20}}
+	for form, make := range map[string]func(*buffered) rows{
+		"csv":  func(to *buffered) rows { return newCSV(to) },
+		"wide": func(to *buffered) rows { return newWide(to, asked) },
+	} {
+		got := httptest.NewRecorder()
+		c, _ := gin.CreateTestContext(got)
+		turns := newTurns()
+		turns.enter(t.Context(), "somebody", 1)
+		out := newTable(asked, make(newBuffered(c.Writer, turns, "somebody")))
+		require.NoError(t, out.Head(query.Head{Windows: []window.Window{{Span: window.Span{From: 0, To: 60e9}}, {Span: window.Span{From: 60e9, To: 120e9}}}, Stats: stats}))
+		require.NoError(t, out.Series(exact))
+		require.NoError(t, out.Series(between))
+		require.NoError(t, out.end(nil))
+		lines := strings.Split(strings.TrimSpace(got.Body.String()), "\n")
+		if form == "csv" {
+			require.Len(t, lines, 5)
+			assert.Contains(t, lines[0], "place,above:10,above:10 least,above:10 most,unit")
+			assert.Contains(t, lines[1], ",60,60,60,", "the bounds of an exact number are the number")
+			assert.Contains(t, lines[3], ",,10,40,")
+		} else {
+			require.Len(t, lines, 3)
+			assert.Contains(t, lines[0], "a above:10,a above:10 least,a above:10 most,b above:10,b above:10 least,b above:10 most")
+			assert.Contains(t, lines[1], ",60,60,60,,10,40")
+		}
+	}
 }
