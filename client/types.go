@@ -293,6 +293,7 @@ type RefusedSeries struct {
 // Receiving is an uplink as its central sees it.
 type Receiving struct {
 	Gateway      string     `json:"gateway"`
+	Console      string     `json:"console"` // address of its console, as it said; "" when it did not
 	Up           bool       `json:"up"`
 	HeardAt      *time.Time `json:"heard_at"`
 	Batches      uint64     `json:"batches"`

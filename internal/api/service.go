@@ -199,7 +199,7 @@ func (h handlers) uplinks(c *gin.Context) {
 			pace := h.Pace("from " + l.Gateway)
 			out.Receiving = append(out.Receiving, client.Receiving{
 				Rate: pace.Rate, CaughtUpAt: pointer(pace.CaughtUp),
-				Gateway: l.Gateway, Up: l.Up(h.now()), HeardAt: pointer(l.HeardAt), Batches: l.Batches, StoredRows: l.Rows, StoredAt: pointer(l.StoredAt),
+				Gateway: l.Gateway, Console: l.Status.Console, Up: l.Up(h.now()), HeardAt: pointer(l.HeardAt), Batches: l.Batches, StoredRows: l.Rows, StoredAt: pointer(l.StoredAt),
 				BacklogRows: l.Status.BacklogRows, BacklogSince: pointer(l.Status.BacklogSince), Accepted: l.Status.Accepted, Rejected: l.Status.Rejected,
 				Refused: l.Refused, LastError: l.LastError, Twin: l.Twin,
 			})

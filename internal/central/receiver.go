@@ -162,6 +162,7 @@ func (r *Receiver) Receive(token, from string, body []byte) (wire.Reply, error) 
 	l.now = sites
 	e.Status.Version = clip(e.Status.Version)
 	e.Status.Zones = zonesOf(e.Status.Zones, sites)
+	e.Status.Console = wire.ConsoleOf(e.Status.Console)
 	now, before := r.store.Judge().Now(), l.cursor.Rows
 	reply, err := r.take(l, e, from, now)
 	l.seen.Lock()

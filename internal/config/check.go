@@ -12,6 +12,7 @@ import (
 	"nexocumula/internal/core/screen"
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/core/span"
+	"nexocumula/internal/wire"
 )
 
 func (raw file) check(at shape.Place, kinds []SourceKind) Settings {
@@ -53,6 +54,9 @@ func (raw *gatewayFile) check(at shape.Place, kinds []SourceKind) *Gateway {
 	g := &Gateway{Site: raw.Site, Pace: raw.Pace.check(at.Key("pace"))}
 	if err := series.CheckLevel(raw.Site); err != nil {
 		at.Key("site").Wrong("the site's name, the first level of all its series, %v", err)
+	}
+	if g.Console = strings.TrimRight(raw.Console, "/"); g.Console != "" && wire.ConsoleOf(g.Console) == "" {
+		at.Key("console").Wrong("%q is not the address of a console; write http://host:port or https://host:port", raw.Console)
 	}
 	for i, r := range raw.Series {
 		g.Rules = append(g.Rules, r.check(at.Key("series").Item(i)))

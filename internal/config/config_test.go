@@ -138,7 +138,7 @@ func TestAllMistakesAreNamedAtOnce(t *testing.T) {
 		`f.yaml:1:1: key "datum" is not known here; did you mean data?`,
 		"f.yaml:1:1: data: say in which folder",
 		`f.yaml:3:9: gateway.site`,
-		`f.yaml:4:3: gateway: key "colour" is not known here; known are pace, series, site, sources, uplinks`,
+		`f.yaml:4:3: gateway: key "colour" is not known here; known are console, pace, series, site, sources, uplinks`,
 		`f.yaml:8:9: gateway.sources[0].modbus: key "adress" is not known here; did you mean address?`,
 		`f.yaml:8:9: gateway.sources[0].modbus.address: "" is not the address of a device`,
 		`f.yaml:8:9: gateway.sources[0].modbus: nothing is to be read`,

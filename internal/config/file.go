@@ -35,6 +35,7 @@ type queriesFile struct {
 
 type gatewayFile struct {
 	Site    string       `yaml:"site"`
+	Console string       `yaml:"console"`
 	Pace    paceFile     `yaml:"pace"`
 	Series  []seriesFile `yaml:"series"`
 	Sources []shape.Part `yaml:"sources"`

@@ -54,6 +54,7 @@ type Queries struct {
 // Gateway is the part of a process that collects.
 type Gateway struct {
 	Site    string
+	Console string // the address at which people at the central open the gateway's console; "": not told
 	Keep    []Keep // the service's
 	Pace    Pace
 	Rules   []Rule

@@ -1,6 +1,9 @@
 package service
 
 import (
+	"net/netip"
+	"net/url"
+	"slices"
 	"strings"
 	"time"
 
@@ -12,6 +15,26 @@ import (
 	"nexocumula/internal/wire"
 )
 
+// consoleFor returns the address at which people at the central open this gateway's console: the configured one, or
+// the own address if the central is on this machine.
+func (s *Service) consoleFor(g *config.Gateway) string {
+	if g.Console != "" {
+		return g.Console
+	}
+	here := func(address string) bool {
+		u, err := url.Parse(address)
+		if err != nil {
+			return false
+		}
+		ip, err := netip.ParseAddr(u.Hostname())
+		return u.Hostname() == "localhost" || err == nil && ip.IsLoopback()
+	}
+	if here(s.Address) && !slices.ContainsFunc(g.Uplinks, func(u config.Uplink) bool { return !here(u.Address) }) {
+		return s.Address
+	}
+	return ""
+}
+
 // openUplinks makes the senders: those of the gateway send what was collected here, and
 // those of the central all that it holds. Uplinks that the configuration does not name any
 // more are forgotten.
@@ -21,6 +44,7 @@ func (s *Service) openUplinks(settings config.Settings, version string) error {
 		status := wire.Status{SentAt: s.Store.Judge().Now().UTC(), Version: version, Zones: zones()}
 		if s.Gateway != nil {
 			status.Accepted, status.Rejected = s.Gateway.Pipe.Accepted(), s.Gateway.Pipe.Rejected()
+			status.Console = s.consoleFor(settings.Gateway)
 		}
 		return status
 	}

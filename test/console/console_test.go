@@ -85,7 +85,7 @@ func TestConsole(t *testing.T) {
 	central, gateway := world.Central.Address, world.Gateways["long-mere"].Address
 	t.Run("Now shows every series and updates by itself", func(t *testing.T) { now(page{t, tab}, gateway) })
 	t.Run("Now can be narrowed down", func(t *testing.T) { narrowed(page{t, tab}, central) })
-	t.Run("Now tells what happened", func(t *testing.T) { happened(page{t, tab}, central) })
+	t.Run("Now tells what happened", func(t *testing.T) { happened(page{t, tab}, central, gateway) })
 	t.Run("Trends are picked with the keyboard alone", func(t *testing.T) { picked(page{t, tab}, central) })
 	t.Run("Lanes share one cursor and one range", func(t *testing.T) { lanes(page{t, tab}, central) })
 	t.Run("Any time can be shown", func(t *testing.T) { ranges(page{t, tab}, central) })
@@ -119,7 +119,7 @@ func TestConsole(t *testing.T) {
 const row = `document.querySelector("[data-series='long-mere/mast/wind_speed']")`
 
 // happened asks what happened: the dip of oxygen has its extreme and leads to the lane that shows it.
-func happened(p page, central string) {
+func happened(p page, central, gateway string) {
 	p.do(chromedp.Navigate(central + "/"))
 	p.until(`((a) => a && (a.click(), true))([...document.querySelectorAll("nav[aria-label=Views] a")].find((a) => a.innerText === "What happened"))`)
 	p.until(`document.querySelector("[data-happened] section")`)
@@ -132,6 +132,8 @@ func happened(p page, central string) {
 	p.until(`location.pathname === "/trends" && document.querySelectorAll("[data-row]").length === 1`)
 	p.do(chromedp.Navigate(central + "/rejects"))
 	p.until(`document.querySelector("[data-of-gateways]")?.innerText.includes("stony-beck")`)
+	p.until(fmt.Sprintf(`[...document.querySelectorAll("[data-of-gateways] a")].some((a) => a.href === %q)`, gateway+"/rejects"))
+	assert.Equal(p.t, "Rejects – central – Nexocumula", p.text(`document.title`))
 }
 
 // find narrows Now down.

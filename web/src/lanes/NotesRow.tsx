@@ -11,7 +11,7 @@ import { Link } from "../parts/Link";
 import { Failed } from "../parts/Said";
 import { length } from "../time/duration";
 import { longTime } from "../time/format";
-import { useView, xOf } from "./view";
+import { useView, xOf, type View } from "./view";
 
 interface Props {
   lane: BoardLane;
@@ -61,19 +61,20 @@ export function NotesRow({ lane, height, places }: Props) {
           );
         })}
       </svg>
-      {outages.map((o) => {
-        const [x, wide] = reach(o, view);
-        if (wide <= 0) return null;
-        const text = `${linkWords(o.link)} down ${length((o.ended ? Date.parse(o.ended) : view.span.to) - Date.parse(o.began))}`;
+      {together(outages, view).map(({ all, x, wide }) => {
+        const [first] = all;
+        if (!first) return null;
+        const texts = all.map((o) => outageText(o, view));
+        const short = all.length > 1 ? `↯${all.length}` : "↯";
         return (
           <Link
-            key={o.id}
-            to={`/links?outage=${o.id}`}
-            className="absolute truncate text-xs text-stale underline"
-            style={{ left: x, top: height / 2, maxWidth: Math.max(wide, 130) }}
-            label={`Outage: ${text}`}
+            key={first.id}
+            to={`/links?outage=${first.id}`}
+            className="target absolute truncate text-xs text-stale underline"
+            style={{ left: x, top: height - 24, maxWidth: Math.max(wide, 130) }}
+            label={`${all.length > 1 ? `${all.length} outages` : "Outage"}: ${texts.join(", ")}`}
           >
-            {wide > 60 ? text : "↯"}
+            {wide > 60 && all.length === 1 ? texts[0] : short}
           </Link>
         );
       })}
@@ -95,6 +96,28 @@ function reach(o: Outage, view: Parameters<typeof xOf>[0]): [x: number, wide: nu
   const from = Math.max(view.left, xOf(view, Date.parse(o.began)));
   const to = Math.min(view.px - view.right, xOf(view, o.ended ? Date.parse(o.ended) : view.span.to));
   return [from, to < from ? 0 : Math.max(2, to - from)];
+}
+
+type LinkOutage = Outage & { link: string };
+
+const outageText = (o: LinkOutage, view: View) =>
+  `${linkWords(o.link)} down ${length((o.ended ? Date.parse(o.ended) : view.span.to) - Date.parse(o.began))}`;
+
+const apart = 28; // px; links that begin closer are one
+
+/** Outages in groups whose links do not lie over one another. */
+function together(outages: LinkOutage[], view: View): { all: LinkOutage[]; x: number; wide: number }[] {
+  const out: { all: LinkOutage[]; x: number; wide: number }[] = [];
+  const seen = outages
+    .map((o) => ({ o, at: reach(o, view) }))
+    .filter(({ at }) => at[1] > 0)
+    .sort((a, b) => a.at[0] - b.at[0]);
+  for (const { o, at } of seen) {
+    const last = out[out.length - 1];
+    if (last && at[0] < last.x + apart) last.all.push(o);
+    else out.push({ all: [o], x: at[0], wide: at[1] });
+  }
+  return out;
 }
 
 function NoteFlag({ note, x }: { note: Note; x: number }) {

@@ -1,6 +1,5 @@
 import { useUplinks } from "../api/hooks";
 import { words } from "../format";
-import { Link } from "../parts/Link";
 
 /** At a central: that each gateway keeps what it refuses, and which gateways there are. */
 export function OfGateways() {
@@ -12,9 +11,13 @@ export function OfGateways() {
       {receiving.map((u, i) => (
         <span key={u.gateway}>
           {i > 0 && ", "}
-          <Link to="/links" className="underline">
-            {words(u.gateway)}
-          </Link>
+          {u.console ? (
+            <a href={`${u.console}/rejects`} className="underline">
+              {words(u.gateway)}
+            </a>
+          ) : (
+            words(u.gateway)
+          )}
         </span>
       ))}
       .
