@@ -23,13 +23,13 @@ import (
 // atFlag is the service to ask.
 var atFlag = &cli.StringFlag{
 	Name: "at", Value: defaultAddress, Sources: cli.EnvVars("NEXOCUMULA_AT"),
-	Usage: "the service to ask, http://host:port or https://host:port",
+	Usage: "address of the service, http://host:port or https://host:port",
 }
 
 // trustFlag and tokenFlag go with every command that asks a service.
 var trustFlag = &cli.StringFlag{
 	Name: "trust", Sources: cli.EnvVars("NEXOCUMULA_TRUST"),
-	Usage: "PEM file of the authority that the service's certificate is from, or the certificate's fingerprint (SHA-256), for an https:// address",
+	Usage: "PEM file of the authority of the service's certificate, or the certificate's fingerprint (SHA-256)",
 	Validator: func(text string) error {
 		_, err := trusting(text)
 		return err
@@ -38,7 +38,7 @@ var trustFlag = &cli.StringFlag{
 
 // A token is never on the command line itself, where everybody on the machine could read it.
 var tokenFlag = &cli.StringFlag{
-	Name: "token-file", Sources: cli.EnvVars("NEXOCUMULA_TOKEN_FILE"), Usage: "file with the token to show; or the token itself in NEXOCUMULA_TOKEN",
+	Name: "token-file", Sources: cli.EnvVars("NEXOCUMULA_TOKEN_FILE"), Usage: "file with the access token; NEXOCUMULA_TOKEN may hold the token itself",
 	Validator: func(file string) error {
 		_, err := tokenIn(file)
 		return err

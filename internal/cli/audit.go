@@ -14,16 +14,16 @@ import (
 
 func auditCommand() *cli.Command {
 	return &cli.Command{
-		Name: "audit", Usage: "who did what, when, and what was refused; the newest first",
+		Name: "audit", Usage: "List who did what and what was refused, newest first",
 		Flags: []cli.Flag{
 			atFlag, outputFlag,
-			&cli.StringFlag{Name: "who", Usage: "only of this account or token"}, &cli.StringFlag{Name: "action", Usage: "only this, such as accounts.add, or accounts for all that begin with it"},
-			&cli.StringFlag{Name: "outcome", Usage: "only done, refused or failed"}, &cli.StringFlag{Name: "from", Usage: "only from this address"},
-			&cli.StringFlag{Name: "last", Usage: "only of this time up to now, such as 7d"}, &cli.IntFlag{Name: "limit", Value: 50, Usage: "at most so many"},
+			&cli.StringFlag{Name: "who", Usage: "name of an account or token"}, &cli.StringFlag{Name: "action", Usage: "action, such as accounts.add, or accounts for all that begin with it"},
+			&cli.StringFlag{Name: "outcome", Usage: "outcome: done, refused or failed"}, &cli.StringFlag{Name: "from", Usage: "address of the caller"},
+			&cli.StringFlag{Name: "last", Usage: "length of the range up to now, such as 7d"}, &cli.IntFlag{Name: "limit", Value: 50, Usage: "number of entries at most"},
 		},
 		Action: listAudit,
 		Commands: []*cli.Command{{
-			Name: "verify", Usage: "look whether every entry is there and as it was written", Flags: []cli.Flag{atFlag, outputs("table", "json")},
+			Name: "verify", Usage: "Verify that the audit is complete and unchanged", Flags: []cli.Flag{atFlag, outputs("table", "json")},
 			Action: verifyAudit,
 		}},
 	}

@@ -17,26 +17,22 @@ import (
 
 func boardsCommand() *cli.Command {
 	return &cli.Command{
-		Name: "boards", Usage: "saved pages of the console: list, export, import, history, remove", ArgsUsage: "[WORDS]",
-		Description: "nexocumula boards raceway\n" +
-			"nexocumula boards export 7 > night.json\n" +
-			"nexocumula boards export stony-beck/raceway-4 > raceway-4.json\n" +
-			"nexocumula boards import night.json",
+		Name: "boards", Usage: "List, export, import and delete saved pages of the console", ArgsUsage: "[WORDS]",
 		Flags:  []cli.Flag{atFlag, outputFlag},
 		Action: listBoards,
 		Commands: []*cli.Command{
 			{
-				Name: "export", Usage: "write a board as JSON: by its number, or the one that a site or station has from the start", ArgsUsage: "ID|PLACE",
-				Flags:  []cli.Flag{atFlag, &cli.IntFlag{Name: "version", Usage: "one of the versions that history lists"}},
+				Name: "export", Usage: "Write a board as JSON, by its number or by its site or station", ArgsUsage: "ID|PLACE",
+				Flags:  []cli.Flag{atFlag, &cli.IntFlag{Name: "version", Usage: "version, as history lists them; default: the current one"}},
 				Action: exportBoard,
 			},
 			{
-				Name: "import", Usage: "save a board from a JSON file, - for standard input; /api/board.schema.json says what it is like", ArgsUsage: "FILE",
-				Flags:  []cli.Flag{atFlag, &cli.IntFlag{Name: "over", Usage: "save it as the next version of the board with this number"}},
+				Name: "import", Usage: "Save a board from a JSON file, or from standard input with -", ArgsUsage: "FILE",
+				Flags:  []cli.Flag{atFlag, &cli.IntFlag{Name: "over", Usage: "number of the board that gets a new version; default: a new board"}},
 				Action: importBoard,
 			},
 			{
-				Name: "history", Usage: "the versions of a board", ArgsUsage: "ID", Flags: []cli.Flag{atFlag, outputFlag},
+				Name: "history", Usage: "List the versions of a board", ArgsUsage: "ID", Flags: []cli.Flag{atFlag, outputFlag},
 				Action: func(ctx context.Context, cmd *cli.Command) error {
 					id, err := boardNumber(cmd.Args().First())
 					if err != nil {
@@ -49,7 +45,7 @@ func boardsCommand() *cli.Command {
 					return show(cmd, found, boardsGrid(found, "There is no version."))
 				},
 			},
-			{Name: "remove", Usage: "take a board away", ArgsUsage: "ID", Flags: []cli.Flag{atFlag}, Action: named(func(ctx context.Context, c *client.Client, name string) (string, error) {
+			{Name: "remove", Usage: "Delete a board; it can be restored for 90 days", ArgsUsage: "ID", Flags: []cli.Flag{atFlag}, Action: named(func(ctx context.Context, c *client.Client, name string) (string, error) {
 				id, err := boardNumber(name)
 				if err != nil {
 					return "", err

@@ -12,11 +12,12 @@ import (
 
 func certificateCommand() *cli.Command {
 	return &cli.Command{
-		Name: "certificate", Usage: "make a self-signed certificate in a folder, or show the one that is there",
-		Description: "A service with tls: { self_signed: true } makes one in its data folder by itself. The same files can be named as\ncert and key of an mqtt_listener.",
+		Name: "certificate", Usage: "Create a self-signed certificate in a folder, or show the existing one",
+		Description: "A service with tls: { self_signed: true } creates one in its data folder by itself. An mqtt_listener can use the\n" +
+			"same files as cert and key.",
 		Flags: []cli.Flag{
-			&cli.StringFlag{Name: "dir", Required: true, Usage: "the folder, such as that of data:"},
-			&cli.StringSliceFlag{Name: "name", Usage: "a name or address it is for, besides those of this machine; several times for several"},
+			&cli.StringFlag{Name: "dir", Required: true, Usage: "folder of the certificate, such as the data folder"},
+			&cli.StringSliceFlag{Name: "name", Usage: "name or address the certificate is for, besides those of this machine; repeatable"},
 		},
 		Action: func(_ context.Context, cmd *cli.Command) error {
 			dir := cmd.String("dir")

@@ -18,12 +18,12 @@ import (
 func checkCommand() *cli.Command {
 	return &cli.Command{
 		Name:      "check",
-		Usage:     "check configurations without starting anything",
+		Usage:     "Check configurations without starting anything",
 		ArgsUsage: "FILE ...",
 		Flags: []cli.Flag{
 			outputFlag,
-			&cli.BoolFlag{Name: "live", Usage: "also connect to each broker, device and uplink, and read each series once"},
-			&cli.StringFlag{Name: "wait", Value: "10s", Usage: "of --live: how long to wait for messages and answers"},
+			&cli.BoolFlag{Name: "live", Usage: "connect to each broker, device and uplink as well, and read each series once"},
+			&cli.StringFlag{Name: "wait", Value: "10s", Usage: "with --live, time to wait for messages and answers"},
 		},
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			if !cmd.Args().Present() {

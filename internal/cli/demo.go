@@ -16,23 +16,23 @@ import (
 
 // demoCommand needs to know how the program was called, for its hints.
 func demoCommand(program, version string) *cli.Command {
-	dir := &cli.StringFlag{Name: "dir", Value: "nexocumula-demo", Usage: "the demo's folder, emptied at the start"}
+	dir := &cli.StringFlag{Name: "dir", Value: "nexocumula-demo", Usage: "folder of the demo, emptied at the start"}
 	return &cli.Command{
 		Name:  "demo",
-		Usage: "run a made-up company here: a central, three gateways, their simulated stations",
+		Usage: "Run a made-up company on this machine: a central, three gateways and their simulated stations",
 		Flags: []cli.Flag{
 			dir, verboseFlag,
-			&cli.StringFlag{Name: "console", Value: "127.0.0.1:8460", Usage: "host:port of the central's console; a free port when it is in use"},
-			&cli.IntFlag{Name: "days", Value: 7, Usage: "days of history to write first"},
-			&cli.Uint64Flag{Name: "seed", Value: 1, Usage: "another seed makes other weather"},
-			&cli.TimestampFlag{Name: "world-time", Usage: "what the clock of the simulated company shows at the start, as 2026-05-13T12:00:00Z; the time it is when unset",
+			&cli.StringFlag{Name: "console", Value: "127.0.0.1:8460", Usage: "host:port of the central's console; a free port if it is in use"},
+			&cli.IntFlag{Name: "days", Value: 7, Usage: "days of history to write at the start"},
+			&cli.Uint64Flag{Name: "seed", Value: 1, Usage: "seed of the weather"},
+			&cli.TimestampFlag{Name: "world-time", Usage: "time in the simulated company at the start, such as 2026-05-13T12:00:00Z; default: the present",
 				Config: cli.TimestampConfig{Layouts: []string{time.RFC3339}}},
-			&cli.BoolFlag{Name: "tour", Usage: "play the whole story, report, and end"},
+			&cli.BoolFlag{Name: "tour", Usage: "play the whole story, report and end"},
 		},
 		Commands: []*cli.Command{{
 			Name:  "outage",
-			Usage: "cut the running demo's central off from its gateways, and bring it back",
-			Flags: []cli.Flag{dir, &cli.StringFlag{Name: "for", Value: "30s", Usage: "how long"}},
+			Usage: "Cut the running demo's central off from its gateways for a while",
+			Flags: []cli.Flag{dir, &cli.StringFlag{Name: "for", Value: "30s", Usage: "duration of the outage"}},
 			Action: func(ctx context.Context, cmd *cli.Command) error {
 				length, err := span.Parse(cmd.String("for"))
 				if err != nil {

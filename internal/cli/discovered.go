@@ -12,13 +12,11 @@ import (
 
 func discoveredCommand() *cli.Command {
 	return &cli.Command{
-		Name: "discovered", Usage: "series that were found as they appeared, and the rules that would name them", ArgsUsage: "[SELECTOR]",
-		Description: "nexocumula discovered\n" +
-			"nexocumula discovered 'long-mere/buoy-7/#' --append-to long-mere.yaml --write",
+		Name: "discovered", Usage: "List series found by discover, with rules that would name them", ArgsUsage: "[SELECTOR]",
 		Flags: []cli.Flag{
 			atFlag, outputFlag,
-			&cli.StringFlag{Name: "append-to", Usage: "show what their rules would change in this configuration"},
-			&cli.BoolFlag{Name: "write", Usage: "of --append-to: and write it"},
+			&cli.StringFlag{Name: "append-to", Usage: "configuration to show the change of"},
+			&cli.BoolFlag{Name: "write", Usage: "with --append-to, write the file instead of showing the difference"},
 		},
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			answer, err := ask(cmd).Discovered(ctx, cmd.Args().First())

@@ -18,12 +18,12 @@ import (
 
 func enrolCommand() *cli.Command {
 	return &cli.Command{
-		Name: "enrol", Usage: "let a gateway join this central: prints a one-time code, good for an hour", ArgsUsage: "SITE",
-		Flags:  []cli.Flag{atFlag, &cli.StringSliceFlag{Name: "site", Usage: "first level of the series it may send, besides its own; several times for several"}},
+		Name: "enrol", Usage: "Let a gateway join this central; prints a one-time code, valid for an hour", ArgsUsage: "SITE",
+		Flags:  []cli.Flag{atFlag, &cli.StringSliceFlag{Name: "site", Usage: "first level of further series it may send; repeatable"}},
 		Action: enrol,
 		Commands: []*cli.Command{
-			{Name: "list", Usage: "the gateways that have a credential of their own, or had one", Flags: []cli.Flag{atFlag, outputFlag}, Action: listGateways},
-			{Name: "revoke", Usage: "a gateway's credential counts no more; it keeps its data", ArgsUsage: "SITE", Flags: []cli.Flag{atFlag}, Action: named(func(ctx context.Context, c *client.Client, name string) (string, error) {
+			{Name: "list", Usage: "List gateways that have or had a credential", Flags: []cli.Flag{atFlag, outputFlag}, Action: listGateways},
+			{Name: "revoke", Usage: "Revoke a gateway's credential; its data stays", ArgsUsage: "SITE", Flags: []cli.Flag{atFlag}, Action: named(func(ctx context.Context, c *client.Client, name string) (string, error) {
 				return "The gateway " + name + " may send no more. What it collects stays there until it is enrolled anew.", c.RevokeGateway(ctx, name)
 			})},
 		},
@@ -59,11 +59,12 @@ func listGateways(ctx context.Context, cmd *cli.Command) error {
 
 func joinCommand() *cli.Command {
 	return &cli.Command{
-		Name: "join", Usage: "get this gateway a credential of its own from its central, with the code that nexocumula enrol printed there",
-		Description: "The uplink is one of the configuration that has no secret. The code is asked for, or read from standard input.\nA running gateway takes the credential over by itself.",
+		Name: "join", Usage: "Get a credential from the central, with a code that nexocumula enrol printed there",
+		Description: "Applies to an uplink without a secret in the configuration. The code is asked for, or read from standard input.\n" +
+			"A running gateway starts to use the credential by itself.",
 		Flags: []cli.Flag{
-			configFlag, &cli.StringFlag{Name: "uplink", Usage: "its name, where there are several"},
-			&cli.BoolFlag{Name: "plain", Usage: "the address is http://, and nobody else is on that network"},
+			configFlag, &cli.StringFlag{Name: "uplink", Usage: "name of the uplink, where there are several"},
+			&cli.BoolFlag{Name: "plain", Usage: "allow an http:// address, on a network without strangers"},
 		},
 		Action: join,
 	}

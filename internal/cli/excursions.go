@@ -13,14 +13,13 @@ import (
 
 func excursionsCommand() *cli.Command {
 	return &cli.Command{
-		Name: "excursions", Usage: "what left its normal range, was silent, was down or was refused in a time", ArgsUsage: "[SELECTOR]",
-		Description: "nexocumula excursions --last 12h\nnexocumula excursions 'stony-beck/+/oxygen' --range yesterday --zone Europe/Lisbon",
+		Name: "excursions", Usage: "List what left its normal range, fell silent, was down or was refused", ArgsUsage: "[SELECTOR]",
 		Flags: []cli.Flag{
 			atFlag, outputFlag,
-			&cli.StringFlag{Name: "last", Usage: "the time up to now, such as 12h; since 18:00 of yesterday without a range"},
-			&cli.StringFlag{Name: "range", Usage: "today, yesterday, this week, last week, this month, last month, this year or last year"},
-			&cli.StringFlag{Name: "from", Usage: "start of the range: a date, a date and a time by the clocks of --zone (UTC without it), or RFC 3339"}, &cli.StringFlag{Name: "to", Usage: "end of the range, not included; now when missing"},
-			&cli.StringFlag{Name: "zone", Usage: "IANA name of the zone whose clocks count; when missing, the service's, but UTC for --from and --to"},
+			&cli.StringFlag{Name: "last", Usage: "length of the range up to now, such as 12h; default: since 18:00 yesterday"},
+			&cli.StringFlag{Name: "range", Usage: "range of the calendar: today, yesterday, or this or last week, month or year"},
+			&cli.StringFlag{Name: "from", Usage: "start of the range: a date, a date and a time by the clocks of --zone, or RFC 3339"}, &cli.StringFlag{Name: "to", Usage: "end of the range, excluded; default: now"},
+			&cli.StringFlag{Name: "zone", Usage: "IANA name of the zone whose clocks count; default: the service's, but UTC for --from and --to"},
 		},
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			if cmd.Args().Len() > 1 {

@@ -16,30 +16,30 @@ import (
 func importCommand() *cli.Command {
 	return &cli.Command{
 		Name:      "import",
-		Usage:     "bring a file of history, CSV or SenML, to a gateway; after a kill the same command goes on where it was",
+		Usage:     "Import a file of history, CSV or SenML, into a gateway; resumes after an interruption",
 		ArgsUsage: "FILE",
-		Description: "A line of CSV is one reading, with columns series, time and value and, if wanted, unit; or it has readings of several\n" +
-			"series in columns of their own, which --column and --rest say. SenML packs stand one after the other. The readings go\n" +
-			"the way of what senders push, so the gateway needs a source http_push, and this the token of one of its senders.",
+		Description: "A CSV line is one reading with the columns series, time, value and, optionally, unit; or several readings in\n" +
+			"columns that --column and --rest describe. SenML packs follow one another. The gateway needs an http_push source,\n" +
+			"and this command the token of one of its senders.",
 		Flags: []cli.Flag{
 			atFlag, outputFlag,
-			&cli.IntFlag{Name: "preview", Usage: "only show what this many records would become; sends nothing"},
+			&cli.IntFlag{Name: "preview", Usage: "number of records to show as they would be read; sends nothing"},
 			&cli.StringFlag{Name: "token-file", Usage: "file with the sender's token"},
-			&cli.StringFlag{Name: "token", Sources: cli.EnvVars("NEXOCUMULA_TOKEN"), Usage: "or the token, best in the environment"},
-			&cli.StringFlag{Name: "time", Usage: "column of the time, by name or number (time)"},
-			&cli.StringFlag{Name: "time-form", Usage: "rfc3339, unix_s, unix_ms, unix_us, unix_ns, or a layout such as \"%d.%m.%Y %H:%M\" (rfc3339)"},
-			&cli.StringFlag{Name: "time-zone", Usage: "of a layout without one, such as Europe/Berlin (UTC)"},
-			&cli.StringFlag{Name: "series", Usage: "column of the series' name, without the site (series)"},
-			&cli.StringFlag{Name: "value", Usage: "column of the value (value)"},
-			&cli.StringFlag{Name: "unit", Usage: "column of the unit (unit, if there is one)"},
-			&cli.StringSliceFlag{Name: "column", Usage: "COLUMN=SERIES, of a line with several readings; several times for several"},
-			&cli.StringFlag{Name: "rest", Usage: "series of all other columns, with {column} for its name, such as \"raceway-1/{column}\""},
-			&cli.StringFlag{Name: "separator", Usage: "between columns, such as ; or \\t (,)"},
-			&cli.BoolFlag{Name: "decimal-comma", Usage: "numbers have a decimal comma"},
-			&cli.BoolFlag{Name: "no-header", Usage: "the first line is a record; columns are numbers"},
-			&cli.IntFlag{Name: "most-per-second", Value: 20000, Usage: "readings; 0 for as many as the gateway takes"},
-			&cli.StringFlag{Name: "progress", Usage: "file that keeps how far it came (FILE.progress)"},
-			&cli.BoolFlag{Name: "again", Usage: "from the beginning; what is there already is not doubled"},
+			&cli.StringFlag{Name: "token", Sources: cli.EnvVars("NEXOCUMULA_TOKEN"), Usage: "token of the sender, best in the environment"},
+			&cli.StringFlag{Name: "time", Usage: "column of the time, by name or number; default: time"},
+			&cli.StringFlag{Name: "time-form", Usage: "form of the time: rfc3339, unix_s, unix_ms, unix_us, unix_ns, or a layout such as \"%d.%m.%Y %H:%M\"; default: rfc3339"},
+			&cli.StringFlag{Name: "time-zone", Usage: "zone of times without one, such as Europe/Berlin; default: UTC"},
+			&cli.StringFlag{Name: "series", Usage: "column of the series' name, without the site; default: series"},
+			&cli.StringFlag{Name: "value", Usage: "column of the value; default: value"},
+			&cli.StringFlag{Name: "unit", Usage: "column of the unit; default: unit, if there is one"},
+			&cli.StringSliceFlag{Name: "column", Usage: "COLUMN=SERIES of a line with several readings; repeatable"},
+			&cli.StringFlag{Name: "rest", Usage: "series of all other columns, with {column} for the name, such as \"raceway-1/{column}\""},
+			&cli.StringFlag{Name: "separator", Usage: "separator of columns, such as ; or \\t; default: a comma"},
+			&cli.BoolFlag{Name: "decimal-comma", Usage: "decimal comma in numbers"},
+			&cli.BoolFlag{Name: "no-header", Usage: "no line of column names; columns are numbers"},
+			&cli.IntFlag{Name: "most-per-second", Value: 20000, Usage: "readings per second at most; 0: as many as the gateway accepts"},
+			&cli.StringFlag{Name: "progress", Usage: "file that keeps the progress; default: FILE.progress"},
+			&cli.BoolFlag{Name: "again", Usage: "start from the beginning; existing readings are skipped"},
 		},
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			if cmd.Args().Len() != 1 {

@@ -16,7 +16,7 @@ import (
 func keysCommand() *cli.Command {
 	return &cli.Command{
 		Name:      "keys",
-		Usage:     "the configuration's keys for sources and payloads, such as keys modbus or keys json",
+		Usage:     "List the configuration keys of sources and payloads",
 		ArgsUsage: "[NAME ...]",
 		Action: func(_ context.Context, cmd *cli.Command) error {
 			wanted := cmd.Args().Slice()

@@ -18,14 +18,14 @@ import (
 func loginCommand() *cli.Command {
 	return &cli.Command{
 		Name:  "login",
-		Usage: "log in to a service; what lets you in is kept in a file that only you can read",
-		Description: "Asks for the password, or reads it from standard input. With --code it uses the one-time code of a new\n" +
-			"account, or of the first administrator, and sets the password first; or one of the console's page Account, for\n" +
-			"accounts that log in with a passkey or at a provider.",
+		Usage: "Log in to a service; the session is kept in a file that only you can read",
+		Description: "Asks for the password, or reads it from standard input. --code uses the one-time code of a new account or of the\n" +
+			"first administrator and sets the password; or a code from the console's page Account, for accounts that log in with\n" +
+			"a passkey or at a provider.",
 		Flags: []cli.Flag{
-			atFlag, &cli.StringFlag{Name: "account", Aliases: []string{"a"}, Usage: "your account"},
-			&cli.BoolFlag{Name: "code", Usage: "you have a one-time code; it is asked for"},
-			&cli.BoolFlag{Name: "token", Usage: "keep a token instead; it is asked for"},
+			atFlag, &cli.StringFlag{Name: "account", Aliases: []string{"a"}, Usage: "account"},
+			&cli.BoolFlag{Name: "code", Usage: "log in with a one-time code, which is asked for"},
+			&cli.BoolFlag{Name: "token", Usage: "keep a token, which is asked for"},
 		},
 		Action: login,
 	}
@@ -123,7 +123,7 @@ func byPassword(ctx context.Context, cmd *cli.Command, service *client.Client, i
 
 func logoutCommand() *cli.Command {
 	return &cli.Command{
-		Name: "logout", Usage: "end the session that nexocumula login began, and forget it",
+		Name: "logout", Usage: "End and forget the session that nexocumula login began",
 		Flags: []cli.Flag{atFlag},
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			address := strings.TrimRight(cmd.String("at"), "/")

@@ -12,13 +12,12 @@ import (
 
 func momentCommand() *cli.Command {
 	return &cli.Command{
-		Name: "moment", Usage: "values as they were at a moment", ArgsUsage: "SELECTOR TIME",
-		Description: "nexocumula moment stony-beck/+/oxygen 2026-03-01T02:30:00Z",
+		Name: "moment", Usage: "Show values at a moment", ArgsUsage: "SELECTOR TIME",
 		Flags: []cli.Flag{
 			atFlag, outputFlag,
-			&cli.StringFlag{Name: "how", Value: "before", Usage: "which reading counts: before (the last at or before TIME), at (of that very time) or nearest"},
-			&cli.StringFlag{Name: "zone", Usage: "IANA name of the zone whose clocks TIME is of, if it does not say; UTC when missing"},
-			&cli.StringFlag{Name: "within", Usage: "how far away it may be, such as 10m"},
+			&cli.StringFlag{Name: "how", Value: "before", Usage: "reading that counts: before (the last at or before TIME), at (exactly at TIME) or nearest"},
+			&cli.StringFlag{Name: "zone", Usage: "IANA name of TIME's zone, if TIME does not say one; default: UTC"},
+			&cli.StringFlag{Name: "within", Usage: "largest distance from TIME, such as 10m"},
 		},
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			if cmd.Args().Len() != 2 {

@@ -14,16 +14,16 @@ import (
 
 func notesCommand() *cli.Command {
 	return &cli.Command{
-		Name: "notes", Usage: "what people pinned to a time and a place: list, add, remove", ArgsUsage: "[SELECT]",
-		Flags:  []cli.Flag{atFlag, outputFlag, &cli.StringFlag{Name: "last", Usage: "only of this time up to now, such as 7d"}},
+		Name: "notes", Usage: "List, add and delete notes", ArgsUsage: "[SELECT]",
+		Flags:  []cli.Flag{atFlag, outputFlag, &cli.StringFlag{Name: "last", Usage: "length of the range up to now, such as 7d"}},
 		Action: listNotes,
 		Commands: []*cli.Command{
 			{
-				Name: "add", Usage: "pin a note to a site, a station or a series", ArgsUsage: "ABOUT TEXT",
-				Flags:  []cli.Flag{atFlag, &cli.StringFlag{Name: "time", Usage: "RFC 3339, such as 2026-03-01T08:00:00Z; now without it"}},
+				Name: "add", Usage: "Pin a note to a site, a station or a series", ArgsUsage: "ABOUT TEXT",
+				Flags:  []cli.Flag{atFlag, &cli.StringFlag{Name: "time", Usage: "time of the note, RFC 3339, such as 2026-03-01T08:00:00Z; default: now"}},
 				Action: addNote,
 			},
-			{Name: "remove", Usage: "take a note away", ArgsUsage: "ID", Flags: []cli.Flag{atFlag}, Action: named(func(ctx context.Context, c *client.Client, name string) (string, error) {
+			{Name: "remove", Usage: "Delete a note", ArgsUsage: "ID", Flags: []cli.Flag{atFlag}, Action: named(func(ctx context.Context, c *client.Client, name string) (string, error) {
 				id, err := strconv.ParseUint(name, 10, 63)
 				if err != nil {
 					return "", usage("%q is no number of a note; nexocumula notes lists them", name)

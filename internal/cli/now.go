@@ -21,7 +21,7 @@ func conditionOf(v client.Value) cell {
 
 func nowCommand() *cli.Command {
 	return &cli.Command{
-		Name: "now", Usage: "latest values", ArgsUsage: "[SELECTOR]",
+		Name: "now", Usage: "List latest values", ArgsUsage: "[SELECTOR]",
 		Flags: []cli.Flag{atFlag, outputFlag, labelFlag},
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			answer, err := ask(cmd).Now(ctx, selectorArg(cmd), cmd.StringSlice("label")...)

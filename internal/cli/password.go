@@ -19,7 +19,7 @@ import (
 func passwordCommand() *cli.Command {
 	return &cli.Command{
 		Name:      "password",
-		Usage:     "make a line for the file of an MQTT listener's accounts; asks for the password, or reads it from standard input",
+		Usage:     "Make a line for an MQTT listener's file of accounts",
 		ArgsUsage: "ACCOUNT",
 		Action: func(_ context.Context, cmd *cli.Command) error {
 			name := cmd.Args().First()

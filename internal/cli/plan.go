@@ -17,11 +17,11 @@ import (
 
 func planCommand() *cli.Command {
 	return &cli.Command{
-		Name: "plan", Usage: "what a gateway's configuration costs before anything runs: requests, readings, summaries, bytes, and how long the disk lasts",
+		Name: "plan", Usage: "Forecast a gateway's requests, readings, bytes and disk before it runs",
 		ArgsUsage:   "FILE",
-		Description: "Without a FILE, but with --at, it is the running gateway's own, reckoned with what that has learned of its devices.",
+		Description: "With --at and no FILE, forecasts the running gateway and uses what it has learned about its devices.",
 		Flags: []cli.Flag{
-			&cli.StringFlag{Name: "at", Usage: "also count the series that this running gateway has heard, with how often it did"},
+			&cli.StringFlag{Name: "at", Usage: "address of a running gateway, whose series and rates count as well"},
 			outputFlag,
 		},
 		Action: func(ctx context.Context, cmd *cli.Command) error {

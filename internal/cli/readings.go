@@ -15,12 +15,10 @@ import (
 
 func readingsCommand() *cli.Command {
 	return &cli.Command{
-		Name: "readings", Usage: "the readings of a range themselves, where they are kept", ArgsUsage: "SELECTOR",
-		Description: "nexocumula readings stony-beck/raceway-4/oxygen --last 10m\n" +
-			"nexocumula readings 'stony-beck/#' --range yesterday -o arrow > yesterday.arrows",
+		Name: "readings", Usage: "List the readings of a range", ArgsUsage: "SELECTOR",
 		Flags: slices.Concat([]cli.Flag{atFlag, tableFlag, labelFlag}, rangeFlags(), []cli.Flag{
-			&cli.StringFlag{Name: "unit", Usage: "convert values to this unit, such as K"},
-			&cli.IntFlag{Name: "most", Usage: "of each series at most so many, the first ones"},
+			&cli.StringFlag{Name: "unit", Usage: "unit to convert values to, such as K"},
+			&cli.IntFlag{Name: "most", Usage: "number of readings per series at most, the first ones"},
 		}),
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			if cmd.Args().Len() != 1 {

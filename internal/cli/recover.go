@@ -14,9 +14,9 @@ import (
 
 func recoverCommand() *cli.Command {
 	return &cli.Command{
-		Name: "recover", Usage: "make a code for an administrator's account, for whoever has the right to the service's files",
-		Description: "Run it on the machine of the service, as the account that the service runs as. The code makes a new administrator,\n" +
-			"or sets the password of the account it is given for and takes its other factors away. The service may be running.",
+		Name: "recover", Usage: "Make a code for an administrator's account, on the service's machine",
+		Description: "Run it on the service's machine, as the account the service runs as. The code makes a new administrator, or sets the\n" +
+			"password of the given account and removes its other factors. The service may be running.",
 		Flags: []cli.Flag{configFlag, verboseFlag},
 		Action: func(_ context.Context, cmd *cli.Command) error {
 			settings, err := config.Load(cmd.String("config"), gateway.Kinds)

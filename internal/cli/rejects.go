@@ -16,19 +16,19 @@ import (
 )
 
 var rejectFlags = []cli.Flag{
-	&cli.StringFlag{Name: "source", Usage: "only of this source"},
-	&cli.StringFlag{Name: "rule", Usage: "only by this rule, such as range, change, unreadable or a screen's name"},
-	&cli.StringFlag{Name: "series", Usage: "only of series that this selector names"},
+	&cli.StringFlag{Name: "source", Usage: "name of the source"},
+	&cli.StringFlag{Name: "rule", Usage: "name of the rule, such as range, change, unreadable or a screen's name"},
+	&cli.StringFlag{Name: "series", Usage: "selector of series"},
 }
 
 func rejectsCommand() *cli.Command {
 	return &cli.Command{
-		Name: "rejects", Usage: "readings and messages that were refused, newest first, with what arrived; with a number that one, whole",
+		Name: "rejects", Usage: "List rejected readings and messages, newest first, or show one in full",
 		ArgsUsage: "[NUMBER]",
 		Flags: append([]cli.Flag{
 			atFlag, outputFlag,
-			&cli.IntFlag{Name: "limit", Value: 20, Usage: "how many, up to 1000"},
-			&cli.StringFlag{Name: "counts", Usage: "instead, how many there were hour by hour, by source and rule, in this last time, such as 24h"},
+			&cli.IntFlag{Name: "limit", Value: 20, Usage: "number of rejects, up to 1000"},
+			&cli.StringFlag{Name: "counts", Usage: "length of a range up to now, such as 24h, to count rejects in by hour, source and rule"},
 		}, rejectFlags...),
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			switch {
@@ -123,12 +123,12 @@ func rejectCounts(ctx context.Context, cmd *cli.Command) error {
 
 func replayCommand() *cli.Command {
 	return &cli.Command{
-		Name: "replay", Usage: "send rejects their way once more, after their rule or source was mended; what passes counts at its own time",
+		Name: "replay", Usage: "Process rejects again, after their rule or source was corrected",
 		ArgsUsage: "[NUMBER ...]",
 		Flags: append([]cli.Flag{
 			atFlag, outputFlag,
-			&cli.IntFlag{Name: "limit", Usage: "at most so many, the newest; all that are kept without"},
-			&cli.BoolFlag{Name: "all", Usage: "all that are kept and do not count yet"},
+			&cli.IntFlag{Name: "limit", Usage: "number of rejects at most, the newest ones; default: all that are kept"},
+			&cli.BoolFlag{Name: "all", Usage: "all rejects that are kept and do not count yet"},
 		}, rejectFlags...),
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			want := client.Replay{Source: cmd.String("source"), Rule: cmd.String("rule"), Select: cmd.String("series"), Limit: cmd.Int("limit")}

@@ -10,7 +10,7 @@ import (
 
 func reloadCommand() *cli.Command {
 	return &cli.Command{
-		Name: "reload", Usage: "have a running service read its configuration again, as SIGHUP does; a file that is not good changes nothing",
+		Name: "reload", Usage: "Make a running service read its configuration again; a wrong file changes nothing",
 		Flags: []cli.Flag{atFlag, outputFlag},
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			out, err := ask(cmd).Reload(ctx)

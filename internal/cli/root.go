@@ -27,11 +27,24 @@ const defaultAddress = "http://127.0.0.1:8460"
 
 // Run runs the command line and returns the exit code.
 func Run(ctx context.Context, args []string, version string, out, errOut io.Writer) int {
+	root := rootCommand(args, version, out, errOut)
+	err := root.Run(ctx, args)
+	if err == nil {
+		return 0
+	}
+	fmt.Fprintf(root.ErrWriter, "nexocumula: %v\n", err)
+	if _, unknown := errors.AsType[*tls.CertificateVerificationError](err); unknown {
+		fmt.Fprintln(errOut, "Compare its fingerprint once with nexocumula login, or say whom to trust with --trust.")
+	}
+	return exitCode(err)
+}
+
+func rootCommand(args []string, version string, out, errOut io.Writer) *cli.Command {
 	root := &cli.Command{
 		Name:  "nexocumula",
-		Usage: "collect field readings, keep them through outages, roll them up, ask for windows",
-		Description: "A gateway collects over MQTT and Modbus, keeps every reading on disk, averages readings into\n" +
-			"summaries and replicates those to a central. Start with: nexocumula demo\n\n" +
+		Usage: "Collect field readings, keep them through outages, roll them up and query windows",
+		Description: "A gateway collects readings over MQTT and Modbus, keeps every reading on disk, averages readings into summaries\n" +
+			"and replicates the summaries to a central. Start with: nexocumula demo\n\n" +
 			"Exit codes: 0 done, 1 failed, 2 wrong command line or configuration, 3 service not reached, 4 service refused.",
 		Writer: texts.Terminal(out), ErrWriter: texts.Terminal(errOut),
 		Commands: []*cli.Command{
@@ -58,15 +71,8 @@ func Run(ctx context.Context, args []string, version string, out, errOut io.Writ
 			below.OnUsageError = root.OnUsageError
 		}
 	}
-	err := root.Run(ctx, args)
-	if err == nil {
-		return 0
-	}
-	fmt.Fprintf(root.ErrWriter, "nexocumula: %v\n", err)
-	if _, unknown := errors.AsType[*tls.CertificateVerificationError](err); unknown {
-		fmt.Fprintln(errOut, "Compare its fingerprint once with nexocumula login, or say whom to trust with --trust.")
-	}
-	return exitCode(err)
+	explain(root)
+	return root
 }
 
 type usageError struct{ error }
@@ -89,6 +95,6 @@ func exitCode(err error) int {
 	return exitFailed
 }
 
-var labelFlag = &cli.StringSliceFlag{Name: "label", Usage: "only series with this key=value; all of them when given several times"}
+var labelFlag = &cli.StringSliceFlag{Name: "label", Usage: "label of series as key=value; repeatable, all must match"}
 
 func selectorArg(cmd *cli.Command) string { return cmd.Args().First() }

@@ -17,7 +17,7 @@ import (
 	"nexocumula/internal/service"
 )
 
-var configFlag = &cli.StringFlag{Name: "config", Aliases: []string{"c"}, Usage: "the service's YAML file", Required: true}
+var configFlag = &cli.StringFlag{Name: "config", Aliases: []string{"c"}, Usage: "YAML file of the service", Required: true}
 
 // sparing is how much the heap may grow, in percent, before it is collected: a service
 // lives on small boards, and what it allocates is short-lived.
@@ -32,7 +32,7 @@ func spareMemory() {
 func runCommand(version string) *cli.Command {
 	return &cli.Command{
 		Name:  "run",
-		Usage: "run the gateway, the central, or both, that a configuration describes",
+		Usage: "Run the gateway, the central or both that a configuration describes",
 		Flags: []cli.Flag{configFlag, verboseFlag},
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			settings, err := config.Load(cmd.String("config"), gateway.Kinds)
@@ -102,7 +102,7 @@ func onHangUp(ctx context.Context, s *service.Service, log *slog.Logger) (off fu
 	return func() { signal.Stop(hangUp); close(done) }
 }
 
-var verboseFlag = &cli.BoolFlag{Name: "verbose", Aliases: []string{"v"}, Usage: "log more"}
+var verboseFlag = &cli.BoolFlag{Name: "verbose", Aliases: []string{"v"}, Usage: "detailed log"}
 
 func logger(cmd *cli.Command) *slog.Logger {
 	return newLogger(cmd.Root().ErrWriter, cmd.Bool("verbose"))

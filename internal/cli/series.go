@@ -24,8 +24,8 @@ func labels(pairs map[string]string) string {
 
 func seriesCommand() *cli.Command {
 	return &cli.Command{
-		Name: "series", Usage: "the series there are", ArgsUsage: "[SELECTOR]",
-		Flags: []cli.Flag{atFlag, outputFlag, labelFlag, &cli.BoolFlag{Name: "versions", Usage: "of one series: the definitions that it has had, and since when"}},
+		Name: "series", Usage: "List series", ArgsUsage: "[SELECTOR]",
+		Flags: []cli.Flag{atFlag, outputFlag, labelFlag, &cli.BoolFlag{Name: "versions", Usage: "definitions of one series, with the time of each"}},
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			if cmd.Bool("versions") {
 				return versions(ctx, cmd)

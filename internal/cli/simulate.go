@@ -12,48 +12,48 @@ import (
 )
 
 func simulateCommand() *cli.Command {
-	seed := &cli.Uint64Flag{Name: "seed", Value: 1, Usage: "another seed makes other weather"}
+	seed := &cli.Uint64Flag{Name: "seed", Value: 1, Usage: "seed of the weather"}
 	listen := func(port string) *cli.StringFlag {
-		return &cli.StringFlag{Name: "listen", Value: "127.0.0.1:" + port, Usage: "host:port to answer at"}
+		return &cli.StringFlag{Name: "listen", Value: "127.0.0.1:" + port, Usage: "host:port to listen at"}
 	}
-	to := &cli.StringFlag{Name: "to", Value: "tcp://127.0.0.1:1883", Usage: "the MQTT server to publish to"}
-	every := &cli.StringFlag{Name: "every", Value: "5s", Usage: "how often to publish"}
+	to := &cli.StringFlag{Name: "to", Value: "tcp://127.0.0.1:1883", Usage: "MQTT server to publish to"}
+	every := &cli.StringFlag{Name: "every", Value: "5s", Usage: "time between two messages"}
 	return &cli.Command{
 		Name:  "simulate",
-		Usage: "run one of the demo's simulated stations by itself",
+		Usage: "Run one of the demo's simulated stations by itself",
 		Commands: []*cli.Command{
 			{
-				Name: "pump-panel", Usage: "a pump panel on Modbus TCP, unit 1", Flags: []cli.Flag{seed, listen("5020")},
+				Name: "pump-panel", Usage: "Simulate a pump panel on Modbus TCP, unit 1", Flags: []cli.Flag{seed, listen("5020")},
 				Action: func(ctx context.Context, cmd *cli.Command) error {
 					return simulateDevice(ctx, cmd, "the pump panel", sim.PumpPanel)
 				},
 			},
 			{
-				Name: "probes", Usage: "oxygen probes (units 1 to 6) and an aerator switch box (unit 10) on a serial line behind a converter: rtu+tcp", Flags: []cli.Flag{seed, listen("5021")},
+				Name: "probes", Usage: "Simulate oxygen probes (units 1 to 6) and an aerator switch box (unit 10) on a serial line behind a converter (rtu+tcp)", Flags: []cli.Flag{seed, listen("5021")},
 				Action: func(ctx context.Context, cmd *cli.Command) error {
 					return simulateDevice(ctx, cmd, "the probes", sim.Probes)
 				},
 			},
 			{
-				Name: "lake", Usage: "four buoys and a mast that publish over MQTT", Flags: []cli.Flag{seed, to, every},
+				Name: "lake", Usage: "Simulate four buoys and a mast that publish over MQTT", Flags: []cli.Flag{seed, to, every},
 				Action: func(ctx context.Context, cmd *cli.Command) error {
 					return simulatePublisher(ctx, cmd, "four buoys and a mast", sim.LakeStations)
 				},
 			},
 			{
-				Name: "silo-scale", Usage: "a feed scale that publishes over MQTT", Flags: []cli.Flag{seed, to, every},
+				Name: "silo-scale", Usage: "Simulate a feed scale that publishes over MQTT", Flags: []cli.Flag{seed, to, every},
 				Action: func(ctx context.Context, cmd *cli.Command) error {
 					return simulatePublisher(ctx, cmd, "the feed scale", sim.SiloScale)
 				},
 			},
 			{
-				Name: "gate", Usage: "the control of an inlet's gate that speaks Sparkplug B", Flags: []cli.Flag{seed, to, every},
+				Name: "gate", Usage: "Simulate the control of an inlet gate that speaks Sparkplug B", Flags: []cli.Flag{seed, to, every},
 				Action: func(ctx context.Context, cmd *cli.Command) error {
 					return simulatePublisher(ctx, cmd, "an inlet's gate", sim.InletGate)
 				},
 			},
 			{
-				Name: "broker", Usage: "an open MQTT broker", Flags: []cli.Flag{listen("1884")},
+				Name: "broker", Usage: "Run an open MQTT broker", Flags: []cli.Flag{listen("1884")},
 				Action: func(ctx context.Context, cmd *cli.Command) error {
 					b, err := sim.StartSiteBroker(cmd.String("listen"))
 					if err != nil {
@@ -65,8 +65,8 @@ func simulateCommand() *cli.Command {
 				},
 			},
 			{
-				Name: "provider", Usage: "an OpenID Connect provider of a head office, which asks for no password; its client is nexocumula",
-				Flags: []cli.Flag{listen("9001"), &cli.StringFlag{Name: "secret-file", Required: true, Usage: "file with the secret that it shares with the service"}},
+				Name: "provider", Usage: "Simulate an OpenID Connect provider that asks for no password; its client is nexocumula",
+				Flags: []cli.Flag{listen("9001"), &cli.StringFlag{Name: "secret-file", Required: true, Usage: "file with the secret it shares with the service"}},
 				Action: func(ctx context.Context, cmd *cli.Command) error {
 					shared, err := tokenIn(cmd.String("secret-file"))
 					if err != nil {

@@ -15,7 +15,7 @@ import (
 
 func sourcesCommand() *cli.Command {
 	return &cli.Command{
-		Name: "sources", Usage: "the sources of a gateway: whether they are up, what they brought, how their lines are used, and what is wrong",
+		Name: "sources", Usage: "List the sources of a gateway, with their state, counts and errors",
 		Flags: []cli.Flag{atFlag, outputFlag},
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			health, err := ask(cmd).Health(ctx)
@@ -96,7 +96,7 @@ func wrongInWords(s client.Source) []string {
 
 func readCommand() *cli.Command {
 	return &cli.Command{
-		Name: "read", Usage: "have a source read its devices now, or a group of their registers", ArgsUsage: "SOURCE [GROUP]",
+		Name: "read", Usage: "Make a source read its devices, or a group of registers, now", ArgsUsage: "SOURCE [GROUP]",
 		Flags: []cli.Flag{atFlag, outputFlag},
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			if n := cmd.Args().Len(); n < 1 || n > 2 {

@@ -13,18 +13,18 @@ import (
 
 func tokenCommand() *cli.Command {
 	return &cli.Command{
-		Name: "token", Usage: "tokens of scripts and senders: list, add, revoke",
+		Name: "token", Usage: "List, add and revoke tokens of scripts and senders",
 		Commands: []*cli.Command{
-			{Name: "list", Usage: "all tokens, without their secrets", Flags: []cli.Flag{atFlag, outputFlag}, Action: listTokens},
+			{Name: "list", Usage: "List tokens, without their secrets", Flags: []cli.Flag{atFlag, outputFlag}, Action: listTokens},
 			{
-				Name: "add", Usage: "make a token and print its secret, which is shown this once", ArgsUsage: "NAME",
+				Name: "add", Usage: "Make a token and print its secret, which is shown only once", ArgsUsage: "NAME",
 				Flags: []cli.Flag{
-					atFlag, &cli.StringFlag{Name: "role", Value: "viewer", Usage: "viewer, operator, engineer, administrator; or sender, for the sender of that name at an http_push source"},
-					seesFlag(), &cli.StringFlag{Name: "ends", Value: "90d", Usage: "how long it is good; never for no end"},
+					atFlag, &cli.StringFlag{Name: "role", Value: "viewer", Usage: "role: viewer, operator, engineer, administrator, or sender for the sender of that name at an http_push source"},
+					seesFlag(), &cli.StringFlag{Name: "ends", Value: "90d", Usage: "lifetime, such as 90d, or \"never\""},
 				},
 				Action: addToken,
 			},
-			{Name: "revoke", Usage: "a token lets nobody in any more", ArgsUsage: "NAME", Flags: []cli.Flag{atFlag}, Action: named(func(ctx context.Context, c *client.Client, name string) (string, error) {
+			{Name: "revoke", Usage: "Revoke a token", ArgsUsage: "NAME", Flags: []cli.Flag{atFlag}, Action: named(func(ctx context.Context, c *client.Client, name string) (string, error) {
 				return "The token " + name + " was revoked.", c.RevokeToken(ctx, name)
 			})},
 		},

@@ -21,16 +21,16 @@ import (
 
 func tryCommand() *cli.Command {
 	return &cli.Command{
-		Name: "try", Usage: "send one payload, or registers, a source's whole way and see each step; nothing is stored",
+		Name: "try", Usage: "Process one payload or registers without storing anything, and show each step",
 		ArgsUsage: "SOURCE PLACE [PAYLOAD]",
-		Description: "PLACE is a topic, or registers such as 'unit 1, holding 0'. PAYLOAD is a text; of registers it is their\n" +
-			"words, such as '1012 0x3A7F 0'. Without --config a running gateway is asked, which also knows what came before.",
+		Description: "PLACE is a topic, or registers such as 'unit 1, holding 0'. PAYLOAD is text; for registers, their words, such as\n" +
+			"'1012 0x3A7F 0'. Without --config a running gateway processes it, which also knows earlier readings.",
 		Flags: []cli.Flag{
 			atFlag, outputFlag,
-			&cli.StringFlag{Name: "config", Aliases: []string{"c"}, Usage: "try it by this file alone, without a running gateway"},
-			&cli.StringFlag{Name: "file", Usage: "the payload is what this file holds"},
-			&cli.StringFlag{Name: "hex", Usage: "the payload in hexadecimal"},
-			&cli.Uint64Flag{Name: "reject", Usage: "source, place and payload are those of the reject with this number"},
+			&cli.StringFlag{Name: "config", Aliases: []string{"c"}, Usage: "configuration to use instead of a running gateway"},
+			&cli.StringFlag{Name: "file", Usage: "file with the payload"},
+			&cli.StringFlag{Name: "hex", Usage: "payload in hexadecimal"},
+			&cli.Uint64Flag{Name: "reject", Usage: "number of a reject whose source, place and payload to use"},
 		},
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			source, place, raw, err := tried(ctx, cmd)

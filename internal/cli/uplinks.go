@@ -12,7 +12,7 @@ import (
 
 func uplinksCommand() *cli.Command {
 	return &cli.Command{
-		Name: "uplinks", Usage: "how replication stands: links, backlogs, acknowledgements",
+		Name: "uplinks", Usage: "Show links of replication, with backlogs and acknowledgements",
 		Flags: []cli.Flag{atFlag, outputFlag},
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			answer, err := ask(cmd).Uplinks(ctx)

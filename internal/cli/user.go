@@ -10,32 +10,32 @@ import (
 	"nexocumula/client"
 )
 
-var roleFlag = &cli.StringFlag{Name: "role", Usage: "viewer looks; operator also writes notes; engineer also configures; administrator also gives accounts and tokens", Value: "viewer"}
+var roleFlag = &cli.StringFlag{Name: "role", Usage: "role: viewer looks; operator also writes notes; engineer also configures; administrator also manages accounts and tokens", Value: "viewer"}
 
 // seesFlag is a new one for each command, as a command asks whether it was set.
 func seesFlag() *cli.StringSliceFlag {
-	return &cli.StringSliceFlag{Name: "sees", Usage: "selector of series that may be seen, such as stony-beck/#; several times for several, everything without"}
+	return &cli.StringSliceFlag{Name: "sees", Usage: "selector of series it may see, such as stony-beck/#; repeatable; default: everything"}
 }
 
 func userCommand() *cli.Command {
 	return &cli.Command{
-		Name: "user", Usage: "accounts of people: list, add, change, remove, a new code, log out everywhere",
+		Name: "user", Usage: "List, add, change and delete accounts of people",
 		Commands: []*cli.Command{
-			{Name: "list", Usage: "all accounts", Flags: []cli.Flag{atFlag, outputFlag}, Action: listUsers},
-			{Name: "add", Usage: "make an account; prints a code with which its owner sets the password", ArgsUsage: "NAME", Flags: []cli.Flag{atFlag, roleFlag, seesFlag()}, Action: addUser},
+			{Name: "list", Usage: "List accounts", Flags: []cli.Flag{atFlag, outputFlag}, Action: listUsers},
+			{Name: "add", Usage: "Make an account and print a code with which its owner sets the password", ArgsUsage: "NAME", Flags: []cli.Flag{atFlag, roleFlag, seesFlag()}, Action: addUser},
 			{
-				Name: "change", Usage: "another role or other series; lock, or unlock", ArgsUsage: "NAME",
-				Flags:  []cli.Flag{atFlag, &cli.StringFlag{Name: "role", Usage: roleFlag.Usage}, seesFlag(), &cli.BoolFlag{Name: "lock", Usage: "it can log in no more, until --lock=false"}},
+				Name: "change", Usage: "Change the role or series of an account, lock or unlock it", ArgsUsage: "NAME",
+				Flags:  []cli.Flag{atFlag, &cli.StringFlag{Name: "role", Usage: roleFlag.Usage}, seesFlag(), &cli.BoolFlag{Name: "lock", Usage: "locked account; --lock=false unlocks it"}},
 				Action: changeUser,
 			},
-			{Name: "remove", Usage: "remove an account", ArgsUsage: "NAME", Flags: []cli.Flag{atFlag}, Action: named(func(ctx context.Context, c *client.Client, name string) (string, error) {
+			{Name: "remove", Usage: "Delete an account", ArgsUsage: "NAME", Flags: []cli.Flag{atFlag}, Action: named(func(ctx context.Context, c *client.Client, name string) (string, error) {
 				return "The account " + name + " was removed; its sessions have ended.", c.RemoveAccount(ctx, name)
 			})},
-			{Name: "code", Usage: "make a code with which the owner of an account sets the password anew", ArgsUsage: "NAME", Flags: []cli.Flag{atFlag}, Action: named(func(ctx context.Context, c *client.Client, name string) (string, error) {
+			{Name: "code", Usage: "Make a code with which the owner of an account sets a new password", ArgsUsage: "NAME", Flags: []cli.Flag{atFlag}, Action: named(func(ctx context.Context, c *client.Client, name string) (string, error) {
 				made, err := c.AccountCode(ctx, name)
 				return codeText(made, c.Base()), err
 			})},
-			{Name: "logout", Usage: "end all sessions of an account", ArgsUsage: "NAME", Flags: []cli.Flag{atFlag}, Action: named(func(ctx context.Context, c *client.Client, name string) (string, error) {
+			{Name: "logout", Usage: "End all sessions of an account", ArgsUsage: "NAME", Flags: []cli.Flag{atFlag}, Action: named(func(ctx context.Context, c *client.Client, name string) (string, error) {
 				return "All sessions of " + name + " have ended.", c.LogoutAccount(ctx, name)
 			})},
 		},

@@ -10,7 +10,7 @@ import (
 
 func versionCommand(version string) *cli.Command {
 	return &cli.Command{
-		Name: "version", Usage: "print the version", Flags: []cli.Flag{outputFlag},
+		Name: "version", Usage: "Print the version", Flags: []cli.Flag{outputFlag},
 		Action: func(_ context.Context, cmd *cli.Command) error {
 			answer := map[string]string{"version": version, "go": runtime.Version(), "platform": runtime.GOOS + "/" + runtime.GOARCH}
 			if cmd.String("output") == "table" {

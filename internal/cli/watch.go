@@ -19,20 +19,20 @@ import (
 
 func watchCommand() *cli.Command {
 	return &cli.Command{
-		Name: "watch", Usage: "what a broker carries, or what devices publish at a gateway's listener: topics with rate, size, last value and what they seem to be",
+		Name: "watch", Usage: "List the topics of a broker or a gateway's listener, with rate, size, last value and likely meaning",
 		ArgsUsage:   "ADDRESS | SOURCE",
 		Description: "ADDRESS is a broker's, such as tcp://127.0.0.1:1883 or tls://broker:8883. SOURCE is one of a running gateway.",
 		Flags: []cli.Flag{
 			atFlag, outputFlag,
-			&cli.StringFlag{Name: "topics", Value: "#", Usage: "only below this topic filter"},
-			&cli.StringFlag{Name: "for", Value: "10s", Usage: "how long to watch"},
-			&cli.BoolFlag{Name: "lines", Usage: "print the lines of a configuration that would collect it, instead"},
-			&cli.StringFlag{Name: "name", Value: "broker", Usage: "of --lines: what the source is called"},
-			&cli.StringFlag{Name: "append-to", Usage: "of --lines: show what they would change in this configuration"},
-			&cli.BoolFlag{Name: "write", Usage: "of --append-to: and write it"},
+			&cli.StringFlag{Name: "topics", Value: "#", Usage: "topic filter"},
+			&cli.StringFlag{Name: "for", Value: "10s", Usage: "time to watch"},
+			&cli.BoolFlag{Name: "lines", Usage: "configuration lines that would collect the topics, instead of the topics"},
+			&cli.StringFlag{Name: "name", Value: "broker", Usage: "with --lines, name of the source"},
+			&cli.StringFlag{Name: "append-to", Usage: "with --lines, configuration to show the change of"},
+			&cli.BoolFlag{Name: "write", Usage: "with --append-to, write the file instead of showing the difference"},
 			&cli.StringFlag{Name: "user", Usage: "account at the broker"},
-			&cli.StringFlag{Name: "secret-file", Usage: "file that holds its password"},
-			&cli.StringFlag{Name: "ca", Usage: "PEM file of the authority of a broker at tls://"},
+			&cli.StringFlag{Name: "secret-file", Usage: "file with the password"},
+			&cli.StringFlag{Name: "ca", Usage: "PEM file of the authority of a tls:// broker"},
 		},
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			now, err := watched(ctx, cmd)

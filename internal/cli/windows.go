@@ -21,11 +21,11 @@ import (
 // rangeFlags say which time a query is about; windows and readings share them.
 func rangeFlags() []cli.Flag {
 	return []cli.Flag{
-		&cli.StringFlag{Name: "last", Usage: "length of the range up to now, such as 24h, 7d or 1mo; 1h when no range is given"},
-		&cli.StringFlag{Name: "range", Usage: "today, yesterday, or this or last week, month or year, such as 'last week'"},
-		&cli.StringFlag{Name: "from", Usage: "start of the range: a date, a date and a time by the zone's clocks, or RFC 3339"},
-		&cli.StringFlag{Name: "to", Usage: "end of the range, not included; now when missing"},
-		&cli.StringFlag{Name: "zone", Usage: "IANA name of the zone whose clocks and calendar count, such as Europe/Lisbon; UTC when missing"},
+		&cli.StringFlag{Name: "last", Usage: "length of the range up to now, such as 24h, 7d or 1mo; default: 1h, if no range is given"},
+		&cli.StringFlag{Name: "range", Usage: "range of the calendar: today, yesterday, or this or last week, month or year, such as 'last week'"},
+		&cli.StringFlag{Name: "from", Usage: "start of the range: a date, a date and a time by the clocks of --zone, or RFC 3339"},
+		&cli.StringFlag{Name: "to", Usage: "end of the range, excluded; default: now"},
+		&cli.StringFlag{Name: "zone", Usage: "IANA name of the zone whose clocks and calendar count, such as Europe/Lisbon; default: UTC"},
 	}
 }
 
@@ -34,41 +34,35 @@ func windowsCommand() *cli.Command {
 	list := func(name, usage string) cli.Flag { return &cli.StringSliceFlag{Name: name, Usage: usage} }
 	number := func(name, usage string) cli.Flag { return &cli.IntFlag{Name: name, Usage: usage} }
 	return &cli.Command{
-		Name: "windows", Usage: "stats of series over windows of a range, and on a terminal a chart", ArgsUsage: "[SELECTOR ...]",
-		Description: "nexocumula windows stony-beck/raceway-4/oxygen --last 24h --width 1h --stats mean,min,max\n" +
-			"nexocumula windows 'long-mere/#' --range yesterday --zone Europe/Lisbon --width 1d --hours 22:00-06:00\n" +
-			"nexocumula windows 'stony-beck/+/oxygen' --range 'last week' --width whole --stats min,below:6 --lowest 3\n" +
-			"nexocumula windows alder-weir/header-tank/level alder-weir/hatchery/inflow --last 24h\n" +
-			"nexocumula windows 'stony-beck/+/oxygen' --range yesterday --width 15m --stats mean --wide > oxygen.csv\n" +
-			"nexocumula windows --input inlet=stony-beck/inlet/flow --input outlet=stony-beck/outlet/flow --calc loss=inlet-outlet",
+		Name: "windows", Usage: "Query stats of series over windows of a range, with a chart on a terminal", ArgsUsage: "[SELECTOR ...]",
 		Flags: slices.Concat([]cli.Flag{atFlag, tableFlag, labelFlag}, rangeFlags(), []cli.Flag{
-			text("width", "width of a window: 15m, 1d, 1w, 1mo, 1y, or whole for the range as one; one that fits when missing"),
-			text("stride", "from one window's start to the next's, if that is not the width"),
-			text("origin", "a time at which a window begins"),
-			&cli.BoolFlag{Name: "by-clock", Usage: "hours and minutes are those of the zone's clocks, from midnight on"},
-			text("edges", "whole: the first and last window may reach beyond the range; clipped: they end with it"),
-			text("hours", "only these hours of each day, such as 08:00-20:00, 22:00-06:00 or 06:00-09:00,17:00-22:00"),
-			text("days", "only these days of the week, such as mon-fri or sat,sun"),
-			list("except", "dates that do not count, such as 2026-12-24 or 2026-12-27..2026-12-31"),
-			text("except-file", "a file with such dates, one a line; what follows a # is a remark"),
-			text("fold", "day, week or year: windows of the same place in it are one, as in the mean day"),
-			number("newest", "only so many windows, the last ones"),
-			text("stats", "some of count, mean, twa, min, max, range, sd, sum, integral, first, last, difference, slope, increase, rate, rate/h, restarts, changes, duration:STATE, share:STATE, steadiness, coverage, min_at, max_at, first_at, last_at; above:VALUE, below:VALUE, between:LOW..HIGH and these with _share, _times, _longest, _first, _last; percentiles such as p95 (from readings) and p95~ (from sketches, within 1 %); mean,min,max,count,coverage when missing"),
-			&cli.StringFlag{Name: "gaps", Value: "leave", Usage: "a window without data: leave, carry, carry:30m, join or a number"},
-			list("unit", "convert to this unit, such as K; STAT=UNIT for one stat, such as rate=kW"),
-			text("shift", "the same windows so much earlier, side by side, such as 1d"),
-			text("across", "one row of many series: their mean, sum, min, max, sd, count, or a percentile such as p90"),
-			text("weight", "with across, label:KEY whose number says how much a series counts"),
-			text("by", "with across or calc, a row for each level:1, level:2 … or label:KEY"),
-			number("highest", "only so many series, those with the highest stat of the whole range"),
-			number("lowest", "only so many series, those with the lowest"),
-			text("rank", "the stat that highest and lowest compare; the first when missing"),
-			text("then", "of each stat once more over its windows: mean, min, max, sum, sd, count, p50"),
-			list("input", "NAME=SELECTOR or NAME=SELECTOR@STAT: a series for calculations, instead of SELECTOR"),
-			list("calc", "NAME=FORMULA over the inputs and the calculations before, such as loss=inlet-outlet"),
-			&cli.BoolFlag{Name: "wide", Usage: "CSV with a row for each window and a column for each stat of each series, the time by the zone's clocks and in UTC"},
-			&cli.BoolFlag{Name: "explain", Usage: "say what was read for each series, and why not less"},
-			&cli.StringFlag{Name: "chart", Value: "auto", Usage: "auto (on a terminal), always or never"},
+			text("width", "width of a window: 15m, 1d, 1w, 1mo, 1y, or whole for the range as one; default: one that fits"),
+			text("stride", "time from one window's start to the next one's; default: the width"),
+			text("origin", "time at which a window begins"),
+			&cli.BoolFlag{Name: "by-clock", Usage: "windows by the zone's clocks, from midnight on"},
+			text("edges", "first and last window: whole (may reach beyond the range) or clipped (end with it)"),
+			text("hours", "hours of each day that count, such as 08:00-20:00, 22:00-06:00 or 06:00-09:00,17:00-22:00"),
+			text("days", "days of the week that count, such as mon-fri or sat,sun"),
+			list("except", "dates that do not count, such as 2026-12-24 or 2026-12-27..2026-12-31; repeatable"),
+			text("except-file", "file with dates that do not count, one per line; comments begin with #"),
+			text("fold", "day, week or year: combine windows at the same place in it, as in the mean day"),
+			number("newest", "number of windows, the last ones"),
+			text("stats", "stats, separated by commas: count, mean, twa, min, max, range, sd, sum, integral, first, last, difference, slope, increase, rate, rate/h, restarts, changes, duration:STATE, share:STATE, steadiness, coverage, min_at, max_at, first_at, last_at; above:VALUE, below:VALUE, between:LOW..HIGH and these with _share, _times, _longest, _first, _last; percentiles such as p95 (from readings) and p95~ (from sketches, within 1 %); default: mean,min,max,count,coverage"),
+			&cli.StringFlag{Name: "gaps", Value: "leave", Usage: "windows without data: leave, carry, carry:30m, join or a number"},
+			list("unit", "unit to convert to, such as K, or STAT=UNIT for one stat, such as rate=kW; repeatable"),
+			text("shift", "distance of earlier windows to show beside these, such as 1d"),
+			text("across", "combine series into one row: mean, sum, min, max, sd, count, or a percentile such as p90"),
+			text("weight", "with --across, label:KEY whose number is the weight of a series"),
+			text("by", "with --across or --calc, a row for each level:1, level:2 … or label:KEY"),
+			number("highest", "number of series with the highest stat over the whole range"),
+			number("lowest", "number of series with the lowest stat over the whole range"),
+			text("rank", "stat that --highest and --lowest compare; default: the first"),
+			text("then", "stats of each stat over its windows: mean, min, max, sum, sd, count, p50"),
+			list("input", "series for calculations, instead of SELECTOR: NAME=SELECTOR or NAME=SELECTOR@STAT; repeatable"),
+			list("calc", "formula over inputs and earlier calculations: NAME=FORMULA, such as loss=inlet-outlet; repeatable"),
+			&cli.BoolFlag{Name: "wide", Usage: "CSV with a row per window and a column per series and stat; times by the zone's clocks and in UTC"},
+			&cli.BoolFlag{Name: "explain", Usage: "what was read for each series, and why not less"},
+			&cli.StringFlag{Name: "chart", Value: "auto", Usage: "chart: auto (on a terminal), always or never"},
 		}),
 		Action: windows,
 	}
