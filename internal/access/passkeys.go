@@ -151,7 +151,7 @@ func (b *Book) RemovePasskey(by By, name, id string) error {
 	}, func() { b.accounts[name] = next })
 }
 
-// Passkeys are those of an account.
+// Passkeys returns the passkeys of an account.
 func (b *Book) Passkeys(name string) []Passkey {
 	b.mu.RLock()
 	defer b.mu.RUnlock()

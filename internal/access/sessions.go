@@ -179,7 +179,7 @@ func (b *Book) EndSession(by By, name, id string) error {
 	return wrong("unknown", "%s has no session %q; it may have ended", name, id)
 }
 
-// Sessions are those of an account, the newest first.
+// Sessions returns the sessions of an account, newest first.
 func (b *Book) Sessions(name string) []OpenSession {
 	b.mu.RLock()
 	defer b.mu.RUnlock()

@@ -58,7 +58,7 @@ func (h handlers) boards(c *gin.Context) {
 	c.JSON(http.StatusOK, client.Boards{Boards: all})
 }
 
-// definitions are those of what the caller may see.
+// definitions returns the definitions of the series the caller may see.
 func (h handlers) definitions(c *gin.Context) []series.Definition {
 	found := h.view(c).List(series.Everything())
 	out := make([]series.Definition, len(found))

@@ -91,7 +91,7 @@ func fewer(all []store.Waiting, step time.Duration) (out []store.Waiting) {
 	return out
 }
 
-// linkNames are those of the links there are now.
+// linkNames returns the names of the present links.
 func (h handlers) linkNames() (out []string) {
 	for _, s := range h.LinkStates() {
 		out = append(out, s.Link)

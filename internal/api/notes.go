@@ -26,7 +26,7 @@ const (
 	longestAbout = 500 // bytes
 )
 
-// notes are those of a range, the newest first.
+// notes answers the notes of a range, newest first.
 func (h handlers) notes(c *gin.Context) {
 	v, ok := names{"select", "text", "from", "to", "last", "range", "zone", "limit", "format"}.query(c)
 	if !ok {

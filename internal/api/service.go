@@ -111,7 +111,7 @@ func (h handlers) site() string {
 	return "central"
 }
 
-// links are those of gateways of which somebody may see all.
+// links returns the links of gateways all of whose series the caller may see.
 func (h handlers) links(sees access.Scope) (out []central.Link) {
 	for _, l := range h.Central.Links() {
 		if sees.Covers(l.Gateway) {

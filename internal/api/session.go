@@ -12,7 +12,7 @@ import (
 	"nexocumula/internal/access"
 )
 
-// cookieName is that of a session's cookie. Over TLS it is one that no other host and no
+// cookieName returns the name of a session's cookie. Over TLS it is one that no other host and no
 // plain HTTP can set (RFC 6265bis, 4.1.3.2).
 func cookieName(c *gin.Context) string {
 	if c.Request.TLS != nil {

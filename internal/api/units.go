@@ -12,7 +12,7 @@ import (
 	"nexocumula/internal/core/unit"
 )
 
-// units are those of the series that the caller sees.
+// units answers the units of the series the caller may see.
 func (h handlers) units(c *gin.Context) {
 	if _, ok := (names{}).query(c); !ok {
 		return

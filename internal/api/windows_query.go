@@ -13,7 +13,7 @@ import (
 	"nexocumula/internal/query"
 )
 
-// windowsParameters are those of /windows.
+// windowsParameters are the parameters of /windows.
 var windowsParameters = names{
 	"select*", "label*", "from", "to", "last", "range", "zone", "width", "stride", "origin", "by_clock", "edges", "hours", "days", "except*", "fold", "newest",
 	"stats", "gaps", "unit*", "shift", "across", "weight", "by", "highest", "lowest", "rank", "then", "input*", "calc*", "explain", "format",

@@ -106,7 +106,7 @@ func NewReceiver(settings config.Central, st *store.Store, enrolled Enrolled) (*
 	return r, nil
 }
 
-// link is that of a gateway, which continues with its cursor.
+// link returns the gateway's link, resuming from its cursor.
 func (r *Receiver) link(gateway string) (*link, error) {
 	r.mu.Lock()
 	defer r.mu.Unlock()

@@ -44,7 +44,7 @@ func Own(dir string, names []string) (*Holder, error) {
 	return Open(files)
 }
 
-// noEnd is that of a certificate without one (RFC 5280, 4.1.2.5). It must not depend on the
+// noEnd is the end of a certificate without one (RFC 5280, 4.1.2.5). It must not depend on the
 // clock, which on a board may not be set when it is first switched on.
 var noEnd = time.Date(9999, 12, 31, 23, 59, 59, 0, time.UTC)
 
@@ -111,7 +111,7 @@ func Fingerprint(der []byte) string {
 	return strings.Join(pairs, ":")
 }
 
-// Fingerprint is that of the certificate held now.
+// Fingerprint returns the fingerprint of the present certificate.
 func (h *Holder) Fingerprint() string {
 	_, cert := h.current()
 	return Fingerprint(cert.Certificate[0])

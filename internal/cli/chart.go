@@ -147,7 +147,7 @@ func stateStrips(answer client.Windows, all []client.SeriesWindows) string {
 	return out.String()
 }
 
-// stateGlyph is that of a window, in a column that may have one already.
+// stateGlyph returns the glyph of a window, in a column that may have one already.
 func stateGlyph(s client.SeriesWindows, window int, names []string, before rune) rune {
 	least, most := at(s.Values["min"], window), at(s.Values["max"], window)
 	if math.IsNaN(least) {

@@ -48,7 +48,7 @@ type groupFile struct {
 	Sees  []string `yaml:"sees" is:"everything" says:"selectors of the series that its members may see"`
 }
 
-// AccessKeys are those of who may do what.
+// AccessKeys are the keys of access.
 func AccessKeys() []shape.Key { return shape.Keys(&accessFile{}) }
 
 // check needs to know what is listened at, and whether that is by TLS.

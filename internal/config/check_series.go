@@ -78,7 +78,7 @@ func (raw seriesFile) check(at shape.Place) Rule {
 // speaks for its series.
 const missedReadings = 3
 
-// ends are those of a range that is written as a list of two numbers; null is no end.
+// ends returns the ends of a range written as a list of two numbers; null is no end.
 func ends(at shape.Place, raw []*float64) series.Bounds {
 	out := series.Anything
 	if len(raw) == 0 {

@@ -139,5 +139,5 @@ type acceptFile struct {
 	shape.Secret `yaml:",inline"`
 }
 
-// SeriesKeys are those of a rule.
+// SeriesKeys are the keys of a rule.
 func SeriesKeys() []shape.Key { return shape.Keys(&seriesFile{}) }

@@ -11,7 +11,7 @@ import (
 
 const maxFile = 4 << 20
 
-// parts are those of the file of which a running service wants to know whether they changed.
+// parts are the parts of the file that a running service compares with the file before.
 var parts = []struct {
 	key     string
 	running bool // a running service can take a change over

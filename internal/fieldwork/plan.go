@@ -21,7 +21,7 @@ import (
 	"nexocumula/internal/gateway/source"
 )
 
-// rowBytes are those of a row in a sealed store, measured on three days of the demo's water and
+// rowBytes are the bytes of a row in a sealed store, measured on three days of the demo's water and
 // pumps, read every 5 s with some milliseconds of jitter.
 type rowBytes struct{ reading, tenSeconds, wider float64 }
 

@@ -55,7 +55,7 @@ func New(settings config.Gateway, st *store.Store, log *slog.Logger) (*Gateway, 
 
 // Use puts other rules and sources in the place of those there were, and names the sources
 // that it started, restarted and ended; those that did not change go on. Those that ended have
-// when it returns; what they took in is on its way.
+// when it returns; what they accepted is still being committed.
 func (g *Gateway) Use(settings config.Gateway) (changed []string) {
 	g.changing.Lock()
 	defer g.changing.Unlock()

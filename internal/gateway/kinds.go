@@ -19,7 +19,7 @@ type KeyList struct {
 	Keys []shape.Key
 }
 
-// KeyLists are those of all sources, of messages, and of all payload forms.
+// KeyLists returns the key lists of all sources, of messages, and of all payload forms.
 func KeyLists() (out []KeyList) {
 	out = append(out, KeyList{"series", "what the series that a selector names are like: how raw values become true ones, what is not plausible, what is usual", config.SeriesKeys()}, KeyList{"access", "who may do what: how people log in, and how long what they did is kept", config.AccessKeys()}, KeyList{"field", "what the tools of commissioning may reach when they are asked for over HTTP", config.FieldKeys()})
 	for _, k := range Kinds {

@@ -42,7 +42,7 @@ func identity(file *os.File, columns Columns) (string, error) {
 	return hex.EncodeToString(sum.Sum(nil)), nil
 }
 
-// loadProgress is that of a file; a new one when there is none, or it is of another file.
+// loadProgress returns the progress of a file, or a new one if there is none or it belongs to another file.
 func loadProgress(path, file string) (Progress, error) {
 	out := Progress{File: file, path: path}
 	text, err := os.ReadFile(path)

@@ -223,5 +223,5 @@ func (n *nearby) Rows(b column.Block, width int64) error {
 	return nil
 }
 
-// Whole never comes, as nothing lets it.
+// Whole is never called because Cut is nil.
 func (n *nearby) Whole(int64, int64, rollup.Summary) error { return nil }

@@ -89,7 +89,7 @@ func earliest(windows []window.Window) int64 {
 	return first
 }
 
-// plan is that of series like one.
+// plan returns the plan for all series that are read alike.
 func (q Windows) plan(src Source, windows []window.Window, count int, like *store.Series, readings bool, stats []window.Stat) (*window.Plan, error) {
 	exact := slices.ContainsFunc(stats, func(s window.Stat) bool { return s.NeedsReadings() || readings && s.IsCondition() })
 	tiers := rollup.TiersOf(&like.Definition)

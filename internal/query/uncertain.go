@@ -25,7 +25,7 @@ func newUncertain(n int, across Across, members int, stat window.Stat) uncertain
 	return u
 }
 
-// member takes in a series' rows of stat i; the last place is that of all windows taken as one.
+// member adds a series' rows of stat i; the last place holds all windows taken as one.
 func (u *uncertain) member(rows SeriesRows, i int, weight float64) {
 	n := len(rows.Rows.Stats[i])
 	for k, v := range rows.Rows.Stats[i] {

@@ -54,7 +54,7 @@ type Reader interface {
 	Ahead(context.Context, []uint32, store.Wanted) (*store.Ahead, error)
 	// LastBefore is the last reading before t that the rows of a tier tell of.
 	LastBefore(id uint32, tier rollup.Tier, t int64) (at int64, value float64, ok bool, err error)
-	// Sketches are those of a series with from <= start < to, in order, at most so many.
+	// Sketches returns the sketches of a series with from <= start < to, in order, at most so many.
 	Sketches(series uint32, from, to int64, most int) ([]store.Sketch, error)
 }
 

@@ -75,7 +75,7 @@ func parseHash(hash string) (*argonHash, error) {
 	return &h, nil
 }
 
-// Matches reports whether a hash is that of a password.
+// Matches reports whether hash was made from password.
 func Matches(hash string, password []byte) bool {
 	h, err := parseHash(hash)
 	if err != nil {

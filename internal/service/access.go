@@ -23,7 +23,7 @@ func (s *Service) gate() api.Gate {
 	return api.Gate{Book: s.book, Login: a.Login, Open: a.Open, Provider: a.Provider, Fingerprint: s.Fingerprint, Vouched: s.tls != nil && s.tls.Vouched}
 }
 
-// Fingerprint is that of the certificate of the HTTP interface; "" without one.
+// Fingerprint returns the fingerprint of the HTTP interface's certificate, or "" without one.
 func (s *Service) Fingerprint() string {
 	if s.tls == nil {
 		return ""

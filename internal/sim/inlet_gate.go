@@ -19,7 +19,7 @@ func (f Field) GateOpening(t time.Time) float64 {
 	return 5 * math.Round(14-6*math.Max(0, f.drift("rain", t, 9*time.Hour))+f.drift("gate", t, 3*time.Hour))
 }
 
-// What the gate's drive does; the values are those of the series' rule.
+// What the gate's drive does; the values are the ones of the series' rule.
 const (
 	driveRests   = 0
 	driveMoves   = 1

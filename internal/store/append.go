@@ -28,7 +28,7 @@ type Batch struct {
 
 // Append writes the batch durably and returns once it is on disk and can be read.
 // Summaries and sketches are marked for every uplink that sends them. It waits while
-// the tray is full and a seal is on its way to empty it.
+// the tray is full and a seal is about to empty it.
 func (s *Store) Append(b Batch) error {
 	s.waitForRoom()
 	payload, err := encodeJournal(b.Entries, b.Sketches)

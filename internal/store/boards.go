@@ -159,7 +159,7 @@ func (s *Store) EachBoard(removed, with bool, visit func(Board)) error {
 		Joins("JOIN boards b ON b.id = v.board AND b.version = v.version").Where("b.removed = ?", removed).Order("v.board"), visit)
 }
 
-// columns are those of a list, with what the boards say or without.
+// columns returns the columns of a list, with or without the boards' content.
 func columns(with bool) string {
 	const listed = "v.board, v.version, v.title, v.about, v.asks, v.author, v.saved, v.removed"
 	if with {

@@ -16,7 +16,7 @@ type outboxChange struct {
 	shards map[uint32][]byte // nil: nothing is marked there any more
 }
 
-// outboxChanges are those of all outboxes. write is held, so nothing is marked meanwhile.
+// outboxChanges returns the changes of all outboxes. write is held, so nothing is marked meanwhile.
 func (s *Store) outboxChanges() (all []*outboxChange) {
 	s.mu.RLock()
 	defer s.mu.RUnlock()

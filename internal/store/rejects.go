@@ -156,7 +156,7 @@ type RejectCount struct {
 	Count        int64
 }
 
-// RejectCounts are those of the hours that begin within a span of time, by hour, source and
+// RejectCounts returns the counts of the hours that begin within a span of time, by hour, source and
 // rule. They count more than are kept.
 func (s *Store) RejectCounts(from, to time.Time) (out []RejectCount, err error) {
 	var rows []rejectCountRow

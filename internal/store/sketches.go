@@ -11,7 +11,7 @@ import (
 	"nexocumula/internal/core/marks"
 )
 
-// Sketch is that of one window of a series, rollup.Quarter wide.
+// Sketch is the sketch of one window of a series, rollup.Quarter wide.
 type Sketch struct {
 	Series uint32
 	Start  int64
@@ -33,7 +33,7 @@ func writeSketches(tx *gorm.DB, sketches []Sketch) error {
 	return nil
 }
 
-// Sketches are those of a series with from <= start < to, in order, at most so many.
+// Sketches returns the sketches of a series with from <= start < to, in order, at most so many.
 func (s *Store) Sketches(series uint32, from, to int64, most int) ([]Sketch, error) {
 	var rows []sketchRow
 	if err := s.reader.Where("series = ? AND start >= ? AND start < ?", series, from, to).Order("start").Limit(most).Find(&rows).Error; err != nil {

@@ -41,7 +41,7 @@ type marked struct {
 
 const markEvery = 30 * time.Second
 
-// readWatermark is that of a store's file; an empty one when there is none.
+// readWatermark reads the watermark of a store's file; it is empty if there is none.
 func readWatermark(path string) *watermark {
 	w := &watermark{path: path + "-watermark"}
 	text, err := os.ReadFile(w.path)

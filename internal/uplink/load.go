@@ -112,5 +112,5 @@ func (f *firstRows) Rows(b column.Block, _ int64) error {
 	return nil
 }
 
-// Whole never comes, as nothing lets it.
+// Whole is never called because Cut is nil.
 func (f *firstRows) Whole(int64, int64, rollup.Summary) error { return nil }

@@ -26,7 +26,7 @@ type Run struct {
 	Sketches []Sketch // instead of tier and rows
 }
 
-// Sketch is that of one window.
+// Sketch is the sketch of one window.
 type Sketch struct {
 	Start int64  `cbor:"start"`
 	Data  []byte `cbor:"data"`
@@ -162,7 +162,7 @@ func checkTiers(tiers []int64) error {
 	return nil
 }
 
-// tiersHere are those of a series that are sent; without any of them, all that it has.
+// tiersHere returns the tiers of a series that are sent, or all it has if none of them is.
 func tiersHere(names string, sent []int64) (string, error) {
 	if names == "" {
 		names = "10s,1m"

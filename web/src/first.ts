@@ -3,7 +3,7 @@
 const chosen = localStorage.getItem("theme");
 const dark = chosen ? chosen === "dark" : matchMedia("(prefers-color-scheme: dark)").matches;
 document.documentElement.dataset.theme = dark ? "dark" : "light";
-// What the first page needs is asked for while the console itself is on its way. What only those who
+// What the first page needs is asked for while the console itself still loads. What only those who
 // are logged in may see is asked for where that worked the last time.
 const calls = localStorage.getItem("seen") ? ["session", "series"] : ["session"];
 if (calls.length > 1 && location.pathname === "/") calls.push("now");

@@ -12,7 +12,7 @@ type Key struct {
 	Says    string
 }
 
-// Keys are those of structs, from their tags: is says what counts when a key is not there,
+// Keys lists the configuration keys of a struct from its field tags: is says what counts when a key is not there,
 // says what it is for.
 func Keys(structs ...any) (out []Key) {
 	for _, one := range structs {

@@ -27,7 +27,7 @@ func (p Place) Note(content []byte) {
 // keys do not count.
 func (p Part) Print() string { return p.file.print(p.path, p.file.value(p.node, 0)) }
 
-// Print is that of what stands at a path of keys; "" when nothing does.
+// Print returns the hash of the subtree at a key path, or "" if it is absent.
 func (f *File) Print(keys ...string) string {
 	for _, doc := range f.tree.Docs {
 		of := f.value(doc.Body, 0)

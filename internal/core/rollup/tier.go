@@ -106,7 +106,7 @@ func List(tiers []Tier) []string {
 // parsed has the tiers of each list of names there is, which are few.
 var parsed sync.Map
 
-// TiersOf are those of a series, from the narrowest to the widest; not to be changed.
+// TiersOf returns the tiers of a series, narrowest first; callers do not change it.
 func TiersOf(d *series.Definition) []Tier {
 	if d.Tiers == "" {
 		return Tiers

@@ -93,7 +93,7 @@ const (
 
 const missingAfter = 10
 
-// Condition is that of a series whose latest reading is of a time, and since when it is;
+// Condition returns the condition of a series whose latest reading is of a time, and since when it holds;
 // times are nanoseconds since 1970.
 func (d *Definition) Condition(latest, now int64) (c Condition, since int64) {
 	stale, missing := latest+int64(d.FreshFor), latest+missingAfter*int64(d.FreshFor)

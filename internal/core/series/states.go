@@ -72,7 +72,7 @@ func (n StateNames) pairs() (out [][2]string) {
 	return out
 }
 
-// Name is that of a value; "" when it has none.
+// Name returns the name of a value, or "" if it has none.
 func (n StateNames) Name(value float64) string {
 	for _, pair := range n.pairs() {
 		if v, err := strconv.ParseFloat(pair[0], 64); err == nil && v == value {
@@ -82,7 +82,7 @@ func (n StateNames) Name(value float64) string {
 	return ""
 }
 
-// Value is that of a name, however its letters are written.
+// Value returns the value of a name, in any case of letters.
 func (n StateNames) Value(name string) (value float64, ok bool) {
 	for _, pair := range n.pairs() {
 		if strings.EqualFold(pair[1], strings.TrimSpace(name)) {

@@ -2,7 +2,7 @@
 // neighbouring windows merge into that of both.
 //
 // An estimate is within 1 % of a reading between which the percentile lies. Source:
-// Masson, Rim and Lee, DDSketch, PVLDB 12 (2019); the bytes are those of the library.
+// Masson, Rim and Lee, DDSketch, PVLDB 12 (2019); the bytes are the library's.
 package sketch
 
 import (

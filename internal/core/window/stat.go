@@ -311,7 +311,7 @@ func (s Stat) timeOf(sum *rollup.Summary) int64 {
 	return sum.LastAt
 }
 
-// condition is that of the stat, of values of which another unit's are value·scale + offset.
+// condition returns the condition of the stat, for values whose unit's numbers are value·scale + offset.
 func (s Stat) condition(c unit.Conversion) condition {
 	in := func(v float64) float64 { return (v - c.Offset) / c.Scale }
 	switch s.kind().takes {

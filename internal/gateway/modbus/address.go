@@ -35,7 +35,7 @@ var quiet = log.New(io.Discard, "", 0)
 
 const addressHelp = "write tcp://host:port, tls://host:port, udp://host:port, rtu+tcp://host:port, rtu+udp://host:port, or rtu:///dev/ttyS0 for a serial line"
 
-// serialKeys are those of a serial line.
+// serialKeys are the keys of a serial line.
 type serialKeys struct {
 	Baud     int    `yaml:"baud" is:"19200" says:"bits per second of a serial line, also of one behind rtu+tcp or rtu+udp, whose pauses follow it"`
 	DataBits int    `yaml:"data_bits" is:"8" says:"of a serial line"`

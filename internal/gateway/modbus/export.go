@@ -15,7 +15,7 @@ type Type struct {
 	read  func(bits uint64, words int) (float64, error)
 }
 
-// Types are those of numbers that take whole registers.
+// Types lists the types of numbers that fill whole registers.
 func Types() (out []Type) {
 	for _, t := range types {
 		if !t.text && t.name != "bool" {

@@ -98,7 +98,7 @@ type stands struct {
 	device deviceKeys
 }
 
-// registers are those of one entry: one, or several of a kind.
+// registers returns the registers of one entry: one, or several of a kind.
 func (raw registerKeys) registers(in stands) (out []register) {
 	at := in.at
 	count := at.Key("count").Count(raw.Count, 1, 1, maxRegisters, "values are")

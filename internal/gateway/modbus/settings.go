@@ -149,7 +149,7 @@ func (raw deviceKeys) limits(at shape.Place) unitLimits {
 func (s *settings) addGroup(at shape.Place, raw groupKeys) {
 	switch {
 	case raw.Name == "" || raw.Name == ordinary:
-		at.Key("name").Wrong("a group needs a name, and %q is that of the registers without one", ordinary)
+		at.Key("name").Wrong("a group needs a name, and %q names the registers without one", ordinary)
 	case raw.Every == "":
 		at.Key("every").Wrong("say how often, such as 10s, or on_demand")
 	}

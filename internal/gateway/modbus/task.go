@@ -78,7 +78,7 @@ func (t *task) next(now time.Time) {
 	if phase < 0 {
 		phase = t.spread
 	}
-	// The points are those of the clock on the wall, the wait is measured by one that is never set.
+	// schedule points follow wall-clock time, the wait is measured by one that is never set.
 	// It may wake a moment before its point on the wall, which is not to be taken twice.
 	wall := now.UnixNano()
 	if early := t.due.UnixNano() - wall; early > 0 && early < int64(t.group.every) && !t.due.IsZero() {

@@ -6,7 +6,7 @@ import (
 	"strings"
 )
 
-// types are those of values in registers. Modbus itself only knows bits and 16-bit words;
+// types lists the types of values in registers. Modbus itself only knows bits and 16-bit words;
 // wider values and other readings of them are conventions of devices.
 var types = []valueType{
 	{name: "bool", words: 1, read: func(bits uint64, _ int) (float64, error) { return truth(bits != 0), nil }},

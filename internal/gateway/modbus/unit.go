@@ -30,7 +30,7 @@ func (u *unit) table(t table) *tableOf {
 	return u.tables[t]
 }
 
-// silence is that of a unit that does not answer.
+// silence is the state of a unit that does not answer.
 type silence struct {
 	since time.Time
 	tries int

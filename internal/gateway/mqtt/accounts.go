@@ -77,7 +77,7 @@ func (a *accounts) read() error {
 	return nil
 }
 
-// hash is that of a name. It reads the file again when it has changed.
+// hash returns the password hash of a name. It reads the file again when it has changed.
 func (a *accounts) hash(name string) (hash string, ok bool) {
 	a.mu.Lock()
 	defer a.mu.Unlock()

@@ -97,7 +97,7 @@ func (l *listener) device(cl *mqtt.Client) *device {
 	return &device{}
 }
 
-// account is that of a device, also of one that has just gone.
+// account returns the account a device connected with, even after it disconnected.
 func (l *listener) account(cl *mqtt.Client) string {
 	if d, ok := l.devices.Load(cl); ok {
 		return d.(*device).account

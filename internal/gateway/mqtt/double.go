@@ -58,7 +58,7 @@ type double struct {
 	id     uint16
 }
 
-// begin is nil when a message with the identifier is on its way already.
+// begin returns nil if a message with the identifier is already being processed.
 func (d *doubles) begin(client string, id uint16) *double {
 	d.mu.Lock()
 	defer d.mu.Unlock()

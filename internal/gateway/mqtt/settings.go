@@ -158,7 +158,7 @@ func (s brokerSettings) filters() (out []string) {
 	return out
 }
 
-// messages are those of a source, which has some if it does not speak Sparkplug only.
+// messages returns the messages of a source; only a source that speaks nothing but Sparkplug has none.
 func messages(at shape.Place, site string, parts []shape.Part, sparks *sparkplug.Keys) []payload.Message {
 	if sparks != nil && len(parts) == 0 {
 		return nil

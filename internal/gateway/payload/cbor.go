@@ -11,7 +11,7 @@ import (
 	"nexocumula/internal/config/shape"
 )
 
-// cborKeys are those of JSON: what CBOR holds is picked by the same pointers. Keys that are
+// cborKeys are the same keys as for JSON: what CBOR holds is picked by the same pointers. Keys that are
 // whole numbers are written as such.
 type cborKeys struct {
 	jsonKeys `yaml:",inline"`

@@ -85,7 +85,7 @@ func Forms() (out []Form) {
 	return out
 }
 
-// MessageKeys are those of all messages, whatever their form.
+// MessageKeys are the keys of messages in any form.
 func MessageKeys() []shape.Key { return shape.Keys(&messageKeys{}) }
 
 // fieldKeys say what a value is called, and how it is calibrated.

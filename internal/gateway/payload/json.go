@@ -17,7 +17,7 @@ import (
 	"nexocumula/internal/config/shape"
 )
 
-// jsonKeys are those of payloads that are one document, as of JSON.
+// jsonKeys are the keys of payloads that are one document, such as JSON.
 type jsonKeys struct {
 	Records string `yaml:"records" is:"one" says:"JSON Pointer to an array of records, each with its own time, names and values; / is the whole document. Pointers begin in the record; what is not there is looked for in the whole document"`
 

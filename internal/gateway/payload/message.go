@@ -71,7 +71,7 @@ type Messages struct {
 	known  atomic.Int64
 }
 
-// NewMessages are those of a source.
+// NewMessages returns the messages of a source.
 func NewMessages(source string, forms []Message) *Messages {
 	return &Messages{source: source, forms: forms}
 }

@@ -9,7 +9,7 @@ import (
 	"nexocumula/internal/config/shape"
 )
 
-// numberKeys are those of a payload that is one number.
+// numberKeys are the keys of a payload that is one number.
 type numberKeys struct {
 	fieldKeys  `yaml:",inline"`
 	numeralKey `yaml:",inline"`

@@ -10,7 +10,7 @@ import (
 	"nexocumula/internal/config/shape"
 )
 
-// textKeys are those of texts with separators.
+// textKeys are the keys of texts with separators.
 type textKeys struct {
 	Separator string `yaml:"separator" is:"," says:"between columns; a space stands for any white space"`
 	Records   string `yaml:"records" is:"one" says:"what stands between records, such as \"\\n\" or \"|\", when several come in one message"`

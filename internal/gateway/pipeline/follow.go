@@ -68,7 +68,7 @@ func (s *successors) Rows(b column.Block, _ int64) error {
 	return nil
 }
 
-// Whole never comes, as nothing lets it.
+// Whole is never called because Cut is nil.
 func (s *successors) Whole(int64, int64, rollup.Summary) error { return nil }
 
 // follow marks the windows that those which were just made are part of.
@@ -137,5 +137,5 @@ func (f *firstRow) Rows(b column.Block, _ int64) error {
 	return errAllFound
 }
 
-// Whole never comes, as nothing lets it.
+// Whole is never called because Cut is nil.
 func (f *firstRow) Whole(int64, int64, rollup.Summary) error { return nil }

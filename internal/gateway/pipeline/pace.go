@@ -106,7 +106,7 @@ func (w *waiting) alone() bool {
 	return w.messages == 1 && w.before.deliveries == 1 && w.before.sender == w.sender()
 }
 
-// sender is that of the only delivery that is no poll.
+// sender is the sender of the only delivery that is no poll.
 func (w *waiting) sender() any {
 	for _, d := range w.all {
 		if !d.Polled {

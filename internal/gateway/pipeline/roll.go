@@ -207,7 +207,7 @@ func (p *Pipeline) sealNow(ctx context.Context) (done <-chan struct{}) {
 			p.log.Error("the journal could not be sealed; it goes on growing until that works", "error", err)
 		}
 	}()
-	<-begun // the state is that of the rows that go now, not of those that come
+	<-begun // the state belongs to the rows that leave now, not to later ones
 	return ended
 }
 

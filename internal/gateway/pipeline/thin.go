@@ -105,7 +105,7 @@ func (p *Pipeline) refuse(d *Delivery, m *member, known store.Series, times []in
 // alongFor is how much of a series is looked at at once.
 const alongFor = int64(time.Hour)
 
-// between are those of some times, in order, that fall between readings of which not all are kept.
+// between returns those of the times, in order, that fall between readings of which not all are kept.
 func (p *Pipeline) between(s store.Series, times []int64) (out []int64, err error) {
 	k, _ := slices.BinarySearch(times, s.ThinnedTo)
 	for times = times[:k]; len(times) > 0; {

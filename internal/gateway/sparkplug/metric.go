@@ -18,7 +18,7 @@ const (
 	stringT, dateTimeT, textT         = 12, 13, 14
 )
 
-// typeNames are those of the others, for people.
+// typeNames are the names of the other types, for people.
 var typeNames = map[uint32]string{0: "of an unknown type", 15: "a UUID", 16: "a data set", 17: "bytes", 18: "a file", 19: "a template"}
 
 func measures(datatype uint32) bool { return datatype >= int8T && datatype <= textT }

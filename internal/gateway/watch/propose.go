@@ -130,7 +130,7 @@ func clean(level string) string {
 	return out
 }
 
-// lines are those of one entry of messages.
+// lines returns the configuration lines of one entry of messages.
 func lines(pattern, station, quantity string, g []Topic) string {
 	guess := g[0].Guess
 	var out strings.Builder

@@ -1,4 +1,4 @@
-/** What stands where something is on its way: the frame, and never a zero. */
+/** What a part shows while it loads: its frame, and never a zero. */
 export function Waiting({ height = 80, children }: { height?: number; children?: string }) {
   return (
     <div

@@ -138,7 +138,7 @@ func (one Interpretation) String() string {
 	return one.name() + " × " + strconv.FormatFloat(one.Scale, 'g', -1, 64)
 }
 
-// Keys are those of the interpretation in a register's line.
+// Keys returns the keys of a register's line for this interpretation.
 func (one *Interpretation) Keys() string {
 	var out strings.Builder
 	fmt.Fprintf(&out, "address: %d, type: %s", one.Address, one.Type)
