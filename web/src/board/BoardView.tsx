@@ -17,7 +17,7 @@ import { CSS } from "@dnd-kit/utilities";
 import { GripVertical } from "lucide-react";
 import { useMemo, useState, type ReactNode } from "react";
 import type { Board, BoardLane } from "../api/client";
-import { has, useCatalogue, useSession } from "../api/hooks";
+import { has, useSession } from "../api/hooks";
 import { Head } from "../head/Head";
 import { Lane } from "../lanes/Lane";
 import { NoteDialog } from "../lanes/NoteDialog";
@@ -45,7 +45,7 @@ interface Props {
 
 /** A head and lanes below one time axis. */
 export function BoardView({ board, about, onChange, children }: Props) {
-  const [box, px] = useWidth(useCatalogue() !== undefined);
+  const [box, px] = useWidth();
   const { view, span, zone, width, site, paths, lanes, health, choice, wrong, change, zoomBack } =
     useBoardView(board, about, px);
   const session = useSession().data;
