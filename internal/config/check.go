@@ -63,9 +63,17 @@ func (raw *gatewayFile) check(at shape.Place, kinds []SourceKind) *Gateway {
 	}
 	checkDerived(at.Key("series"), g.Rules)
 	var names []string
+	needed := map[string]string{}
 	for _, part := range raw.Sources {
 		s := source(part, raw.Site, kinds)
 		names = unique(part.Key("name"), s.Name, names)
+		if n, ok := s.Settings.(Needing); ok && n.Needs(s.Name) != "" {
+			what := n.Needs(s.Name)
+			if other, taken := needed[what]; taken {
+				part.Wrong("sources %q and %q use the same %s", other, s.Name, what)
+			}
+			needed[what] = s.Name
+		}
 		g.Sources = append(g.Sources, s)
 	}
 	g.Uplinks = uplinks(at.Key("uplinks"), raw.Uplinks)

@@ -209,3 +209,25 @@ func TestWhoHasToLogInFollowsFromWhatIsListenedAt(t *testing.T) {
 		assert.Equal(t, [2]bool{test.login, test.open}, [2]bool{settings.Access.Login, settings.Access.Open}, test.lines)
 	}
 }
+
+func TestSourcesShareNoPortSessionOrSerialLine(t *testing.T) {
+	file := func(first, second string) string {
+		return "data: d\ngateway:\n  site: long-mere\n  sources:\n    - name: a\n      " + first + "\n    - name: b\n      " + second + "\n"
+	}
+	const messages = "messages: [{ topic: '{x}/t', payload: number, series: '{x}/t' }]"
+	broker := "mqtt_broker: { address: 'tcp://127.0.0.1:1883', " + messages
+	for _, c := range []struct{ first, second, want string }{
+		{broker + " }", broker + " }", ""},
+		{broker + ", client_id: twin }", broker + ", client_id: twin }", `f.yaml:7:7: gateway.sources[1]: sources "a" and "b" use the same client id "twin" at tcp://127.0.0.1:1883; give each source its own client_id`},
+		{"mqtt_listener: { address: '127.0.0.1:1884', " + messages + " }", "mqtt_listener: { address: '127.0.0.1:1884', " + messages + " }", `use the same address 127.0.0.1:1884`},
+		{"mqtt_listener: { address: '127.0.0.1:0', " + messages + " }", "mqtt_listener: { address: '127.0.0.1:0', " + messages + " }", ""},
+		{"modbus: { address: 'rtu:///dev/ttyS0', unit: 1, every: 10s, registers: [{ at: 0, series: p/x }] }", "modbus: { address: 'rtu:///dev/ttyS0', unit: 2, every: 10s, registers: [{ at: 0, series: p/y }] }", `use the same serial line rtu:///dev/ttyS0; name all its units in one source`},
+	} {
+		_, err := config.Parse("f.yaml", []byte(file(c.first, c.second)), gateway.Kinds)
+		if c.want == "" {
+			assert.NoError(t, err)
+		} else {
+			assert.ErrorContains(t, err, c.want)
+		}
+	}
+}

@@ -15,6 +15,12 @@ type SourceKind struct {
 	Check func(at shape.Place, site string, raw any) any // what it becomes
 }
 
+// Needing is the settings of a source that needs something for itself alone, such as a port or a session.
+type Needing interface {
+	// Needs says for people what no other source may have; "" for nothing.
+	Needs(source string) string
+}
+
 // sourceFile is what all sources have.
 type sourceFile struct {
 	Name string `yaml:"name" is:"required" says:"unique at this gateway"`

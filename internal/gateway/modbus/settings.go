@@ -3,6 +3,7 @@ package modbus
 import (
 	"log/slog"
 	"slices"
+	"strings"
 	"time"
 
 	"nexocumula/internal/config/shape"
@@ -80,6 +81,14 @@ const (
 
 // Reaches is the line's address.
 func (s settings) Reaches() string { return s.address.text }
+
+// Needs is a serial line of this machine.
+func (s settings) Needs(string) string {
+	if !strings.HasPrefix(s.address.text, "rtu://") {
+		return ""
+	}
+	return "serial line " + s.address.text + "; name all its units in one source"
+}
 
 func (s settings) Open(name string, into *pipeline.Pipeline, log *slog.Logger) source.Source {
 	return open(name, s, into, log)

@@ -28,11 +28,13 @@ type broker struct {
 	pipe     *pipeline.Pipeline
 	log      *slog.Logger
 
+	takeovers takeovers
 	hungAfter time.Duration           // see runV3
 	open      paho.OpenConnectionFunc // nil, but in tests
 }
 
 func newBroker(name string, settings brokerSettings, pipe *pipeline.Pipeline, log *slog.Logger) *broker {
+	settings.clientID = settings.clientFor(name)
 	b := &broker{name: name, settings: settings, pipe: pipe, log: log.With("source", name), hungAfter: maxReconnectWait + connectWithin + 20*time.Second}
 	b.messages = payload.NewMessages(name, settings.messages)
 	b.sparks = newSparks(name, settings.sparkplug, &b.Counter, pipe)
@@ -95,7 +97,7 @@ func (b *broker) tlsNow() *tls.Config {
 
 func (b *broker) lost(err error) {
 	b.Up(false)
-	b.Failed(b.place(), fmt.Sprintf("connection lost: %v", plain.Network(err)))
+	b.Failed(b.place(), fmt.Sprintf("connection lost: %v%s", plain.Network(err), b.takeovers.lost(time.Now(), b.settings.clientID)))
 	b.log.Warn("connection to the broker lost; reconnecting", "address", b.place(), "error", err)
 }
 

@@ -5,6 +5,8 @@ import (
 	"log/slog"
 	"net"
 	"net/url"
+	"slices"
+	"strings"
 	"sync/atomic"
 	"testing"
 	"time"
@@ -18,6 +20,7 @@ import (
 
 	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/series"
+	"nexocumula/internal/gateway/source"
 	"nexocumula/internal/gateway/source/sourcetest"
 )
 
@@ -113,4 +116,37 @@ func TestABrokerSendsNoMoreThanMayBeUnacknowledged(t *testing.T) {
 	close(release)
 	require.NoError(t, <-held)
 	b.Eventually("they are acknowledged", func() bool { return broker.Tally().Acked >= most })
+}
+
+// Two clients with one client id end each other's connections; each says so.
+func TestAnotherClientWithTheSameIDIsNamed(t *testing.T) {
+	for _, version := range []int{4, 5} {
+		_, address := brokerAt(t, new(auth.AllowHook))
+		b := sourcetest.New(t)
+		var both []*broker
+		for _, name := range []string{"north", "south"} {
+			broker := newBroker(name, brokerSettings{address: address, version: version, clientID: "twin", unacked: 100, messages: lake()}, b.Pipe, slog.New(slog.DiscardHandler))
+			b.Run(broker.Run)
+			both = append(both, broker)
+		}
+		b.Eventually("both know why", func() bool {
+			for _, one := range both {
+				if !slices.ContainsFunc(one.Tally().Faults, func(f source.Fault) bool {
+					return strings.Contains(f.Text, `"twin"`) && strings.Contains(f.Text, "another client")
+				}) {
+					return false
+				}
+			}
+			return true
+		})
+	}
+}
+
+func TestSourcesAtOneBrokerHaveSessionsOfTheirOwn(t *testing.T) {
+	_, address := brokerAt(t, new(auth.AllowHook))
+	settings := brokerSettings{site: "long-mere", address: address}
+	assert.Equal(t, "nexocumula-long-mere-north", settings.clientFor("north"))
+	assert.NotEqual(t, settings.Needs("north"), settings.Needs("south"))
+	settings.clientID = "twin"
+	assert.Equal(t, settings.Needs("north"), settings.Needs("south"))
 }

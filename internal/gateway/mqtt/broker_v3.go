@@ -38,7 +38,10 @@ func (b *broker) runV3(ctx context.Context, acks *acks) error {
 			return b.tlsNow()
 		}).
 		SetDefaultPublishHandler(take).
-		SetOnConnectHandler(func(c paho.Client) { b.subscribeV3(c, take) }).
+		SetOnConnectHandler(func(c paho.Client) {
+			b.takeovers.connected(time.Now())
+			b.subscribeV3(c, take)
+		}).
 		SetConnectionLostHandler(func(_ paho.Client, err error) { b.lost(err) }).
 		SetConnectionNotificationHandler(func(_ paho.Client, n paho.ConnectionNotification) {
 			if f, ok := n.(paho.ConnectionNotificationFailed); ok {

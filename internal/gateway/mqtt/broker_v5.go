@@ -41,7 +41,10 @@ func (b *broker) runV5(ctx context.Context, acks *acks) error {
 			}
 			return c, nil
 		},
-		OnConnectionUp: func(cm *autopaho.ConnectionManager, _ *paho.Connack) { go b.subscribeV5(ctx, cm) },
+		OnConnectionUp: func(cm *autopaho.ConnectionManager, _ *paho.Connack) {
+			b.takeovers.connected(time.Now())
+			go b.subscribeV5(ctx, cm)
+		},
 		OnConnectError: func(err error) { b.Failed(b.place(), "connecting: "+refusal(err)) },
 		ClientConfig: paho.ClientConfig{
 			ClientID:                   b.settings.clientID,
@@ -55,7 +58,7 @@ func (b *broker) runV5(ctx context.Context, acks *acks) error {
 			}},
 			OnClientError: b.lost,
 			OnServerDisconnect: func(d *paho.Disconnect) {
-				b.lost(fmt.Errorf("the broker ends it (code 0x%02x%s)", d.ReasonCode, inWords(d.ReasonCode)))
+				b.lost(fmt.Errorf("the broker ends the session of client %q (code 0x%02x%s)", b.settings.clientID, d.ReasonCode, inWords(d.ReasonCode)))
 			},
 		},
 	}

@@ -1,6 +1,7 @@
 package mqtt
 
 import (
+	"fmt"
 	"log/slog"
 	"net"
 	"net/url"
@@ -40,7 +41,7 @@ type brokerKeys struct {
 	Address      string     `yaml:"address" is:"required" says:"tcp://host:port, or tls://host:port"`
 	TLS          *brokerTLS `yaml:"tls" says:"certificates, of an address that begins with tls://"`
 	Version      string     `yaml:"version" is:"3.1.1" says:"of MQTT; or 5"`
-	ClientID     string     `yaml:"client_id" is:"nexocumula-SITE" says:"what the broker knows the session by"`
+	ClientID     string     `yaml:"client_id" is:"nexocumula-SITE-SOURCE" says:"what the broker knows the session by; a session of another client id is a new one, without what waits in the old one"`
 	User         string     `yaml:"user" says:"name of the account there"`
 	shape.Secret `yaml:",inline"`
 	Share        string          `yaml:"share" says:"name of a shared subscription, of which each message goes to one of its clients only; with version 5"`
@@ -74,6 +75,14 @@ type listenerSettings struct {
 
 func (s listenerSettings) Open(name string, into *pipeline.Pipeline, log *slog.Logger) source.Source {
 	return newListener(name, s, into, log)
+}
+
+// Needs is the port.
+func (s listenerSettings) Needs(string) string {
+	if _, port, err := net.SplitHostPort(s.address); err != nil || port == "0" {
+		return "" // any port that is free
+	}
+	return "address " + s.address
 }
 
 func checkListener(at shape.Place, site string, raw listenerKeys) source.Settings {
@@ -125,7 +134,8 @@ type brokerSettings struct {
 	tls       *certs.Holder
 	server    string // name that its certificate must have
 	version   int    // of MQTT: 4 for 3.1.1, or 5
-	clientID  string
+	site      string
+	clientID  string // "": see clientFor
 	user      string
 	password  string
 	share     string
@@ -141,19 +151,33 @@ func (s brokerSettings) Open(name string, into *pipeline.Pipeline, log *slog.Log
 	return newBroker(name, s, into, log)
 }
 
-// filters are what to subscribe to.
+// clientFor returns the client id of a source. Two clients with one id end each other's sessions.
+func (s brokerSettings) clientFor(name string) string {
+	if s.clientID != "" {
+		return s.clientID
+	}
+	return "nexocumula-" + s.site + "-" + name
+}
+
+// Needs is the session at the broker.
+func (s brokerSettings) Needs(name string) string {
+	return fmt.Sprintf("client id %q at %s; give each source its own client_id", s.clientFor(name), s.address)
+}
+
+// filters returns what to subscribe to: no filter that another one covers, as many brokers deliver a message for each
+// subscription that matches.
 func (s brokerSettings) filters() (out []string) {
 	for _, m := range s.messages {
-		filter := m.Topic.Filter()
-		if s.share != "" {
-			filter = "$share/" + s.share + "/" + filter
-		}
-		if !slices.Contains(out, filter) {
-			out = append(out, filter)
+		out = append(out, m.Topic.Filter())
+	}
+	out = uncovered(out)
+	if s.share != "" {
+		for i := range out {
+			out[i] = "$share/" + s.share + "/" + out[i]
 		}
 	}
 	if s.sparkplug != nil {
-		out = append(out, s.sparkplug.Filters()...)
+		out = uncovered(append(out, s.sparkplug.Filters()...))
 	}
 	return out
 }
@@ -174,11 +198,8 @@ func checkBroker(at shape.Place, site string, raw brokerKeys) source.Settings {
 		at.Key("address").Wrong("%q is not the address of a broker; write tcp://host:port, or tls://host:port", raw.Address)
 		u = &url.URL{}
 	}
-	if raw.ClientID == "" {
-		raw.ClientID = "nexocumula-" + site
-	}
 	out := brokerSettings{
-		address: u, clientID: raw.ClientID, user: raw.User, password: at.Secret(raw.Secret, false),
+		site: site, address: u, clientID: raw.ClientID, user: raw.User, password: at.Secret(raw.Secret, false),
 		tls: raw.TLS.check(at.Key("tls"), u.Scheme == "tls"), server: u.Hostname(), share: raw.Share,
 		unacked:   uint16(at.Key("most_unacknowledged").Count(raw.MostUnacked, mostUnacked, 1, 65535, "messages are")),
 		messages:  messages(at, site, raw.Messages, raw.Sparkplug),
@@ -186,6 +207,9 @@ func checkBroker(at shape.Place, site string, raw brokerKeys) source.Settings {
 	}
 	if raw.TLS != nil && raw.TLS.ServerName != "" {
 		out.server = raw.TLS.ServerName
+	}
+	for _, pair := range overlapping(out.filters()) {
+		at.Key("messages").Advise("the filters %s and %s overlap: some brokers deliver a message that matches both twice", pair[0], pair[1])
 	}
 	switch raw.Version {
 	case "", "3.1.1":
