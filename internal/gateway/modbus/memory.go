@@ -13,7 +13,7 @@ import (
 type memory map[uint8]unitMemory
 
 type unitMemory struct {
-	Pause  time.Duration      `json:"pause,omitempty"`
+	Pause  time.Duration      `json:"pause,omitempty"` // of the line
 	Tables map[table]*tableOf `json:"tables"`
 }
 
@@ -43,8 +43,8 @@ func (m *poller) recall() {
 				u.tables[name] = t
 			}
 		}
-		if u.limits.pause < 0 {
-			u.pause = min(was.Pause, learnedMost)
+		if !m.pause.fixed {
+			m.pause.span = max(m.pause.span, min(was.Pause, learnedMost))
 		}
 	}
 	m.tellAbsent()
@@ -61,7 +61,7 @@ func (m *poller) remember(last bool) {
 	}
 	kept := memory{}
 	for id, u := range m.units {
-		kept[id] = unitMemory{u.pause, u.tables}
+		kept[id] = unitMemory{m.pause.span, u.tables}
 	}
 	payload, err := json.Marshal(kept)
 	if err == nil {
@@ -79,10 +79,10 @@ func (m *poller) remember(last bool) {
 // tellLearned says what the units refuse, for people.
 func (m *poller) tellLearned() {
 	var out []string
+	if m.pause.span > 0 && !m.pause.fixed {
+		out = append(out, fmt.Sprintf("the line needs %s after an answer", m.pause.span))
+	}
 	for _, u := range m.units {
-		if u.pause > 0 && u.limits.pause < 0 {
-			out = append(out, fmt.Sprintf("unit %d needs %s after an answer", u.id, u.pause))
-		}
 		for name, t := range u.tables {
 			if t.Short > 0 {
 				out = append(out, fmt.Sprintf("unit %d, %s: gives %d at once, and not %d", u.id, name, t.Given, t.Short))

@@ -24,7 +24,7 @@ func (m *poller) Plan() (out source.Planned) {
 			for _, r := range w.wish.Reads(&t.unit.table(w.table).Facts, time.Now()) {
 				out.Requests += perHour
 				if m.settings.address.framed {
-					out.Busy += perHour * (request + word*float64(r.Count) + t.unit.pause.Seconds()) / 3600
+					out.Busy += perHour * (request + word*float64(r.Count) + m.pause.span.Seconds()) / 3600
 				}
 			}
 		}

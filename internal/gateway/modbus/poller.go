@@ -23,6 +23,7 @@ type poller struct {
 	units    map[uint8]*unit
 	tasks    []*task
 	line     *line
+	pause    linePause
 	current  *task     // that was urgent last
 	until    time.Time // and stays so, while it has something left
 	silent   int       // units that do not answer
@@ -57,6 +58,7 @@ func open(name string, settings settings, pipe *pipeline.Pipeline, logger *slog.
 	}
 	m.figures = newFigures(m.settings.groups)
 	m.tasks = m.makeTasks()
+	m.pause = pauseOf(m.units)
 	m.Change(func(t *source.Tally) {
 		*t = source.Tally{Name: name, Form: "modbus", Address: settings.address.String()}
 	})
@@ -70,7 +72,7 @@ func (m *poller) makeTasks() (tasks []*task) {
 		u := m.units[r.unit]
 		if u == nil {
 			limits := m.settings.units[r.unit]
-			u = &unit{id: r.unit, limits: limits, tables: map[table]*tableOf{}, pause: max(limits.pause, 0)}
+			u = &unit{id: r.unit, limits: limits, tables: map[table]*tableOf{}}
 			m.units[r.unit] = u
 		}
 		i := slices.IndexFunc(tasks, func(t *task) bool { return t.unit == u && t.group.name == r.group })
@@ -157,7 +159,7 @@ func (m *poller) Run(ctx context.Context) error {
 
 // turn does one thing that is to be done, or says how long there is none.
 func (m *poller) turn(ctx context.Context, now time.Time) (idle time.Duration) {
-	if idle := m.down.until.Sub(now); idle > 0 {
+	if idle := max(m.down.until.Sub(now), m.pause.rest(now)); idle > 0 {
 		return idle
 	}
 	t, gap := m.urgent(now)
@@ -183,7 +185,7 @@ func (m *poller) turn(ctx context.Context, now time.Time) (idle time.Duration) {
 // urgent is the task that is due and has the nearest deadline; if none is, how long there
 // will be none.
 func (m *poller) urgent(now time.Time) (found *task, gap time.Duration) {
-	if t := m.current; t != nil && len(t.left) > 0 && t.unit.silent == nil && t.unit.pause == 0 && now.Before(m.until) {
+	if t := m.current; t != nil && len(t.left) > 0 && t.unit.silent == nil && !t.paced.After(now) && now.Before(m.until) {
 		return t, 0
 	}
 	gap = time.Hour
@@ -192,8 +194,8 @@ func (m *poller) urgent(now time.Time) (found *task, gap time.Duration) {
 			continue
 		}
 		ready := t.due
-		if rested := t.unit.last.Add(t.unit.pause); rested.After(ready) {
-			ready = rested
+		if t.paced.After(ready) {
+			ready = t.paced
 		}
 		if wait := ready.Sub(now); wait > 0 {
 			gap = min(gap, wait)
@@ -233,16 +235,20 @@ func (m *poller) forlorn(now time.Time, gap time.Duration) (found *unit, later t
 	return found, later
 }
 
-// call asks a silent unit for one value.
+// call asks a silent unit for one value; for another each time, as there may be one that it never answers.
 func (m *poller) call(ctx context.Context, u *unit) {
-	t := m.tasks[slices.IndexFunc(m.tasks, func(t *task) bool { return t.unit == u })]
-	v := t.wants[0].wish.Values[0]
-	r := request{u.id, t.wants[0].table, v.First, v.Words}
+	s := m.oneOf(u, u.silent.tries)
+	r := request{u.id, s.want.table, s.First, s.Count}
 	begun := time.Now()
 	_, ended, err := m.ask(ctx, r, begun, m.settings.timeout)
 	switch {
 	case err == nil || isException(err) && !isAbsent(err):
 		m.heard(u, ended)
+		if err == nil {
+			facts := u.table(s.want.table)
+			facts.DidGive(s.Read)
+			m.learned(facts)
+		}
 		m.current = nil
 		for _, t := range m.tasks {
 			if t.unit == u && t.group.every > 0 {
@@ -252,6 +258,21 @@ func (m *poller) call(ctx context.Context, u *unit) {
 	case !m.noLine(err):
 		m.silence(u, r, begun, err)
 	}
+}
+
+// oneOf returns the read of a unit's value with a number; they begin again after the last.
+func (m *poller) oneOf(u *unit, number int) step {
+	var all []step
+	for _, t := range m.tasks {
+		for i := range t.wants {
+			for k, v := range t.wants[i].wish.Values {
+				if t.unit == u {
+					all = append(all, step{want: &t.wants[i], Read: planner.Read{First: v.First, Count: v.Words, Values: []int{k}}})
+				}
+			}
+		}
+	}
+	return all[number%len(all)]
 }
 
 func (m *poller) ask(ctx context.Context, r request, begun time.Time, wait time.Duration) (words []uint16, ended time.Time, err error) {
@@ -292,6 +313,7 @@ func (m *poller) fell(text string) {
 func (m *poller) heard(u *unit, at time.Time) {
 	was := u.silent
 	u.answered(at)
+	m.pause.last = at
 	m.down = rest{}
 	if !m.up {
 		m.up = true

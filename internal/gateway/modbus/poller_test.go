@@ -221,7 +221,7 @@ func TestADeviceThatNeedsPausesGetsThem(t *testing.T) {
 	b.poll(t, `{ address: %q, every: 100ms, timeout: 200ms, holes: never, registers: [{ table: holding, address: 0, series: u/a },
 		{ table: holding, address: 5, series: u/b }, { table: holding, address: 9, series: u/c }] }`, device.start(t, time.Minute))
 	b.Eventually("it is learned", func() bool { return len(b.Tally().Line.Learned) > 0 })
-	assert.Contains(t, b.Tally().Line.Learned[0], "unit 1 needs ")
+	assert.Contains(t, b.Tally().Line.Learned[0], "the line needs ")
 	before := b.Tally().Line.Timeouts
 	b.more(30)
 	assert.LessOrEqual(t, b.Tally().Line.Timeouts-before, uint64(2))

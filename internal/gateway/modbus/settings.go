@@ -12,7 +12,7 @@ import (
 )
 
 // Kind polls the registers of devices.
-var Kind = source.Kind("modbus", "a line with Modbus devices: a device on the network, or the units on a serial line or behind a gateway to one. What a device refuses is learned, kept over restarts, and tried again once a day; a unit that does not answer is asked more and more rarely, up to once a minute", check)
+var Kind = source.Kind("modbus", "a line with Modbus devices: a device on the network, or the units on a serial line or behind a gateway to one. What a device refuses, cuts short or does not answer is learned, kept over restarts, and tried again once a day; a unit that does not answer is asked more and more rarely, up to once a minute", check)
 
 // lineKeys are a line and what is on it.
 type lineKeys struct {
@@ -35,7 +35,7 @@ type deviceKeys struct {
 	ByteOrder string `yaml:"byte_order" is:"high_first" says:"or low_first: the bytes of a word"`
 	Longest   int    `yaml:"longest_read" is:"learned" says:"registers that the device gives at once, at most 125"`
 	Holes     string `yaml:"holes" is:"learn" says:"registers between those wanted are read over where that is cheaper and the device does not refuse it; or never, for a device where reading changes something"`
-	Pause     string `yaml:"pause" is:"learned" says:"that the device needs between an answer and the next request"`
+	Pause     string `yaml:"pause" is:"learned" says:"that the line needs between an answer and the next request, to whichever unit; the longest of its units counts"`
 }
 
 type groupKeys struct {

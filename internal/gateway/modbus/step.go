@@ -9,24 +9,17 @@ import (
 	"nexocumula/internal/core/reading"
 	"nexocumula/internal/gateway/modbus/planner"
 	"nexocumula/internal/gateway/pipeline"
-	"nexocumula/internal/plain"
 )
 
 // step is a read of a want.
 type step struct {
 	want *want
 	planner.Read
-	trial   bool          // only to learn whether it is given; its values come otherwise
-	again   bool          // it was not answered, and is asked once more, after a longer pause
-	paused  time.Duration // before that
-	suspect *suspect      // it is half of a read that was not answered
-}
-
-// suspect is a read that a unit did not answer that answers others. If it answers both
-// halves of it, not to answer is its way of refusing.
-type suspect struct {
-	read planner.Read
-	left int
+	extra  bool          // beyond the plan, to find something out
+	trial  bool          // only to learn whether it is given; its values come otherwise
+	again  bool          // it was not answered, and is asked once more, after a longer pause
+	paused time.Duration // before that
+	blames *blame        // the answer to it decides what becomes of another read
 }
 
 // step does the first read that is left of a task.
@@ -45,23 +38,46 @@ func (m *poller) step(ctx context.Context, t *task) {
 		return // it is still left
 	}
 	t.left = t.left[1:]
-	switch {
-	case err == nil:
+	answered := err == nil || isException(err) && !isAbsent(err)
+	if answered {
 		m.heard(u, ended)
+	}
+	switch {
+	case s.blames != nil && answered:
+		if err == nil {
+			m.gave(facts, s)
+		}
+		b := s.blames
+		of := request{u.id, b.step.want.table, b.step.First, b.step.Count}
+		u.table(b.step.want.table).Exception = failing(of, b.err)
+		if len(b.step.Values) > 1 {
+			m.Failed(of.String(), failing(of, b.err)+"; asked for in parts")
+		}
+		m.refused(t, b.step, failing(of, b.err))
+	case s.blames != nil:
+		b := s.blames
+		m.silence(u, request{u.id, b.step.want.table, b.step.First, b.step.Count}, b.begun, b.err)
+	case err == nil:
+		u.relapses = 0
+		delete(s.want.noise, s.First)
 		m.gave(facts, s)
 		if !s.trial {
 			m.deliver(t, s, words)
 		}
-	case isException(err) && !isAbsent(err):
-		m.heard(u, ended)
+	case answered:
 		facts.Exception = exceptionName(err)
+		text := fmt.Sprintf("the device answers %q", err)
 		if isRefusal(err) {
-			m.refused(t, s, err)
-			return
+			m.refused(t, s, text)
+		} else {
+			m.fault(t, r, text)
 		}
-		m.fault(t, r, err)
 	default:
 		m.unanswered(t, s, begun, err)
+	}
+	if len(t.left) > 0 && t.left[0].extra {
+		m.submit(t) // what came does not wait for what is to be found out
+		t.spreadOut(time.Now())
 	}
 }
 
@@ -72,66 +88,64 @@ func (m *poller) gave(facts *tableOf, s step) {
 	if alone != len(facts.Refused) {
 		m.tellAbsent()
 	}
-	if s.suspect != nil {
-		if s.suspect.left--; s.suspect.left == 0 {
-			facts.DidRefuse(s.suspect.read, time.Now())
-			m.learned(facts)
-		}
-	}
 }
 
-func (m *poller) fault(t *task, r request, err error) {
-	text := fmt.Sprintf("the device answers %q", err)
+func (m *poller) fault(t *task, r request, text string) {
 	m.Failed(r.String(), text)
 	t.got.Failed = append(t.got.Failed, r.String()+": "+text)
 }
 
 // refused learns that a read was, and asks for its parts.
-func (m *poller) refused(t *task, s step, err error) {
+func (m *poller) refused(t *task, s step, text string) {
 	facts, now := t.unit.table(s.want.table), time.Now()
 	facts.DidRefuse(s.Read, now)
 	m.learned(facts)
 	switch {
 	case s.trial:
 	case len(s.Values) == 1:
-		m.fault(t, request{t.unit.id, s.want.table, s.First, s.Count}, err)
+		m.fault(t, request{t.unit.id, s.want.table, s.First, s.Count}, text)
 		m.tellAbsent()
 	default:
-		t.left = append(s.parts(facts, nil), t.left...)
+		t.left = append(s.parts(facts), t.left...)
 	}
 }
 
-func (s step) parts(facts *tableOf, of *suspect) []step {
+func (s step) parts(facts *tableOf) []step {
 	halves, over := s.want.wish.Halves(s.Read, &facts.Facts)
-	out := []step{{want: s.want, Read: halves[0], suspect: of}, {want: s.want, Read: halves[1], suspect: of}}
-	if over != nil && of == nil {
-		out = append(out, step{want: s.want, Read: *over, trial: true})
+	out := []step{{want: s.want, Read: halves[0], extra: true}, {want: s.want, Read: halves[1], extra: true}}
+	if over != nil {
+		out = append(out, step{want: s.want, Read: *over, trial: true, extra: true})
 	}
 	return out
 }
 
-// unanswered finds out why a read was not: too soon after the one before, more than the
-// unit gives, or the unit is silent.
+// unanswered finds out why a read was not: too soon after the one before, something that the unit does not give, or the
+// unit is silent.
 func (m *poller) unanswered(t *task, s step, begun time.Time, err error) {
 	u := t.unit
-	facts, before := u.table(s.want.table), u.pause
+	facts, before := u.table(s.want.table), m.pause.span
 	awake := u.proven && begun.Sub(u.last) < 2*m.settings.timeout
-	switch {
-	case s.trial:
+	if s.trial {
 		facts.DidRefuse(s.Read, time.Now())
 		m.learned(facts)
-	case awake && isTimeout(err) && !s.again && begun.Sub(u.last) < learnedMost && u.slower():
-		s.again, s.paused, m.unkept = true, before, true
-		t.left = append([]step{s}, t.left...)
-	case awake && isTimeout(err) && len(s.Values) > 1 && s.Count > facts.Given && s.suspect == nil:
-		m.Failed(request{u.id, s.want.table, s.First, s.Count}.String(), plain.Network(err).Error()+"; asked for in parts")
-		t.left = append(s.parts(facts, &suspect{s.Read, 2}), t.left...)
-	default:
-		if s.again { // more time did not help
-			u.pause = s.paused
-		}
-		m.silence(u, request{u.id, s.want.table, s.First, s.Count}, begun, err)
+		return
 	}
+	if awake && isTimeout(err) && !s.again && begun.Sub(m.pause.last) < learnedMost && m.pause.longer() {
+		s.again, s.paused, s.extra, m.unkept = true, before, true, true
+		t.left = append([]step{s}, t.left...)
+		return
+	}
+	if s.again { // more time did not help
+		m.pause.span = s.paused
+	}
+	if s.suspected(err) {
+		if alibi := m.alibi(u, s); alibi != nil {
+			alibi.blames = &blame{s, begun, err}
+			t.left = append([]step{*alibi}, t.left...)
+			return
+		}
+	}
+	m.silence(u, request{u.id, s.want.table, s.First, s.Count}, begun, err)
 }
 
 // deliver decodes the words of a read and hands its readings on.

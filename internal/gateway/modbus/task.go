@@ -17,6 +17,8 @@ type task struct {
 	spread time.Duration // phase of a schedule without one
 
 	due     time.Time // point of the schedule; zero: only on demand
+	planned int       // reads of this time
+	paced   time.Time // before it nothing is asked beyond the plan
 	begun   bool
 	brought brought
 	left    []step   // reads of this time that are not done
@@ -39,6 +41,7 @@ type want struct {
 	registers []register // one for each value; the scale registers of others have no series
 	wish      planner.Wish
 	plain     []planner.Read // the plan while nothing is known that it would have to heed; nil: not made yet
+	noise     map[int]int    // how often in a row the read from an address was disturbed
 }
 
 // reads are how to get the values now.
@@ -102,6 +105,7 @@ func (t *task) begin(now time.Time) {
 			t.left = append(t.left, step{want: w, Read: r})
 		}
 	}
+	t.planned, t.paced = len(t.left), time.Time{}
 }
 
 // spreadOf is a phase that is always the same for a line and a group, and another for others.

@@ -13,8 +13,10 @@ type unit struct {
 	tables map[table]*tableOf
 	proven bool // it has answered since the start
 	silent *silence
-	pause  time.Duration // that it needs after an answer
-	last   time.Time     // when it last answered
+	last   time.Time // when it last answered
+
+	// relapses counts silences in a row between which it gave nothing but the answer that ended them.
+	relapses int
 }
 
 // tableOf is what is known of a table of a unit.
@@ -41,15 +43,14 @@ const (
 	firstRest   = time.Second
 	longestRest = time.Minute
 	lonelyRest  = 10 * time.Second // where no other unit waits for the line
-	learnedStep = 10 * time.Millisecond
-	learnedMost = 500 * time.Millisecond
 )
 
 // missed notes that a unit did not answer. The first time may be noise: it is asked again
 // as soon as that delays nobody. alone says that no other unit of the line answers.
 func (u *unit) missed(now time.Time, alone bool) {
 	if u.silent == nil {
-		u.silent = &silence{since: now}
+		u.silent = &silence{since: now, tries: u.relapses}
+		u.relapses++
 	}
 	most := longestRest
 	if alone {
@@ -64,13 +65,4 @@ func (u *unit) missed(now time.Time, alone bool) {
 // answered ends a silence.
 func (u *unit) answered(now time.Time) {
 	u.proven, u.silent, u.last = true, nil, now
-}
-
-// slower gives a unit more time after an answer; false when it has had enough.
-func (u *unit) slower() bool {
-	if u.limits.pause >= 0 || u.pause >= learnedMost {
-		return false
-	}
-	u.pause = min(max(2*u.pause, learnedStep), learnedMost)
-	return true
 }

@@ -108,6 +108,9 @@ func (f *Facts) readable(first, end int) bool {
 	return i >= 0 && f.Readable[i].covers(Run{first, end})
 }
 
+// Gives reports whether a value was given, and not refused since.
+func (f *Facts) Gives(v Value) bool { return f.readable(v.First, v.end()) && f.refusedAlone(v) == nil }
+
 // DidRefuse notes that a read was refused. Short of being told so, it stands for a day; a
 // value that is refused by itself is tried earlier, as it is missed.
 func (f *Facts) DidRefuse(r Read, now time.Time) {
