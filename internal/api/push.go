@@ -15,6 +15,7 @@ import (
 	"nexocumula/internal/access"
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/gateway/push"
+	"nexocumula/internal/store"
 )
 
 var pushForms = map[string]push.Form{
@@ -66,6 +67,10 @@ func (h handlers) push(c *gin.Context) {
 	outcome, err := receiver.Take(c.Request.Context(), push.Document{Sender: sender, Form: form, Body: body, Key: key, May: may})
 	if bad, ok := errors.AsType[push.Unreadable](err); ok {
 		fail(c, http.StatusUnprocessableEntity, "unreadable", bad.Error())
+		return
+	}
+	if errors.Is(err, store.ErrOtherBody) {
+		fail(c, http.StatusConflict, "key", fmt.Sprintf("the Idempotency-Key %q came before with another body, so nothing was stored; give each new request a key of its own", key))
 		return
 	}
 	if err != nil {

@@ -40,6 +40,10 @@ var migrations = []*gormigrate.Migration{
 			return tx.AutoMigrate(&boardRow{}, &boardVersionRow{}, &outageRow{}, &waitingRow{}, &runRow{})
 		},
 	},
+	{
+		ID:      "0009-digests-of-pushes",
+		Migrate: func(tx *gorm.DB) error { return tx.AutoMigrate(&pushRow{}) },
+	},
 }
 
 // migrate brings the tables up to date. A file that a newer program has written to, or

@@ -178,6 +178,7 @@ func (versionRow) TableName() string { return "versions" }
 type pushRow struct {
 	Request string `gorm:"primaryKey"` // sender and key
 	Arrived int64  `gorm:"index"`      // nanoseconds since 1970
+	Digest  []byte // SHA-256 of its body; empty of rows that an older version wrote
 }
 
 func (pushRow) TableName() string { return "pushes" }

@@ -1,6 +1,8 @@
 package store
 
 import (
+	"bytes"
+	"errors"
 	"fmt"
 	"time"
 
@@ -11,21 +13,27 @@ import (
 // pushesKept is how long a request is known again.
 const pushesKept = 7 * 24 * time.Hour
 
-// FirstArrival is when a request came first: at, unless it is known. Readings without a time
-// of their own get this one, so that what comes twice is the same readings.
-func (s *Store) FirstArrival(request string, at int64) (first int64, err error) {
+// ErrOtherBody says that a request came before with another body.
+var ErrOtherBody = errors.New("the request was sent before with another body")
+
+// FirstArrival returns when a request came first: at, unless it is known. Readings without a time
+// of their own get this one, so that what comes twice is the same readings. The digest is of the request's body.
+func (s *Store) FirstArrival(request string, digest []byte, at int64) (first int64, err error) {
 	row := pushRow{Request: request}
 	err = s.db.Transaction(func(tx *gorm.DB) error {
 		if err := tx.Where("arrived < ?", at-int64(pushesKept)).Delete(&pushRow{}).Error; err != nil {
 			return err
 		}
-		if err := tx.Clauses(clause.OnConflict{DoNothing: true}).Create(&pushRow{Request: request, Arrived: at}).Error; err != nil {
+		if err := tx.Clauses(clause.OnConflict{DoNothing: true}).Create(&pushRow{Request: request, Arrived: at, Digest: digest}).Error; err != nil {
 			return err
 		}
 		return tx.First(&row).Error
 	})
 	if err != nil {
 		return 0, fmt.Errorf("remembering a request: %w", err)
+	}
+	if len(row.Digest) > 0 && !bytes.Equal(row.Digest, digest) {
+		return 0, ErrOtherBody
 	}
 	return row.Arrived, nil
 }

@@ -229,10 +229,10 @@ func TestADeviceThatNeedsPausesGetsThem(t *testing.T) {
 
 func TestTextsScalesAndArrays(t *testing.T) {
 	b := newBench(t)
-	device := &awkward{words: map[uint16]uint16{0: 1234, 1: 0xfffe, 2: 500, 40: 0xffff, 50: 3, 10: 'O'<<8 | 'P', 11: 'E'<<8 | 'N', 20: 7, 23: 8, 26: 9, 60: 0x0102}}
+	device := &awkward{words: map[uint16]uint16{0: 1234, 1: 0xfffe, 2: 500, 40: 0xffff, 50: 3, 10: 'O'<<8 | 'P', 11: 'E'<<8 | 'N', 20: 7, 23: 8, 26: 9, 60: 0x0102, 70: 0x8000}}
 	b.poll(t, `{ address: %q, every: 100ms, holes: never, registers: [
 		{ table: holding, address: 0, series: u/power, scale_register: 1 }, { table: holding, address: 2, series: u/far, scale_register: 40, scale: 2 },
-		{ table: holding, address: 2, series: u/times, factor_register: 50 }, { table: holding, address: 20, count: 3, step: 3, number_from: 0, series: 'cage-{n}/depth' },
+		{ table: holding, address: 0, series: u/none, scale_register: 70 }, { table: holding, address: 2, series: u/times, factor_register: 50 }, { table: holding, address: 20, count: 3, step: 3, number_from: 0, series: 'cage-{n}/depth' },
 		{ table: holding, address: 10, type: text, length: 4, series: u/valve }, { table: holding, address: 60, type: text, length: 1, series: u/garbage } ] }`, device.start(t, time.Minute))
 	assert.Equal(t, 12.34, b.value(t, "site/u/power"))
 	assert.Equal(t, 100.0, b.value(t, "site/u/far"))
@@ -246,6 +246,9 @@ func TestTextsScalesAndArrays(t *testing.T) {
 		}
 		return len(b.Rejects()) >= 2
 	})
+	_, found := b.Store.Find("site/u/none")
+	assert.False(t, found, "its scale says that there is no value")
+	assert.NotContains(t, reasons, "site/u/none")
 	assert.Contains(t, reasons, "site/u/valve", "it is not a series with names of states")
 	assert.Contains(t, reasons, `site/u/garbage: "\x01\x02" is no text of printable letters`)
 }

@@ -25,7 +25,7 @@ type registerKeys struct {
 	Series        string    `yaml:"series" is:"required" says:"station/quantity, in a description the quantity; {n} is the number of a value of several"`
 	Scale         *float64  `yaml:"scale" is:"1" says:"value × scale + offset"`
 	Offset        float64   `yaml:"offset" is:"0" says:""`
-	ScaleRegister *int      `yaml:"scale_register" says:"address, in the same table, of an int16 that scales too: the value is multiplied by ten to its power"`
+	ScaleRegister *int      `yaml:"scale_register" says:"address, in the same table, of an int16 that scales too: the value is multiplied by ten to its power; 0x8000 stands for no value, as in SunSpec"`
 	ScaleFactor   *int      `yaml:"factor_register" says:"or of an int16 that it is multiplied by"`
 	Count         int       `yaml:"count" is:"1" says:"values of this kind in a row, whose series' names have {n}"`
 	Step          int       `yaml:"step" is:"what one takes" says:"registers from one of them to the next"`
@@ -251,6 +251,9 @@ func (r register) value(words []uint16, scale int16) (v float64, ok bool, err er
 		return 0, false, err
 	}
 	if r.scaledBy != nil {
+		if r.scaledBy.power && scale == math.MinInt16 {
+			return 0, false, nil // SunSpec: a scale factor of 0x8000 says that the value is not available
+		}
 		v = r.scaledBy.apply(v, scale)
 	}
 	return r.calibrate.Apply(v), true, nil

@@ -2,6 +2,7 @@ package payload
 
 import (
 	"encoding/hex"
+	"encoding/json"
 	"fmt"
 	"os"
 	"strings"
@@ -41,7 +42,7 @@ func examples(t testing.TB, form string) (all []example) {
 
 func (e example) messages(t testing.TB, form string) *Messages {
 	e.Keys["payload"], e.Keys["topic"] = form, "t"
-	text, err := yaml.Marshal(map[string]any{"messages": []any{e.Keys}})
+	text, err := json.Marshal(map[string]any{"messages": []any{e.Keys}})
 	require.NoError(t, err)
 	all, err := read(string(text))
 	require.NoError(t, err, string(text))

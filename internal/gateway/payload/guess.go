@@ -81,9 +81,9 @@ func guessNumber(text string) (g Guess, ok bool) {
 // guessText finds the separator that makes the most columns, of which one at least is a number.
 func guessText(text string) (best Guess, ok bool) {
 	line, _, _ := strings.Cut(text, "\n")
-	for _, separator := range []string{";", ",", "|", "\t", " "} {
+	for _, separator := range []string{";", ",", "|", "\t", blanks} {
 		columns := strings.Split(line, separator)
-		if separator == " " {
+		if separator == blanks {
 			columns = strings.Fields(line)
 		}
 		if len(columns) <= max(best.Columns, 1) || len(columns) > mostColumns {

@@ -6,13 +6,14 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"unicode"
 
 	"nexocumula/internal/config/shape"
 )
 
 // textKeys are the keys of texts with separators.
 type textKeys struct {
-	Separator string `yaml:"separator" is:"," says:"between columns; a space stands for any white space"`
+	Separator string `yaml:"separator" is:"," says:"between columns, exactly as written; blanks for any number of spaces and tabs"`
 	Records   string `yaml:"records" is:"one" says:"what stands between records, such as \"\\n\" or \"|\", when several come in one message"`
 	Pairs     string `yaml:"pairs" is:"by column" says:"what stands between a name and its value, such as \"=\" or \":\"; then at is a name, and columns may come in any order"`
 	Columns   int    `yaml:"columns" is:"required by column" says:"how many columns a record has; a message with another number is rejected whole"`
@@ -41,6 +42,8 @@ func (k *textKeys) decoder(at shape.Place, f *fields) decoder {
 		at.Key("columns").Wrong("say how many columns a record has, 1 to %d, so that one with another number is not taken for it", mostColumns)
 	case r.pairs != "" && r.columns != 0:
 		at.Key("columns").Wrong("with pairs: columns have names, and any number may come; leave columns out")
+	case r.separator == " ":
+		at.Key("separator").Advise("columns are separated by exactly one space; write blanks where there may be more")
 	case r.separator == r.records, r.pairs != "" && (r.pairs == r.separator || r.pairs == r.records):
 		at.Key("separator").Wrong("separator, records and pairs must differ")
 	}
@@ -81,7 +84,7 @@ type textReader struct {
 }
 
 func (r *textReader) decode(payload []byte, emit func(value)) error {
-	text := strings.TrimSpace(string(payload))
+	text := r.trimmed(string(payload))
 	records := []string{text}
 	if r.records != "" {
 		records = strings.Split(text, r.records)
@@ -91,7 +94,7 @@ func (r *textReader) decode(payload []byte, emit func(value)) error {
 	}
 	var parsed []map[string]string
 	for i, record := range records {
-		if record = strings.TrimSpace(record); record == "" && i > 0 && i == len(records)-1 {
+		if record = r.trimmed(record); record == "" && i > 0 && i == len(records)-1 {
 			continue // what separates records also ends the last
 		}
 		columns, err := r.split(record)
@@ -119,10 +122,20 @@ func (r *textReader) decode(payload []byte, emit func(value)) error {
 	return nil
 }
 
-// split is a record by the places of its columns.
+// blanks is the separator that stands for any number of spaces and tabs.
+const blanks = "blanks"
+
+// trimmed returns a text without the white space around it that separates no columns.
+func (r *textReader) trimmed(text string) string {
+	return strings.TrimFunc(text, func(c rune) bool {
+		return unicode.IsSpace(c) && (r.separator == blanks || c != ' ' && c != '\t' || !strings.ContainsRune(r.separator, c))
+	})
+}
+
+// split returns a record by the places of its columns.
 func (r *textReader) split(record string) (map[string]string, error) {
 	var pieces []string
-	if strings.TrimSpace(r.separator) == "" {
+	if r.separator == blanks {
 		pieces = strings.Fields(record)
 	} else {
 		pieces = strings.Split(record, r.separator)

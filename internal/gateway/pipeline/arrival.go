@@ -42,8 +42,8 @@ func (p *Pipeline) Arrive() (int64, error) {
 }
 
 // FirstArrival is when a request came first: at, unless it has come before.
-func (p *Pipeline) FirstArrival(request string, at int64) (int64, error) {
-	return p.store.FirstArrival(request, at)
+func (p *Pipeline) FirstArrival(request string, digest []byte, at int64) (int64, error) {
+	return p.store.FirstArrival(request, digest, at)
 }
 
 // Recall is what a source remembers under a name; nil is nothing.

@@ -4,6 +4,7 @@ import (
 	"context"
 	"crypto/sha256"
 	"crypto/subtle"
+	"errors"
 	"fmt"
 	"strings"
 
@@ -12,6 +13,7 @@ import (
 	"nexocumula/internal/gateway/payload"
 	"nexocumula/internal/gateway/pipeline"
 	"nexocumula/internal/gateway/source"
+	"nexocumula/internal/store"
 )
 
 // Receiver takes what senders bring.
@@ -107,7 +109,11 @@ func (r *Receiver) Take(ctx context.Context, d Document) (out Outcome, err error
 		return out, err
 	}
 	if d.Key != "" {
-		if at, err = r.pipe.FirstArrival(r.name+"/"+d.Sender.Name+"/"+d.Key, at); err != nil {
+		digest := sha256.Sum256(d.Body)
+		if at, err = r.pipe.FirstArrival(r.name+"/"+d.Sender.Name+"/"+d.Key, digest[:], at); err != nil {
+			if errors.Is(err, store.ErrOtherBody) {
+				r.Failed("sender "+d.Sender.Name, fmt.Sprintf("the Idempotency-Key %q came before with another body", d.Key))
+			}
 			return out, err
 		}
 	}
