@@ -34,13 +34,13 @@ func sourcesCommand() *cli.Command {
 func sourceGrid(sources []client.Source) grid {
 	g := grid{
 		columns: []column{
-			{name: "source"}, {name: "form"}, {name: "state"}, {name: "readings", right: true}, {name: "rejects", right: true}, {name: "errors", right: true},
+			{name: "source"}, {name: "form"}, {name: "state"}, {name: "readings", right: true}, {name: "rejects", right: true}, {name: "ignored", right: true}, {name: "errors", right: true},
 			{name: "line_busy", right: true}, {name: "answers_within", right: true}, {name: "late", right: true}, {name: "what_is_wrong", long: true},
 		},
 		empty: "This service has no sources; it is no gateway.",
 	}
 	for _, s := range sources {
-		row := []cell{plain(s.Name), plain(s.Form), yesNo(s.Up, "up", "DOWN"), count(s.Readings), count(s.Rejects), count(s.Errors)}
+		row := []cell{plain(s.Name), plain(s.Form), yesNo(s.Up, "up", "DOWN"), count(s.Readings), count(s.Rejects), count(s.Ignored), count(s.Errors)}
 		wrong := wrongInWords(s)
 		for _, text := range wrong {
 			g.notes = append(g.notes, s.Name+": "+text)

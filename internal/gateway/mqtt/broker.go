@@ -139,6 +139,7 @@ func (b *broker) take(m arrival) {
 	} else {
 		got := b.messages.Decode(payload.Arrived{Topic: m.topic, Payload: m.payload, At: at, Retained: m.retained})
 		d.Readings, d.Rejects = got.Readings, got.Rejects
+		b.Ignored(got.Ignored)
 		if got.Clock != "" {
 			b.Failed("topic "+m.topic, got.Clock)
 		}

@@ -1,8 +1,10 @@
 package payload
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -16,19 +18,28 @@ import (
 
 // messageKeys are what all messages have, whatever their form.
 type messageKeys struct {
-	Topic   string            `yaml:"topic" is:"required" says:"levels may be {name} (any one, for use in series), +, or # at the end"`
-	Lookup  map[string]string `yaml:"lookup" says:"for {name}s that are codes, such as station: stations.csv: a CSV file with a line code,name for each; with more columns its first line names them, and they can be used as {name}s too; a code that is not in it is rejected"`
-	Labels  map[string]string `yaml:"labels" says:"of the series, such as region: \"{region}\"; a series' rule comes before them"`
-	Payload string            `yaml:"payload" is:"number" says:"how it is written; each form has keys of its own"`
+	Topic    string            `yaml:"topic" is:"required" says:"levels may be {name} (any one, for use in series), +, or # at the end"`
+	Lookup   map[string]string `yaml:"lookup" says:"for {name}s that are codes, such as station: stations.csv: a CSV file with a line code,name for each; with more columns its first line names them, and they can be used as {name}s too; a code that is not in it is rejected"`
+	Labels   map[string]string `yaml:"labels" says:"of the series, such as region: \"{region}\"; a series' rule comes before them"`
+	Retained string            `yaml:"retained" is:"ignore" says:"what becomes of values without a time of their own that a broker retained from who knows when: ignore (they are counted as ignored), arrival (they count as of their arrival) or reject"`
+	Payload  string            `yaml:"payload" is:"number" says:"how it is written; each form has keys of its own"`
 }
 
 // Message says how messages of a topic become readings.
 type Message struct {
-	Topic  Topic
-	decode decoder
-	fields fields
-	labels labels
+	Topic    Topic
+	decode   decoder
+	fields   fields
+	labels   labels
+	retained string // ignore, arrival or reject
 }
+
+// What becomes of values that a broker retained and that have no time of their own.
+const (
+	ignoreRetained = "ignore"
+	takeRetained   = "arrival"
+	rejectRetained = "reject"
+)
 
 // ReadMessages checks the messages of a source; the first that matches a topic counts.
 func ReadMessages(at shape.Place, site string, parts []shape.Part) (out []Message) {
@@ -53,7 +64,10 @@ func readMessage(part shape.Part, site string) Message {
 	}
 	keys := form.keys()
 	part.Fill(nil, &raw, keys)
-	m := Message{Topic: shape.Parsed(part.Key("topic"), raw.Topic, ParseTopic)}
+	m := Message{Topic: shape.Parsed(part.Key("topic"), raw.Topic, ParseTopic), retained: cmp.Or(raw.Retained, ignoreRetained)}
+	if !slices.Contains([]string{ignoreRetained, takeRetained, rejectRetained}, m.retained) {
+		part.Key("retained").Wrong("%q is not known; use ignore, arrival or reject", raw.Retained)
+	}
 	m.fields = fields{site: site, topic: m.Topic.Names(), lookups: readLookups(part.Key("lookup"), raw.Lookup)}
 	m.decode = keys.decoder(part.Place, &m.fields)
 	m.fields.checkLookups(part.Key("lookup"))
@@ -195,6 +209,7 @@ func (m *Message) name(t Template, bound map[string]string) (out named, err erro
 type Decoded struct {
 	Readings []reading.Reading
 	Rejects  []reading.Reject
+	Ignored  int    // values that a broker retained, without a time of their own
 	Clock    string // what is wrong with the sender's clock; "" when nothing is known to be
 
 	offset series.Path // of the sender's clock, once it is among the readings
@@ -228,9 +243,14 @@ func (m *Messages) Decode(a Arrived) (out Decoded) {
 		if err != nil {
 			called = "a name in the payload cannot be made a series"
 		}
+		timeless := a.Retained && (!v.when.absolute() || v.when.correct && !v.offset)
 		switch {
 		case v.err != nil:
 			err = v.err
+		case timeless && r.message.retained == ignoreRetained:
+			out.Ignored++
+			return
+		case a.Retained && !v.when.absolute() && r.message.retained == takeRetained:
 		case a.Retained && !v.when.absolute():
 			err = errors.New("message was retained by the broker and has no time of its own, so its age is unknown")
 		case a.Retained && v.when.correct && !v.offset:

@@ -35,9 +35,21 @@ func TestTheFirstPatternThatMatchesCounts(t *testing.T) {
 
 func TestARetainedMessageCountsOnlyWithItsOwnTime(t *testing.T) {
 	m := lake(t)
-	old := m.Decode(Arrived{Topic: "mast/wind", Payload: []byte("5"), At: 7, Retained: true})
-	assert.Empty(t, old.Readings)
-	assert.Contains(t, old.Rejects[0].Reason, "retained by the broker and has no time of its own")
+	how := func(retained string) Decoded {
+		all, err := read("messages: [{ topic: mast/wind, series: mast/wind" + retained + " }]")
+		require.NoError(t, err)
+		return NewMessages("s", all).Decode(Arrived{Topic: "mast/wind", Payload: []byte("5"), At: 7, Retained: true})
+	}
+	for _, said := range []string{"", ", retained: ignore"} {
+		old := how(said)
+		assert.Empty(t, old.Readings)
+		assert.Empty(t, old.Rejects)
+		assert.Equal(t, 1, old.Ignored)
+	}
+	assert.Contains(t, how(", retained: reject").Rejects[0].Reason, "retained by the broker and has no time of its own")
+	assert.EqualValues(t, 7, how(", retained: arrival").Readings[0].Time)
+	_, err := read("messages: [{ topic: mast/wind, series: mast/wind, retained: keep }]")
+	assert.ErrorContains(t, err, `"keep" is not known; use ignore, arrival or reject`)
 	own := m.Decode(Arrived{Topic: "buoy/b/state", Payload: []byte(`{"at":"2026-03-01T08:00:00Z","t":1,"u":2}`), At: 7, Retained: true})
 	assert.Len(t, own.Readings, 2)
 }

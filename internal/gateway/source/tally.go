@@ -16,6 +16,7 @@ type Tally struct {
 	Acked     uint64    // of those, on disk and acknowledged
 	Readings  uint64    // readings they brought, rejects not counted
 	Rejects   uint64    // refused when decoded; those refused by range are counted by the pipeline
+	Ignored   uint64    // values that a broker retained, without a time of their own
 	Errors    uint64    // timeouts, exceptions, lost connections
 	LastAt    time.Time // of the last message; zero when there was none
 	LastError string
@@ -90,6 +91,13 @@ func (c *Counter) Arrived(readings, rejects int) {
 		t.Rejects += uint64(rejects)
 		t.LastAt = now
 	})
+}
+
+// Ignored counts values that were left out as the configuration says.
+func (c *Counter) Ignored(values int) {
+	if values > 0 {
+		c.Change(func(t *Tally) { t.Ignored += uint64(values) })
+	}
 }
 
 // Acked counts a message that is on disk.
