@@ -2,6 +2,8 @@ package pipeline
 
 import (
 	"fmt"
+	"maps"
+	"slices"
 	"strings"
 
 	"nexocumula/internal/config"
@@ -85,7 +87,7 @@ func (p *Pipeline) countFound(r *rules, rule *config.Rule) int {
 	return r.found[rule]
 }
 
-// withName are states with one more, which gets the next whole number.
+// withName returns states with one more.
 func withName(states series.StateNames, name string) (series.StateNames, error) {
 	all := states.Map()
 	if _, there := states.Value(name); there {
@@ -94,11 +96,7 @@ func withName(states series.StateNames, name string) (series.StateNames, error) 
 	if len(all) >= mostFoundStates {
 		return states, fmt.Errorf("it has %d already", len(all))
 	}
-	next := 0.0
-	for _, v := range all {
-		next = max(next, v+1)
-	}
-	all[name] = next
+	all[name] = stateNumber(name, slices.Collect(maps.Values(all)))
 	return series.MakeStateNames(all)
 }
 

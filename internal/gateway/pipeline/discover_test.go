@@ -2,6 +2,7 @@ package pipeline
 
 import (
 	"fmt"
+	"slices"
 	"testing"
 	"time"
 
@@ -60,9 +61,12 @@ func TestSeriesAreFoundAsTheyAppear(t *testing.T) {
 	assert.Equal(t, "Cel", r.definition("long-mere/buoy-1/water_temp_1m").Unit)
 	assert.Equal(t, "m", r.definition("long-mere/buoy-1/depth").Unit)
 	assert.Equal(t, series.StateNames("0=false,1=true"), r.definition("long-mere/buoy-1/anchored").States)
-	assert.Equal(t, series.StateNames("0=dark"), r.definition("long-mere/buoy-1/lamp").States)
+	dark := r.definition("long-mere/buoy-1/lamp").States.Map()
+	require.Contains(t, dark, "dark")
 	assert.Empty(t, r.bring("long-mere/buoy-1/lamp", reading.Reading{Text: "lit"}))
-	assert.Equal(t, series.StateNames("0=dark,1=lit"), r.definition("long-mere/buoy-1/lamp").States)
+	both := r.definition("long-mere/buoy-1/lamp").States.Map()
+	assert.Len(t, both, 2)
+	assert.Equal(t, dark["dark"], both["dark"], "what was found stays")
 
 	// What it is now stays so.
 	assert.Contains(t, r.bring("long-mere/buoy-1/lamp", reading.Reading{Value: 7}), "the number 7 came where texts were when the series was found")
@@ -100,4 +104,25 @@ func selector(t *testing.T, text string) series.Selector {
 	out, err := series.ParseSelector(text)
 	require.NoError(t, err)
 	return out
+}
+
+// Which state of a series comes first is chance, and what it is called by must not be.
+func TestStatesAreNumberedByTheirNames(t *testing.T) {
+	numbered := func(names ...string) map[string]float64 {
+		states := series.StateNames("")
+		for _, name := range names {
+			var err error
+			states, err = withName(states, name)
+			require.NoError(t, err)
+		}
+		return states.Map()
+	}
+	assert.Equal(t, map[string]float64{"OFF": 0, "ON": 1}, numbered("ON", "OFF"))
+	assert.Equal(t, map[string]float64{"OFF": 0, "ON": 1}, numbered("OFF", "ON"))
+	assert.Equal(t, map[string]float64{"closed": 0, "open": 1}, numbered("open", "closed"))
+	names := []string{"eco", "boost", "standby", "stopped", "running"}
+	first := numbered(names...)
+	slices.Reverse(names)
+	assert.Equal(t, first, numbered(names...))
+	assert.Len(t, numbered("off", "closed", "stopped", "idle"), 4, "only one of them can be 0")
 }
