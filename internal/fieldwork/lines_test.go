@@ -83,7 +83,7 @@ func TestRegistersBecomeLines(t *testing.T) {
 	require.NoError(t, err)
 	_, err = config.Parse("f.yaml", []byte("data: ./data\ngateway:\n  site: here\n  series:\n"+below(lines.Rules, 4)+"  sources:\n"+below(lines.Sources, 4)), gateway.Kinds)
 	require.NoError(t, err)
-	assert.Equal(t, "- { select: +/+/oxygen, unit: \"mg/l\", low: 0, high: 20 }\n", lines.Rules)
+	assert.Equal(t, "- { select: +/+/oxygen, unit: \"mg/l\", normal: { inner: [0, 20] } }\n", lines.Rules)
 	for _, want := range []client.LinesFor{{}, {Name: "a b", Topics: []client.LinesTopic{{Topic: "x"}}}, {Registers: []client.LinesRegister{{Series: "oxygen"}}}} {
 		_, err := fieldwork.Lines(want)
 		assert.Error(t, err)

@@ -100,7 +100,7 @@ func TestFromNothingToTrueSeries(t *testing.T) {
 		if strings.HasPrefix(what, "watch") && !strings.Contains(what, "append") {
 			assert.Contains(t, text, "JSON: /battery, /oxygen, /water/t1, /water/t3, /water/t6; time at /at, rfc3339")
 			assert.Contains(t, text, "SenML in JSON: buoy-4/water_temp_1m")
-			assert.Contains(t, text, `text, 3 columns, " " between: 1, 3`)
+			assert.Contains(t, text, `text, 3 columns, blanks between: 1, 3`)
 			assert.Contains(t, text, "a number and kg")
 		}
 	}

@@ -44,7 +44,7 @@ func TestWhatIsFoundIsNamedAndKept(t *testing.T) {
 	got := found()
 	assert.Equal(t, []client.DiscoveryRule{{Select: "#", Found: 8, Most: 8}}, got.Rules)
 	assert.Equal(t, `- { select: "stony-beck/+/blocked", kind: state, states: { "false": 0, "true": 1 }, fresh_for: 90s }
-- { select: "stony-beck/+/pump", kind: state, states: { "on": 0, "off": 1 }, fresh_for: 90s }
+- { select: "stony-beck/+/pump", kind: state, states: { "off": 0, "on": 1 }, fresh_for: 90s }
 - { select: "stony-beck/+/water_level", kind: gauge, fresh_for: 90s }
 - { select: "stony-beck/+/water_temp", kind: gauge, unit: "Cel", fresh_for: 90s }
 `, got.Lines)
@@ -79,5 +79,5 @@ func TestWhatIsFoundIsNamedAndKept(t *testing.T) {
 	assert.Equal(t, "name", found().Series[0].UnitFrom)
 	list, err := gateway.Series(t.Context(), "stony-beck/+/pump")
 	require.NoError(t, err)
-	assert.Equal(t, map[string]float64{"on": 0, "off": 1}, list.Series[0].States)
+	assert.Equal(t, map[string]float64{"off": 0, "on": 1}, list.Series[0].States)
 }

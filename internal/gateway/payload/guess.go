@@ -157,9 +157,9 @@ func (g Guess) String() string {
 	case g.Form == "number":
 		return "a number"
 	case g.Form == "text" && g.Pairs != "":
-		fmt.Fprintf(&out, "text, names and values with %q between, %q between pairs", g.Pairs, g.Separator)
+		fmt.Fprintf(&out, "text, names and values with %q between, %s between pairs", g.Pairs, quoted(g.Separator))
 	case g.Form == "text":
-		fmt.Fprintf(&out, "text, %d columns, %q between", g.Columns, g.Separator)
+		fmt.Fprintf(&out, "text, %d columns, %s between", g.Columns, quoted(g.Separator))
 	}
 	switch g.Records {
 	case "":
@@ -187,4 +187,12 @@ func (g Guess) String() string {
 		fmt.Fprintf(&out, "; time at %s, %s", g.Time, g.TimeForm)
 	}
 	return out.String()
+}
+
+// quoted returns a separator for people.
+func quoted(separator string) string {
+	if separator == blanks {
+		return separator
+	}
+	return strconv.Quote(separator)
 }

@@ -19,7 +19,7 @@ func TestPayloadsAreWhatTheySeemToBe(t *testing.T) {
 		{"t", " -3e2 ", "number", "a number", []string{""}},
 		{"t", "21.5 °C", "number", "a number and °C", []string{""}},
 		{"t", "true", "number", "a number", []string{""}},
-		{"t", "7.8 m/s 339", "text", `text, 3 columns, "blanks" between: 1, 3`, []string{"column_1", "column_3"}},
+		{"t", "7.8 m/s 339", "text", `text, 3 columns, blanks between: 1, 3`, []string{"column_1", "column_3"}},
 		{"t", "2026-03-01T08:00:00Z;4.1;open", "text", `text, 3 columns, ";" between: 2; time at 1, rfc3339`, []string{"column_2"}},
 		{"t", "temp=21,hum=60", "text", `text, names and values with "=" between, "," between pairs: temp, hum`, []string{"temp", "hum"}},
 		{"t", `{"at":"2026-03-01T08:00:00Z","water":{"t1":14},"on":true,"gate":"open","id":"b-1"}`, "json", "JSON: /gate, /on, /water/t1; time at /at, rfc3339", []string{"gate", "on", "t1"}},

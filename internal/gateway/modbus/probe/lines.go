@@ -27,8 +27,8 @@ func Description(table string, chosen []client.LinesRegister) string {
 	return out.String()
 }
 
-// Rules are lines that say the units of what was chosen. What was expected rejects the rest: a
-// glitch is no reading.
+// Rules returns rules with the units and normal ranges of the chosen registers. What was expected is no limit: a value
+// outside of it may be the very one that matters.
 func Rules(chosen []client.LinesRegister) string {
 	var out strings.Builder
 	seen := map[string]bool{}
@@ -38,11 +38,8 @@ func Rules(chosen []client.LinesRegister) string {
 		if c.Unit != "" {
 			line += fmt.Sprintf(", unit: %q", c.Unit)
 		}
-		if c.Low != nil {
-			line += fmt.Sprintf(", low: %v", *c.Low)
-		}
-		if c.High != nil {
-			line += fmt.Sprintf(", high: %v", *c.High)
+		if c.Low != nil || c.High != nil {
+			line += fmt.Sprintf(", normal: { inner: [%s, %s] }", end(c.Low), end(c.High))
 		}
 		if !seen[line] && strings.Contains(line, ",") {
 			seen[line] = true
@@ -50,4 +47,12 @@ func Rules(chosen []client.LinesRegister) string {
 		}
 	}
 	return out.String()
+}
+
+// end returns an end of a normal range as it is written; null is none.
+func end(v *float64) string {
+	if v == nil {
+		return "null"
+	}
+	return fmt.Sprint(*v)
 }
