@@ -97,7 +97,7 @@ func init() {
 	}
 }
 
-// explain gives commands their group and examples for the help.
+// explain gives commands their group and examples for the help, and has them say where they changed something.
 func explain(root *cli.Command) {
 	for _, g := range groups {
 		for _, name := range g.commands {
@@ -111,6 +111,7 @@ func explain(root *cli.Command) {
 
 func exemplify(c *cli.Command, name string) {
 	c.Metadata = map[string]any{"examples": examples[name]}
+	sayWhere(c, name)
 	for _, below := range c.Commands {
 		exemplify(below, name+" "+below.Name)
 	}
