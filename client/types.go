@@ -353,7 +353,7 @@ type Source struct {
 	Acked     uint64     `json:"acked"`
 	Readings  uint64     `json:"readings"`
 	Rejects   uint64     `json:"rejects"`
-	Ignored   uint64     `json:"ignored"` // values that a broker retained, without a time of their own
+	Ignored   uint64     `json:"ignored"` // values left out: retained ones without a time of their own, and Sparkplug metrics that measure nothing
 	Errors    uint64     `json:"errors"`
 	LastAt    *time.Time `json:"last_at"`
 	LastError string     `json:"last_error"`

@@ -34,6 +34,7 @@ func (s *sparks) mine(topic string) bool { return s != nil && sparkplug.Mine(top
 // take takes a message in, and answers it.
 func (s *sparks) take(topic string, body []byte, at int64) ([]reading.Reading, []reading.Reject) {
 	got := s.Take(topic, body, at)
+	s.counter.Ignored(got.Ignored)
 	for _, text := range got.Faults {
 		s.counter.Failed("topic "+topic, text)
 	}

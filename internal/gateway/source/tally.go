@@ -16,7 +16,7 @@ type Tally struct {
 	Acked     uint64    // of those, on disk and acknowledged
 	Readings  uint64    // readings they brought, rejects not counted
 	Rejects   uint64    // refused when decoded; those refused by range are counted by the pipeline
-	Ignored   uint64    // values that a broker retained, without a time of their own
+	Ignored   uint64    // values left out: retained ones without a time of their own, and Sparkplug metrics that measure nothing
 	Errors    uint64    // timeouts, exceptions, lost connections
 	LastAt    time.Time // of the last message; zero when there was none
 	LastError string

@@ -72,6 +72,7 @@ type Message struct {
 type Taken struct {
 	Readings []reading.Reading
 	Rejects  []reading.Reject
+	Ignored  int       // metrics of a birth that measure nothing, such as data sets and templates
 	Faults   []string  // what else is wrong, of the node
 	Send     []Message // in answer
 }

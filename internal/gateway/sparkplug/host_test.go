@@ -146,6 +146,10 @@ func TestMissingMessagesAskForABirth(t *testing.T) {
 	assert.Contains(t, got.Faults[0], "some are missing; it is asked to be born again")
 	assert.Len(t, got.Send, 1)
 	assert.Empty(t, e.send("NDATA", "", aliased(1, 3.0)).Faults, "one gap is told once")
+	e.seq += 3
+	got = e.send("NDATA", "", aliased(1, 3.0))
+	assert.Contains(t, got.Faults[0], "it was asked to be born again a moment ago")
+	assert.Empty(t, got.Send, "not again so soon")
 }
 
 func TestBirthsAndDeathsArePresence(t *testing.T) {
@@ -180,7 +184,8 @@ func TestWhatCannotBeUsedIsRefusedWithTheReason(t *testing.T) {
 	}
 	text := strings.Join(reasons, "\n")
 	assert.Contains(t, text, `metric "a_b": its series would be long-mere/gate/a_b, which is that of "a b"`)
-	assert.Contains(t, text, `metric "set": it is a data set, which measures nothing`)
+	assert.NotContains(t, text, `"set"`, "what measures nothing is no mistake of the node's")
+	assert.Equal(t, 1, got.Ignored)
 	assert.Contains(t, text, "a metric of the birth has no name")
 	assert.Contains(t, text, `metric "..":`)
 	assert.Equal(t, map[string]any{"long-mere/gate/a_b": 1.0, "long-mere/gate/type": 1.0}, valuesOf(got.Readings))
@@ -240,4 +245,13 @@ func TestNoHostilePayloadHarmsTheHost(t *testing.T) {
 		got := host.Take("spBv1.0/g/"+kinds[which], input, 1772352000_000000000)
 		require.LessOrEqual(t, len(got.Rejects), mostRejects)
 	})
+}
+
+func TestTypesAreNamed(t *testing.T) {
+	for datatype, name := range map[uint32]string{16: "a data set", 19: "a template", 22: "an Int8Array", 30: "a FloatArray", 34: "a DateTimeArray", 0: "not known here, 0", 99: "not known here, 99"} {
+		assert.Contains(t, typeName(datatype), name)
+	}
+	e := newEdge(t, "{ group: mere, metrics: [{ name: waves, series: '{node}/waves' }] }")
+	got := e.send("NBIRTH", "", named("waves", 1, 30, nil))
+	assert.Contains(t, got.Rejects[0].Reason, `metric "waves": it is a FloatArray, which measures nothing`, "a rule wants it")
 }

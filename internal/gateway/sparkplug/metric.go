@@ -19,7 +19,18 @@ const (
 )
 
 // typeNames are the names of the other types, for people.
-var typeNames = map[uint32]string{0: "of an unknown type", 15: "a UUID", 16: "a data set", 17: "bytes", 18: "a file", 19: "a template"}
+var typeNames = map[uint32]string{
+	15: "a UUID", 16: "a data set", 17: "bytes", 18: "a file", 19: "a template", 20: "a set of properties", 21: "a list of sets of properties",
+	22: "an Int8Array", 23: "an Int16Array", 24: "an Int32Array", 25: "an Int64Array", 26: "a UInt8Array", 27: "a UInt16Array", 28: "a UInt32Array",
+	29: "a UInt64Array", 30: "a FloatArray", 31: "a DoubleArray", 32: "a BooleanArray", 33: "a StringArray", 34: "a DateTimeArray",
+}
+
+func typeName(datatype uint32) string {
+	if name, ok := typeNames[datatype]; ok {
+		return name
+	}
+	return fmt.Sprintf("of a type that is not known here, %d", datatype)
+}
 
 func measures(datatype uint32) bool { return datatype >= int8T && datatype <= textT }
 

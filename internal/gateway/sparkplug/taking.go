@@ -96,11 +96,12 @@ func (t *taking) inOrder() {
 
 // ask asks a node to be born again, now and then.
 func (t *taking) ask(why string, args ...any) {
-	t.fault(why+"; it is asked to be born again", args...)
 	now := time.Unix(0, t.at)
 	if wait := now.Sub(t.node.asked); wait >= 0 && wait < askAgain {
+		t.fault(why+"; it was asked to be born again a moment ago", args...)
 		return
 	}
+	t.fault(why+"; it is asked to be born again", args...)
 	t.node.asked = now
 	t.out.Send = append(t.out.Send, rebirth(t.node, t.at))
 }
@@ -181,8 +182,12 @@ func (t *taking) place(m *metric) error {
 	if about(m.name) && !ruled || r.skip {
 		return nil
 	}
+	if !measures(m.datatype) && !ruled {
+		t.out.Ignored++
+		return nil
+	}
 	if !measures(m.datatype) {
-		return fmt.Errorf("it is %s, which measures nothing; skip: true leaves it out", typeNames[min(m.datatype, 19)])
+		return fmt.Errorf("it is %s, which measures nothing; skip: true leaves it out", typeName(m.datatype))
 	}
 	template := t.host.settings.device
 	if t.device == "" {

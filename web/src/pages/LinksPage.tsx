@@ -139,7 +139,7 @@ export function LinksPage() {
             ["acknowledged", count(s.acked)],
             ["readings", count(s.readings)],
             ["could not be read", count(s.rejects)],
-            ...(s.ignored > 0 ? [["retained, ignored", count(s.ignored)] as [string, string]] : []),
+            ...(s.ignored > 0 ? [["ignored", count(s.ignored)] as [string, string]] : []),
             ["errors", count(s.errors)],
             ...(s.line ? lineFacts(s.line) : []),
           ]}
