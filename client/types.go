@@ -362,6 +362,13 @@ type Source struct {
 	Line      *Line      `json:"line"`   // of a source that asks devices
 }
 
+// LineFailure is something that goes wrong on a line.
+type LineFailure struct {
+	What   string    `json:"what"` // such as no answer, wrong checksum, or an exception by the protocol's name
+	Count  uint64    `json:"count"`
+	LastAt time.Time `json:"last_at"`
+}
+
 // Line is how a line is used that devices are asked on.
 type Line struct {
 	Busy         float64           `json:"busy"`          // share of the last minute
@@ -371,6 +378,7 @@ type Line struct {
 	Timeouts     uint64            `json:"timeouts"`
 	Garbled      uint64            `json:"garbled"`    // answers with a wrong checksum, or that were none
 	Exceptions   map[string]uint64 `json:"exceptions"` // by the protocol's name
+	Failures     []LineFailure     `json:"failures"`   // what came instead of an answer, exceptions included
 	Groups       []LineGroup       `json:"groups"`
 	Learned      []string          `json:"learned"` // what the devices refuse
 }

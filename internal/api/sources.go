@@ -41,7 +41,10 @@ func lineOf(l *source.Line) *client.Line {
 	}
 	out := &client.Line{
 		Busy: l.Busy, AnswerHalf: l.AnswerHalf.Seconds(), AnswerNearly: l.AnswerMost.Seconds(), Requests: l.Requests, Timeouts: l.Timeouts,
-		Garbled: l.Garbled, Exceptions: l.Exceptions, Groups: []client.LineGroup{}, Learned: append([]string{}, l.Learned...),
+		Garbled: l.Garbled, Exceptions: l.Exceptions, Groups: []client.LineGroup{}, Failures: []client.LineFailure{}, Learned: append([]string{}, l.Learned...),
+	}
+	for _, f := range l.Failures {
+		out.Failures = append(out.Failures, client.LineFailure{What: f.What, Count: f.Count, LastAt: f.LastAt.UTC()})
 	}
 	for _, g := range l.Groups {
 		out.Groups = append(out.Groups, client.LineGroup{Name: g.Name, Every: g.Every.Seconds(), Late: g.Late.Seconds(), Skipped: g.Skipped})

@@ -73,6 +73,9 @@ func ms(seconds float64) string {
 	return time.Duration(seconds * float64(time.Second)).Round(100 * time.Microsecond).String()
 }
 
+// failuresTold is how long what went wrong on a line is told.
+const failuresTold = time.Hour
+
 // wrongInWords is what is wrong with a source: what is missing first, then what happened in
 // the last hour.
 func wrongInWords(s client.Source) []string {
@@ -89,6 +92,11 @@ func wrongInWords(s client.Source) []string {
 		out = append(out, fmt.Sprintf("%s: %s (%d times)", f.Place, f.Message, f.Count))
 	}
 	if s.Line != nil {
+		for _, f := range s.Line.Failures {
+			if time.Since(f.LastAt) < failuresTold {
+				out = append(out, fmt.Sprintf("%s: %d times, last at %s", f.What, f.Count, f.LastAt.UTC().Format(time.RFC3339)))
+			}
+		}
 		out = append(out, s.Line.Learned...)
 	}
 	return out

@@ -111,8 +111,11 @@ func (raw serialKeys) check(at shape.Place, text string, security *clientTLS) ad
 }
 
 // client is one for this address, not connected yet.
-func (a address) client(timeout time.Duration) (*modbus.ModbusClient, error) {
+func (a address) client(timeout time.Duration, foreign func()) (*modbus.ModbusClient, error) {
 	conf := a.open
+	if foreign != nil {
+		conf.Logger = log.New(overheard(foreign), "", 0)
+	}
 	conf.Timeout = timeout
 	if a.certs != nil {
 		pool, cert := a.certs.Parts()

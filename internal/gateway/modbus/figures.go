@@ -15,6 +15,7 @@ type figures struct {
 	timeouts   uint64
 	garbled    uint64
 	exceptions map[string]uint64
+	failures   failures
 	answers    recent
 	busy       busy
 	groups     map[string]*groupFigures
@@ -79,7 +80,7 @@ func (b *busy) share(now time.Time) float64 {
 }
 
 func newFigures(groups []group) *figures {
-	f := &figures{exceptions: map[string]uint64{}, groups: map[string]*groupFigures{}}
+	f := &figures{exceptions: map[string]uint64{}, failures: failures{}, groups: map[string]*groupFigures{}}
 	f.busy.since = time.Now()
 	for i := range groups {
 		f.groups[groups[i].name] = &groupFigures{group: &groups[i]}
@@ -94,6 +95,7 @@ func (f *figures) asked(begun, now time.Time, err error) {
 	defer f.mu.Unlock()
 	f.requests++
 	f.busy.add(now, took)
+	f.failures.add(failureOf(err), now)
 	switch {
 	case err == nil:
 		f.answers.add(took)
@@ -105,6 +107,13 @@ func (f *figures) asked(begun, now time.Time, err error) {
 	case isGarbled(err):
 		f.garbled++
 	}
+}
+
+// foreign notes an answer to another request than the last.
+func (f *figures) foreign() {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	f.failures.add(otherAsked, time.Now())
 }
 
 // done notes that a group's registers of one unit were all read: how long after the point
@@ -125,7 +134,8 @@ func (f *figures) line() *source.Line {
 	defer f.mu.Unlock()
 	out := &source.Line{
 		Requests: f.requests, Timeouts: f.timeouts, Garbled: f.garbled, Exceptions: map[string]uint64{},
-		Busy: f.busy.share(time.Now()), AnswerHalf: f.answers.at(0.5), AnswerMost: f.answers.at(0.99),
+		Failures: f.failures.list(),
+		Busy:     f.busy.share(time.Now()), AnswerHalf: f.answers.at(0.5), AnswerMost: f.answers.at(0.99),
 	}
 	for name, n := range f.exceptions {
 		out.Exceptions[name] = n

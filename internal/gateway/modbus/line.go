@@ -15,6 +15,7 @@ type line struct {
 	address address
 	client  *modbus.ModbusClient
 	waits   time.Duration // how long the client waits for answers
+	foreign func()        // nil; or told of an answer to another request than the last
 }
 
 // request is one, to one unit.
@@ -55,7 +56,7 @@ func (l *line) connect(wait time.Duration) error {
 		return nil
 	}
 	l.close()
-	client, err := l.address.client(wait)
+	client, err := l.address.client(wait, l.foreign)
 	if err != nil {
 		return err
 	}

@@ -182,3 +182,48 @@ func TestAConverterThatNeedsPausesGetsThemForAllUnits(t *testing.T) {
 	assert.LessOrEqual(t, device.lost-lost, 1)
 	assert.Empty(t, b.Tally().Absent)
 }
+
+func TestWhatGoesWrongOnALineIsTold(t *testing.T) {
+	t.Parallel()
+	b := newBench(t)
+	var mu sync.Mutex
+	n := 0
+	device := &rude{answer: func(_ uint8, _, count int) int { return count }, alter: func(frame []byte) []byte {
+		mu.Lock()
+		defer mu.Unlock()
+		switch n++; n % 4 {
+		case 1: // an answer to another request comes first
+			return append(append([]byte{0xff, 0xff}, frame[2:]...), frame...)
+		case 3:
+			return append(frame[:7:7], 0x83, 0x04)[:9] // an exception, with the length of another answer
+		}
+		return frame
+	}}
+	b.poll(t, "{ address: %q, every: 100ms, timeout: 150ms, registers: [{ table: holding, address: 0, series: u/a }, { table: holding, address: 90, series: u/b }], holes: never }", device.start(t))
+	told := func(what string) bool {
+		for _, f := range b.Tally().Line.Failures {
+			if f.What == what {
+				return assert.NotZero(t, f.Count) && assert.WithinDuration(t, time.Now(), f.LastAt, time.Minute)
+			}
+		}
+		return false
+	}
+	b.Eventually("both are told", func() bool { return told("answer to another request") && told("no answer") })
+	assert.True(t, b.Tally().Up)
+}
+
+// A device that answers every read with an exception is not up: no value comes.
+func TestADeviceThatGivesNothingIsNotUp(t *testing.T) {
+	t.Parallel()
+	b := newBench(t)
+	device := &rude{answer: func(_ uint8, _, count int) int { return count }, alter: func(frame []byte) []byte {
+		frame[4], frame[5], frame[7], frame[8] = 0, 3, frame[7]|0x80, 0x04
+		return frame[:9]
+	}}
+	b.poll(t, "{ address: %q, every: 100ms, timeout: 150ms, registers: [{ table: holding, address: 0, series: u/a }] }", device.start(t))
+	b.Eventually("it is asked", func() bool { return device.asked() > 5 })
+	assert.False(t, b.Tally().Up)
+	b.Eventually("the exception has its name", func() bool {
+		return len(b.Tally().Line.Failures) == 1 && b.Tally().Line.Failures[0].What == "server device failure"
+	})
+}

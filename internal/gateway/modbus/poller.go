@@ -27,7 +27,7 @@ type poller struct {
 	current  *task     // that was urgent last
 	until    time.Time // and stays so, while it has something left
 	silent   int       // units that do not answer
-	up       bool      // something answers
+	up       bool      // something gives values
 	down     rest      // of the connection, after it could not be made
 	spare    spare
 	figures  *figures
@@ -57,6 +57,7 @@ func open(name string, settings settings, pipe *pipeline.Pipeline, logger *slog.
 		spare: spare{share: settings.silentShare}, demands: make(chan demand), loans: make(chan func()), ended: make(chan struct{}), pipe: pipe, log: logger.With("source", name),
 	}
 	m.figures = newFigures(m.settings.groups)
+	m.line.foreign = m.figures.foreign
 	m.tasks = m.makeTasks()
 	m.pause = pauseOf(m.units)
 	m.Change(func(t *source.Tally) {
@@ -309,16 +310,20 @@ func (m *poller) fell(text string) {
 	}
 }
 
+// lift notes that values come.
+func (m *poller) lift() {
+	if !m.up {
+		m.up = true
+		m.Up(true)
+	}
+}
+
 // heard notes that a unit answered.
 func (m *poller) heard(u *unit, at time.Time) {
 	was := u.silent
 	u.answered(at)
 	m.pause.last = at
 	m.down = rest{}
-	if !m.up {
-		m.up = true
-		m.Up(true)
-	}
 	if was != nil {
 		m.silent--
 		m.tellAbsent()
@@ -358,6 +363,10 @@ func (m *poller) finish(t *task) {
 		m.figures.done(t.group, now.Sub(t.due))
 	}
 	m.answerDemand(t, "")
+	t.barren = !t.gave
+	if m.up && !slices.ContainsFunc(m.tasks, func(t *task) bool { return !t.barren }) {
+		m.fell("the device answers, but gives no value; it is asked on")
+	}
 	t.next(now)
 	m.remember(false)
 }

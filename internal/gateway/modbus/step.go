@@ -58,7 +58,8 @@ func (m *poller) step(ctx context.Context, t *task) {
 		b := s.blames
 		m.silence(u, request{u.id, b.step.want.table, b.step.First, b.step.Count}, b.begun, b.err)
 	case err == nil:
-		u.relapses = 0
+		u.relapses, t.gave = 0, true
+		m.lift()
 		delete(s.want.noise, s.First)
 		m.gave(facts, s)
 		if !s.trial {

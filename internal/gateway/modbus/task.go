@@ -18,6 +18,8 @@ type task struct {
 
 	due     time.Time // point of the schedule; zero: only on demand
 	planned int       // reads of this time
+	gave    bool      // a read of this time was given
+	barren  bool      // none was, the time before
 	paced   time.Time // before it nothing is asked beyond the plan
 	begun   bool
 	brought brought
@@ -105,7 +107,7 @@ func (t *task) begin(now time.Time) {
 			t.left = append(t.left, step{want: w, Read: r})
 		}
 	}
-	t.planned, t.paced = len(t.left), time.Time{}
+	t.planned, t.paced, t.gave = len(t.left), time.Time{}, false
 }
 
 // spreadOf is a phase that is always the same for a line and a group, and another for others.

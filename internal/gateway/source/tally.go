@@ -34,8 +34,16 @@ type Line struct {
 	Timeouts   uint64
 	Garbled    uint64            // answers with a wrong checksum, or that were none
 	Exceptions map[string]uint64 // answers that were no, by the protocol's name for it
+	Failures   []Failure         // what else than an answer came, by name
 	Groups     []Group
 	Learned    []string // what its devices refuse, in words
+}
+
+// Failure is something that goes wrong on a line.
+type Failure struct {
+	What   string
+	Count  uint64
+	LastAt time.Time
 }
 
 // Group is how a schedule is kept.

@@ -17,19 +17,22 @@ const milliseconds = (seconds: number) =>
   `${(1000 * seconds).toLocaleString(undefined, { maximumSignificantDigits: 3 })} ms`;
 
 /** How a line is used that devices are asked on, and how well its schedules are kept. */
-function lineFacts(line: components["schemas"]["Line"]): [string, string][] {
+function lineFacts(
+  line: components["schemas"]["Line"],
+  ago: (text: string | null) => string,
+): [string, string][] {
   const late = line.groups.map(
     (g) =>
       `${milliseconds(g.late)} of ${g.every ? age(1000 * g.every) : "demand"}${g.skipped ? `, ${g.skipped} skipped` : ""}`,
   );
-  const refused = Object.entries(line.exceptions).map(([name, n]) => `${n} × ${name}`);
   return [
     ["line busy", `${(100 * line.busy).toFixed(0)} %`],
     ["99 of 100 answers in", milliseconds(line.answer_nearly)],
     ["late", late.join("; ") || "–"],
-    ["timeouts", count(line.timeouts)],
-    ["garbled answers", count(line.garbled)],
-    ["exceptions", refused.join("; ") || "none"],
+    [
+      "failed",
+      line.failures.map((f) => `${count(f.count)} × ${f.what}, last ${ago(f.last_at)}`).join("; ") || "none",
+    ],
   ];
 }
 
@@ -141,7 +144,7 @@ export function LinksPage() {
             ["could not be read", count(s.rejects)],
             ...(s.ignored > 0 ? [["ignored", count(s.ignored)] as [string, string]] : []),
             ["errors", count(s.errors)],
-            ...(s.line ? lineFacts(s.line) : []),
+            ...(s.line ? lineFacts(s.line, ago) : []),
           ]}
           notes={s.line?.learned}
           errors={s.absent.concat(
