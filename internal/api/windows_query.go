@@ -10,6 +10,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"nexocumula/internal/core/window"
+	"nexocumula/internal/plain"
 	"nexocumula/internal/query"
 )
 
@@ -63,9 +64,9 @@ func readWhat(q *query.Windows, v url.Values, _ time.Time) error {
 
 // readZone reads the zone whose clocks count.
 func readZone(v url.Values) (*time.Location, error) {
-	zone, err := time.LoadLocation(v.Get("zone"))
-	if err != nil || v.Get("zone") == "Local" {
-		return nil, fmt.Errorf("zone %q is not known; use an IANA name such as Europe/Lisbon, or UTC", v.Get("zone"))
+	zone, err := plain.Zone(v.Get("zone"))
+	if err != nil {
+		return nil, fmt.Errorf("zone %w", err)
 	}
 	return zone, nil
 }

@@ -3,11 +3,11 @@ package cli
 import (
 	"context"
 	"strings"
-	"time"
 
 	"github.com/urfave/cli/v3"
 
 	"nexocumula/internal/core/window"
+	texts "nexocumula/internal/plain"
 )
 
 func momentCommand() *cli.Command {
@@ -23,9 +23,9 @@ func momentCommand() *cli.Command {
 			if cmd.Args().Len() != 2 {
 				return usage("name the series and the time: nexocumula moment SELECTOR TIME, such as stony-beck/+/oxygen 2026-03-01T02:30:00Z")
 			}
-			zone, err := time.LoadLocation(cmd.String("zone"))
+			zone, err := texts.Zone(cmd.String("zone"))
 			if err != nil {
-				return usage("--zone %q is not known; use an IANA name such as Europe/Lisbon, or UTC", cmd.String("zone"))
+				return usage("--zone %v", err)
 			}
 			when, err := window.ParseTime(cmd.Args().Get(1), zone)
 			if err != nil {

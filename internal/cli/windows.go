@@ -143,9 +143,9 @@ func readDates(path string) (out []string, err error) {
 
 // timeFlags reads times, by the clocks of --zone where they do not say otherwise.
 func timeFlags(cmd *cli.Command, flags map[string]*time.Time) error {
-	zone, err := time.LoadLocation(cmd.String("zone"))
+	zone, err := texts.Zone(cmd.String("zone"))
 	if err != nil {
-		return usage("--zone %q is not known; use an IANA name such as Europe/Lisbon, or UTC", cmd.String("zone"))
+		return usage("--zone %v", err)
 	}
 	for name, to := range flags {
 		if text := cmd.String(name); text != "" {

@@ -12,6 +12,7 @@ import (
 	"nexocumula/internal/core/screen"
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/core/span"
+	"nexocumula/internal/plain"
 	"nexocumula/internal/wire"
 )
 
@@ -31,8 +32,8 @@ func (raw file) check(at shape.Place, kinds []SourceKind) Settings {
 	out.Access = raw.Access.check(at, &raw)
 	out.AwayFor = at.Key("away_for").Duration(raw.AwayFor, clock.DefaultAway)
 	out.Zone = raw.Zone
-	if _, err := time.LoadLocation(out.Zone); err != nil || out.Zone == "Local" {
-		at.Key("zone").Wrong("%q is not known; write an IANA name such as Europe/Lisbon, or UTC", raw.Zone)
+	if _, err := plain.Zone(out.Zone); err != nil {
+		at.Key("zone").Wrong("%v", err)
 	}
 	if raw.GiveUp != "" {
 		out.GiveUp = at.Key("give_up_unsent_after").Duration(raw.GiveUp, 0)

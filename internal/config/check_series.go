@@ -17,10 +17,14 @@ import (
 	"nexocumula/internal/core/screen"
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/core/thin"
+	"nexocumula/internal/core/unit"
 )
 
 func (raw seriesFile) check(at shape.Place) Rule {
 	out := Rule{Unit: raw.Unit, Limits: screen.Limits{Low: raw.Low, High: raw.High}}
+	if symbol := unit.OfWriting(raw.Unit); symbol != "" {
+		at.Key("unit").Advise("the symbol of %s is %s; nothing is converted from or to %q", raw.Unit, symbol, raw.Unit)
+	}
 	out.Select = shape.Parsed(at.Key("select"), raw.Select, series.ParseSelector)
 	out.Kind = shape.Parsed(at.Key("kind"), raw.Kind, series.ParseKind)
 	out.Every = at.Key("every").Within(raw.Every, 0, 100*time.Millisecond, 31*24*time.Hour)

@@ -1,6 +1,7 @@
 package config_test
 
 import (
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -230,4 +231,13 @@ func TestSourcesShareNoPortSessionOrSerialLine(t *testing.T) {
 			assert.ErrorContains(t, err, c.want)
 		}
 	}
+}
+
+func TestWhatIsNearlyRightIsSuggested(t *testing.T) {
+	file := "data: d\nzone: %s\ngateway:\n  site: long-mere\n  series:\n    - { select: +/+/t, unit: \"%s\" }\n"
+	_, err := config.Parse("f.yaml", fmt.Appendf(nil, file, "Berlin", "Cel"), gateway.Kinds)
+	assert.ErrorContains(t, err, `f.yaml:2:7: zone: "Berlin" is not known; did you mean Europe/Berlin?`)
+	got, err := config.Parse("f.yaml", fmt.Appendf(nil, file, "Europe/Berlin", "°C"), gateway.Kinds)
+	require.NoError(t, err)
+	assert.Contains(t, fmt.Sprint(got.Advice), "the symbol of °C is Cel")
 }

@@ -92,3 +92,9 @@ func TestPeopleWriteUnitsAsTheyReadThem(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, Conversion{1.8, 32}, by, "without what only dividing has added")
 }
+
+func TestAUnitAsPeopleWriteItHasItsSymbol(t *testing.T) {
+	for text, symbol := range map[string]string{"°C": "Cel", "°F": "degF", "m³/h": "m3/h", "µg/m³": "ug/m3", "Ω": "Ohm", "Cel": "", "%": "", "mg/l": "", "pH": "", "": "", "widgets": ""} {
+		assert.Equal(t, symbol, OfWriting(text), text)
+	}
+}

@@ -27,6 +27,16 @@ func Written(symbol string) string {
 	return symbol
 }
 
+// OfWriting returns the symbol of a unit that somebody wrote as people do, such as Cel for °C; "" of others.
+func OfWriting(text string) string {
+	for symbol, written := range writings {
+		if written == text && symbol != text && text != "" && text != "%" { // which is so common that it is a symbol as well
+			return symbol
+		}
+	}
+	return ""
+}
+
 // Like are the other units that measure the same, in order.
 func Like(symbol string) (out []string) {
 	base := find(symbol).base

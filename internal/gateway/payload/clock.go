@@ -12,6 +12,7 @@ import (
 
 	"nexocumula/internal/config/shape"
 	"nexocumula/internal/core/span"
+	"nexocumula/internal/plain"
 )
 
 // timeKeys say when a payload says that it was measured.
@@ -115,7 +116,7 @@ func Times(form, in string) (func(any) (int64, error), error) {
 	if unit, ok := counted[form]; ok {
 		return func(v any) (int64, error) { return countedTime(v, form, unit) }, nil
 	}
-	zone, err := time.LoadLocation(in) // "" is UTC
+	zone, err := plain.Zone(in)
 	switch {
 	case err != nil:
 		return nil, err
