@@ -181,7 +181,7 @@ func TestAnswersAreAsDescribed(t *testing.T) {
 		{"/api/v1/windows?select=%23&last=1h&" + window, 400, "use one of them"},
 		{"/api/v1/windows?select=%23&from=2026-03-01T09:00:00Z&to=2026-03-01T08:00:00Z", 400, "range is reversed"},
 		{"/api/v1/windows?select=%23&from=2026-03-01T09:00:00Z&to=2026-03-01T09:00:00Z", 400, "range is empty"},
-		{"/api/v1/windows?select=%23&zone=Mars/Base&last=1h", 400, "use an IANA name"},
+		{"/api/v1/windows?select=%23&zone=Mars/Base&last=1h", 400, "write an IANA name"},
 		{"/api/v1/windows?select=%23&hours=8-20&last=1h", 400, "write two different times of day"},
 		{"/api/v1/windows?select=%23&days=noday&last=1h", 400, "mon-fri"},
 		{"/api/v1/windows?select=%23&stride=1h&last=1d", 400, "stride is given without width"},

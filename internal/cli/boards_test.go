@@ -30,7 +30,7 @@ func boards(t *testing.T, at string) {
 	out, errOut, code := typed(t, "boards", "import", file, at)
 	require.Zero(t, code, errOut)
 	assert.Contains(t, out, "version 1: Raceway 4 at night")
-	assert.Regexp(t, `^Done at http://127\.0\.0\.1:[0-9]+ \(central\)\.\n$`, errOut, "it says which service was changed")
+	assert.Regexp(t, `^At http://127\.0\.0\.1:[0-9]+ \(central\):\n$`, errOut, "it says which service was changed")
 	out, _, _ = typed(t, "boards", "import", file, "--over=1", at)
 	assert.Contains(t, out, "Board 1, version 2")
 	out, errOut, _ = typed(t, "boards", "history", "1", at)

@@ -14,21 +14,16 @@ var changing = []string{
 	"token add", "token revoke", "enrol", "enrol revoke",
 }
 
-// sayWhere has a command that changes something say at which service it did, beside its answer.
+// sayWhere has a command that changes something say at which service, before its answer and beside it.
 func sayWhere(c *cli.Command, name string) {
 	act := c.Action
 	if act == nil || !slices.Contains(changing, name) {
 		return
 	}
 	c.Action = func(ctx context.Context, cmd *cli.Command) error {
-		if err := act(ctx, cmd); err != nil {
-			return err
+		if health, err := ask(cmd).Health(ctx); err == nil { // else the command says what is wrong
+			fmt.Fprintf(cmd.Root().ErrWriter, "At %s (%s):\n", cmd.String(atFlag.Name), health.Site)
 		}
-		site := ""
-		if health, err := ask(cmd).Health(ctx); err == nil { // else the address alone says it
-			site = " (" + health.Site + ")"
-		}
-		fmt.Fprintf(cmd.Root().ErrWriter, "Done at %s%s.\n", cmd.String(atFlag.Name), site)
-		return nil
+		return act(ctx, cmd)
 	}
 }

@@ -122,7 +122,7 @@ func TestWhatAWrongRuleRefusedCountsOnceItIsMended(t *testing.T) {
 		return strings.Contains(nexocumula(t, gateway, "try", "own", "silo/silo-1", `{"at":"`+at(10)+`","mv":690}`), "75")
 	})
 	again := nexocumula(t, gateway, "reload")
-	assert.Equal(t, "Nothing in the configuration has changed.\n", again)
+	assert.Regexp(t, `^At http://127\.0\.0\.1:[0-9]+ \(stony-beck\):\nNothing in the configuration has changed\.\n$`, again)
 
 	// What passes now counts at its own time, once however often it is replayed.
 	for i, passed := range []int{1, 0} {
@@ -137,7 +137,7 @@ func TestWhatAWrongRuleRefusedCountsOnceItIsMended(t *testing.T) {
 		c, m := window("stony-beck/silo-1/silo_level")
 		return c[0] == 3 && m[0] == (50+75+100)/3.0 // what was calibrated before keeps its value
 	})
-	assert.Equal(t, "There are no such rejects that do not count yet.\n", nexocumula(t, gateway, "replay", "--rule", "calibration"))
+	assert.Contains(t, nexocumula(t, gateway, "replay", "--rule", "calibration"), "There are no such rejects that do not count yet.\n")
 	versions, err := gateway.Versions(t.Context(), "stony-beck/silo-1/silo_level")
 	require.NoError(t, err)
 	require.Len(t, versions.Versions, 2)
