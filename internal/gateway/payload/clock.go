@@ -79,7 +79,12 @@ func (k timeKeys) clock(at shape.Place, f *fields, place func(at shape.Place, te
 	if k.Clock != "" {
 		out.shown = place(at.Key("clock"), k.Clock)
 	}
-	out.form = shape.Parsed(at.Key("time_form"), k.TimeForm, func(form string) (func(any) (int64, error), error) { return Times(form, k.TimeZone) })
+	zone := k.TimeZone
+	if _, err := plain.Zone(zone); err != nil {
+		at.Key("time_zone").Wrong("%v", err)
+		zone = ""
+	}
+	out.form = shape.Parsed(at.Key("time_form"), k.TimeForm, func(form string) (func(any) (int64, error), error) { return Times(form, zone) })
 	out.like.uptime = strings.HasPrefix(k.TimeForm, "uptime")
 	switch {
 	case k.Time == "" && (k.TimeForm != "" || k.Clock != ""):

@@ -125,7 +125,7 @@ func TestMistakesInMessagesAreNamed(t *testing.T) {
 		`payload: json, time_form: unix_s, values: [{ at: /a, series: a/b }]`:                          "say with time: where it stands",
 		`payload: json, time: /t, time_form: unix_h, values: [{ at: /a, series: a/b }]`:                `time form "unix_h" is not known`,
 		`payload: json, time: /t, time_form: uptime_s, values: [{ at: /a, series: a/b }]`:              "say with clock: where the payload says how long it runs",
-		`payload: json, time: /t, time_zone: Europe/Nowhere, values: [{ at: /a, series: a/b }]`:        "unknown time zone Europe/Nowhere",
+		`payload: json, time: /t, time_zone: Berlin, values: [{ at: /a, series: a/b }]`:                `time_zone: "Berlin" is not known; did you mean Europe/Berlin?`,
 		`payload: json, time: /t, correct_clock: true, values: [{ at: /a, series: a/b }]`:              "to correct a clock",
 		`payload: json, time: /t, clock_offset: a/c, values: [{ at: /a, series: a/b }]`:                "to measure a clock",
 		`payload: json, time: /t, clock: /c, clock_offset: "{c}/d", values: [{ at: /a, series: a/b }]`: "uses {c}",
