@@ -47,7 +47,7 @@ func (m *poller) alibi(u *unit, s step) *step {
 					continue
 				}
 				if u.table(w.table).Gives(v) {
-					return &step{want: w, Read: planner.Read{First: v.First, Count: v.Words, Values: []int{k}}, extra: true}
+					return &step{want: w, Read: planner.Read{First: v.First, Count: v.Words, Values: []int{k}}}
 				}
 			}
 		}

@@ -15,7 +15,7 @@ import (
 type step struct {
 	want *want
 	planner.Read
-	extra  bool          // beyond the plan, to find something out
+	extra  bool          // beyond the plan, to find something out when the line has time
 	trial  bool          // only to learn whether it is given; its values come otherwise
 	again  bool          // it was not answered, and is asked once more, after a longer pause
 	paused time.Duration // before that
@@ -132,7 +132,7 @@ func (m *poller) unanswered(t *task, s step, begun time.Time, err error) {
 		return
 	}
 	if awake && isTimeout(err) && !s.again && begun.Sub(m.pause.last) < learnedMost && m.pause.longer() {
-		s.again, s.paused, s.extra, m.unkept = true, before, true, true
+		s.again, s.paused, m.unkept = true, before, true
 		t.left = append([]step{s}, t.left...)
 		return
 	}

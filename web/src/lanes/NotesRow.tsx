@@ -78,9 +78,12 @@ export function NotesRow({ lane, height, places }: Props) {
           </Link>
         );
       })}
-      {shown.map((n) => (
-        <NoteFlag key={n.id} note={n} x={xOf(view, Date.parse(n.at))} />
-      ))}
+      {shown
+        .map((note) => ({ note, x: xOf(view, Date.parse(note.at)) }))
+        .sort((a, b) => a.x - b.x)
+        .map(({ note, x }, i, all) => (
+          <NoteFlag key={note.id} note={note} x={x} room={(all[i + 1]?.x ?? Infinity) - x} />
+        ))}
     </>
   );
 }
@@ -97,6 +100,8 @@ function reach(o: Outage, view: Parameters<typeof xOf>[0]): [x: number, wide: nu
   const to = Math.min(view.px - view.right, xOf(view, o.ended ? Date.parse(o.ended) : view.span.to));
   return [from, to < from ? 0 : Math.max(2, to - from)];
 }
+
+const flag = 20; // px of a note's flag alone
 
 type LinkOutage = Outage & { link: string };
 
@@ -120,7 +125,8 @@ function together(outages: LinkOutage[], view: View): { all: LinkOutage[]; x: nu
   return out;
 }
 
-function NoteFlag({ note, x }: { note: Note; x: number }) {
+/** A note at a place; room is how far the next one is, in px. */
+function NoteFlag({ note, x, room: next }: { note: Note; x: number; room: number }) {
   const view = useView();
   const session = useSession();
   const client = useQueryClient();
@@ -132,8 +138,11 @@ function NoteFlag({ note, x }: { note: Note; x: number }) {
   return (
     <Popover.Root>
       <Popover.Trigger
-        className="absolute top-0 flex max-w-48 items-center gap-1 rounded-sheet px-0.5 text-xs hover:bg-paper"
-        style={room > 120 ? { left: x - 3 } : { right: view.px - x - 3, flexDirection: "row-reverse" }}
+        className="absolute top-0 flex items-center overflow-hidden gap-1 rounded-sheet px-0.5 text-xs hover:bg-paper"
+        style={{
+          maxWidth: Math.min(192, Math.max(flag, next - 2)),
+          ...(room > 120 ? { left: x - 3 } : { right: view.px - x - 3, flexDirection: "row-reverse" }),
+        }}
         aria-label={`Note: ${note.text}`}
         data-note={note.id}
       >

@@ -51,6 +51,11 @@ describe("a board on a wall", () => {
     expect(Math.max(...counts) - Math.min(...counts)).toBeLessThanOrEqual(2);
   });
 
+  it("gives a single strip the height that a lane has at least", () => {
+    const strips = Array.from({ length: 7 }, () => wanted("states"));
+    for (const l of fit(small, 4, strips).pages[0]?.lanes ?? []) expect(l.height).toBeGreaterThanOrEqual(40);
+  });
+
   it("grows with the screen", () => {
     const large = fit({ width: 3840, height: 2160 }, 0, six).scale;
     expect(large / fit(small, 0, six).scale).toBeCloseTo(2160 / 800, 0);

@@ -1,4 +1,4 @@
-import { heightOf, type BoardLane } from "../board/board";
+import { heightOf, lowest, type BoardLane } from "../board/board";
 
 /** A lane and the paths of the series it shows. */
 export interface Wanted {
@@ -77,7 +77,7 @@ export function leastOf({ lane, paths }: Wanted): number {
       return 88;
     case "states":
     case "coverage":
-      return 8 + aStrip.least * Math.max(1, paths.length);
+      return Math.max(lowest, 8 + aStrip.least * paths.length);
     case "text":
       return 8 + 24 * linesOf(lane.text ?? "");
     default:
@@ -88,7 +88,7 @@ export function leastOf({ lane, paths }: Wanted): number {
 /** The height from which a lane's plot gains nothing. */
 function mostOf(wanted: Wanted): number {
   const { lane, paths } = wanted;
-  if (lane.kind === "states" || lane.kind === "coverage") return 8 + aStrip.most * Math.max(1, paths.length);
+  if (lane.kind === "states" || lane.kind === "coverage") return 8 + aStrip.most * Math.max(1, paths.length); // > lowest
   if (lane.kind === "text" || lane.kind === "notes") return leastOf(wanted);
   return Infinity;
 }
