@@ -78,12 +78,9 @@ export function NotesRow({ lane, height, places }: Props) {
           </Link>
         );
       })}
-      {shown
-        .map((note) => ({ note, x: xOf(view, Date.parse(note.at)) }))
-        .sort((a, b) => a.x - b.x)
-        .map(({ note, x }, i, all) => (
-          <NoteFlag key={note.id} note={note} x={x} room={(all[i + 1]?.x ?? Infinity) - x} />
-        ))}
+      {placed(shown, view).map(({ note, x, toTheLeft, wide }) => (
+        <NoteFlag key={note.id} note={note} x={x} toTheLeft={toTheLeft} wide={wide} />
+      ))}
     </>
   );
 }
@@ -100,8 +97,6 @@ function reach(o: Outage, view: Parameters<typeof xOf>[0]): [x: number, wide: nu
   const to = Math.min(view.px - view.right, xOf(view, o.ended ? Date.parse(o.ended) : view.span.to));
   return [from, to < from ? 0 : Math.max(2, to - from)];
 }
-
-const flag = 20; // px of a note's flag alone
 
 type LinkOutage = Outage & { link: string };
 
@@ -125,8 +120,34 @@ function together(outages: LinkOutage[], view: View): { all: LinkOutage[]; x: nu
   return out;
 }
 
-/** A note at a place; room is how far the next one is, in px. */
-function NoteFlag({ note, x, room: next }: { note: Note; x: number; room: number }) {
+const flag = 20; // px of a note's flag alone
+const widest = 192; // px of a note's text and flag
+const leastRoom = 120; // px; with less to its right a note's text stands to its left
+
+interface Placed {
+  note: Note;
+  x: number;
+  toTheLeft: boolean;
+  /** How wide it may be, so that no text lies over another, in px. */
+  wide: number;
+}
+
+function placed(notes: Note[], view: View): Placed[] {
+  const all = notes
+    .map((note) => ({ note, x: xOf(view, Date.parse(note.at)) }))
+    .sort((a, b) => a.x - b.x)
+    .map((n) => ({ ...n, toTheLeft: view.px - view.right - n.x <= leastRoom }));
+  return all.map((n, i) => {
+    const other = n.toTheLeft ? all[i - 1] : all[i + 1];
+    const apart = other ? Math.abs(other.x - n.x) : Infinity;
+    // Two that stand towards each other share the room between them.
+    const room = other && other.toTheLeft !== n.toTheLeft ? apart / 2 : apart;
+    return { ...n, wide: Math.min(widest, Math.max(flag, room - 2)) };
+  });
+}
+
+/** A note's flag at its time, with its text beside it. */
+function NoteFlag({ note, x, toTheLeft, wide }: Placed) {
   const view = useView();
   const session = useSession();
   const client = useQueryClient();
@@ -134,14 +155,13 @@ function NoteFlag({ note, x, room: next }: { note: Note; x: number; room: number
     mutationFn: () => remove(`notes/${note.id}`),
     onSuccess: () => client.invalidateQueries({ queryKey: ["notes"] }),
   });
-  const room = view.px - view.right - x;
   return (
     <Popover.Root>
       <Popover.Trigger
         className="absolute top-0 flex items-center overflow-hidden gap-1 rounded-sheet px-0.5 text-xs hover:bg-paper"
         style={{
-          maxWidth: Math.min(192, Math.max(flag, next - 2)),
-          ...(room > 120 ? { left: x - 3 } : { right: view.px - x - 3, flexDirection: "row-reverse" }),
+          maxWidth: wide,
+          ...(toTheLeft ? { right: view.px - x - 3, flexDirection: "row-reverse" } : { left: x - 3 }),
         }}
         aria-label={`Note: ${note.text}`}
         data-note={note.id}
