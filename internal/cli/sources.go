@@ -73,7 +73,7 @@ func ms(seconds float64) string {
 	return time.Duration(seconds * float64(time.Second)).Round(100 * time.Microsecond).String()
 }
 
-// failuresTold is how long what went wrong on a line is told.
+// failuresTold is how long sources lists a failure of a line after it last happened.
 const failuresTold = time.Hour
 
 // wrongInWords is what is wrong with a source: what is missing first, then what happened in

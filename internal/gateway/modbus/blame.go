@@ -34,8 +34,8 @@ func (s step) suspected(err error) bool {
 	return s.want.noise[s.First] >= noisyReads
 }
 
-// alibi returns a read of something that a unit is known to give, beside a read that it may refuse, or nil.
-func (m *poller) alibi(u *unit, s step) *step {
+// knownGood returns a read of something that a unit is known to give, beside a read that it may refuse, or nil.
+func (m *poller) knownGood(u *unit, s step) *step {
 	for _, t := range m.tasks {
 		if t.unit != u {
 			continue

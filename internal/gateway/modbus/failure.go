@@ -59,7 +59,7 @@ func (f failures) add(what string, now time.Time) {
 	f[what] = source.Failure{What: what, Count: f[what].Count + 1, LastAt: now}
 }
 
-// mostFailures bounds the different texts of errors that are told.
+// mostFailures is the most kinds of failures that a line counts; further kinds are left out.
 const mostFailures = 50
 
 func (f failures) list() (out []source.Failure) {

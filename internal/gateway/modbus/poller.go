@@ -310,8 +310,8 @@ func (m *poller) fell(text string) {
 	}
 }
 
-// lift notes that values come.
-func (m *poller) lift() {
+// cameUp notes that values come.
+func (m *poller) cameUp() {
 	if !m.up {
 		m.up = true
 		m.Up(true)
@@ -364,7 +364,7 @@ func (m *poller) finish(t *task) {
 	}
 	m.answerDemand(t, "")
 	t.barren = !t.gave
-	if m.up && !slices.ContainsFunc(m.tasks, func(t *task) bool { return !t.barren }) {
+	if m.up && t.barren && !slices.ContainsFunc(m.tasks, func(t *task) bool { return t.group.every > 0 && !t.barren }) {
 		m.fell("the device answers, but gives no value; it is asked on")
 	}
 	t.next(now)

@@ -59,7 +59,7 @@ func (m *poller) step(ctx context.Context, t *task) {
 		m.silence(u, request{u.id, b.step.want.table, b.step.First, b.step.Count}, b.begun, b.err)
 	case err == nil:
 		u.relapses, t.gave = 0, true
-		m.lift()
+		m.cameUp()
 		delete(s.want.noise, s.First)
 		m.gave(facts, s)
 		if !s.trial {
@@ -140,9 +140,9 @@ func (m *poller) unanswered(t *task, s step, begun time.Time, err error) {
 		m.pause.span = s.paused
 	}
 	if s.suspected(err) {
-		if alibi := m.alibi(u, s); alibi != nil {
-			alibi.blames = &blame{s, begun, err}
-			t.left = append([]step{*alibi}, t.left...)
+		if check := m.knownGood(u, s); check != nil {
+			check.blames = &blame{s, begun, err}
+			t.left = append([]step{*check}, t.left...)
 			return
 		}
 	}

@@ -9,7 +9,7 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// A connection that was accepted, but that nobody serves yet, must not be forgotten when the listener ends.
+// shut waits for a connection that was accepted and is not served yet.
 func TestGuardWaitsForConnectionsThatAreJustBeginning(t *testing.T) {
 	open, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)

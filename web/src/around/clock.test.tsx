@@ -12,7 +12,7 @@ afterEach(() => {
 });
 
 describe("a device whose clock is wrong", () => {
-  it("is told by how much, and its pages follow the service", () => {
+  it("says by how much, and pages follow the service", () => {
     render(<WrongClock />);
     expect(screen.queryByRole("status")).toBeNull();
     act(() => heardClock(Date.now() + 10 * 60_000));

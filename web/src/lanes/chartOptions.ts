@@ -23,7 +23,7 @@ interface Input {
   view: View;
 }
 
-/** How a chart looks; colours are the design tokens'. Its px are those of the screen, so that lines stay sharp. */
+/** The options of a chart. Colours are design tokens. Sizes are in px of the screen, so that lines stay sharp. */
 export function chartOptions({ lane, lines, axes, height, normal, single, view }: Input): uPlot.Options {
   const s = view.scale;
   const font = `${12 * s}px system-ui, sans-serif`;

@@ -20,7 +20,7 @@ interface Props {
   onChange: (range: Range | undefined) => void;
 }
 
-/** Which time is told about: one of some, or from and to. */
+/** Chooses the range: a preset, or from and to. */
 export function HappenedRange({ range, span, zone, onChange }: Props) {
   const found = choices.findIndex((c) => JSON.stringify(c.range) === JSON.stringify(range));
   const [own, setOwn] = useState(found < 0);
