@@ -13,6 +13,7 @@ import (
 	"nexocumula/internal/access"
 	"nexocumula/internal/config"
 	"nexocumula/internal/core/reading"
+	"nexocumula/internal/plain"
 	"nexocumula/internal/store"
 	"nexocumula/internal/wire"
 )
@@ -162,7 +163,7 @@ func (r *Receiver) Receive(token, from string, body []byte) (wire.Reply, error) 
 	l.now = sites
 	e.Status.Version = clip(e.Status.Version)
 	e.Status.Zones = zonesOf(e.Status.Zones, sites)
-	e.Status.Console = wire.ConsoleOf(e.Status.Console)
+	e.Status.Console = plain.Console(e.Status.Console)
 	now, before := r.store.Judge().Now(), l.cursor.Rows
 	reply, err := r.take(l, e, from, now)
 	l.seen.Lock()

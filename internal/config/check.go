@@ -13,7 +13,6 @@ import (
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/core/span"
 	"nexocumula/internal/plain"
-	"nexocumula/internal/wire"
 )
 
 func (raw file) check(at shape.Place, kinds []SourceKind) Settings {
@@ -56,7 +55,7 @@ func (raw *gatewayFile) check(at shape.Place, kinds []SourceKind) *Gateway {
 	if err := series.CheckLevel(raw.Site); err != nil {
 		at.Key("site").Wrong("the site's name, the first level of all its series, %v", err)
 	}
-	if g.Console = strings.TrimRight(raw.Console, "/"); g.Console != "" && wire.ConsoleOf(g.Console) == "" {
+	if g.Console = strings.TrimRight(raw.Console, "/"); g.Console != "" && plain.Console(g.Console) == "" {
 		at.Key("console").Wrong("%q is not the address of a console; write http://host:port or https://host:port", raw.Console)
 	}
 	for i, r := range raw.Series {

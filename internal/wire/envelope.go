@@ -2,8 +2,6 @@ package wire
 
 import (
 	"fmt"
-	"net/url"
-	"strings"
 	"time"
 
 	"github.com/fxamacker/cbor/v2"
@@ -62,18 +60,6 @@ type Status struct {
 	Console string `cbor:"console,omitempty" json:"console,omitempty"` // the address of its console for people at the central
 
 	Zones map[string]string `cbor:"zones,omitempty" json:"zones,omitempty"` // of sites that it sends: IANA names of the zones whose clocks hang there
-}
-
-const maxConsole = 300 // bytes of the address of a console
-
-// ConsoleOf returns the address of a console as a gateway tells it, or "" if a link to it could lead anywhere but to a
-// host's pages over HTTP.
-func ConsoleOf(said string) string {
-	u, err := url.Parse(said)
-	if err != nil || len(said) > maxConsole || u.Host == "" || u.User != nil || u.Scheme != "http" && u.Scheme != "https" || u.RawQuery != "" || u.Fragment != "" {
-		return ""
-	}
-	return strings.TrimRight(u.String(), "/")
 }
 
 // Reply is the answer to an envelope, as JSON. The batch is on disk but for what Refused
