@@ -133,7 +133,7 @@ func happened(p page, central, gateway string) {
 	p.do(chromedp.Navigate(central + "/rejects"))
 	p.until(`document.querySelector("[data-of-gateways]")?.innerText.includes("stony-beck")`)
 	p.until(fmt.Sprintf(`[...document.querySelectorAll("[data-of-gateways] a")].some((a) => a.href === %q)`, gateway+"/rejects"))
-	assert.Equal(p.t, "Rejects – central – Nexocumula", p.text(`document.title`))
+	p.until(`document.title === "Rejects – central – Nexocumula"`)
 }
 
 // find narrows Now down.
