@@ -107,7 +107,7 @@ func Until(expression string) chromedp.Action[chromedp.Void] {
 			if err == nil {
 				return chromedp.Void{}, nil
 			}
-			if ctx.Err() != nil || !strings.Contains(err.Error(), "Cannot find context") {
+			if ctx.Err() != nil || !strings.Contains(err.Error(), "Cannot find context") && !strings.Contains(err.Error(), "target navigated") {
 				return chromedp.Void{}, fmt.Errorf("waiting until %s: %w", expression, err)
 			}
 			time.Sleep(50 * time.Millisecond)
