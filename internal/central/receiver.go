@@ -6,6 +6,7 @@ import (
 	"crypto/subtle"
 	"encoding/json"
 	"fmt"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -335,7 +336,7 @@ func (r *Receiver) reject(gateway, reason string, raw []byte) reading.Reject {
 	return from.Reject(r.store.Judge().Now().UnixNano(), reason)
 }
 
-// Links are how the gateways stand.
+// Links returns how each gateway stands, in the order of their names.
 func (r *Receiver) Links() []Link {
 	now := r.store.Judge().Now()
 	revoked := map[string]bool{}
@@ -359,5 +360,6 @@ func (r *Receiver) Links() []Link {
 		}
 		out = append(out, show)
 	}
+	slices.SortFunc(out, func(a, b Link) int { return strings.Compare(a.Gateway, b.Gateway) })
 	return out
 }
