@@ -6,6 +6,7 @@ import (
 	"io"
 	"mime"
 	"net/http"
+	"slices"
 	"strings"
 	"unicode/utf8"
 
@@ -14,6 +15,7 @@ import (
 	"nexocumula/client"
 	"nexocumula/internal/access"
 	"nexocumula/internal/core/series"
+	"nexocumula/internal/gateway/payload"
 	"nexocumula/internal/gateway/push"
 	"nexocumula/internal/store"
 )
@@ -45,10 +47,14 @@ func (h handlers) push(c *gin.Context) {
 		h.turnAway(c, access.Nobody(address(c), access.Rights{}), "readings", http.StatusUnauthorized, "token", "no sender of an http_push source has this token; send it as Authorization: Bearer TOKEN. A token made here is for the sender of its name, and has the role sender")
 		return
 	}
+	topic := c.Query("topic")
 	media, _, _ := mime.ParseMediaType(c.GetHeader("Content-Type"))
 	form, ok := pushForms[media]
+	if topic != "" {
+		form, ok = push.Message, true
+	}
 	if !ok {
-		fail(c, http.StatusUnsupportedMediaType, "content_type", fmt.Sprintf("Content-Type %q is not taken; use application/senml+json, application/senml+cbor or text/csv", media))
+		fail(c, http.StatusUnsupportedMediaType, "content_type", fmt.Sprintf("Content-Type %q is not taken; use application/senml+json, application/senml+cbor or text/csv, or say with ?topic= which of the source's messages: it is", media))
 		return
 	}
 	key := c.GetHeader("Idempotency-Key")
@@ -64,7 +70,18 @@ func (h handlers) push(c *gin.Context) {
 	if err != nil {
 		return // the sender went away
 	}
-	outcome, err := receiver.Take(c.Request.Context(), push.Document{Sender: sender, Form: form, Body: body, Key: key, May: may})
+	if packed := c.GetHeader("Content-Encoding"); packed != "" && packed != "identity" {
+		if !slices.Contains(payload.Compressions, packed) {
+			c.Header("Accept-Encoding", strings.Join(payload.Compressions, ", "))
+			fail(c, http.StatusUnsupportedMediaType, "content_encoding", fmt.Sprintf("Content-Encoding %q is not taken; use %s", packed, strings.Join(payload.Compressions, ", ")))
+			return
+		}
+		if body, err = payload.Unpack(packed, body, receiver.MaxBody()); err != nil {
+			fail(c, http.StatusUnprocessableEntity, "unreadable", err.Error())
+			return
+		}
+	}
+	outcome, err := receiver.Take(c.Request.Context(), push.Document{Sender: sender, Form: form, Topic: topic, Body: body, Key: key, May: may})
 	if bad, ok := errors.AsType[push.Unreadable](err); ok {
 		fail(c, http.StatusUnprocessableEntity, "unreadable", bad.Error())
 		return

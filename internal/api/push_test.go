@@ -1,6 +1,8 @@
 package api_test
 
 import (
+	"bytes"
+	"compress/gzip"
 	"fmt"
 	"net/http"
 	"strings"
@@ -90,6 +92,47 @@ func TestPushedReadingsAreOnDiskWhenTheAnswerComes(t *testing.T) {
 	kept, err := ask.Rejects(t.Context(), client.RejectFilter{Source: "scripts", Limit: 100})
 	require.NoError(t, err)
 	assert.Len(t, kept.Rejects, 8, "what is refused is kept too")
+}
+
+func TestAnyFormOfMessageCanBePushed(t *testing.T) {
+	c := newContract(t, serve(t).Address)
+	now := time.Now().UTC().Add(-time.Hour).Truncate(time.Second).Format(time.RFC3339)
+	packed := func(text string) []byte {
+		var out bytes.Buffer
+		to := gzip.NewWriter(&out)
+		_, _ = to.Write([]byte(text))
+		_ = to.Close()
+		return out.Bytes()
+	}
+	post := func(topic string, body []byte, header ...string) (int, string) {
+		h := pushHeader(pushToken, "application/json", "")
+		for i := 0; i < len(header); i += 2 {
+			h.Set(header[i], header[i+1])
+		}
+		return c.call(http.MethodPost, "/api/v1/readings?topic="+topic, body, h)
+	}
+	good := `{"at":"` + now + `","wind":"5.5"}`
+	for _, test := range []struct {
+		topic  string
+		body   []byte
+		header []string
+		status int
+		said   string
+	}{
+		{"station/mast", []byte(good), nil, 200, `{"accepted":1,"refused":0,"rows":[]}`},
+		{"station/mast", packed(good), []string{"Content-Encoding", "gzip"}, 200, `"accepted":1`},
+		{"station/mast", []byte(`{"at":"` + now + `","wind":"-"}`), nil, 200, `{"accepted":0,"refused":0,"rows":[]}`},
+		{"station/silo", []byte(good), nil, 422, "sender mast may not send stony-beck/silo/wind"},
+		{"station/mast", []byte(`{"at":"` + now + `"}`), nil, 422, `{"place":"topic station/mast","reason":"stony-beck/mast/wind: payload has nothing at /wind"}`},
+		{"mast", []byte(good), nil, 422, "topic matches no messages: entry; those are station/{station}"},
+		{"station/mast", []byte(good), []string{"Content-Encoding", "br"}, 415, "use gzip, deflate, zstd"},
+		{"station/mast", []byte(good), []string{"Content-Encoding", "gzip"}, 422, "payload is not gzip"},
+		{"station/mast", packed(strings.Repeat(" ", 3000) + good), []string{"Content-Encoding", "gzip"}, 422, "more than 2000 bytes long, once unpacked"},
+	} {
+		status, text := post(test.topic, test.body, test.header...)
+		assert.Equal(t, test.status, status, text)
+		assert.Contains(t, text, test.said)
+	}
 }
 
 func TestPushesThatCannotBeTakenAreRefused(t *testing.T) {

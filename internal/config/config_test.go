@@ -80,7 +80,7 @@ func TestEveryMistakeIsNamedWithItsPlace(t *testing.T) {
 		{"address: 127.0.0.1:1883", "address: nowhere", `f.yaml:14:18: gateway.sources[0].mqtt_listener.address: "nowhere" is not an address to listen at`},
 		{"time: /at", "time: at", "is not a JSON Pointer (RFC 6901)"},
 		{`series: "{buoy}/oxygen"`, `series: "{boy}/oxygen"`, "uses {boy}, which neither topic nor payload binds (there is {buoy})"},
-		{"payload: json", "payload: xml", `payload form "xml" is not known; use number, text, json`},
+		{"payload: json", "payload: yaml", `payload form "yaml" is not known; use number, text, json`},
 		{"tcp://10.0.0.7:502", "10.0.0.7", "write tcp://host:port"},
 		{"type: uint32", "type: uint24", `register type "uint24" is not known`},
 		{"table: coil", "table: relay", `f.yaml:23:22: gateway.sources[1].modbus.registers[1].table: table "relay" is not known; use coil, discrete_input, holding or input`},

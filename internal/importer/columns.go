@@ -10,6 +10,7 @@ import (
 	"strings"
 	"time"
 
+	"nexocumula/internal/core/series"
 	"nexocumula/internal/gateway/payload"
 )
 
@@ -101,10 +102,17 @@ func (t *table) find() (err error) {
 		t.wide[column("column", name, "")] = series
 	}
 	if c.Rest != "" {
+		from := map[string]string{}
 		for i, name := range t.header {
-			if _, taken := t.wide[i]; !taken && i != t.time {
-				t.wide[i] = strings.ReplaceAll(c.Rest, "{column}", name)
+			if _, taken := t.wide[i]; taken || i == t.time {
+				continue
 			}
+			level := series.CleanLevel(name)
+			if first, twice := from[level]; twice && err == nil {
+				err = fmt.Errorf("--rest: the columns %q and %q would both be {column} %q, and come into one series; name one with --column", first, name, level)
+			}
+			from[level] = name
+			t.wide[i] = strings.ReplaceAll(c.Rest, "{column}", level)
 		}
 	}
 	return err

@@ -50,17 +50,6 @@ func CheckLevel(level string) error {
 	return nil
 }
 
-// CleanLevel puts _ for what a level cannot hold. What comes of it can still be none: empty,
-// or dots alone.
-func CleanLevel(text string) string {
-	return strings.Map(func(letter rune) rune {
-		if letter > 127 || !levelByte(byte(letter)) {
-			return '_'
-		}
-		return letter
-	}, text)
-}
-
 func levelByte(c byte) bool {
 	return c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || c == '_' || c == '-' || c == '.'
 }

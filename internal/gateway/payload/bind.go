@@ -1,11 +1,9 @@
 package payload
 
 import (
-	"encoding/json"
 	"fmt"
 	"maps"
 	"slices"
-	"strconv"
 
 	"nexocumula/internal/config/shape"
 	"nexocumula/internal/core/series"
@@ -36,18 +34,11 @@ func boundIn(places []string, find func(place string) (any, error)) (names []str
 		if err != nil {
 			return nil, err
 		}
-		switch v := v.(type) {
-		case string:
-			names = append(names, v)
-		case float64:
-			names = append(names, strconv.FormatFloat(v, 'f', -1, 64))
-		case json.Number:
-			names = append(names, v.String())
-		case int64:
-			names = append(names, strconv.FormatInt(v, 10))
-		default:
+		name, ok := textIn(v)
+		if !ok {
 			return nil, fmt.Errorf("%s at %s cannot be part of a series' name", describe(v), place)
 		}
+		names = append(names, name)
 	}
 	return names, nil
 }

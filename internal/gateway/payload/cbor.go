@@ -14,7 +14,7 @@ import (
 // cborKeys are the same keys as for JSON: what CBOR holds is picked by the same pointers. Keys that are
 // whole numbers are written as such.
 type cborKeys struct {
-	jsonKeys `yaml:",inline"`
+	documentKeys `yaml:",inline"`
 }
 
 func (k *cborKeys) decoder(at shape.Place, f *fields) decoder {

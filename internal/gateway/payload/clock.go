@@ -18,6 +18,7 @@ import (
 // timeKeys say when a payload says that it was measured.
 type timeKeys struct {
 	Time      string `yaml:"time" is:"arrival" says:"where the time stands"`
+	TimeOfDay string `yaml:"time_of_day" says:"where the time of day stands, if time is a date alone; time_form is that of both, with a blank between"`
 	TimeForm  string `yaml:"time_form" is:"rfc3339" says:"or unix_s, unix_ms, unix_us, unix_ns; uptime_s, uptime_ms since the device's start, with clock; or a layout in the letters of C's strftime, such as \"%d.%m.%Y %H:%M:%S\""`
 	TimeZone  string `yaml:"time_zone" is:"UTC" says:"of a layout that says none itself, such as Europe/Berlin"`
 	Clock     string `yaml:"clock" says:"where the payload says what the device's clock showed as it was sent"`
@@ -66,6 +67,7 @@ func (w *when) absolute() bool { return w != nil && !w.relative && !w.uptime }
 // clock reads times as the configuration says.
 type clock struct {
 	time, shown string // places
+	ofDay       string // place; "": the time is at one place
 	form        func(v any) (int64, error)
 	like        when
 	offset      int // the field of what the clock is off; noField: nobody wants to know
@@ -79,6 +81,12 @@ func (k timeKeys) clock(at shape.Place, f *fields, place func(at shape.Place, te
 	if k.Clock != "" {
 		out.shown = place(at.Key("clock"), k.Clock)
 	}
+	if k.TimeOfDay != "" {
+		out.ofDay = place(at.Key("time_of_day"), k.TimeOfDay)
+		if !strings.Contains(k.TimeForm, "%") {
+			at.Key("time_form").Wrong("of a date and a time of day, say how they are written, such as \"%%d.%%m.%%Y %%H:%%M:%%S\"")
+		}
+	}
 	zone := k.TimeZone
 	if _, err := plain.Zone(zone); err != nil {
 		at.Key("time_zone").Wrong("%v", err)
@@ -87,8 +95,8 @@ func (k timeKeys) clock(at shape.Place, f *fields, place func(at shape.Place, te
 	out.form = shape.Parsed(at.Key("time_form"), k.TimeForm, func(form string) (func(any) (int64, error), error) { return Times(form, zone) })
 	out.like.uptime = strings.HasPrefix(k.TimeForm, "uptime")
 	switch {
-	case k.Time == "" && (k.TimeForm != "" || k.Clock != ""):
-		at.Key("time").Wrong("time_form and clock say how to read a time; say with time: where it stands")
+	case k.Time == "" && (k.TimeForm != "" || k.Clock != "" || k.TimeOfDay != ""):
+		at.Key("time").Wrong("time_form, time_of_day and clock say how to read a time; say with time: where it stands")
 	case out.like.uptime && k.Clock == "":
 		at.Key("clock").Wrong("%s counts from the device's start; say with clock: where the payload says how long it runs as it sends", k.TimeForm)
 	case k.Offset != "" && k.Clock == "":
@@ -160,7 +168,7 @@ func (c clock) read(find func(place string) (any, error)) (*when, error) {
 	}
 	out := c.like
 	var err error
-	if out.at, err = c.one(c.time, find); err != nil {
+	if out.at, err = c.one(c.time, c.whole(find)); err != nil {
 		return nil, err
 	}
 	if c.shown != "" {
@@ -169,6 +177,29 @@ func (c clock) read(find func(place string) (any, error)) (*when, error) {
 		}
 	}
 	return &out, nil
+}
+
+// whole finds a time that stands at two places as one text.
+func (c clock) whole(find func(place string) (any, error)) func(place string) (any, error) {
+	if c.ofDay == "" {
+		return find
+	}
+	return func(place string) (any, error) {
+		date, err := find(place)
+		if err != nil {
+			return nil, err
+		}
+		ofDay, err := find(c.ofDay)
+		if err != nil {
+			return nil, err
+		}
+		day, ok := textIn(date)
+		hour, good := textIn(ofDay)
+		if !ok || !good {
+			return nil, fmt.Errorf("%s and %s are no date and time of day", describe(date), describe(ofDay))
+		}
+		return strings.TrimSpace(day) + " " + strings.TrimSpace(hour), nil
+	}
 }
 
 func (c clock) one(place string, find func(place string) (any, error)) (int64, error) {

@@ -15,6 +15,9 @@ var forms = []form{
 	{"text", "numbers between separators, by column or by name", keysOf[textKeys]},
 	{"json", "JSON (RFC 8259), picked by JSON Pointers (RFC 6901)", keysOf[jsonKeys]},
 	{"cbor", "CBOR (RFC 8949), picked in the same way", keysOf[cborKeys]},
+	{"msgpack", "MessagePack, picked in the same way", keysOf[msgpackKeys]},
+	{"xml", "XML 1.0, picked in the same way: /weather/temp is the element temp in weather, /weather/@id an attribute, /weather/#text the text beside them; elements of the same name are an array", keysOf[xmlKeys]},
+	{"binary", "bytes in a fixed order: numbers by byte, type and order", keysOf[binaryKeys]},
 	{"senml_json", "SenML (RFC 8428) in JSON", keysOf[senmlJSONKeys]},
 	{"senml_cbor", "SenML (RFC 8428) in CBOR", keysOf[senmlCBORKeys]},
 }
@@ -56,6 +59,7 @@ type value struct {
 	err    error  // why it cannot be read
 	record int    // of several in one payload, from 1; 0: there is one
 	offset bool   // it stands for what the sender's clock is off
+	none   bool   // what stands there says that there is no value
 }
 
 // noField is the field of what stands for none of them.
@@ -124,6 +128,19 @@ func (f *fields) bind(at shape.Place, names ...string) {
 		f.payload = append(f.payload, name)
 		f.ever = append(f.ever, name)
 	}
+}
+
+// usesNumber reports whether a name is made of the number of a record, an item or a group.
+func usesNumber(series string) bool { return strings.Contains(series, "{n}") }
+
+// number binds {n}, if it is wanted and nothing else does.
+func (f *fields) number(wanted bool) bool {
+	if !wanted || slices.Contains(f.topic, "n") || slices.Contains(f.payload, "n") {
+		return false
+	}
+	f.payload = append(f.payload[:len(f.payload):len(f.payload)], "n")
+	f.ever = append(f.ever, "n")
+	return true
 }
 
 // bound are all names that topic and payload bind.

@@ -2,8 +2,6 @@ package payload
 
 import (
 	"fmt"
-	"regexp"
-	"slices"
 	"strconv"
 	"strings"
 	"unicode/utf8"
@@ -13,26 +11,29 @@ import (
 
 // Guess is what a payload seems to be.
 type Guess struct {
-	Form       string // one of the forms; "sparkplug", or "bytes" of what is none
-	Time       string // where its time stands; "": nowhere
-	TimeForm   string
-	Records    string // JSON Pointer to an array of records; "/" is the payload itself, "": there is one
-	Device     string // of records: JSON Pointer to who each is of; "": they do not say
-	Separator  string // of texts
-	Pairs      string
-	Columns    int
-	FollowedBy string // what stands behind a number
-	Values     []Guessed
+	Form    string // one of the forms; "sparkplug", or "bytes" of what is none
+	Time    string // where its time stands; "": nowhere
+	Records string // JSON Pointer to an array of records; "/" is the payload itself, "": there is one
+	Device  string // of records: place of who each is of; "": they do not say
+	Keys    []Line // of the message, besides those above
+	Values  []Guessed
+	Doubt   string // what only a person can know; "": nothing
+	Note    string // of bytes: what they seem to be
 }
 
-// Guessed is a value in it.
+// Line is a key of the configuration, and what it says.
+type Line struct{ Key, Value string } // as YAML writes it
+
+// Guessed is a value in a payload.
 type Guessed struct {
-	At     string // JSON Pointer, column, or name
-	Name   string // what its series might be called: a level of a path
-	Sample string
-	Unit   string // as the payload says
-	State  bool   // it is a text, and so a state perhaps
-	Truth  bool   // it is true or false
+	At      string // JSON Pointer, column, or name
+	ItemsOf bool   // At is an array each of whose items is a value
+	Name    string // what its series might be called: a level of a path
+	Sample  string
+	Unit    string // as the payload says
+	State   bool   // it is a text, and so a state perhaps
+	Truth   bool   // it is true or false
+	Keys    []Line // besides at and series
 }
 
 // mostGuessed bounds how many values of a payload are named.
@@ -43,86 +44,99 @@ func GuessOf(topic string, raw []byte) Guess {
 	if strings.HasPrefix(topic, "spBv1.0/") {
 		return Guess{Form: "sparkplug"}
 	}
-	text := strings.TrimSpace(string(raw))
-	if v, err := readJSON(raw); err == nil && len(text) > 0 && (text[0] == '{' || text[0] == '[') {
-		return guessDocument(v, "json", "senml_json", nil)
+	if g, ok := guessPacked(topic, raw); ok {
+		return g
 	}
-	if !utf8.Valid(raw) || strings.ContainsFunc(text, func(r rune) bool { return r < ' ' && r != '\n' && r != '\t' && r != '\r' }) {
-		if v, err := readCBOR(raw); err == nil {
-			switch v := withTexts(v).(type) {
-			case map[string]any, []any:
-				return guessDocument(v, "cbor", "senml_cbor", senmlLabel)
+	text := strings.TrimSpace(readText(raw))
+	if text != "" && strings.ContainsRune("{[", rune(text[0])) {
+		if v, err := readJSON(raw); err == nil {
+			return guessDocument(v, "json", "senml_json", nil)
+		}
+		if all := readJSONs(raw, false); len(all) > 1 {
+			if _, broken := all[len(all)-1].(error); !broken {
+				g := guessDocument(all, "json", "", nil)
+				g.Records, g.Keys = "", append(g.Keys, Line{"concatenated", "true"})
+				return g
 			}
 		}
-		return Guess{Form: "bytes"}
 	}
-	if g, ok := guessNumber(text); ok {
-		return g
-	}
-	if g, ok := guessText(text); ok {
-		return g
-	}
-	return Guess{Form: "bytes"}
-}
-
-var numberWithUnit = regexp.MustCompile(`^([+-]?\d+(?:\.\d*)?(?:[eE][+-]?\d+)?)\s*([^\d\s,;:=|][^\s,;:=|]{0,9})?$`)
-
-func guessNumber(text string) (g Guess, ok bool) {
-	if text == "true" || text == "false" {
-		return Guess{Form: "number", Values: []Guessed{{Sample: text, Truth: true}}}, true
-	}
-	found := numberWithUnit.FindStringSubmatch(text)
-	if found == nil {
-		return g, false
-	}
-	return Guess{Form: "number", FollowedBy: found[2], Values: []Guessed{{Sample: found[1], Unit: found[2]}}}, true
-}
-
-// guessText finds the separator that makes the most columns, of which one at least is a number.
-func guessText(text string) (best Guess, ok bool) {
-	line, _, _ := strings.Cut(text, "\n")
-	for _, separator := range []string{";", ",", "|", "\t", blanks} {
-		columns := strings.Split(line, separator)
-		if separator == blanks {
-			columns = strings.Fields(line)
+	if strings.HasPrefix(text, "<") {
+		if v, err := readXML(raw); err == nil {
+			return guessDocument(v, "xml", "", nil)
 		}
-		if len(columns) <= max(best.Columns, 1) || len(columns) > mostColumns {
+	}
+	if isBinary(raw) {
+		return guessBinary(raw)
+	}
+	return guessText(text)
+}
+
+// isBinary reports whether a payload is no text.
+func isBinary(raw []byte) bool {
+	text := bareText(raw)
+	odd := 0
+	for _, r := range string(text) {
+		if r < ' ' && r != '\n' && r != '\t' && r != '\r' || r == utf8.RuneError || r >= 0x7f && r < 0xa0 {
+			return true
+		}
+		if !utf8.Valid(raw) && r > 127 { // read as Windows-1252
+			odd++
+		}
+	}
+	return odd > 2 && odd > len(text)/4
+}
+
+// guessBinary looks for a document in bytes: of what can be read as both, the one that has names.
+func guessBinary(raw []byte) Guess {
+	var best Guess
+	for _, form := range []struct {
+		name, senml string
+		parse       func([]byte) (any, error)
+		label       func(string) string
+	}{{"cbor", "senml_cbor", readCBOR, senmlLabel}, {"msgpack", "", readMsgpack, nil}} {
+		v, err := form.parse(raw)
+		if err != nil {
 			continue
 		}
-		g := Guess{Form: "text", Separator: separator, Columns: len(columns)}
-		for _, pairs := range []string{"=", ":"} {
-			if !slices.ContainsFunc(columns, func(c string) bool {
-				name, _, ok := strings.Cut(c, pairs)
-				return !ok || !isWord(strings.TrimSpace(name))
-			}) {
-				g.Pairs = pairs
+		switch v := withTexts(v).(type) {
+		case map[string]any, []any:
+			g := guessDocument(v, form.name, form.senml, form.label)
+			if _, named := v.(map[string]any); best.Form == "" || named && len(g.Values) > len(best.Values) {
+				best = g
 			}
-		}
-		for i, c := range columns {
-			at, name, value := strconv.Itoa(i+1), fmt.Sprintf("column_%d", i+1), strings.TrimSpace(c)
-			if g.Pairs != "" {
-				at, value, _ = strings.Cut(value, g.Pairs)
-				at, value = strings.TrimSpace(at), strings.TrimSpace(value)
-				name = level(at)
-			}
-			if _, err := readNumber(value); err == nil && len(g.Values) < mostGuessed {
-				g.Values = append(g.Values, Guessed{At: at, Name: name, Sample: value})
-			} else if form := timeForm(value); form != "" && g.Time == "" {
-				g.Time, g.TimeForm = at, form
-			}
-		}
-		if len(g.Values) > 0 {
-			best, ok = g, true
 		}
 	}
-	if best.Pairs != "" {
-		best.Columns = 0
+	if best.Form != "" {
+		return best
 	}
-	return best, ok
+	return Guess{Form: "bytes", Note: fmt.Sprintf("its payload is no form that is known. Of %d bytes in a fixed order, say with payload: binary where its values stand", len(raw))}
 }
 
-func isWord(s string) bool {
-	return s != "" && !strings.ContainsAny(s, " .,;:|") && (s[0] < '0' || s[0] > '9')
+// guessPacked looks at what a payload that is compressed or encoded holds.
+func guessPacked(topic string, raw []byte) (g Guess, ok bool) {
+	for _, one := range []struct{ begins, compression string }{{"\x1f\x8b", "gzip"}, {"\x28\xb5\x2f\xfd", "zstd"}, {"\x78\x01", "deflate"}, {"\x78\x5e", "deflate"}, {"\x78\x9c", "deflate"}, {"\x78\xda", "deflate"}} {
+		if !strings.HasPrefix(string(raw), one.begins) {
+			continue
+		}
+		if inner, err := Unpack(one.compression, raw, MostUnpacked); err == nil {
+			g = GuessOf(topic, inner)
+			g.Keys = append([]Line{{"compression", one.compression}}, g.Keys...)
+			return g, true
+		}
+	}
+	text := strings.TrimSpace(string(raw))
+	if len(text) < 8 || !strings.HasPrefix(text, "ey") && !strings.HasPrefix(text, "W3") && !strings.HasPrefix(text, "7b") { // {" or [{ in base64, { in hexadecimal
+		return g, false
+	}
+	for _, encoding := range []string{"base64", "hex"} {
+		if inner, err := decodeText(encoding, text); err == nil {
+			if g = GuessOf(topic, inner); g.Form == "json" || g.Form == "senml_json" {
+				g.Keys = append([]Line{{"encoding", encoding}}, g.Keys...)
+				return g, true
+			}
+		}
+	}
+	return g, false
 }
 
 // level is a text as a level of a path.
@@ -137,40 +151,65 @@ func level(text string) string {
 // Signature is the same of payloads that the same lines of a configuration read.
 func (g Guess) Signature() string {
 	var out strings.Builder
-	fmt.Fprintf(&out, "%s|%s|%s|%s|%s|%s|%d|%s|%s", g.Form, g.Records, g.Device, g.Time, g.TimeForm, g.Separator, g.Columns, g.Pairs, g.FollowedBy)
+	fmt.Fprintf(&out, "%s|%s|%s|%s|%v", g.Form, g.Records, g.Device, g.Time, g.Keys)
 	if g.Form == "senml_json" || g.Form == "senml_cbor" {
 		return out.String() // names say what they are
 	}
 	for _, v := range g.Values {
-		fmt.Fprintf(&out, "|%s %t %t", v.At, v.State, v.Truth)
+		fmt.Fprintf(&out, "|%s %t %t %t %v", v.At, v.State, v.Truth, v.ItemsOf, v.Keys)
 	}
 	return out.String()
+}
+
+var formsForPeople = map[string]string{"senml_json": "SenML in JSON", "senml_cbor": "SenML in CBOR", "json": "JSON", "cbor": "CBOR", "msgpack": "MessagePack", "xml": "XML", "sparkplug": "Sparkplug B", "bytes": "bytes that say nothing"}
+
+// key returns what a key of the message says, without quotes.
+func (g Guess) key(name string) string {
+	for _, one := range g.Keys {
+		if one.Key == name {
+			if bare, err := strconv.Unquote(one.Value); err == nil {
+				return bare
+			}
+			return one.Value
+		}
+	}
+	return ""
 }
 
 // String is the guess for people.
 func (g Guess) String() string {
 	var out strings.Builder
-	out.WriteString(map[string]string{"senml_json": "SenML in JSON", "senml_cbor": "SenML in CBOR", "json": "JSON", "cbor": "CBOR", "sparkplug": "Sparkplug B", "bytes": "bytes that say nothing"}[g.Form])
-	switch {
-	case g.Form == "number" && g.FollowedBy != "":
-		return "a number and " + g.FollowedBy
-	case g.Form == "number":
-		return "a number"
-	case g.Form == "text" && g.Pairs != "":
-		fmt.Fprintf(&out, "text, names and values with %q between, %s between pairs", g.Pairs, quoted(g.Separator))
-	case g.Form == "text":
-		fmt.Fprintf(&out, "text, %d columns, %s between", g.Columns, quoted(g.Separator))
+	if packed := g.key("compression") + g.key("encoding"); packed != "" {
+		out.WriteString(packed + " of ")
 	}
-	switch g.Records {
-	case "":
-	case "/":
-		out.WriteString(", an array of records")
+	switch separator := g.key("separator"); {
+	case g.Form == "number":
+		out.WriteString(g.numberForPeople())
+	case g.Form == "text" && g.key("pattern") != "":
+		out.WriteString("text, found by a pattern")
+	case g.Form == "text" && g.key("pairs") != "":
+		fmt.Fprintf(&out, "text, names and values with %q between, %s between pairs", g.key("pairs"), quoted(separator))
+	case g.Form == "text" && g.key("header") != "":
+		fmt.Fprintf(&out, "text, columns named by its first line, %s between", quoted(separator))
+	case g.Form == "text":
+		fmt.Fprintf(&out, "text, %s columns, %s between", g.key("columns"), quoted(separator))
 	default:
+		out.WriteString(formsForPeople[g.Form])
+	}
+	switch {
+	case g.key("concatenated") != "":
+		out.WriteString(", several one behind another")
+	case g.Records == "":
+	case g.Records == "/":
+		out.WriteString(", an array of records")
+	case strings.HasPrefix(g.Records, "/"):
 		out.WriteString(", an array of records at " + g.Records)
+	default:
+		out.WriteString(", several records")
 	}
 	var at []string
 	for _, v := range g.Values {
-		if v.At != "" {
+		if v.At != "" && (g.Form != "number") {
 			at = append(at, v.At)
 		}
 	}
@@ -184,15 +223,48 @@ func (g Guess) String() string {
 		out.WriteString("; who, at " + g.Device)
 	}
 	if g.Time != "" {
-		fmt.Fprintf(&out, "; time at %s, %s", g.Time, g.TimeForm)
+		form := g.key("time_form")
+		if form == "" {
+			form = "rfc3339"
+		}
+		fmt.Fprintf(&out, "; time at %s, %s", g.Time, form)
+	}
+	if g.Doubt != "" {
+		out.WriteString("; likely, but " + g.Doubt)
 	}
 	return out.String()
 }
 
+func (g Guess) numberForPeople() string {
+	v := g.Values[0]
+	what := "a number"
+	for _, one := range v.Keys {
+		switch one.Key {
+		case "not_available":
+			return "a word for no value"
+		case "base":
+			what = "a hexadecimal number"
+		}
+	}
+	if g.key("decimal") != "" {
+		what += " with a decimal comma"
+	}
+	switch {
+	case v.State:
+		return "a state"
+	case v.Unit != "":
+		return what + " and " + v.Unit
+	}
+	return what
+}
+
 // quoted returns a separator for people.
 func quoted(separator string) string {
-	if separator == blanks {
+	switch separator {
+	case blanks:
 		return separator
+	case "":
+		separator = ","
 	}
 	return strconv.Quote(separator)
 }

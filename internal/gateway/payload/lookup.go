@@ -96,6 +96,11 @@ func readLookup(file string, text []byte) (lookup, error) {
 	return out, nil
 }
 
+// looked reports whether a name comes of a look-up.
+func (f *fields) looked(name string) bool {
+	return slices.ContainsFunc(f.lookups, func(l lookup) bool { return l.of == name || slices.Contains(l.binds, name) })
+}
+
 // lookUp is what is bound once codes are looked up.
 func (f *fields) lookUp(bound map[string]string) (map[string]string, error) {
 	if len(f.lookups) == 0 {

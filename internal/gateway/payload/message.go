@@ -23,11 +23,14 @@ type messageKeys struct {
 	Labels   map[string]string `yaml:"labels" says:"of the series, such as region: \"{region}\"; a series' rule comes before them"`
 	Retained string            `yaml:"retained" is:"ignore" says:"what becomes of values without a time of their own that a broker retained from who knows when: ignore (they are counted as ignored), arrival (they count as of their arrival) or reject"`
 	Payload  string            `yaml:"payload" is:"number" says:"how it is written; each form has keys of its own"`
+
+	outerKeys `yaml:",inline"`
 }
 
 // Message says how messages of a topic become readings.
 type Message struct {
 	Topic    Topic
+	outer    outerKeys
 	decode   decoder
 	fields   fields
 	labels   labels
@@ -64,7 +67,8 @@ func readMessage(part shape.Part, site string) Message {
 	}
 	keys := form.keys()
 	part.Fill(nil, &raw, keys)
-	m := Message{Topic: shape.Parsed(part.Key("topic"), raw.Topic, ParseTopic), retained: cmp.Or(raw.Retained, ignoreRetained)}
+	m := Message{Topic: shape.Parsed(part.Key("topic"), raw.Topic, ParseTopic), retained: cmp.Or(raw.Retained, ignoreRetained), outer: raw.outerKeys}
+	raw.outerKeys.check(part.Place)
 	if !slices.Contains([]string{ignoreRetained, takeRetained, rejectRetained}, m.retained) {
 		part.Key("retained").Wrong("%q is not known; use ignore, arrival or reject", raw.Retained)
 	}
@@ -79,6 +83,7 @@ func readMessage(part shape.Part, site string) Message {
 type Messages struct {
 	source string
 	forms  []Message
+	levels levels
 
 	// routes remembers what a topic resolved to; topics come again and again.
 	routes sync.Map // topic → *route
@@ -141,7 +146,7 @@ func (m *Messages) resolve(topic string) *route {
 			var called named
 			if !f.byPayload {
 				var err error
-				if called, err = form.name(f.series, bound); err != nil {
+				if called, err = m.named(form, f.series, bound); err != nil {
 					return &route{reason: fmt.Sprintf("topic cannot be made a series: %v", err)}
 				}
 			}
@@ -161,7 +166,7 @@ func (m *Messages) resolve(topic string) *route {
 const maxCalled = 10_000
 
 // name is what a value's series is called.
-func (r *route) name(v value) (named, error) {
+func (m *Messages) name(r *route, v value) (named, error) {
 	if v.field == noField {
 		return named{}, nil
 	}
@@ -183,7 +188,7 @@ func (r *route) name(v value) (named, error) {
 			bound[name] = strings.Clone(v.names[i])
 		}
 	}
-	p, err := r.message.name(r.message.fields.all[v.field].series, bound)
+	p, err := m.named(r.message, r.message.fields.all[v.field].series, bound)
 	if err == nil && len(r.called) < maxCalled && r.known.Load() < maxRoutes {
 		r.known.Add(1)
 		if r.called == nil {
@@ -194,13 +199,24 @@ func (r *route) name(v value) (named, error) {
 	return p, err
 }
 
-// name is what a template and the labels become of names, once codes among them are looked up.
-func (m *Message) name(t Template, bound map[string]string) (out named, err error) {
-	if bound, err = m.fields.lookUp(bound); err != nil {
+// named is what a template and the labels become of names, once codes among them are looked up and the others are levels.
+func (m *Messages) named(of *Message, t Template, bound map[string]string) (out named, err error) {
+	levels, err := of.fields.lookUp(bound)
+	if err != nil {
 		return out, err
 	}
-	if out.path, err = t.Path(bound); err == nil {
-		out.labels = m.labels.fill(bound)
+	clean := make(map[string]string, len(levels))
+	for name, text := range levels {
+		clean[name] = text
+		if !strings.Contains(string(t), "{"+name+"}") || of.fields.looked(name) {
+			continue
+		}
+		if clean[name], err = m.levels.level(name, text); err != nil {
+			return out, err
+		}
+	}
+	if out.path, err = t.Path(clean); err == nil {
+		out.labels = of.labels.fill(levels)
 	}
 	return out, err
 }
@@ -209,7 +225,7 @@ func (m *Message) name(t Template, bound map[string]string) (out named, err erro
 type Decoded struct {
 	Readings []reading.Reading
 	Rejects  []reading.Reject
-	Ignored  int    // values that a broker retained, without a time of their own
+	Ignored  int    // values left out: retained ones without a time of their own, and those that are not available
 	Clock    string // what is wrong with the sender's clock; "" when nothing is known to be
 
 	offset series.Path // of the sender's clock, once it is among the readings
@@ -218,6 +234,7 @@ type Decoded struct {
 // Arrived is a message.
 type Arrived struct {
 	Topic    string
+	Place    string // for people; "": the topic
 	Payload  []byte
 	At       int64 // nanoseconds since 1970
 	Retained bool  // kept by a broker from who knows when
@@ -229,16 +246,24 @@ const mostRejects = 20
 // Decode reads one message. Values that cannot be read are rejects; the others of the same
 // message count.
 func (m *Messages) Decode(a Arrived) (out Decoded) {
-	from := &reading.Origin{Source: m.source, Place: a.Topic, Raw: a.Payload}
+	from := &reading.Origin{Source: m.source, Place: cmp.Or(a.Place, a.Topic), Raw: a.Payload}
 	r := m.route(a.Topic)
 	if r.message == nil {
 		out.Rejects = []reading.Reject{from.Reject(a.At, r.reason)}
 		return out
 	}
 	out.Readings = make([]reading.Reading, 0, len(r.series))
+	inner, err := r.message.outer.unwrap(a.Payload)
+	if err != nil {
+		return Decoded{Rejects: []reading.Reject{from.Reject(a.At, err.Error())}}
+	}
 	more := 0
-	err := r.message.decode(a.Payload, func(v value) {
-		name, err := r.name(v)
+	err = r.message.decode(inner, func(v value) {
+		if v.none {
+			out.Ignored++
+			return
+		}
+		name, err := m.name(r, v)
 		called := string(name.path)
 		if err != nil {
 			called = "a name in the payload cannot be made a series"
@@ -265,7 +290,7 @@ func (m *Messages) Decode(a Arrived) (out Decoded) {
 		}
 	})
 	if err != nil {
-		return Decoded{Rejects: []reading.Reject{from.Reject(a.At, err.Error())}}
+		return Decoded{Rejects: []reading.Reject{from.Reject(a.At, err.Error())}, Ignored: out.Ignored}
 	}
 	if more > 0 {
 		out.Rejects[mostRejects-1].Reason += fmt.Sprintf("; %d more values of this message are wrong too", more)

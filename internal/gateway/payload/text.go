@@ -6,66 +6,44 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"unicode"
 
 	"nexocumula/internal/config/shape"
 )
 
 // textKeys are the keys of texts with separators.
 type textKeys struct {
-	Separator string `yaml:"separator" is:"," says:"between columns, exactly as written; blanks for any number of spaces and tabs"`
-	Records   string `yaml:"records" is:"one" says:"what stands between records, such as \"\\n\" or \"|\", when several come in one message"`
-	Pairs     string `yaml:"pairs" is:"by column" says:"what stands between a name and its value, such as \"=\" or \":\"; then at is a name, and columns may come in any order"`
-	Columns   int    `yaml:"columns" is:"required by column" says:"how many columns a record has; a message with another number is rejected whole"`
-
-	numeralKey `yaml:",inline"`
-	timeKeys   `yaml:",inline"`
-	bindKeys   `yaml:",inline"`
-	Values     []textValue `yaml:"values" is:"required" says:"list"`
+	columnKeys  `yaml:",inline"`
+	numeralKeys `yaml:",inline"`
+	missingKeys `yaml:",inline"`
+	timeKeys    `yaml:",inline"`
+	bindKeys    `yaml:",inline"`
+	Values      []textValue `yaml:"values" is:"required" says:"list"`
 }
 
 type textValue struct {
-	At         string   `yaml:"at" is:"required" says:"column, counted from 1, or name"`
-	FollowedBy []string `yaml:"followed_by" says:"as of a number"`
-	fieldKeys  `yaml:",inline"`
+	At          string `yaml:"at" is:"required" says:"column, counted from 1, or name"`
+	fieldKeys   `yaml:",inline"`
+	writtenKeys `yaml:",inline"`
+	placedKeys  `yaml:",inline"`
 }
 
 const mostColumns = 1000
 
 func (k *textKeys) decoder(at shape.Place, f *fields) decoder {
-	r := textReader{separator: k.Separator, records: k.Records, pairs: k.Pairs, columns: k.Columns, read: k.numeral(at)}
-	if r.separator == "" {
-		r.separator = ","
-	}
-	switch {
-	case r.pairs == "" && (r.columns < 1 || r.columns > mostColumns):
-		at.Key("columns").Wrong("say how many columns a record has, 1 to %d, so that one with another number is not taken for it", mostColumns)
-	case r.pairs != "" && r.columns != 0:
-		at.Key("columns").Wrong("with pairs: columns have names, and any number may come; leave columns out")
-	case r.separator == " ":
-		at.Key("separator").Advise("columns are separated by exactly one space; write blanks where there may be more")
-	case r.separator == r.records, r.pairs != "" && (r.pairs == r.separator || r.pairs == r.records):
-		at.Key("separator").Wrong("separator, records and pairs must differ")
-	}
-	place := func(at shape.Place, text string) string {
-		if n, err := strconv.Atoi(text); r.pairs == "" && (err != nil || n < 1 || n > r.columns) {
-			at.Wrong("%q is not a column; columns are counted from 1 to %d", text, r.columns)
-		}
-		if text == "" {
-			at.Wrong("say which name the value has")
-		}
-		return text
-	}
+	r := textReader{columns: k.columnKeys.check(at)}
+	place := r.columns.place
 	r.clock = k.timeKeys.clock(at, f, place)
 	r.names = k.bindKeys.check(at, f, place)
+	r.numbered = f.number(slices.ContainsFunc(k.Values, func(v textValue) bool { return usesNumber(v.Series) }))
 	if len(k.Values) == 0 {
 		at.Key("values").Wrong("a text needs values:, a list of {at: column or name, series: path}")
 	}
+	read := k.numeral(at)
 	for i, v := range k.Values {
 		at := at.Key("values").Item(i)
-		r.places = append(r.places, place(at.Key("at"), v.At))
-		r.behind = append(r.behind, v.FollowedBy)
-		r.states = append(r.states, v.State)
+		r.fields = append(r.fields, textField{
+			at: place(at.Key("at"), v.At), written: v.writtenKeys.check(at, read, v.State, false, k.NotAvailable...), placed: v.placedKeys.check(at, place),
+		})
 		f.add(at, v.fieldKeys)
 	}
 	r.clock.watch(at, f, k.Offset)
@@ -73,45 +51,30 @@ func (k *textKeys) decoder(at shape.Place, f *fields) decoder {
 }
 
 type textReader struct {
-	separator, records, pairs string
-	columns                   int
-	read                      func(string) (float64, error)
-	clock                     clock
-	names                     []string // places of what the payload binds
-	places                    []string // of each field
-	behind                    [][]string
-	states                    []bool // of each field: texts are names of states
+	columns  columns
+	clock    clock
+	names    []string // places of what the payload binds
+	numbered bool     // {n} is bound to the number of a record
+	fields   []textField
+}
+
+type textField struct {
+	at string
+	written
+	placed
 }
 
 func (r *textReader) decode(payload []byte, emit func(value)) error {
-	text := r.trimmed(string(payload))
-	records := []string{text}
-	if r.records != "" {
-		records = strings.Split(text, r.records)
-	}
-	if err := tooMany(len(records), len(r.places)); err != nil {
+	records, err := r.columns.split(readText(payload), len(r.fields))
+	if err != nil {
 		return err
 	}
-	var parsed []map[string]string
-	for i, record := range records {
-		if record = r.trimmed(record); record == "" && i > 0 && i == len(records)-1 {
-			continue // what separates records also ends the last
-		}
-		columns, err := r.split(record)
-		if err != nil {
-			if len(records) > 1 {
-				err = fmt.Errorf("record %d: %w", i+1, err)
-			}
-			return err
-		}
-		parsed = append(parsed, columns)
-	}
-	for i, columns := range parsed {
+	for i, columns := range records {
 		number := 0
-		if len(parsed) > 1 {
+		if len(records) > 1 {
 			number = i + 1
 		}
-		err := r.record(columns, func(v value) {
+		err := r.record(columns, i+1, func(v value) {
 			v.record = number
 			emit(v)
 		})
@@ -122,47 +85,8 @@ func (r *textReader) decode(payload []byte, emit func(value)) error {
 	return nil
 }
 
-// blanks is the separator that stands for any number of spaces and tabs.
-const blanks = "blanks"
-
-// trimmed returns a text without the white space around it that separates no columns.
-func (r *textReader) trimmed(text string) string {
-	return strings.TrimFunc(text, func(c rune) bool {
-		return unicode.IsSpace(c) && (r.separator == blanks || c != ' ' && c != '\t' || !strings.ContainsRune(r.separator, c))
-	})
-}
-
-// split returns a record by the places of its columns.
-func (r *textReader) split(record string) (map[string]string, error) {
-	var pieces []string
-	if r.separator == blanks {
-		pieces = strings.Fields(record)
-	} else {
-		pieces = strings.Split(record, r.separator)
-	}
-	if r.pairs == "" && len(pieces) != r.columns {
-		return nil, fmt.Errorf("%d column(s) between %q, where %d belong: %q", len(pieces), r.separator, r.columns, clip(record))
-	}
-	out := make(map[string]string, len(pieces))
-	for i, piece := range pieces {
-		if r.pairs == "" {
-			out[strconv.Itoa(i+1)] = strings.TrimSpace(piece)
-			continue
-		}
-		name, text, ok := strings.Cut(piece, r.pairs)
-		if name = strings.TrimSpace(name); !ok || name == "" {
-			return nil, fmt.Errorf("%q is no name and value with %q between them", clip(piece), r.pairs)
-		}
-		if _, twice := out[name]; twice {
-			return nil, fmt.Errorf("%q stands there twice", clip(name))
-		}
-		out[name] = strings.TrimSpace(text)
-	}
-	return out, nil
-}
-
 // record decodes one. Without a time or names nothing of it can be used.
-func (r *textReader) record(columns map[string]string, emit func(value)) error {
+func (r *textReader) record(columns map[string]string, number int, emit func(value)) error {
 	find := func(place string) (any, error) {
 		if text, ok := columns[place]; ok {
 			return text, nil
@@ -177,29 +101,34 @@ func (r *textReader) record(columns map[string]string, emit func(value)) error {
 	if err != nil {
 		return err
 	}
+	if r.numbered {
+		names = append(names, strconv.Itoa(number))
+	}
 	r.clock.tell(when, names, emit)
-	for field, place := range r.places {
-		v := value{field: field, names: names, when: when}
-		var found any
-		if found, v.err = find(place); v.err == nil {
-			v.raw, v.err = r.number(found.(string), r.behind[field])
-			if v.err != nil && r.states[field] && found != "" {
-				v.text, v.err = found.(string), nil
+	used, instead := false, []string(nil)
+	for i := range r.fields {
+		of := &r.fields[i]
+		ok, other := of.applies(find)
+		if !ok {
+			instead = append(instead, other)
+			continue
+		}
+		used = true
+		v := value{field: i, names: names, when: when}
+		found, err := find(of.at)
+		if text, _ := found.(string); of.optional && (err != nil || text == "") {
+			continue
+		}
+		if v.err = err; err == nil {
+			if v.err = of.textual(&v, found.(string)); v.err != nil && !r.columns.byName() {
+				v.err = fmt.Errorf("column %s: %w", of.at, v.err)
 			}
-			if v.err != nil && r.pairs == "" {
-				v.err = fmt.Errorf("column %s: %w", place, v.err)
-			}
+			of.unit(&v, find)
 		}
 		emit(v)
 	}
-	return nil
-}
-
-func (r *textReader) number(text string, behind []string) (float64, error) {
-	for _, unit := range behind {
-		if number, ok := strings.CutSuffix(text, unit); ok && unit != "" {
-			return r.read(strings.TrimSpace(number))
-		}
+	if !used && len(instead) > 0 {
+		return idle(instead)
 	}
-	return r.read(text)
+	return nil
 }

@@ -22,10 +22,11 @@ type Receiver struct {
 	name     string
 	settings settings
 	pipe     *pipeline.Pipeline
+	messages *payload.Messages // of documents that are sent as messages
 }
 
 func open(name string, s settings, pipe *pipeline.Pipeline) *Receiver {
-	r := &Receiver{name: name, settings: s, pipe: pipe}
+	r := &Receiver{name: name, settings: s, pipe: pipe, messages: payload.NewMessages(name, s.messages)}
 	r.Change(func(t *source.Tally) {
 		*t = source.Tally{Name: name, Form: "http_push", Address: "/api/v1/readings"}
 	})
@@ -68,17 +69,19 @@ func (r *Receiver) MaxBody() int { return r.settings.maxBody }
 // Form is how a document is written.
 type Form int
 
-// The forms.
+// The forms. A Message is read as the configuration's messages say of its topic.
 const (
 	CSV Form = iota
 	SenMLJSON
 	SenMLCBOR
+	Message
 )
 
 // Document is what a sender brings.
 type Document struct {
 	Sender *Sender
 	Form   Form
+	Topic  string // of a message
 	Body   []byte
 	Key    string // of a request that may be sent again; "": none
 
@@ -99,10 +102,12 @@ type Unreadable struct{ error }
 
 // Take returns once the readings of a document are on disk, or will never be.
 func (r *Receiver) Take(ctx context.Context, d Document) (out Outcome, err error) {
-	rows, err := rowsOf(d)
-	if err != nil {
-		r.Failed("sender "+d.Sender.Name, err.Error())
-		return out, Unreadable{err}
+	var rows []payload.Row
+	if d.Form != Message {
+		if rows, err = rowsOf(d); err != nil {
+			r.Failed("sender "+d.Sender.Name, err.Error())
+			return out, Unreadable{err}
+		}
 	}
 	at, err := r.pipe.Arrive()
 	if err != nil {
@@ -117,7 +122,12 @@ func (r *Receiver) Take(ctx context.Context, d Document) (out Outcome, err error
 			return out, err
 		}
 	}
-	delivery := r.deliver(rows, d.Sender, d.May, at)
+	var delivery *pipeline.Delivery
+	if d.Form == Message {
+		delivery = r.deliverMessage(d, at)
+	} else {
+		delivery = r.deliver(rows, d, at)
+	}
 	r.Arrived(len(delivery.Readings), len(delivery.Rejects))
 	sent := len(delivery.Readings)
 	early := len(delivery.Rejects)
@@ -155,18 +165,58 @@ func rowsOf(d Document) ([]payload.Row, error) {
 	}
 }
 
+// may reports whether a sender may send a series.
+func (d *Document) may(path series.Path) error {
+	if !d.Sender.series.Match(path) || d.May != nil && !d.May(path) {
+		return fmt.Errorf("sender %s may not send %s", d.Sender.Name, path)
+	}
+	return nil
+}
+
+// deliverMessage makes readings of a message.
+func (r *Receiver) deliverMessage(d Document, at int64) *pipeline.Delivery {
+	got := r.messages.Decode(payload.Arrived{Topic: d.Topic, Place: placeOf(d.Sender, "topic "+d.Topic), Payload: d.Body, At: at})
+	out := &pipeline.Delivery{Sender: r.name + "/" + d.Sender.Name, Rejects: got.Rejects}
+	for _, one := range got.Readings {
+		if err := d.may(one.Path); err != nil {
+			out.Rejects = append(out.Rejects, one.From.Reject(at, err.Error()))
+			continue
+		}
+		out.Readings = append(out.Readings, one)
+	}
+	r.Ignored(got.Ignored)
+	if got.Clock != "" {
+		r.Failed("sender "+d.Sender.Name, got.Clock)
+	}
+	return out
+}
+
+// placeOf names for people what a sender sent.
+func placeOf(s *Sender, what string) string { return "sender " + s.Name + ": " + what }
+
+// Reread reads a message of a topic as if it had just been sent.
+func (r *Receiver) Reread(place string, raw []byte, at int64) ([]reading.Reading, []reading.Reject) {
+	_, topic, ok := strings.Cut(place, ": topic ") // as a reject has it
+	if !ok {
+		topic = place
+	}
+	got := r.messages.Decode(payload.Arrived{Topic: topic, Place: place, Payload: raw, At: at})
+	return got.Readings, got.Rejects
+}
+
 // deliver makes readings of rows. What cannot be one is a reject, with its row.
-func (r *Receiver) deliver(rows []payload.Row, sender *Sender, may func(series.Path) bool, at int64) *pipeline.Delivery {
-	d := &pipeline.Delivery{Sender: r.name + "/" + sender.Name}
+func (r *Receiver) deliver(rows []payload.Row, of Document, at int64) *pipeline.Delivery {
+	d := &pipeline.Delivery{Sender: r.name + "/" + of.Sender.Name}
 	timeless := map[string]string{} // of each series without a time: the row
 	for _, row := range rows {
-		from := &reading.Origin{Source: r.name, Place: "sender " + sender.Name + ": " + row.Place, Raw: fmt.Appendf(nil, "%s %v%s", row.Name, row.Value, row.Text)}
+		from := &reading.Origin{Source: r.name, Place: placeOf(of.Sender, row.Place), Raw: fmt.Appendf(nil, "%s %v%s", row.Name, row.Value, row.Text)}
 		path, err := series.ParsePath(r.settings.site + "/" + row.Name)
+		if err == nil {
+			err = of.may(path)
+		}
 		switch {
 		case row.Err != nil:
 			err = row.Err
-		case err == nil && (!sender.series.Match(path) || may != nil && !may(path)):
-			err = fmt.Errorf("sender %s may not send %s", sender.Name, path)
 		case err == nil && row.Relative && timeless[row.Name] != "" && row.At == 0:
 			err = fmt.Errorf("it has no time, and neither has %s of the same series; of one moment there is one reading", timeless[row.Name])
 		}

@@ -7,16 +7,19 @@ import (
 
 	"nexocumula/internal/config/shape"
 	"nexocumula/internal/core/series"
+	"nexocumula/internal/gateway/payload"
 	"nexocumula/internal/gateway/pipeline"
 	"nexocumula/internal/gateway/source"
 )
 
 // Kind takes what is posted to /api/v1/readings.
-var Kind = source.Kind("http_push", "senders that post readings to /api/v1/readings, as SenML in JSON or CBOR, or as CSV; answered once all is on disk", check)
+var Kind = source.Kind("http_push", "senders that post readings to /api/v1/readings, as SenML in JSON or CBOR, as CSV, or in any form of messages; answered once all is on disk", check)
 
 type pushKeys struct {
 	Senders []senderKeys `yaml:"senders" is:"required" says:"list"`
-	MaxBody int          `yaml:"max_body" is:"1048576" says:"bytes of one request"`
+	MaxBody int          `yaml:"max_body" is:"1048576" says:"bytes of one request, also once it is unpacked"`
+
+	Messages []shape.Part `yaml:"messages" says:"list; see messages: what is posted to /api/v1/readings?topic=… is read as the first says whose topic matches"`
 }
 
 type senderKeys struct {
@@ -36,6 +39,8 @@ type settings struct {
 	site    string
 	senders []Sender
 	maxBody int
+
+	messages []payload.Message
 }
 
 // Sender is who may send, and what.
@@ -51,6 +56,9 @@ func (s settings) Open(name string, into *pipeline.Pipeline, _ *slog.Logger) sou
 
 func check(at shape.Place, site string, raw pushKeys) source.Settings {
 	out := settings{site: site, maxBody: at.Key("max_body").Count(raw.MaxBody, defaultMaxBody, 1, largestBody, "bytes is")}
+	if len(raw.Messages) > 0 {
+		out.messages = payload.ReadMessages(at.Key("messages"), site, raw.Messages)
+	}
 	if len(raw.Senders) == 0 {
 		at.Key("senders").Wrong("say who may send: a list of {name, secret_file}")
 	}

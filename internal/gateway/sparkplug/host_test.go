@@ -106,7 +106,7 @@ func TestEveryTypeOfMetricBecomesAReading(t *testing.T) {
 	assert.Empty(t, got.Rejects)
 	assert.Equal(t, map[string]any{
 		"long-mere/buoy-1/i8": -5.0, "long-mere/buoy-1/i16": -300.0, "long-mere/buoy-1/i32": -70000.0, "long-mere/buoy-1/i64": -9.0,
-		"long-mere/buoy-1/u8": 200.0, "long-mere/buoy-1/u32": 4e9, "long-mere/buoy-1/u64": float64(1 << 40), "long-mere/buoy-1/Water/Temp__C": 4.25,
+		"long-mere/buoy-1/u8": 200.0, "long-mere/buoy-1/u32": 4e9, "long-mere/buoy-1/u64": float64(1 << 40), "long-mere/buoy-1/Water/Temp_C": 4.25,
 		"long-mere/buoy-1/d": 0.1, "long-mere/buoy-1/on": 1.0, "long-mere/buoy-1/gate": "open", "long-mere/buoy-1/when": 1772352000.5, "long-mere/gate/flow": 91.2,
 	}, valuesOf(got.Readings))
 	assert.Equal(t, e.at, got.Readings[0].Time)

@@ -29,7 +29,7 @@ func Propose(topics []Topic) (out Proposal) {
 			continue
 		case "bytes":
 			for _, t := range g {
-				out.Skipped = append(out.Skipped, t.Name+": its payload is no form that is known")
+				out.Skipped = append(out.Skipped, t.Name+": "+t.Guess.Note)
 			}
 			continue
 		}
@@ -135,33 +135,32 @@ func lines(pattern, station, quantity string, g []Topic) string {
 	guess := g[0].Guess
 	var out strings.Builder
 	fmt.Fprintf(&out, "- topic: %q\n  payload: %s\n", pattern, guess.Form)
-	if guess.Form == "number" {
-		if guess.FollowedBy != "" {
-			fmt.Fprintf(&out, "  followed_by: [%q]\n", guess.FollowedBy)
-		}
-		fmt.Fprintf(&out, "  series: %q\n", station+"/"+quantity)
-		return out.String()
+	if guess.Doubt != "" {
+		fmt.Fprintf(&out, "  # likely, but %s\n", guess.Doubt)
 	}
-	if guess.Form == "text" {
-		fmt.Fprintf(&out, "  separator: %q\n", guess.Separator)
-		if guess.Pairs != "" {
-			fmt.Fprintf(&out, "  pairs: %q\n", guess.Pairs)
-		} else {
-			fmt.Fprintf(&out, "  columns: %d\n", guess.Columns)
-		}
-	}
-	if guess.Records != "" {
+	if strings.HasPrefix(guess.Records, "/") {
 		fmt.Fprintf(&out, "  records: %q\n", guess.Records)
 	}
-	if guess.Device != "" {
+	switch guess.Device {
+	case "":
+	case "{n}":
+		station += "/{n}"
+	default:
 		fmt.Fprintf(&out, "  names: { device: %q }\n", guess.Device)
 		station += "/{device}"
 	}
 	if guess.Time != "" {
 		fmt.Fprintf(&out, "  time: %q\n", guess.Time)
-		if guess.TimeForm != "rfc3339" {
-			fmt.Fprintf(&out, "  time_form: %s\n", guess.TimeForm)
+	}
+	for _, key := range guess.Keys {
+		fmt.Fprintf(&out, "  %s: %s\n", key.Key, key.Value)
+	}
+	if guess.Form == "number" {
+		for _, key := range guess.Values[0].Keys {
+			fmt.Fprintf(&out, "  %s: %s\n", key.Key, key.Value)
 		}
+		fmt.Fprintf(&out, "  series: %q\n", station+"/"+quantity)
+		return out.String()
 	}
 	out.WriteString("  values:\n")
 	if strings.HasPrefix(guess.Form, "senml") {
@@ -171,11 +170,15 @@ func lines(pattern, station, quantity string, g []Topic) string {
 		return out.String()
 	}
 	for i, v := range guess.Values {
-		state := ""
-		if v.State {
-			state = ", state: true"
+		at, name := "at", named(guess, i)
+		if v.ItemsOf {
+			at, name = "items_of", name+"_{n}"
 		}
-		fmt.Fprintf(&out, "    - { at: %q, series: %q%s }\n", v.At, station+"/"+named(guess, i), state)
+		fmt.Fprintf(&out, "    - { %s: %q, series: %q", at, v.At, station+"/"+name)
+		for _, key := range v.Keys {
+			fmt.Fprintf(&out, ", %s: %s", key.Key, key.Value)
+		}
+		out.WriteString(" }\n")
 	}
 	return out.String()
 }
@@ -228,6 +231,9 @@ func ruleOf(v payload.Guessed, station, quantity string, t Topic) string {
 	}
 	if t.Guess.Device != "" {
 		station += "/{device}"
+	}
+	if v.ItemsOf {
+		name = "+"
 	}
 	levels := strings.Repeat("+/", 1+len(strings.Split(station, "/")))
 	switch {
