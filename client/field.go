@@ -84,6 +84,14 @@ type WatchedTopic struct {
 	Last     []byte    `json:"last"` // Base64 in JSON; at most the first 4096 bytes
 	Form     string    `json:"form"`
 	Seems    string    `json:"seems"` // for people
+
+	TopicNotice
+}
+
+// TopicNotice is what several payloads of a topic showed, by the places of values.
+type TopicNotice struct {
+	States map[string][]string `json:"states,omitempty"` // texts that came
+	Grows  []string            `json:"grows,omitempty"`  // numbers that only grew
 }
 
 // LinesFor is what lines of a configuration are wanted for: topics, or registers.
@@ -102,6 +110,8 @@ type LinesFor struct {
 type LinesTopic struct {
 	Topic string `json:"topic"`
 	Last  []byte `json:"last"`
+
+	TopicNotice
 }
 
 // LinesRegister is an interpretation, and what it is called.

@@ -144,7 +144,7 @@ func clip(text string, most int) string {
 func printLines(cmd *cli.Command, now client.Watched) error {
 	want := client.LinesFor{Name: cmd.String("name")}
 	for _, t := range now.Topics {
-		want.Topics = append(want.Topics, client.LinesTopic{Topic: t.Topic, Last: t.Last})
+		want.Topics = append(want.Topics, client.LinesTopic{Topic: t.Topic, Last: t.Last, TopicNotice: t.TopicNotice})
 	}
 	if len(want.Topics) == 0 {
 		return fmt.Errorf("nothing was published, so there are no lines to write; watch longer with --for")

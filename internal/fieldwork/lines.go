@@ -29,7 +29,7 @@ func Lines(want client.LinesFor) (out client.Lines, err error) {
 	}
 	topics := make([]watch.Topic, len(want.Topics))
 	for i, t := range want.Topics {
-		topics[i] = watch.Topic{Name: t.Topic, Last: t.Last, Guess: payload.GuessOf(t.Topic, t.Last)}
+		topics[i] = watch.Topic{Name: t.Topic, Last: t.Last, Guess: payload.GuessOf(t.Topic, t.Last), Notice: watch.Notice(t.TopicNotice)}
 	}
 	got := watch.Propose(topics)
 	out = client.Lines{Rules: got.Rules, Skipped: append([]string{}, got.Skipped...)}

@@ -81,7 +81,7 @@ func watched(topics *watch.Topics) client.Watched {
 	for i, t := range all {
 		out.Topics[i] = client.WatchedTopic{
 			Topic: t.Name, Messages: t.Messages, Rate: t.Rate, Bytes: t.Bytes, Retained: t.Retained, LastAt: t.LastAt.UTC(), Last: append([]byte{}, t.Last...),
-			Form: t.Guess.Form, Seems: t.Guess.String(),
+			Form: t.Guess.Form, Seems: t.Guess.String(), TopicNotice: client.TopicNotice(t.Notice),
 		}
 	}
 	return out

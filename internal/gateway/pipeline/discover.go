@@ -96,7 +96,7 @@ func withName(states series.StateNames, name string) (series.StateNames, error) 
 	if len(all) >= mostFoundStates {
 		return states, fmt.Errorf("it has %d already", len(all))
 	}
-	all[name] = stateNumber(name, slices.Collect(maps.Values(all)))
+	all[name] = series.StateNumber(name, slices.Collect(maps.Values(all)))
 	return series.MakeStateNames(all)
 }
 

@@ -20,7 +20,8 @@ type Proposal struct {
 // Propose writes the lines that collect topics. Topics of the same shape share one.
 func Propose(topics []Topic) (out Proposal) {
 	var messages, rules strings.Builder
-	seen := map[string]bool{}
+	all := map[string]rule{}
+	var selectors []string
 	for _, g := range groups(topics) {
 		guess := g[0].Guess
 		switch guess.Form {
@@ -43,13 +44,18 @@ func Propose(topics []Topic) (out Proposal) {
 		messages.WriteString(lines(pattern, station, quantity, g))
 		for _, t := range g {
 			for _, v := range t.Guess.Values {
-				rule := ruleOf(v, station, quantity, t)
-				if rule != "" && !seen[rule] {
-					seen[rule] = true
-					rules.WriteString(rule)
+				r := ruleOf(v, station, quantity, t)
+				if before, there := all[r.selector]; there {
+					r = before.with(r)
+				} else {
+					selectors = append(selectors, r.selector)
 				}
+				all[r.selector] = r
 			}
 		}
+	}
+	for _, selector := range selectors {
+		rules.WriteString(all[selector].String())
 	}
 	out.Messages, out.Rules = messages.String(), rules.String()
 	return out
@@ -216,41 +222,4 @@ func senmlSeries(name, station string) string {
 		return "{device}/{quantity}"
 	}
 	return station + "/" + clean(name)
-}
-
-// ruleOf is a rule for the unit that a payload says, or for a state.
-func ruleOf(v payload.Guessed, station, quantity string, t Topic) string {
-	name := v.Name
-	if t.Guess.Form == "number" {
-		if name = quantity; strings.HasPrefix(name, "{") {
-			name = clean(t.Name[strings.LastIndexByte(t.Name, '/')+1:])
-		}
-	}
-	if strings.HasPrefix(t.Guess.Form, "senml") && strings.ContainsAny(v.At, "/:; ") {
-		station = "{device}"
-	}
-	if t.Guess.Device != "" {
-		station += "/{device}"
-	}
-	if v.ItemsOf {
-		name = "+"
-	}
-	levels := strings.Repeat("+/", 1+len(strings.Split(station, "/")))
-	switch {
-	case v.Truth:
-		return fmt.Sprintf("- { select: %s%s, kind: state, states: { \"false\": 0, \"true\": 1 } }\n", levels, name)
-	case v.State:
-		return fmt.Sprintf("- { select: %s%s, kind: state, states: { %q: 0 } } # and its other states\n", levels, name, v.Sample)
-	case v.Unit != "":
-		return fmt.Sprintf("- { select: %s%s, unit: %q }\n", levels, name, unitOf(v.Unit))
-	}
-	return ""
-}
-
-// unitOf is the symbol of a unit as devices write it.
-func unitOf(text string) string {
-	if known, ok := map[string]string{"°C": "Cel", "C": "Cel", "°": "deg", "degC": "Cel"}[text]; ok {
-		return known
-	}
-	return text
 }

@@ -28,6 +28,7 @@ type topic struct {
 	retained        bool
 	last            []byte
 	lastAt          time.Time
+	notices         notices
 }
 
 // Topic is one of them.
@@ -40,6 +41,7 @@ type Topic struct {
 	Last     []byte  // the last payload, at most the first 4096 bytes
 	LastAt   time.Time
 	Guess    payload.Guess
+	Notice   Notice
 }
 
 // New begins at a time.
@@ -68,6 +70,7 @@ func (t *Topics) Take(name string, raw []byte, retained bool, now time.Time) {
 	of.bytes += uint64(len(raw))
 	of.retained, of.lastAt = retained, now
 	of.last = append(of.last[:0], raw[:min(len(raw), mostKept)]...)
+	of.notices.take(name, of.last)
 }
 
 // Now are the topics by name, and how many messages were of topics beyond those that are
@@ -79,7 +82,7 @@ func (t *Topics) Now(now time.Time) (out []Topic, lost uint64) {
 	for name, of := range t.all {
 		out = append(out, Topic{
 			Name: name, Messages: of.messages, Rate: float64(of.messages) / took, Bytes: float64(of.bytes) / float64(of.messages), Retained: of.retained,
-			Last: slices.Clone(of.last), LastAt: of.lastAt, Guess: payload.GuessOf(name, of.last),
+			Last: slices.Clone(of.last), LastAt: of.lastAt, Guess: payload.GuessOf(name, of.last), Notice: of.notices.notice(),
 		})
 	}
 	slices.SortFunc(out, func(a, b Topic) int { return slices.Compare(strings.Split(a.Name, "/"), strings.Split(b.Name, "/")) })

@@ -74,6 +74,20 @@ func TestRecordsAreReadOneByOne(t *testing.T) {
 	assert.Equal(t, "- { select: +/+/+/+/dry, kind: state, states: { \"false\": 0, \"true\": 1 } }\n", got.Rules)
 }
 
+func TestSeveralPayloadsShowStatesAndCounters(t *testing.T) {
+	at := time.Date(2026, 3, 1, 8, 0, 0, 0, time.UTC)
+	all := New(at)
+	for i, pump := range []string{"on", "off", "on", "blocked"} {
+		all.Take("pump/1", fmt.Appendf(nil, `{"drive":%q,"energy":%d,"flow":%d,"still":7}`, pump, 1000+i, i%2), false, at)
+		all.Take("pump/2", fmt.Appendf(nil, `{"drive":"resting","energy":%d,"flow":%d,"still":7}`, 40+2*i, i), false, at)
+	}
+	topics, _ := all.Now(at)
+	got := Propose(topics)
+	assert.Equal(t, `- { select: +/+/drive, kind: state, states: { "blocked": 2, "off": 0, "on": 1, "resting": 3 } } # and its other states
+- { select: +/+/energy, kind: counter } # it only grew while it was watched
+`, got.Rules, "the flow of one of them only grew too")
+}
+
 func TestALastLevelThatDiffersIsAQuantity(t *testing.T) {
 	got := Propose(published("mast/wind_speed", "7.1", "mast/gust", "9.9"))
 	assert.Equal(t, "- topic: \"mast/{quantity}\"\n  payload: number\n  series: \"mast/{quantity}\"\n", got.Messages)
@@ -85,6 +99,6 @@ func TestStatesGetRulesAndWhatSaysNothingIsNamed(t *testing.T) {
 	assert.Contains(t, got.Messages, `{ at: "/drive", series: "gate/1/drive", state: true }`)
 	assert.Contains(t, got.Messages, `{ at: "/lid", series: "gate/1/lid" }`)
 	assert.Contains(t, got.Rules, `- { select: +/+/+/lid, kind: state, states: { "false": 0, "true": 1 } }`)
-	assert.Contains(t, got.Rules, `- { select: +/+/+/drive, kind: state, states: { "moving": 0 } } # and its other states`)
+	assert.Contains(t, got.Rules, `- { select: +/+/+/drive, kind: state, states: { "moving": 2 } } # and its other states`)
 	assert.Equal(t, []string{"x/raw: its payload is no form that is known. Of 2 bytes in a fixed order, say with payload: binary where its values stand", "x/empty: nothing in its payload is a value"}, got.Skipped)
 }

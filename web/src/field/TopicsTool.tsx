@@ -24,7 +24,7 @@ export function TopicsTool() {
       send<Lines>("field/lines", {
         name,
         address: place?.address,
-        topics: chosen.map((t) => ({ topic: t.topic, last: t.last })),
+        topics: chosen.map((t) => ({ topic: t.topic, last: t.last, states: t.states, grows: t.grows })),
       }),
   });
   return (

@@ -1,4 +1,4 @@
-package pipeline
+package series
 
 import (
 	"hash/fnv"
@@ -15,9 +15,9 @@ var (
 // Numbers of other names are spread over a range, so that two seldom want the same.
 const firstNumber, numbers = 2, 998
 
-// stateNumber returns the number of a state that is found, by its name: the same at every site, whichever state of a
+// StateNumber returns the number of a state that is found, by its name: the same at every site, whichever state of a
 // series comes first. Only where another state of the series has the number, the next one that is free counts.
-func stateNumber(name string, taken []float64) float64 {
+func StateNumber(name string, taken []float64) float64 {
 	low := strings.ToLower(name)
 	if slices.Contains(atRest, low) && !slices.Contains(taken, 0) {
 		return 0
