@@ -383,7 +383,7 @@ func ptr[T any](v T) *T { return &v }
 
 // A token of the role sender sends for the sender of its name, and only what both may.
 func TestATokenOfASenderSends(t *testing.T) {
-	s, admin := guarded(t, strings.Replace(bothConfig, `{ name: mast, secret_file: DIR/token, series: "mast/+" }`, `{ name: mast, series: "mast/+" }`, 1))
+	s, admin := guarded(t, strings.Replace(bothConfig, `{ name: mast, secret_file: DIR/token, series: "+/mast/+" }`, `{ name: mast, series: "+/mast/+" }`, 1))
 	made, err := admin.AddToken(t.Context(), client.NewToken{Name: "mast", Role: "sender", Sees: []string{"stony-beck/mast/wind"}})
 	require.NoError(t, err)
 	other, err := admin.AddToken(t.Context(), client.NewToken{Name: "other", Role: "sender", Sees: []string{}})

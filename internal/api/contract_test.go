@@ -46,7 +46,7 @@ gateway:
   site: stony-beck
   sources:
     - { name: own, mqtt_listener: { address: "127.0.0.1:0", messages: [{ topic: "feed/{silo}", series: "{silo}/feed" }] } }
-    - { name: scripts, http_push: { max_body: 2000, senders: [{ name: mast, secret_file: DIR/token, series: "mast/+" }], messages: [{ topic: "station/{station}", payload: json, time: /at, values: [{ at: /wind, series: "{station}/wind", not_available: ["-"] }] }] } }
+    - { name: scripts, http_push: { max_body: 2000, senders: [{ name: mast, secret_file: DIR/token, series: "+/mast/+" }], messages: [{ topic: "station/{station}", payload: json, time: /at, values: [{ at: /wind, series: "{station}/wind", not_available: ["-"] }] }] } }
   series:
     - { select: stony-beck/mast/wind, unit: m/s, high: 100 }
     - { select: stony-beck/mast/gate, kind: state, states: { closed: 0, open: 1 } }

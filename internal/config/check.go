@@ -26,7 +26,7 @@ func (raw file) check(at shape.Place, kinds []SourceKind) Settings {
 	if raw.Gateway == nil && raw.Central == nil {
 		at.Wrong("the file has neither gateway: nor central:, so the service would do nothing")
 	}
-	out := Settings{Data: raw.Data, Listen: raw.Listen, TLS: raw.TLS.check(at.Key("tls")), Gateway: raw.Gateway.check(at.Key("gateway"), kinds), Central: raw.Central.check(at.Key("central")), Queries: raw.Queries.check(at.Key("queries"))}
+	out := Settings{Data: raw.Data, Listen: raw.Listen, TLS: raw.TLS.check(at.Key("tls")), Gateway: raw.Gateway.check(at.Key("gateway"), kinds, raw.Listen), Central: raw.Central.check(at.Key("central")), Queries: raw.Queries.check(at.Key("queries"))}
 	out.Field = raw.Field.check(at.Key("field"))
 	out.Access = raw.Access.check(at, &raw)
 	out.AwayFor = at.Key("away_for").Duration(raw.AwayFor, clock.DefaultAway)
@@ -42,18 +42,25 @@ func (raw file) check(at shape.Place, kinds []SourceKind) Settings {
 	}
 	if out.Gateway != nil {
 		out.Gateway.Keep = out.Keep
+		for i, k := range out.Keep {
+			if levels := k.Select.Levels(); out.Central == nil && len(levels) > 0 && levels[0] != "+" && levels[0] != "#" && levels[0] != out.Gateway.Site {
+				at.Key("keep").Item(i).Key("select").Advise("%s names no series of this gateway, which begin with %s/", k.Select, out.Gateway.Site)
+			}
+		}
 		out.Gateway.checkTiers(at)
 	}
 	return out
 }
 
-func (raw *gatewayFile) check(at shape.Place, kinds []SourceKind) *Gateway {
+func (raw *gatewayFile) check(at shape.Place, kinds []SourceKind, listen string) *Gateway {
 	if raw == nil {
 		return nil
 	}
 	g := &Gateway{Site: raw.Site, Pace: raw.Pace.check(at.Key("pace"))}
-	if err := series.CheckLevel(raw.Site); err != nil {
-		at.Key("site").Wrong("the site's name, the first level of all its series, %v", err)
+	wrongSite := series.CheckLevel(raw.Site)
+	if wrongSite != nil {
+		at.Key("site").Wrong("the site's name, the first level of all its series, %v", wrongSite)
+		raw.Site = "site" // what follows of that is not told again
 	}
 	if g.Console = strings.TrimRight(raw.Console, "/"); g.Console != "" && plain.Console(g.Console) == "" {
 		at.Key("console").Wrong("%q is not the address of a console; write http://host:port or https://host:port", raw.Console)
@@ -63,7 +70,7 @@ func (raw *gatewayFile) check(at shape.Place, kinds []SourceKind) *Gateway {
 	}
 	checkDerived(at.Key("series"), g.Rules)
 	var names []string
-	needed := map[string]string{}
+	needed, reached := map[string]string{}, map[string]string{}
 	for _, part := range raw.Sources {
 		s := source(part, raw.Site, kinds)
 		names = unique(part.Key("name"), s.Name, names)
@@ -73,10 +80,23 @@ func (raw *gatewayFile) check(at shape.Place, kinds []SourceKind) *Gateway {
 				part.Wrong("sources %q and %q use the same %s", other, s.Name, what)
 			}
 			needed[what] = s.Name
+			if what == "address "+listen {
+				part.Wrong("source %q would listen at %s, where the service's own HTTP interface does (listen:)", s.Name, listen)
+			}
+		}
+		if to, ok := s.Settings.(interface{ Reaches() string }); ok {
+			address := to.Reaches()
+			if other, taken := reached[address]; taken && needed[address] == "" {
+				part.Advise("sources %q and %q both connect to %s: what both ask for is collected twice, and many devices take one connection only. One source can do it all", other, s.Name, address)
+			}
+			reached[address] = s.Name
 		}
 		g.Sources = append(g.Sources, s)
 	}
 	g.Uplinks = uplinks(at.Key("uplinks"), raw.Uplinks)
+	if wrongSite == nil {
+		g.checkFeeds(at)
+	}
 	return g
 }
 

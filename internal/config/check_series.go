@@ -16,19 +16,23 @@ import (
 	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/screen"
 	"nexocumula/internal/core/series"
+	"nexocumula/internal/core/span"
 	"nexocumula/internal/core/thin"
 	"nexocumula/internal/core/unit"
 )
 
 func (raw seriesFile) check(at shape.Place) Rule {
 	out := Rule{Unit: raw.Unit, Limits: screen.Limits{Low: raw.Low, High: raw.High}}
-	if symbol := unit.OfWriting(raw.Unit); symbol != "" {
+	if symbol := unit.Suggest(raw.Unit); symbol != "" {
 		at.Key("unit").Advise("the symbol of %s is %s; nothing is converted from or to %q", raw.Unit, symbol, raw.Unit)
 	}
 	out.Select = shape.Parsed(at.Key("select"), raw.Select, series.ParseSelector)
 	out.Kind = shape.Parsed(at.Key("kind"), raw.Kind, series.ParseKind)
 	out.Every = at.Key("every").Within(raw.Every, 0, 100*time.Millisecond, 31*24*time.Hour)
 	out.FreshFor = at.Key("fresh_for").Duration(raw.FreshFor, cmp.Or(missedReadings*out.Every, series.DefaultFreshFor))
+	if raw.FreshFor != "" && out.FreshFor > 0 && out.FreshFor < out.Every {
+		at.Key("fresh_for").Wrong("a reading would speak for its series for %s, and the next one is expected after %s only; use %s, three times every, or leave fresh_for out", span.Format(out.FreshFor), span.Format(out.Every), span.Format(missedReadings*out.Every))
+	}
 	out.Limits.MaxAhead = at.Key("max_ahead").Duration(raw.MaxAhead, screen.DefaultMaxAhead)
 	out.Wrap = raw.Wrap
 	switch {

@@ -27,7 +27,7 @@ gateway:
   site: long-mere
   series:
     - { select: +/+/oxygen, unit: mg/l, low: 0, high: 20, fresh_for: 90s }
-    - { select: pump/+/energy, kind: counter, wrap: 65536, labels: { panel: a, site: b } }
+    - { select: +/pump/energy, kind: counter, wrap: 65536, labels: { panel: a, site: b } }
   sources:
     - name: lake
       mqtt_listener:

@@ -89,7 +89,7 @@ func TestRulesThatMeanNothingAreRefusedAllAtOnce(t *testing.T) {
 	var all strings.Builder
 	all.WriteString("data: ./data\nlisten: nowhere\ngateway:\n  site: stony-beck\n  wether: fine\n  series:\n")
 	for i := range 20 {
-		fmt.Fprintf(&all, "    - { select: \"%d/#\", screens: [{ range: [%d, 0] }] }\n", i, i+1)
+		fmt.Fprintf(&all, "    - { select: \"+/%d/#\", screens: [{ range: [%d, 0] }] }\n", i, i+1)
 	}
 	_, err := config.Parse("f.yaml", []byte(all.String()), gateway.Kinds)
 	var problems shape.Problems

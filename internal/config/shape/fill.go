@@ -3,7 +3,9 @@ package shape
 import (
 	"fmt"
 	"reflect"
+	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 
 	"github.com/agnivade/levenshtein"
@@ -17,7 +19,7 @@ import (
 func Read(name string, text []byte, into any) (*File, Place, error) {
 	tree, err := parser.ParseBytes(text, 0)
 	if err != nil {
-		return nil, Place{}, fromYAML(name, err)
+		return nil, Place{}, fromYAML(name, text, err)
 	}
 	f := &File{name: name, tree: tree, anchors: map[string]ast.Node{}}
 	for _, doc := range tree.Docs {
@@ -156,8 +158,26 @@ func fieldsOf(of reflect.Value, into map[string]reflect.Value) {
 	}
 }
 
+// otherNames lists what people write for a key.
+var otherNames = map[string][]string{
+	"host": {"address"}, "port": {"address"}, "url": {"address"}, "server": {"address"}, "broker": {"address"}, "ip": {"address"}, "username": {"user"},
+	"interval": {"every"}, "period": {"every"}, "poll": {"every"}, "slave": {"unit"}, "slave_id": {"unit"}, "unit_id": {"unit"}, "register": {"address"},
+	"min": {"low"}, "max": {"high"}, "format": {"payload"}, "factor": {"scale"}, "multiplier": {"scale"}, "name": {"series"}, "path": {"at"}, "delimiter": {"separator"}, "endian": {"byte_order", "word_order"},
+}
+
 // near names the known key that is spelled most like one that is not.
 func near(name string, fields map[string]reflect.Value) string {
+	if _, there := fields["secret_file"]; there && slices.Contains([]string{"password", "passwd", "secret", "token", "pass", "key"}, name) {
+		return "; secrets do not stand in the file: write secret_file: with the name of a file that holds it"
+	}
+	if _, err := strconv.Atoi(name); err == nil {
+		return "; decimals stand behind a point, such as 0." + name
+	}
+	for _, other := range otherNames[name] {
+		if _, there := fields[other]; there {
+			return "; did you mean " + other + "?"
+		}
+	}
 	best, distance := "", 3
 	for known := range fields {
 		if d := levenshtein.ComputeDistance(name, known); d < distance || d == distance && known < best {
@@ -175,6 +195,8 @@ func near(name string, fields map[string]reflect.Value) string {
 	return "; known are " + strings.Join(known, ", ")
 }
 
+var leadingZero = regexp.MustCompile(`^0+([1-9][0-9]*|0)$`)
+
 var wanted = map[reflect.Kind]string{
 	reflect.String: "text", reflect.Int: "a whole number", reflect.Float64: "a number", reflect.Bool: "true or false",
 }
@@ -182,6 +204,10 @@ var wanted = map[reflect.Kind]string{
 func (f *File) scalar(path string, node ast.Node, into reflect.Value) {
 	if _, is := node.(ast.ScalarNode); !is {
 		f.reportAt(node, path, "%s belongs here", wanted[into.Kind()])
+		return
+	}
+	if text := node.String(); leadingZero.MatchString(text) && (into.Kind() == reflect.Int || into.Kind() == reflect.Float64) {
+		f.reportAt(node, path, "%s begins with a zero, which some read as octal; write %s", text, leadingZero.FindStringSubmatch(text)[1])
 		return
 	}
 	value := reflect.New(into.Type())

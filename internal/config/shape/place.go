@@ -24,6 +24,11 @@ const root = "$"
 // Key is the place of a key below.
 func (p Place) Key(name string) Place { return Place{p.file, p.path + "." + name} }
 
+// Above is the place of what a key or an element belongs to.
+func (p Place) Above() Place {
+	return Place{p.file, p.path[:max(strings.LastIndexAny(p.path, ".["), len(root))]}
+}
+
 // Item is the place of an element of a list.
 func (p Place) Item(i int) Place { return Place{p.file, fmt.Sprintf("%s[%d]", p.path, i)} }
 

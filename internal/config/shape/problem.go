@@ -113,10 +113,11 @@ func (f *File) position(path string) (line, column int, ok bool) {
 }
 
 // fromYAML turns an error of the YAML package into a problem.
-func fromYAML(file string, err error) error {
+func fromYAML(file string, text []byte, err error) error {
 	var at yaml.Error
 	if errors.As(err, &at) && at.GetToken() != nil {
-		return Problems{{File: file, Line: at.GetToken().Position.Line, Column: at.GetToken().Position.Column, Text: at.GetMessage()}}
+		position := at.GetToken().Position
+		return Problems{broken(file, text, Problem{File: file, Line: position.Line, Column: position.Column, Text: at.GetMessage()})}
 	}
 	return Problems{{File: file, Line: 1, Column: 1, Text: err.Error()}}
 }

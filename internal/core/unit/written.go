@@ -37,6 +37,37 @@ func OfWriting(text string) string {
 	return ""
 }
 
+// words lists what people write for units, besides what Written returns.
+var words = map[string]string{
+	"c": "Cel", "degc": "Cel", "celsius": "Cel", "deg c": "Cel", "fahrenheit": "degF", "kelvin": "K", "percent": "%", "pct": "%", "volt": "V", "volts": "V", "ampere": "A", "amps": "A",
+	"watt": "W", "litre": "l", "liter": "l", "litres/min": "l/min", "lpm": "l/min", "m3h": "m3/h", "cbm": "m3", "meter": "m", "metre": "m", "meters": "m", "mps": "m/s", "kmh": "km/h", "kph": "km/h",
+	"degree": "deg", "degrees": "deg", "second": "s", "seconds": "s", "sec": "s", "hours": "h", "minutes": "min", "mgl": "mg/l", "hertz": "Hz",
+}
+
+// Suggest returns the symbol of a unit that is written in another way, such as Cel for °C or celsius; "" of others.
+func Suggest(text string) string {
+	if symbol := OfWriting(text); symbol != "" || find(text).base != text {
+		return symbol
+	}
+	low := strings.ToLower(strings.TrimSpace(text))
+	if symbol := words[low]; symbol != "" && symbol != text {
+		return symbol
+	}
+	for _, u := range units {
+		for _, symbol := range []string{u.symbol, u.base} {
+			if strings.ToLower(symbol) == low && symbol != text && !isSymbol(text) {
+				return symbol
+			}
+		}
+	}
+	return ""
+}
+
+// isSymbol reports whether a text is a unit of the table.
+func isSymbol(text string) bool {
+	return slices.ContainsFunc(units, func(u unit) bool { return u.symbol == text || u.base == text })
+}
+
 // Like are the other units that measure the same, in order.
 func Like(symbol string) (out []string) {
 	base := find(symbol).base

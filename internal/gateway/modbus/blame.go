@@ -25,7 +25,7 @@ const noisyReads = 3
 // suspected reports whether a failed read may be to blame.
 func (s step) suspected(err error) bool {
 	if !isOf(err, modbus.ErrBadCRC, modbus.ErrShortFrame) {
-		return isTimeout(err) || isGarbled(err)
+		return isTimeout(err) || isGarbled(err) || isClosed(err)
 	}
 	if s.want.noise == nil {
 		s.want.noise = map[int]int{}
@@ -59,6 +59,9 @@ func (m *poller) knownGood(u *unit, s step) *step {
 func failing(r request, err error) string {
 	if isTimeout(err) {
 		return "the device does not answer this read, but answers others"
+	}
+	if isClosed(err) {
+		return "the device closes the connection over this read, but answers others"
 	}
 	return fmt.Sprintf("the answer is not the %d asked for, though the device answers other reads: %v", r.count, plain.Network(err))
 }

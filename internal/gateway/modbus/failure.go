@@ -43,10 +43,15 @@ func failureOf(err error) string {
 		return otherUnit
 	case isGarbled(err):
 		return malformed
-	case errors.Is(err, io.EOF), errors.Is(err, os.ErrClosed), errors.Is(err, syscall.ECONNRESET), errors.Is(err, syscall.EPIPE):
+	case isClosed(err):
 		return closed
 	}
 	return fmt.Sprintf("%v", err)
+}
+
+// isClosed reports whether the device ended the connection instead of answering.
+func isClosed(err error) bool {
+	return errors.Is(err, io.EOF) || errors.Is(err, os.ErrClosed) || errors.Is(err, syscall.ECONNRESET) || errors.Is(err, syscall.EPIPE)
 }
 
 // failures counts what went wrong, by its name.

@@ -15,6 +15,7 @@ import (
 type registerKeys struct {
 	Table         string    `yaml:"table" is:"required" says:"coil, discrete_input, holding or input"`
 	Address       *int      `yaml:"address" is:"required" says:"counted from 0, as on the wire: a manual's 40001 is address 0 of holding"`
+	Number        string    `yaml:"number" says:"instead of table and address: the number in a manual that counts from 1 behind the number of the table: 00001 coil, 10001 discrete_input, 30001 input, 40001 holding, or with six digits 400001"`
 	Type          string    `yaml:"type" is:"uint16" says:"or int16, uint32, int32, uint48, int48, uint64, int64 (beyond 2^53 without the lowest bits), float32, float64, bcd16, bcd32, bcd64, magnitude16, magnitude32 (sign and magnitude), bool, text; of coils and discrete inputs bool"`
 	Length        int       `yaml:"length" says:"registers that a text takes, two letters each; it must be one of the names of its state series"`
 	WordOrder     string    `yaml:"word_order" says:"as of the device"`
@@ -72,6 +73,7 @@ type register struct {
 	scaledBy  *scaling
 	group     string
 	where     string // for people
+	at        shape.Place
 }
 
 // scaling is a register that says how another is scaled.
@@ -121,6 +123,9 @@ func (raw registerKeys) registers(in stands) (out []register) {
 		one.address += uint16(i * step)
 		name := in.above + "/" + strings.ReplaceAll(raw.Series, "{n}", strconv.Itoa(number+i))
 		one.series = shape.Parsed(at.Key("series"), name, series.ParsePath)
+		if site, rest, _ := strings.Cut(name, "/"); i == 0 && strings.HasPrefix(rest, site+"/") && strings.Count(rest, "/") > 1 {
+			at.Key("series").Advise("series are named below the site, so this becomes %s; leave out %s/", name, site)
+		}
 		out = append(out, one)
 	}
 	return out
@@ -130,6 +135,10 @@ func (raw registerKeys) check(in stands) register {
 	at := in.at
 	if raw.Unit != nil {
 		in.unit = *raw.Unit
+	}
+	raw.number(at)
+	if raw.Scale != nil && *raw.Scale == 0 {
+		at.Key("scale").Wrong("with a scale of 0 every reading would be %v", raw.Offset)
 	}
 	if in.unit < 0 || in.unit > 255 {
 		at.Key("unit").Wrong("unit id %d is not possible; use 0 to 255", in.unit)
@@ -161,6 +170,10 @@ func (raw registerKeys) check(in stands) register {
 	out.bits = raw.bitRange(at.Key("bits"), out.as)
 	out.scaledBy = raw.scaling(at, out)
 	out.address = address16(at.Key("address"), raw.Address, out.as)
+	if number, like := manualNumber(out.table, int(out.address)); like && raw.Number == "" {
+		at.Key("address").Advise("addresses are counted from 0. If %d is what a manual calls the register, write number: \"%s\" instead, which is address %d of %s", out.address, number, int(out.address)%10_000-1, out.table)
+	}
+	out.at = at
 	return out
 }
 

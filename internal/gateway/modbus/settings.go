@@ -1,12 +1,15 @@
 package modbus
 
 import (
+	"fmt"
 	"log/slog"
 	"slices"
 	"strings"
 	"time"
 
+	"nexocumula/internal/config"
 	"nexocumula/internal/config/shape"
+	"nexocumula/internal/core/span"
 	"nexocumula/internal/gateway/pipeline"
 	"nexocumula/internal/gateway/source"
 )
@@ -90,6 +93,42 @@ func (s settings) Needs(string) string {
 	return "serial line " + s.address.text + "; name all its units in one source"
 }
 
+// Feeds returns the series of the registers.
+func (s settings) Feeds() (out []config.Feed) {
+	for _, r := range s.registers {
+		out = append(out, config.Feed{Levels: strings.Split(string(r.series), "/"), Only: true, Text: r.as.text, At: r.at})
+	}
+	return out
+}
+
+// checkUnits finds the unit that nobody answers for.
+func (s settings) checkUnits(at shape.Place) {
+	i := slices.IndexFunc(s.registers, func(r register) bool { return r.unit == 0 })
+	switch {
+	case i < 0:
+	case strings.HasPrefix(s.address.text, "rtu"):
+		s.registers[i].at.Key("unit").Wrong("unit 0 speaks to all units of a serial line at once, and none answers; say which it is, 1 to 247")
+	default:
+		s.registers[i].at.Key("unit").Advise("unit 0 is rarely right: a device on the network is mostly unit 1 or 255")
+	}
+}
+
+// checkOverlaps advises where one value's registers reach into another's.
+func (s settings) checkOverlaps() {
+	all := slices.Clone(s.registers)
+	key := func(r register) string { return fmt.Sprintf("%03d %s %05d", r.unit, r.table, r.address) }
+	slices.SortStableFunc(all, func(a, b register) int { return strings.Compare(key(a), key(b)) })
+	for i := 1; i < len(all); i++ {
+		a, b := all[i-1], all[i]
+		switch reaches := a.unit == b.unit && a.table == b.table && int(a.address)+a.as.words > int(b.address); {
+		case !reaches:
+		case a.address == b.address && (a.bits != nil || b.bits != nil || a.as.name == b.as.name):
+		default:
+			b.at.Key("address").Advise("%s as %s and %s as %s have registers in common; one of them is likely of another type or address", a.place(), a.as.name, b.place(), b.as.name)
+		}
+	}
+}
+
 func (s settings) Open(name string, into *pipeline.Pipeline, log *slog.Logger) source.Source {
 	return open(name, s, into, log)
 }
@@ -130,6 +169,13 @@ func check(at shape.Place, site string, raw lineKeys) source.Settings {
 		at.Wrong("nothing is to be read: list registers, or devices with a description")
 	case n > maxRegisters:
 		at.Wrong("%d values are to be read; at most %d are possible on a line", n, maxRegisters)
+	}
+	out.checkUnits(at)
+	out.checkOverlaps()
+	for _, g := range out.groups {
+		if g.every > 0 && out.timeout > g.every {
+			at.Key("timeout").Advise("waiting %s for an answer takes longer than %s from one point of the schedule of group %q to the next; a device that says nothing makes the others late. Use a shorter timeout, or a longer every", span.Format(out.timeout), span.Format(g.every), g.name)
+		}
 	}
 	for i, r := range out.registers {
 		out.registers[i].where = r.place()

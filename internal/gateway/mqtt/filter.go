@@ -3,6 +3,8 @@ package mqtt
 import (
 	"slices"
 	"strings"
+
+	"nexocumula/internal/core/series"
 )
 
 // uncovered returns the filters without those that another one covers, in their order.
@@ -23,17 +25,7 @@ func covers(a, b string) bool {
 	if strings.HasPrefix(b, "$") && bs[0] != as[0] {
 		return false // wildcards do not match topics that begin with $
 	}
-	for i, level := range as {
-		switch {
-		case level == "#":
-			return true
-		case i >= len(bs) || bs[i] == "#":
-			return false
-		case level != "+" && level != bs[i]:
-			return false
-		}
-	}
-	return len(as) == len(bs)
+	return series.Covers(as, bs)
 }
 
 // overlapping returns the pairs of filters that have topics in common.
@@ -53,15 +45,5 @@ func meet(a, b string) bool {
 	if (strings.HasPrefix(a, "$") || strings.HasPrefix(b, "$")) && as[0] != bs[0] {
 		return false
 	}
-	for i := 0; ; i++ {
-		switch {
-		case i < len(as) && as[i] == "#" || i < len(bs) && bs[i] == "#":
-			return true
-		case i == len(as) || i == len(bs):
-			// # also matches the level above it.
-			return len(as) == len(bs) || i == len(as) && bs[i] == "#" || i == len(bs) && as[i] == "#"
-		case as[i] != "+" && bs[i] != "+" && as[i] != bs[i]:
-			return false
-		}
-	}
+	return series.Meet(as, bs)
 }

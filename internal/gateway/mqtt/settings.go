@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"nexocumula/internal/certs"
+	"nexocumula/internal/config"
 	"nexocumula/internal/config/shape"
 	"nexocumula/internal/gateway/payload"
 	"nexocumula/internal/gateway/pipeline"
@@ -71,6 +72,28 @@ type listenerSettings struct {
 	byteRate    int
 	messages    []payload.Message
 	sparkplug   *sparkplug.Settings // nil: none
+}
+
+// Feeds returns the series of the messages, and those of who is connected.
+func (s listenerSettings) Feeds() []config.Feed {
+	out := feeds(s.messages, s.sparkplug)
+	if s.presence != "" {
+		out = append(out, config.Feed{Levels: strings.Split(presenceNames.Replace(string(s.presence)), "/")})
+	}
+	return out
+}
+
+var presenceNames = strings.NewReplacer("{client}", "+", "{account}", "+")
+
+// Feeds returns the series of the messages.
+func (s brokerSettings) Feeds() []config.Feed { return feeds(s.messages, s.sparkplug) }
+
+func feeds(messages []payload.Message, sparks *sparkplug.Settings) []config.Feed {
+	out := payload.Feeds(messages)
+	if sparks != nil {
+		out = append(out, config.Feed{Levels: []string{"#"}}) // nodes say what they measure
+	}
+	return out
 }
 
 func (s listenerSettings) Open(name string, into *pipeline.Pipeline, log *slog.Logger) source.Source {

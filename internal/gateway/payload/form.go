@@ -117,6 +117,7 @@ type field struct {
 	byPayload bool     // the series' name depends on them
 	calibrate calibrate.Curve
 	state     bool // texts are names of states
+	at        shape.Place
 }
 
 // bind tells which names the payload binds, before fields use them.
@@ -166,10 +167,18 @@ func (f *fields) byPayload(text string, names []string) bool {
 }
 
 // add checks a field and returns its number.
-func (f *fields) add(at shape.Place, k fieldKeys) int { return f.addAs(at.Key("series"), k) }
+func (f *fields) add(at shape.Place, k fieldKeys) int {
+	if k.Scale != nil && *k.Scale == 0 {
+		at.Key("scale").Wrong("with a scale of 0 every reading would be %v", k.Offset)
+	}
+	return f.addAs(at.Key("series"), k)
+}
 
 func (f *fields) addAs(at shape.Place, k fieldKeys) int {
-	out := field{calibrate: calibrate.NewLinear(k.Scale, k.Offset), names: slices.Clone(f.payload), state: k.State}
+	out := field{calibrate: calibrate.NewLinear(k.Scale, k.Offset), names: slices.Clone(f.payload), state: k.State, at: at}
+	if first, rest, _ := strings.Cut(k.Series, "/"); first == f.site && strings.Contains(rest, "/") {
+		at.Advise("series are named below the site, so this becomes %s/%s; leave out %s/", f.site, k.Series, first)
+	}
 	template := shape.Parsed(at, k.Series, func(text string) (Template, error) {
 		return ParseTemplate(text, f.known(&out))
 	})

@@ -11,6 +11,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"nexocumula/internal/config"
 	"nexocumula/internal/config/shape"
 	"nexocumula/internal/core/reading"
 	"nexocumula/internal/core/series"
@@ -50,7 +51,14 @@ func ReadMessages(at shape.Place, site string, parts []shape.Part) (out []Messag
 		at.Wrong("say which topics become which series")
 	}
 	for _, part := range parts {
-		out = append(out, readMessage(part, site))
+		one := readMessage(part, site)
+		for k, before := range out {
+			if one.Topic.text != "" && before.Topic.text != "" && covers(before.Topic, one.Topic) {
+				part.Key("topic").Advise("nothing comes here: the first topic that matches counts, and messages[%d], %s, matches all of %s before", k, before.Topic, one.Topic)
+				break
+			}
+		}
+		out = append(out, one)
 	}
 	return out
 }
@@ -77,6 +85,26 @@ func readMessage(part shape.Part, site string) Message {
 	m.fields.checkLookups(part.Key("lookup"))
 	m.labels = readLabels(part.Key("labels"), raw.Labels, &m.fields)
 	return m
+}
+
+// Feeds returns which series messages feed, with "+" for the levels that only messages tell.
+func Feeds(all []Message) (out []config.Feed) {
+	for _, m := range all {
+		for _, f := range m.fields.all {
+			levels := strings.Split(string(f.series), "/")
+			for i, level := range levels {
+				if strings.Contains(level, "{") {
+					levels[i] = "+"
+					if name := strings.Trim(level, "{}"); m.fields.looked(name) {
+						levels = append(levels[:i], "#") // a look-up may stand for several levels
+						break
+					}
+				}
+			}
+			out = append(out, config.Feed{Levels: levels, Text: f.state, At: f.at.Above()})
+		}
+	}
+	return out
 }
 
 // Messages turns messages into readings. It is safe for concurrent use.

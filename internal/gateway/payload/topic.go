@@ -69,6 +69,15 @@ func (t Topic) Filter() string {
 	return strings.Join(out, "/")
 }
 
+// covers reports whether every topic that matches b matches a.
+func covers(a, b Topic) bool {
+	as, bs := strings.Split(a.Filter(), "/"), strings.Split(b.Filter(), "/")
+	if strings.HasPrefix(bs[0], "$") && as[0] != bs[0] {
+		return false
+	}
+	return series.Covers(as, bs)
+}
+
 // Names are the {names} the pattern binds.
 func (t Topic) Names() []string {
 	var names []string

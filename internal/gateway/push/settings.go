@@ -5,6 +5,7 @@ import (
 	"log/slog"
 	"slices"
 
+	"nexocumula/internal/config"
 	"nexocumula/internal/config/shape"
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/gateway/payload"
@@ -25,7 +26,7 @@ type pushKeys struct {
 type senderKeys struct {
 	Name         string `yaml:"name" is:"required" says:"unique at this source"`
 	shape.Secret `yaml:",inline"`
-	Series       string `yaml:"series" is:"#" says:"selector of the series it may send, below the site, such as mast/+"`
+	Series       string `yaml:"series" is:"#" says:"selector of the series it may send, such as +/mast/+"`
 }
 
 const (
@@ -48,6 +49,11 @@ type Sender struct {
 	Name   string
 	token  string // "": it shows a token that was made for it, by its name
 	series series.Selector
+}
+
+// Feeds returns any series: senders name them.
+func (s settings) Feeds() []config.Feed {
+	return append(payload.Feeds(s.messages), config.Feed{Levels: []string{"#"}})
 }
 
 func (s settings) Open(name string, into *pipeline.Pipeline, _ *slog.Logger) source.Source {
@@ -77,7 +83,10 @@ func check(at shape.Place, site string, raw pushKeys) source.Settings {
 		if r.Series == "" {
 			r.Series = "#"
 		}
-		one.series = shape.Parsed(at.Key("series"), site+"/"+r.Series, series.ParseSelector)
+		one.series = shape.Parsed(at.Key("series"), r.Series, series.ParseSelector)
+		if levels := one.series.Levels(); len(levels) > 0 && levels[0] != "+" && levels[0] != "#" && levels[0] != site {
+			at.Key("series").Wrong("%s names no series: those of this gateway begin with %s/; write +/%s", r.Series, site, r.Series)
+		}
 		out.senders = append(out.senders, one)
 	}
 	return out
