@@ -2,13 +2,18 @@ package main
 
 import (
 	"bytes"
+	wirebytes "encoding/binary"
 	"encoding/csv"
+	"encoding/hex"
 	"encoding/json"
+	"encoding/xml"
 	"fmt"
+	"io"
 	"strings"
 	"time"
 
 	"github.com/fxamacker/cbor/v2"
+	"github.com/klauspost/compress/gzip"
 
 	"nexocumula/internal/config/shape"
 	"nexocumula/internal/gateway/payload"
@@ -91,5 +96,67 @@ func decodeText(string) (Row, error) {
 			err = fmt.Errorf("nothing came")
 		}
 		return err
+	})
+}
+
+// decodeBinary has the standard library's decoder of structs beside it.
+func decodeBinary(string) (Row, error) {
+	message, err := hex.DecodeString("01" + "69a3f200" + "04e3" + "04ae" + "0399" + "316a")
+	if err != nil {
+		return Row{}, err
+	}
+	values := fmt.Sprintf(fourValues, `"5 int16"`, `"7 int16"`, `"9 uint16"`, `"11 uint16"`)
+	return decodeRow(`payload: binary, length: 13, time: "1 uint32", time_form: unix_s, `+values, message, func(b []byte) error {
+		var into struct {
+			Head            uint8
+			At              uint32
+			T1, T2          int16
+			Oxygen, Battery uint16
+		}
+		_, err := wirebytes.Decode(b, wirebytes.BigEndian, &into)
+		return err
+	})
+}
+
+// decodeXML has the standard library beside it, which reads into a struct.
+func decodeXML(string) (Row, error) {
+	message := []byte(`<buoy id="buoy-1" at="2026-03-01T08:00:00Z"><water t1="12.51" t2="11.98"><oxygen unit="mg/l">9.21</oxygen></water><battery>12650</battery></buoy>`)
+	values := fmt.Sprintf(fourValues, "/buoy/water/@t1", "/buoy/water/@t2", "/buoy/water/oxygen/#text", "/buoy/battery")
+	return decodeRow(`payload: xml, time: /buoy/@at, `+values, message, func(b []byte) error {
+		var into struct {
+			ID    string `xml:"id,attr"`
+			At    string `xml:"at,attr"`
+			Water struct {
+				T1     float64 `xml:"t1,attr"`
+				T2     float64 `xml:"t2,attr"`
+				Oxygen float64 `xml:"oxygen"`
+			} `xml:"water"`
+			Battery float64 `xml:"battery"`
+		}
+		return xml.Unmarshal(b, &into)
+	})
+}
+
+// decodeGzipJSON has the libraries for both beside it.
+func decodeGzipJSON(string) (Row, error) {
+	var packed bytes.Buffer
+	to := gzip.NewWriter(&packed)
+	if _, err := to.Write([]byte(`{"id":"buoy-1","at":"2026-03-01T08:00:00Z","water":{"t1":12.51,"t2":11.98,"oxygen":9.21},"battery":12650,"firmware":"2.1.0"}`)); err != nil {
+		return Row{}, err
+	}
+	if err := to.Close(); err != nil {
+		return Row{}, err
+	}
+	return decodeRow("payload: json, compression: gzip, time: /at, "+fmt.Sprintf(fourValues, "/water/t1", "/water/t2", "/water/oxygen", "/battery"), packed.Bytes(), func(b []byte) error {
+		from, err := gzip.NewReader(bytes.NewReader(b))
+		if err != nil {
+			return err
+		}
+		text, err := io.ReadAll(from)
+		if err != nil {
+			return err
+		}
+		var root any
+		return json.Unmarshal(text, &root)
 	})
 }

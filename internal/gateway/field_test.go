@@ -30,7 +30,7 @@ func TestTheSnippetsOfTheFieldGuideAreGood(t *testing.T) {
 	used := map[string]bool{}
 	for _, block := range yamlBlock.FindAllStringSubmatch(string(text), -1) {
 		sources := strings.ReplaceAll(block[1], "/etc/nexocumula", dir)
-		s, err := config.Parse("field.yaml", []byte("data: d\ngateway:\n  site: alder-weir\n  series: [{ select: +/pump-1/valve, kind: state, states: { open: 1 } }]\n  sources:\n"+regexp.MustCompile(`(?m)^`).ReplaceAllString(sources, "    ")), Kinds)
+		s, err := config.Parse("field.yaml", []byte("data: d\ngateway:\n  site: alder-weir\n  series: [{ select: +/pump-1/valve, kind: state, states: { open: 1 } }, { select: +/inlet/direction, kind: state, states: { in: 1 } }]\n  sources:\n"+regexp.MustCompile(`(?m)^`).ReplaceAllString(sources, "    ")), Kinds)
 		require.NoError(t, err, block[1])
 		for _, one := range s.Gateway.Sources {
 			used[one.Kind] = true

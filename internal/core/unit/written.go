@@ -63,6 +63,14 @@ func Suggest(text string) string {
 	return ""
 }
 
+// Known returns the symbol of a unit as somebody wrote it, or "" where it is none of the table.
+func Known(text string) string {
+	if isSymbol(text) {
+		return text
+	}
+	return Suggest(text)
+}
+
 // isSymbol reports whether a text is a unit of the table.
 func isSymbol(text string) bool {
 	return slices.ContainsFunc(units, func(u unit) bool { return u.symbol == text || u.base == text })

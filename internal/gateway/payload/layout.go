@@ -1,7 +1,6 @@
 package payload
 
 import (
-	"errors"
 	"fmt"
 	"slices"
 	"strconv"
@@ -44,7 +43,7 @@ type layoutBits struct {
 type layout struct {
 	length int
 	low    bool // the lowest byte of a number comes first
-	spots  map[string]spot
+	spots  map[string]*spot
 	groups *groups
 	clock  *clock // nil: what is around it says when
 	names  []string
@@ -58,7 +57,7 @@ type groups struct {
 }
 
 type layoutField struct {
-	spot
+	spot *spot
 	written
 	placed
 	field   int
@@ -68,7 +67,7 @@ type layoutField struct {
 // check adds the values of a layout to the fields. Clock and names are those of the bytes themselves, and nil within
 // another payload.
 func (k *layoutKeys) check(at shape.Place, f *fields, own func(l *layout)) *layout {
-	l := &layout{length: k.Length, spots: map[string]spot{}}
+	l := &layout{length: k.Length, spots: map[string]*spot{}}
 	switch k.ByteOrder {
 	case "", "big":
 	case "little":
@@ -132,7 +131,7 @@ func (l *layout) place(at shape.Place, text string) string {
 	if s.inGroup && l.groups == nil {
 		at.Wrong("%q is a byte within a group; say with groups: where they are", text)
 	}
-	l.spots[text] = s
+	l.spots[text] = &s
 	return text
 }
 
@@ -175,21 +174,34 @@ func (l *layout) decode(payload []byte, like value, emit func(value)) error {
 			used = true
 			one := v
 			one.field = of.field
-			found, err := of.spot.in(payload, begin)
-			if _, absent := errors.AsType[absentError](err); absent && of.optional {
-				continue
-			}
-			if one.err = err; err == nil {
-				of.take(&one, found, of.spot.text)
+			if of.take(&one, payload, begin) {
 				of.unit(&one, find)
+				emit(one)
 			}
-			emit(one)
 		}
 	}
 	if !used && len(instead) > 0 {
 		return idle(instead)
 	}
 	return nil
+}
+
+// take reads a value; there is none where the payload ends before one that is optional.
+func (of *layoutField) take(v *value, payload []byte, begin int) (there bool) {
+	raw, err := of.spot.bytes(payload, begin)
+	if err != nil {
+		v.err = err
+		return !of.optional
+	}
+	if n, plain := of.spot.plainNumber(raw); plain { // as most are, and without a detour
+		v.err = inPlaceOf(of.spot.text, of.written.number(v, n))
+		return true
+	}
+	found, err := of.spot.read(raw)
+	if v.err = err; err == nil {
+		of.written.take(v, found, of.spot.text)
+	}
+	return true
 }
 
 // record reads the time and the names of a group, or of what is outside of groups.
@@ -214,12 +226,15 @@ func (l *layout) record(v *value, n int, find func(string) (any, error)) (err er
 	return nil
 }
 
+// atBegin is where a payload begins that has no groups. It is only read.
+var atBegin = []int{0}
+
 // begins returns where groups begin, behind a 0 for what is outside of them.
 func (l *layout) begins(payload []byte) (out []int, err error) {
-	out = []int{0}
 	if l.groups == nil {
-		return out, nil
+		return atBegin, nil
 	}
+	out = []int{0}
 	g, count := l.groups, -1
 	if g.count != "" {
 		found, err := l.spots[g.count].in(payload, 0)

@@ -76,7 +76,16 @@ func parseSpot(text string, low bool) (spot, error) {
 }
 
 // in returns what stands there: an int64, a float64 or a string. A place within a group is counted from its begin.
-func (s spot) in(payload []byte, begin int) (any, error) {
+func (s *spot) in(payload []byte, begin int) (any, error) {
+	raw, err := s.bytes(payload, begin)
+	if err != nil {
+		return nil, err
+	}
+	return s.read(raw)
+}
+
+// bytes returns the bytes of a spot.
+func (s *spot) bytes(payload []byte, begin int) ([]byte, error) {
 	first := s.byte
 	if s.inGroup {
 		first += begin
@@ -91,7 +100,25 @@ func (s spot) in(payload []byte, begin int) (any, error) {
 	if first < 0 || first+bytes > len(payload) {
 		return nil, absentError{s.text, len(payload)}
 	}
-	raw := payload[first : first+bytes]
+	return payload[first : first+bytes], nil
+}
+
+// plainNumber reads an integer of up to 53 bits.
+func (s *spot) plainNumber(raw []byte) (n float64, plain bool) {
+	switch {
+	case s.size > 53:
+		return 0, false
+	case s.as == "uint":
+		return float64(s.bits(raw)), true
+	case s.as == "int":
+		unused := 64 - s.size
+		return float64(int64(s.bits(raw)<<unused) >> unused), true
+	}
+	return 0, false
+}
+
+// read returns what the bytes of a spot are.
+func (s *spot) read(raw []byte) (any, error) {
 	switch s.as {
 	case "text":
 		return strings.TrimSpace(readText(raw)), nil
@@ -102,7 +129,7 @@ func (s spot) in(payload []byte, begin int) (any, error) {
 }
 
 // bits returns the bits of a number, the lowest last.
-func (s spot) bits(raw []byte) (bits uint64) {
+func (s *spot) bits(raw []byte) (bits uint64) {
 	if s.low {
 		var all [8]byte
 		copy(all[:], raw)
@@ -118,14 +145,14 @@ func (s spot) bits(raw []byte) (bits uint64) {
 	return bits >> (8*len(raw) - s.bit - s.size) & s.mask()
 }
 
-func (s spot) mask() uint64 {
+func (s *spot) mask() uint64 {
 	if s.size == 64 {
 		return math.MaxUint64
 	}
 	return 1<<s.size - 1
 }
 
-func (s spot) number(bits uint64) (any, error) {
+func (s *spot) number(bits uint64) (any, error) {
 	sign := uint64(1) << (s.size - 1)
 	switch s.as {
 	case "float":

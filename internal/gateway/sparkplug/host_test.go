@@ -94,6 +94,24 @@ func valuesOf(readings []reading.Reading) map[string]any {
 	return out
 }
 
+func TestABirthSaysTheUnitsOfItsMetrics(t *testing.T) {
+	e := newEdge(t, "{ metrics: [{ name: Flow, series: '{node}/flow', scale: 0.1 }] }")
+	e.send("NBIRTH", "", named("bdSeq", 0, int64T, uint64(3)))
+	in := func(m *wire.Metric, key, unit string) *wire.Metric {
+		m.Properties = &wire.PropertySet{Keys: []string{"Quality", key}, Values: []*wire.PropertyValue{{}, {StringValue: proto.String(unit)}}}
+		return m
+	}
+	got := e.send("DBIRTH", "buoy-1", in(named("temp", 1, doubleT, 4.25), "engUnit", "°C"), in(named("volts", 2, doubleT, 12.5), "engUnit", "mV"),
+		in(named("odd", 3, doubleT, 1.0), "engUnit", "furlongs"), in(named("other", 4, doubleT, 1.0), "Description", "mV"), in(named("Flow", 5, doubleT, 912.0), "engUnit", "l/s"))
+	units := map[string]string{}
+	for _, r := range append(got.Readings, e.send("DDATA", "buoy-1", aliased(1, 4.5)).Readings...) {
+		units[string(r.Path)] = r.Unit
+	}
+	assert.Equal(t, map[string]string{
+		"long-mere/buoy-1/temp": "Cel", "long-mere/buoy-1/volts": "mV", "long-mere/buoy-1/odd": "", "long-mere/buoy-1/other": "", "long-mere/gate/flow": "",
+	}, units)
+}
+
 func TestEveryTypeOfMetricBecomesAReading(t *testing.T) {
 	e := newEdge(t, "{ metrics: [{ name: Flow, series: '{node}/flow', scale: 0.1 }, { name: Serial, skip: true }] }")
 	assert.Empty(t, e.send("NBIRTH", "", named("bdSeq", 0, int64T, uint64(3)), named("Node Control/Rebirth", 1, boolean, false)).Readings)

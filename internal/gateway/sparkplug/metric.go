@@ -6,6 +6,7 @@ import (
 
 	"nexocumula/internal/core/calibrate"
 	"nexocumula/internal/core/series"
+	"nexocumula/internal/core/unit"
 	"nexocumula/internal/gateway/sparkplug/wire"
 )
 
@@ -40,6 +41,21 @@ type metric struct {
 	datatype  uint32
 	path      series.Path // "": left out
 	calibrate calibrate.Curve
+	unit      string // as its birth said it, if it is one
+}
+
+// engineeringUnit is the property that says a metric's unit (Sparkplug 3.0.0, 6.4.11).
+const engineeringUnit = "engUnit"
+
+// unitOf returns the symbol of the unit that a birth says of a metric; "" where it says none, or none that is known.
+func unitOf(m *wire.Metric) string {
+	set := m.GetProperties()
+	for i, key := range set.GetKeys() {
+		if values := set.GetValues(); key == engineeringUnit && i < len(values) && !values[i].GetIsNull() {
+			return unit.Known(values[i].GetStringValue())
+		}
+	}
+	return ""
 }
 
 // catalogue is what a node or a device said at its birth.

@@ -152,7 +152,7 @@ func (t *taking) born(c *catalogue) {
 			t.refuse("a metric of the birth has no name")
 			continue
 		}
-		one := &metric{name: name, datatype: m.GetDatatype(), calibrate: calibrate.Identity}
+		one := &metric{name: name, datatype: m.GetDatatype(), calibrate: calibrate.Identity, unit: unitOf(m)}
 		if err := t.place(one); err != nil {
 			t.refuse("metric %q: %v", clip(name), err)
 		}
@@ -194,7 +194,9 @@ func (t *taking) place(m *metric) error {
 		template = t.host.settings.node
 	}
 	if ruled {
-		m.calibrate = r.calibrate
+		if m.calibrate = r.calibrate; m.calibrate != calibrate.NewLinear(nil, 0) {
+			m.unit = "" // it is of the value before it is scaled
+		}
 		if r.series != "" {
 			template = r.series
 		}
@@ -251,7 +253,7 @@ func (t *taking) value(known *metric, m *wire.Metric) {
 		t.refuse("%s: metric %q %v", known.path, clip(known.name), err)
 		return
 	} else {
-		out.Value = known.calibrate.Apply(out.Value)
+		out.Value, out.Unit = known.calibrate.Apply(out.Value), known.unit
 	}
 	t.out.Readings = append(t.out.Readings, out)
 }

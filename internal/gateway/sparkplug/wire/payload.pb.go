@@ -110,6 +110,7 @@ type Metric struct {
 	IsHistorical *bool                  `protobuf:"varint,5,opt,name=is_historical,json=isHistorical" json:"is_historical,omitempty"`
 	IsTransient  *bool                  `protobuf:"varint,6,opt,name=is_transient,json=isTransient" json:"is_transient,omitempty"`
 	IsNull       *bool                  `protobuf:"varint,7,opt,name=is_null,json=isNull" json:"is_null,omitempty"`
+	Properties   *PropertySet           `protobuf:"bytes,9,opt,name=properties" json:"properties,omitempty"`
 	// Types that are valid to be assigned to Value:
 	//
 	//	*Metric_IntValue
@@ -201,6 +202,13 @@ func (x *Metric) GetIsNull() bool {
 		return *x.IsNull
 	}
 	return false
+}
+
+func (x *Metric) GetProperties() *PropertySet {
+	if x != nil {
+		return x.Properties
+	}
+	return nil
 }
 
 func (x *Metric) GetValue() isMetric_Value {
@@ -319,6 +327,119 @@ func (*Metric_StringValue) isMetric_Value() {}
 
 func (*Metric_BytesValue) isMetric_Value() {}
 
+// PropertySet has as many keys as values.
+type PropertySet struct {
+	state         protoimpl.MessageState `protogen:"open.v1"`
+	Keys          []string               `protobuf:"bytes,1,rep,name=keys" json:"keys,omitempty"`
+	Values        []*PropertyValue       `protobuf:"bytes,2,rep,name=values" json:"values,omitempty"`
+	unknownFields protoimpl.UnknownFields
+	sizeCache     protoimpl.SizeCache
+}
+
+func (x *PropertySet) Reset() {
+	*x = PropertySet{}
+	mi := &file_payload_proto_msgTypes[2]
+	ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
+	ms.StoreMessageInfo(mi)
+}
+
+func (x *PropertySet) String() string {
+	return protoimpl.X.MessageStringOf(x)
+}
+
+func (*PropertySet) ProtoMessage() {}
+
+func (x *PropertySet) ProtoReflect() protoreflect.Message {
+	mi := &file_payload_proto_msgTypes[2]
+	if x != nil {
+		ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
+		if ms.LoadMessageInfo() == nil {
+			ms.StoreMessageInfo(mi)
+		}
+		return ms
+	}
+	return mi.MessageOf(x)
+}
+
+// Deprecated: Use PropertySet.ProtoReflect.Descriptor instead.
+func (*PropertySet) Descriptor() ([]byte, []int) {
+	return file_payload_proto_rawDescGZIP(), []int{2}
+}
+
+func (x *PropertySet) GetKeys() []string {
+	if x != nil {
+		return x.Keys
+	}
+	return nil
+}
+
+func (x *PropertySet) GetValues() []*PropertyValue {
+	if x != nil {
+		return x.Values
+	}
+	return nil
+}
+
+type PropertyValue struct {
+	state         protoimpl.MessageState `protogen:"open.v1"`
+	Type          *uint32                `protobuf:"varint,1,opt,name=type" json:"type,omitempty"`
+	IsNull        *bool                  `protobuf:"varint,2,opt,name=is_null,json=isNull" json:"is_null,omitempty"`
+	StringValue   *string                `protobuf:"bytes,8,opt,name=string_value,json=stringValue" json:"string_value,omitempty"`
+	unknownFields protoimpl.UnknownFields
+	sizeCache     protoimpl.SizeCache
+}
+
+func (x *PropertyValue) Reset() {
+	*x = PropertyValue{}
+	mi := &file_payload_proto_msgTypes[3]
+	ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
+	ms.StoreMessageInfo(mi)
+}
+
+func (x *PropertyValue) String() string {
+	return protoimpl.X.MessageStringOf(x)
+}
+
+func (*PropertyValue) ProtoMessage() {}
+
+func (x *PropertyValue) ProtoReflect() protoreflect.Message {
+	mi := &file_payload_proto_msgTypes[3]
+	if x != nil {
+		ms := protoimpl.X.MessageStateOf(protoimpl.Pointer(x))
+		if ms.LoadMessageInfo() == nil {
+			ms.StoreMessageInfo(mi)
+		}
+		return ms
+	}
+	return mi.MessageOf(x)
+}
+
+// Deprecated: Use PropertyValue.ProtoReflect.Descriptor instead.
+func (*PropertyValue) Descriptor() ([]byte, []int) {
+	return file_payload_proto_rawDescGZIP(), []int{3}
+}
+
+func (x *PropertyValue) GetType() uint32 {
+	if x != nil && x.Type != nil {
+		return *x.Type
+	}
+	return 0
+}
+
+func (x *PropertyValue) GetIsNull() bool {
+	if x != nil && x.IsNull != nil {
+		return *x.IsNull
+	}
+	return false
+}
+
+func (x *PropertyValue) GetStringValue() string {
+	if x != nil && x.StringValue != nil {
+		return *x.StringValue
+	}
+	return ""
+}
+
 var File_payload_proto protoreflect.FileDescriptor
 
 const file_payload_proto_rawDesc = "" +
@@ -329,7 +450,7 @@ const file_payload_proto_rawDesc = "" +
 	"\ametrics\x18\x02 \x03(\v2\x1c.nexocumula.sparkplug.MetricR\ametrics\x12\x10\n" +
 	"\x03seq\x18\x03 \x01(\x04R\x03seq\x12\x12\n" +
 	"\x04uuid\x18\x04 \x01(\tR\x04uuid\x12\x12\n" +
-	"\x04body\x18\x05 \x01(\fR\x04body\"\xcd\x03\n" +
+	"\x04body\x18\x05 \x01(\fR\x04body\"\x90\x04\n" +
 	"\x06Metric\x12\x12\n" +
 	"\x04name\x18\x01 \x01(\tR\x04name\x12\x14\n" +
 	"\x05alias\x18\x02 \x01(\x04R\x05alias\x12\x1c\n" +
@@ -337,7 +458,10 @@ const file_payload_proto_rawDesc = "" +
 	"\bdatatype\x18\x04 \x01(\rR\bdatatype\x12#\n" +
 	"\ris_historical\x18\x05 \x01(\bR\fisHistorical\x12!\n" +
 	"\fis_transient\x18\x06 \x01(\bR\visTransient\x12\x17\n" +
-	"\ais_null\x18\a \x01(\bR\x06isNull\x12\x1d\n" +
+	"\ais_null\x18\a \x01(\bR\x06isNull\x12A\n" +
+	"\n" +
+	"properties\x18\t \x01(\v2!.nexocumula.sparkplug.PropertySetR\n" +
+	"properties\x12\x1d\n" +
 	"\tint_value\x18\n" +
 	" \x01(\rH\x00R\bintValue\x12\x1f\n" +
 	"\n" +
@@ -349,7 +473,14 @@ const file_payload_proto_rawDesc = "" +
 	"\fstring_value\x18\x0f \x01(\tH\x00R\vstringValue\x12!\n" +
 	"\vbytes_value\x18\x10 \x01(\fH\x00R\n" +
 	"bytesValueB\a\n" +
-	"\x05valueB,Z*nexocumula/internal/gateway/sparkplug/wire"
+	"\x05value\"^\n" +
+	"\vPropertySet\x12\x12\n" +
+	"\x04keys\x18\x01 \x03(\tR\x04keys\x12;\n" +
+	"\x06values\x18\x02 \x03(\v2#.nexocumula.sparkplug.PropertyValueR\x06values\"_\n" +
+	"\rPropertyValue\x12\x12\n" +
+	"\x04type\x18\x01 \x01(\rR\x04type\x12\x17\n" +
+	"\ais_null\x18\x02 \x01(\bR\x06isNull\x12!\n" +
+	"\fstring_value\x18\b \x01(\tR\vstringValueB,Z*nexocumula/internal/gateway/sparkplug/wire"
 
 var (
 	file_payload_proto_rawDescOnce sync.Once
@@ -363,18 +494,22 @@ func file_payload_proto_rawDescGZIP() []byte {
 	return file_payload_proto_rawDescData
 }
 
-var file_payload_proto_msgTypes = make([]protoimpl.MessageInfo, 2)
+var file_payload_proto_msgTypes = make([]protoimpl.MessageInfo, 4)
 var file_payload_proto_goTypes = []any{
-	(*Payload)(nil), // 0: nexocumula.sparkplug.Payload
-	(*Metric)(nil),  // 1: nexocumula.sparkplug.Metric
+	(*Payload)(nil),       // 0: nexocumula.sparkplug.Payload
+	(*Metric)(nil),        // 1: nexocumula.sparkplug.Metric
+	(*PropertySet)(nil),   // 2: nexocumula.sparkplug.PropertySet
+	(*PropertyValue)(nil), // 3: nexocumula.sparkplug.PropertyValue
 }
 var file_payload_proto_depIdxs = []int32{
 	1, // 0: nexocumula.sparkplug.Payload.metrics:type_name -> nexocumula.sparkplug.Metric
-	1, // [1:1] is the sub-list for method output_type
-	1, // [1:1] is the sub-list for method input_type
-	1, // [1:1] is the sub-list for extension type_name
-	1, // [1:1] is the sub-list for extension extendee
-	0, // [0:1] is the sub-list for field type_name
+	2, // 1: nexocumula.sparkplug.Metric.properties:type_name -> nexocumula.sparkplug.PropertySet
+	3, // 2: nexocumula.sparkplug.PropertySet.values:type_name -> nexocumula.sparkplug.PropertyValue
+	3, // [3:3] is the sub-list for method output_type
+	3, // [3:3] is the sub-list for method input_type
+	3, // [3:3] is the sub-list for extension type_name
+	3, // [3:3] is the sub-list for extension extendee
+	0, // [0:3] is the sub-list for field type_name
 }
 
 func init() { file_payload_proto_init() }
@@ -397,7 +532,7 @@ func file_payload_proto_init() {
 			GoPackagePath: reflect.TypeOf(x{}).PkgPath(),
 			RawDescriptor: unsafe.Slice(unsafe.StringData(file_payload_proto_rawDesc), len(file_payload_proto_rawDesc)),
 			NumEnums:      0,
-			NumMessages:   2,
+			NumMessages:   4,
 			NumExtensions: 0,
 			NumServices:   0,
 		},
