@@ -31,7 +31,7 @@ func probeCommand() *cli.Command {
 			&cli.StringFlag{Name: "every", Value: "1s", Usage: "time between two reads"},
 			&cli.StringFlag{Name: "expect", Usage: "range in which the value should lie, such as 6..12"},
 			&cli.StringFlag{Name: "like", Usage: "series of the gateway --at that moves like the value; needs at least three reads"},
-			&cli.IntFlag{Name: "most", Value: 3, Usage: "number of interpretations per address"},
+			&cli.IntFlag{Name: "most", Value: 1, Usage: "number of interpretations per address; 3 with --expect, --like or --take"},
 			&cli.StringFlag{Name: "scan-units", Usage: "units to look for, such as 1..20, instead of reading"},
 			&cli.StringFlag{Name: "scan", Usage: "registers to look for, such as 0..200, instead of reading"},
 			&cli.StringFlag{Name: "pause", Value: "20ms", Usage: "with a scan, time between two requests"},
@@ -138,7 +138,11 @@ func probeRegisters(ctx context.Context, cmd *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	want := client.Probe{FieldLine: line, Table: cmd.String("table"), First: cmd.Int("first"), Count: cmd.Int("count"), Times: cmd.Int("times"), Every: cmd.String("every"), Most: cmd.Int("most")}
+	most := cmd.Int("most")
+	if !cmd.IsSet("most") && (cmd.String("expect") != "" || cmd.String("like") != "" || len(cmd.StringSlice("take")) > 0) {
+		most = 3 // what is expected tells them apart
+	}
+	want := client.Probe{FieldLine: line, Table: cmd.String("table"), First: cmd.Int("first"), Count: cmd.Int("count"), Times: cmd.Int("times"), Every: cmd.String("every"), Most: most}
 	if text := cmd.String("expect"); text != "" {
 		if want.Low, want.High, err = expectation("expect", text); err != nil {
 			return err
@@ -162,7 +166,11 @@ func probeRegisters(ctx context.Context, cmd *cli.Command) error {
 	if len(cmd.StringSlice("take")) > 0 {
 		return take(cmd, want, out)
 	}
-	return show(cmd, out, probeGrid(out))
+	g := probeGrid(out)
+	if most == 1 && len(out.Registers) > 0 && cmd.String("output") == "table" {
+		g = probePage(out)
+	}
+	return show(cmd, out, g)
 }
 
 func probeGrid(out client.Probed) grid {
@@ -208,7 +216,7 @@ func briefly(all []string, most int) string {
 
 // taken is one interpretation that the command line takes: ADDRESS=STATION/QUANTITY, with .2 for
 // the second, and perhaps a unit and what is expected.
-func taken(text string, want client.Probe, out client.Probed) (c client.LinesRegister, err error) {
+func taken(text string, want client.Probe, out client.Probed, next func(address int) int) (c client.LinesRegister, err error) {
 	place, name, ok := strings.Cut(text, "=")
 	addressText, nth, _ := strings.Cut(place, ".")
 	series, rest, _ := strings.Cut(name, ":")
@@ -227,11 +235,69 @@ func taken(text string, want client.Probe, out client.Probed) (c client.LinesReg
 		}
 		out = fieldwork.Interpret(want, samplesOf(out))
 	}
+	if nth == "" { // the likeliest that does not reach into the next that is taken
+		want.Most = max(want.Most, 12)
+		out = fieldwork.Interpret(want, samplesOf(out))
+		if i := address - want.First; i >= 0 && i < len(out.Registers) {
+			for k, one := range out.Registers[i].Interpretations {
+				if address+one.Words <= next(address) {
+					n = k + 1
+					break
+				}
+			}
+		}
+	}
 	i := address - want.First
 	if i < 0 || i >= len(out.Registers) || n < 1 || n > len(out.Registers[i].Interpretations) {
 		return c, usage("--take %q: address %d has no interpretation %d among those that were read", text, address, n)
 	}
+	if err := contradicted(text, out.Registers[i], n, want); err != nil {
+		return c, err
+	}
 	return client.LinesRegister{Keys: out.Registers[i].Interpretations[n-1].Keys, Series: series, Unit: unit, Low: want.Low, High: want.High}, nil
+}
+
+// nextTaken returns the address that is taken next behind another.
+func nextTaken(all []string) func(address int) int {
+	var addresses []int
+	for _, text := range all {
+		place, _, _ := strings.Cut(text, "=")
+		place, _, _ = strings.Cut(place, ".")
+		if n, err := strconv.Atoi(place); err == nil {
+			addresses = append(addresses, n)
+		}
+	}
+	return func(address int) int {
+		next := 1 << 16
+		for _, n := range addresses {
+			if n > address {
+				next = min(next, n)
+			}
+		}
+		return next
+	}
+}
+
+// contradicted refuses an interpretation whose present values are not where they are expected.
+func contradicted(text string, of client.ProbedRegister, n int, want client.Probe) error {
+	outside := func(one client.Interpretation) (v float64, is bool) {
+		for _, value := range one.Values {
+			if v = float64(value); want.Low != nil && v < *want.Low || want.High != nil && v > *want.High {
+				return v, true
+			}
+		}
+		return 0, false
+	}
+	v, is := outside(of.Interpretations[n-1])
+	if !is {
+		return nil
+	}
+	for i, one := range of.Interpretations {
+		if _, is := outside(one); !is {
+			return usage("--take %q: as %s it reads %v now, which is not within %v to %v; as %s it is %v, so write %d.%d=…", text, of.Interpretations[n-1].Says, v, *want.Low, *want.High, one.Says, one.Values[len(one.Values)-1], of.Address, i+1)
+		}
+	}
+	return usage("--take %q: as %s it reads %v now, which is not within %v to %v, and nothing that it can be read as is", text, of.Interpretations[n-1].Says, v, *want.Low, *want.High)
 }
 
 func samplesOf(out client.Probed) (samples []probe.Sample) {
@@ -282,7 +348,7 @@ func expectation(flag, text string) (low, high *float64, err error) {
 func take(cmd *cli.Command, want client.Probe, out client.Probed) error {
 	lines := client.LinesFor{Name: cmd.String("name"), Address: want.Address, Unit: want.Unit, Table: want.Table}
 	for _, text := range cmd.StringSlice("take") {
-		one, err := taken(text, want, out)
+		one, err := taken(text, want, out, nextTaken(cmd.StringSlice("take")))
 		if err != nil {
 			return err
 		}
