@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"io"
 	"net/http"
+	"time"
 )
 
 // Pushed is the answer of a post to /readings: what is on disk, and what is not.
@@ -12,6 +13,18 @@ type Pushed struct {
 	Accepted int          `json:"accepted"`
 	Refused  int          `json:"refused"`
 	Rows     []RefusedRow `json:"rows"` // of those refused, the first 100
+
+	Previews []PreviewedRow `json:"previews,omitempty"` // what the others would become, where nothing is stored
+}
+
+// PreviewedRow is a row as it would be stored.
+type PreviewedRow struct {
+	Place  string    `json:"place"` // line of CSV, or record of SenML
+	Series string    `json:"series"`
+	Time   time.Time `json:"time"`
+	Value  Number    `json:"value"`
+	Unit   string    `json:"unit"`
+	State  string    `json:"state"`
 }
 
 // RefusedRow is a row that does not count.
@@ -24,7 +37,16 @@ type RefusedRow struct {
 // application/senml+cbor. With a key, which may be empty, the same readings sent again count
 // once. The error of a post of which nothing counts tells why; the answer then names the rows.
 func (c *Client) Push(ctx context.Context, token, form, key string, body io.Reader) (out Pushed, err error) {
-	r, err := http.NewRequestWithContext(ctx, http.MethodPost, c.base+"/api/v1/readings", body)
+	return c.push(ctx, "/api/v1/readings", token, form, key, body)
+}
+
+// PreviewPush says what would become of readings that are pushed, and stores nothing.
+func (c *Client) PreviewPush(ctx context.Context, token, form string, body io.Reader) (out Pushed, err error) {
+	return c.push(ctx, "/api/v1/readings?preview=true", token, form, "", body)
+}
+
+func (c *Client) push(ctx context.Context, path, token, form, key string, body io.Reader) (out Pushed, err error) {
+	r, err := http.NewRequestWithContext(ctx, http.MethodPost, c.base+path, body)
 	if err != nil {
 		return out, err
 	}

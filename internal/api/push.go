@@ -14,6 +14,7 @@ import (
 
 	"nexocumula/client"
 	"nexocumula/internal/access"
+	"nexocumula/internal/core/screen"
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/gateway/payload"
 	"nexocumula/internal/gateway/push"
@@ -81,7 +82,12 @@ func (h handlers) push(c *gin.Context) {
 			return
 		}
 	}
-	outcome, err := receiver.Take(c.Request.Context(), push.Document{Sender: sender, Form: form, Topic: topic, Body: body, Key: key, May: may})
+	document := push.Document{Sender: sender, Form: form, Topic: topic, Body: body, Key: key, May: may}
+	if c.Query("preview") == "true" {
+		h.previewPush(c, receiver, document)
+		return
+	}
+	outcome, err := receiver.Take(c.Request.Context(), document)
 	if bad, ok := errors.AsType[push.Unreadable](err); ok {
 		fail(c, http.StatusUnprocessableEntity, "unreadable", bad.Error())
 		return
@@ -103,4 +109,42 @@ func (h handlers) push(c *gin.Context) {
 		status = http.StatusUnprocessableEntity
 	}
 	c.JSON(status, answer)
+}
+
+// previewPush says what would become of a document.
+func (h handlers) previewPush(c *gin.Context, receiver *push.Receiver, d push.Document) {
+	trials, rejects, err := receiver.Preview(d)
+	if bad, ok := errors.AsType[push.Unreadable](err); ok {
+		fail(c, http.StatusUnprocessableEntity, "unreadable", bad.Error())
+		return
+	}
+	if err != nil {
+		fail(c, http.StatusServiceUnavailable, "not_now", err.Error())
+		return
+	}
+	out := client.Pushed{Rows: []client.RefusedRow{}, Previews: []client.PreviewedRow{}}
+	refuse := func(place, reason string) {
+		if out.Refused++; len(out.Rows) < mostRefusedTold {
+			out.Rows = append(out.Rows, client.RefusedRow{Place: place, Reason: reason})
+		}
+	}
+	for _, r := range rejects {
+		_, place, _ := strings.Cut(r.Place, ": ")
+		refuse(place, r.Reason)
+	}
+	for _, t := range trials {
+		if t.Reading.From == nil || !strings.HasPrefix(t.Reading.From.Place, "sender ") {
+			continue // it would be derived, and is no row of the sender's
+		}
+		place := push.PlaceOf(t.Reading.From)
+		if t.Rule != "" && t.Then == screen.Reject {
+			refuse(place, t.Reason)
+			continue
+		}
+		out.Accepted++
+		out.Previews = append(out.Previews, client.PreviewedRow{
+			Place: place, Series: string(t.Def.Path), Time: at(t.Reading.Time), Value: client.Number(t.Value), Unit: t.Def.Unit, State: t.Def.States.Name(t.Value),
+		})
+	}
+	c.JSON(http.StatusOK, out)
 }

@@ -86,6 +86,18 @@ func TestPushedReadingsAreOnDiskWhenTheAnswerComes(t *testing.T) {
 	assert.Equal(t, 409, status)
 	assert.Contains(t, text, "came before with another body, so nothing was stored")
 	assert.EqualValues(t, 4, count("stony-beck/mast/rain"))
+	before := count("stony-beck/mast/wind")
+	would, err := ask.PreviewPush(t.Context(), pushToken, "text/csv", strings.NewReader("series,time,value,unit\nmast/wind,"+at(20)+",36,km/h\nmast/wind,"+at(21)+",500,m/s\nmast/gate,"+at(20)+",open,\nsilo/feed,"+at(20)+",1,\n"))
+	require.NoError(t, err)
+	assert.Equal(t, 2, would.Accepted)
+	assert.Equal(t, []client.PreviewedRow{
+		{Place: "line 2", Series: "stony-beck/mast/wind", Time: now.Add(20 * time.Second), Value: 10, Unit: "m/s"},
+		{Place: "line 4", Series: "stony-beck/mast/gate", Time: now.Add(20 * time.Second), Value: 1, State: "open"},
+	}, would.Previews)
+	require.Len(t, would.Rows, 2)
+	assert.Equal(t, "line 5", would.Rows[0].Place)
+	assert.Contains(t, would.Rows[1].Reason, "above the range's high end 100")
+	assert.Equal(t, before, count("stony-beck/mast/wind"), "nothing of it is stored")
 	got, err := ask.Push(t.Context(), pushToken, "text/csv", "", strings.NewReader("series,time,value\nmast/wind,,x\n"))
 	assert.ErrorContains(t, err, "none of the rows counts; the first: line 2:")
 	assert.Equal(t, 1, got.Refused)

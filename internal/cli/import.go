@@ -10,6 +10,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"nexocumula/client"
 	"nexocumula/internal/importer"
 )
 
@@ -23,7 +24,7 @@ func importCommand() *cli.Command {
 			"and this command the token of one of its senders.",
 		Flags: []cli.Flag{
 			atFlag, outputFlag,
-			&cli.IntFlag{Name: "preview", Usage: "number of records to show as they would be read; sends nothing"},
+			&cli.IntFlag{Name: "preview", Usage: "number of records to show as they would be read and, with a token, as the gateway would store them; stores nothing"},
 			&cli.StringFlag{Name: "token-file", Usage: "file with the sender's token"},
 			&cli.StringFlag{Name: "token", Sources: cli.EnvVars("NEXOCUMULA_TOKEN"), Usage: "token of the sender, best in the environment"},
 			&cli.StringFlag{Name: "time", Usage: "column of the time, by name or number; default: time"},
@@ -47,7 +48,7 @@ func importCommand() *cli.Command {
 			}
 			file, columns := cmd.Args().First(), columnsOf(cmd)
 			if n := cmd.Int("preview"); n > 0 {
-				return preview(cmd, file, columns, n)
+				return preview(ctx, cmd, file, columns, n)
 			}
 			token, err := tokenOf(cmd)
 			if err != nil {
@@ -91,7 +92,18 @@ func tokenOf(cmd *cli.Command) (string, error) {
 	return "", usage("give the token of a sender of the gateway's http_push source: --token-file FILE, or NEXOCUMULA_TOKEN in the environment")
 }
 
-func preview(cmd *cli.Command, file string, columns importer.Columns, n int) error {
+// shown is a row as a preview shows it.
+type shown struct {
+	Place   string     `json:"place"`
+	Series  string     `json:"series"`
+	Time    *time.Time `json:"time"`
+	Value   string     `json:"value"`
+	Unit    string     `json:"unit"`
+	Refused string     `json:"refused"`
+}
+
+// preview shows the first rows of a file: with a token, as the gateway would store them.
+func preview(ctx context.Context, cmd *cli.Command, file string, columns importer.Columns, n int) error {
 	rows, err := importer.Preview(file, columns, n)
 	if err != nil {
 		return err
@@ -100,25 +112,34 @@ func preview(cmd *cli.Command, file string, columns importer.Columns, n int) err
 		columns: []column{{name: "place"}, {name: "series"}, {name: "time"}, {name: "value", right: true}, {name: "unit"}, {name: "refused"}},
 		empty:   "The file has no records.",
 	}
-	type shown struct {
-		Place   string     `json:"place"`
-		Series  string     `json:"series"`
-		Time    *time.Time `json:"time"`
-		Value   string     `json:"value"`
-		Unit    string     `json:"unit"`
-		Refused string     `json:"refused"`
+	var becomes map[string][]client.PreviewedRow
+	var refused map[string]string
+	if token, err := tokenOf(cmd); err != nil {
+		g.notes = append(g.notes, "This is how the file is read. What the gateway would make of it, and refuse, is shown with the token of a sender: --token-file FILE.")
+	} else if becomes, refused, err = importer.Ask(ctx, ask(cmd), token, rows); err != nil {
+		return err
 	}
 	var answer []shown
 	for _, r := range rows {
-		one, when := shown{Place: r.Place, Series: r.Series, Value: r.Value, Unit: r.Unit}, plain("")
+		one := shown{Place: r.Place, Series: r.Series, Value: r.Value, Unit: r.Unit, Refused: refused[r.Key()]}
 		if r.Err != nil {
 			one.Refused = r.Err.Error()
 		} else {
 			at := r.Time.UTC()
-			one.Time, when = &at, plain(at.Format(time.RFC3339Nano))
+			one.Time = &at
+		}
+		if stored := becomes[r.Key()]; len(stored) > 0 {
+			one.Series, one.Value, one.Unit = stored[0].Series, number(stored[0].Value).script, stored[0].Unit
+			if stored[0].State != "" {
+				one.Value = stored[0].State
+			}
 		}
 		answer = append(answer, one)
-		g.rows = append(g.rows, []cell{plain(r.Place), plain(r.Series), when, plain(r.Value), plain(r.Unit), plain(one.Refused)})
+		when := plain("")
+		if one.Time != nil {
+			when = plain(one.Time.Format(time.RFC3339Nano))
+		}
+		g.rows = append(g.rows, []cell{plain(one.Place), plain(one.Series), when, plain(one.Value), plain(one.Unit), plain(one.Refused)})
 	}
 	return show(cmd, answer, g)
 }

@@ -181,6 +181,46 @@ func (c *counted) Read(into []byte) (int, error) {
 	return n, err
 }
 
+// Ask has a gateway say what would become of rows, without storing anything. Answers are in the order of the rows; those
+// that cannot be readings are not sent.
+func Ask(ctx context.Context, to *client.Client, token string, rows []Row) (becomes map[string][]client.PreviewedRow, refused map[string]string, err error) {
+	becomes, refused = map[string][]client.PreviewedRow{}, map[string]string{}
+	var sent []Row
+	for _, r := range rows {
+		if r.Err == nil {
+			sent = append(sent, r)
+		}
+	}
+	if len(sent) == 0 {
+		return becomes, refused, nil
+	}
+	text, err := document(sent)
+	if err != nil {
+		return nil, nil, err
+	}
+	answer, err := to.PreviewPush(ctx, token, "text/csv", strings.NewReader(text))
+	if err != nil {
+		return nil, nil, err
+	}
+	for _, p := range answer.Previews {
+		key := sent[lineOf(p.Place, sent)].Key()
+		becomes[key] = append(becomes[key], p)
+	}
+	for _, r := range answer.Rows {
+		refused[sent[lineOf(r.Place, sent)].Key()] = r.Reason
+	}
+	return becomes, refused, nil
+}
+
+// lineOf returns which of the rows that were sent a line of their document is.
+func lineOf(place string, sent []Row) int {
+	line, err := strconv.Atoi(strings.TrimPrefix(place, "line "))
+	if err != nil || line < 2 || line-2 >= len(sent) {
+		return 0
+	}
+	return line - 2 // the first is the header
+}
+
 // Preview is the first rows of a file, and what each would become.
 func Preview(name string, columns Columns, records int) (out []Row, err error) {
 	file, err := os.Open(name)

@@ -21,6 +21,9 @@ type Row struct {
 	Err    error // why it cannot be one
 }
 
+// Key tells a row of a file from all others.
+func (r Row) Key() string { return r.Place + "\x00" + r.Series }
+
 // Reader reads a file.
 type Reader interface {
 	// Next is the rows of the next record. The error is io.EOF at the end, or says why the

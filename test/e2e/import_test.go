@@ -60,9 +60,13 @@ func TestHistoryIsBroughtInOnceThoughTheImportIsKilled(t *testing.T) {
 	how := []string{"import", "--at", gateway.Base(), "--token-file", filepath.Join(dir, "secret"), "--separator", ";", "--decimal-comma", "--time", "Zeit",
 		"--time-form", "%d.%m.%Y %H:%M:%S", "--column", "OX1=raceway-1/oxygen", "--column", "3=raceway-1/aerator", file}
 
-	out, err := exec.Command(product, append([]string{"import", "--preview", "2"}, how[3:]...)...).CombinedOutput()
+	out, err := exec.Command(product, append([]string{"import", "--preview", "2"}, how[5:]...)...).CombinedOutput()
+	require.NoError(t, err, string(out))
+	assert.Contains(t, string(out), "is shown with the token of a sender")
+	out, err = exec.Command(product, append([]string{"import", "--preview", "2"}, how[1:]...)...).CombinedOutput()
 	require.NoError(t, err, string(out))
 	assert.Contains(t, string(out), "line 3, column OX1")
+	assert.Contains(t, string(out), "stony-beck/raceway-1/oxygen", "as the gateway would store it")
 	assert.Contains(t, string(out), "2025-01-10T00:00:10Z")
 	assert.Contains(t, string(out), "8.01")
 

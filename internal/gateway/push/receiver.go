@@ -100,14 +100,32 @@ type Refused struct{ Place, Reason string }
 // Unreadable is a document of which nothing can be used.
 type Unreadable struct{ error }
 
+// Preview says what would become of a document, and stores nothing.
+func (r *Receiver) Preview(d Document) (trials []pipeline.Trial, rejects []reading.Reject, err error) {
+	rows, err := rowsOf(d)
+	if err != nil {
+		return nil, nil, Unreadable{err}
+	}
+	at, err := r.pipe.Arrive()
+	if err != nil {
+		return nil, nil, err
+	}
+	got := r.read(rows, d, at)
+	return r.pipe.Try(got.Readings), got.Rejects, nil
+}
+
+// PlaceOf returns the place in a document that an origin of its sender names.
+func PlaceOf(from *reading.Origin) string {
+	_, place, _ := strings.Cut(from.Place, ": ")
+	return place
+}
+
 // Take returns once the readings of a document are on disk, or will never be.
 func (r *Receiver) Take(ctx context.Context, d Document) (out Outcome, err error) {
-	var rows []payload.Row
-	if d.Form != Message {
-		if rows, err = rowsOf(d); err != nil {
-			r.Failed("sender "+d.Sender.Name, err.Error())
-			return out, Unreadable{err}
-		}
+	rows, err := rowsOf(d)
+	if err != nil {
+		r.Failed("sender "+d.Sender.Name, err.Error())
+		return out, Unreadable{err}
 	}
 	at, err := r.pipe.Arrive()
 	if err != nil {
@@ -122,12 +140,12 @@ func (r *Receiver) Take(ctx context.Context, d Document) (out Outcome, err error
 			return out, err
 		}
 	}
-	var delivery *pipeline.Delivery
-	if d.Form == Message {
-		delivery = r.deliverMessage(d, at)
-	} else {
-		delivery = r.deliver(rows, d, at)
+	got := r.read(rows, d, at)
+	r.Ignored(got.Ignored)
+	if got.Clock != "" {
+		r.Failed("sender "+d.Sender.Name, got.Clock)
 	}
+	delivery := &pipeline.Delivery{Sender: r.name + "/" + d.Sender.Name, Readings: got.Readings, Rejects: got.Rejects}
 	r.Arrived(len(delivery.Readings), len(delivery.Rejects))
 	sent := len(delivery.Readings)
 	early := len(delivery.Rejects)
@@ -156,8 +174,11 @@ func (r *Receiver) Take(ctx context.Context, d Document) (out Outcome, err error
 	return out, nil
 }
 
+// rowsOf returns the rows of a document; a message has none.
 func rowsOf(d Document) ([]payload.Row, error) {
 	switch d.Form {
+	case Message:
+		return nil, nil
 	case SenMLJSON, SenMLCBOR:
 		return payload.SenMLRows(d.Body, d.Form == SenMLCBOR)
 	default:
@@ -173,20 +194,20 @@ func (d *Document) may(path series.Path) error {
 	return nil
 }
 
-// deliverMessage makes readings of a message.
-func (r *Receiver) deliverMessage(d Document, at int64) *pipeline.Delivery {
-	got := r.messages.Decode(payload.Arrived{Topic: d.Topic, Place: placeOf(d.Sender, "topic "+d.Topic), Payload: d.Body, At: at})
-	out := &pipeline.Delivery{Sender: r.name + "/" + d.Sender.Name, Rejects: got.Rejects}
-	for _, one := range got.Readings {
+// read makes readings of a document.
+func (r *Receiver) read(rows []payload.Row, d Document, at int64) payload.Decoded {
+	if d.Form != Message {
+		return r.readRows(rows, d, at)
+	}
+	out := r.messages.Decode(payload.Arrived{Topic: d.Topic, Place: placeOf(d.Sender, "topic "+d.Topic), Payload: d.Body, At: at})
+	all := out.Readings
+	out.Readings = nil
+	for _, one := range all {
 		if err := d.may(one.Path); err != nil {
 			out.Rejects = append(out.Rejects, one.From.Reject(at, err.Error()))
 			continue
 		}
 		out.Readings = append(out.Readings, one)
-	}
-	r.Ignored(got.Ignored)
-	if got.Clock != "" {
-		r.Failed("sender "+d.Sender.Name, got.Clock)
 	}
 	return out
 }
@@ -204,9 +225,8 @@ func (r *Receiver) Reread(place string, raw []byte, at int64) ([]reading.Reading
 	return got.Readings, got.Rejects
 }
 
-// deliver makes readings of rows. What cannot be one is a reject, with its row.
-func (r *Receiver) deliver(rows []payload.Row, of Document, at int64) *pipeline.Delivery {
-	d := &pipeline.Delivery{Sender: r.name + "/" + of.Sender.Name}
+// readRows makes readings of rows. What cannot be one is a reject, with its row.
+func (r *Receiver) readRows(rows []payload.Row, of Document, at int64) (d payload.Decoded) {
 	timeless := map[string]string{} // of each series without a time: the row
 	for _, row := range rows {
 		from := &reading.Origin{Source: r.name, Place: placeOf(of.Sender, row.Place), Raw: fmt.Appendf(nil, "%s %v%s", row.Name, row.Value, row.Text)}
