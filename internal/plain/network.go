@@ -37,6 +37,12 @@ func words(err error) string {
 	if dns, ok := errors.AsType[*net.DNSError](err); ok {
 		return "the name " + dns.Name + " is not known here; check the address, or the name server"
 	}
+	if err == nil {
+		return ""
+	}
+	if text := tlsWords(err); text != "" {
+		return text
+	}
 	switch {
 	case errors.Is(err, syscall.ECONNREFUSED):
 		return "nothing listens there (connection refused); is it running, and is the port right?"

@@ -11,7 +11,6 @@ import (
 	paho "github.com/eclipse/paho.mqtt.golang"
 
 	"nexocumula/internal/gateway/sparkplug"
-	"nexocumula/internal/plain"
 )
 
 // notGranted is the least code of a refused subscription (MQTT 3.1.1, 3.9.3; 5.0, 2.4).
@@ -45,7 +44,7 @@ func (b *broker) runV3(ctx context.Context, acks *acks) error {
 		SetConnectionLostHandler(func(_ paho.Client, err error) { b.lost(err) }).
 		SetConnectionNotificationHandler(func(_ paho.Client, n paho.ConnectionNotification) {
 			if f, ok := n.(paho.ConnectionNotificationFailed); ok {
-				b.Failed(b.place(), fmt.Sprintf("connecting: %v", plain.Network(f.Reason)))
+				b.Failed(b.place(), "connecting: "+b.unreached(ctx, f.Reason))
 			}
 		})
 	if b.sparks != nil {

@@ -45,7 +45,7 @@ func (b *broker) runV5(ctx context.Context, acks *acks) error {
 			b.takeovers.connected(time.Now())
 			go b.subscribeV5(ctx, cm)
 		},
-		OnConnectError: func(err error) { b.Failed(b.place(), "connecting: "+refusal(err)) },
+		OnConnectError: func(err error) { b.Failed(b.place(), "connecting: "+b.unreached(ctx, err)) },
 		ClientConfig: paho.ClientConfig{
 			ClientID:                   b.settings.clientID,
 			EnableManualAcknowledgment: true,

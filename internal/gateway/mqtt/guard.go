@@ -15,6 +15,7 @@ import (
 type guard struct {
 	net.Listener
 	most   int
+	plain  bool                     // without TLS
 	refuse func(remote, why string) // told of those that were turned away
 
 	mu     sync.Mutex
@@ -143,11 +144,17 @@ type guarded struct {
 	guard      *guard
 	begun      sync.Once // ends starting
 	introduced atomic.Bool
+	heard      bool // something came; only its reader looks at it
 }
 
 func (c *guarded) Read(data []byte) (int, error) {
 	c.begun.Do(c.guard.starting.Done)
-	return c.Conn.Read(data)
+	n, err := c.Conn.Read(data)
+	if n > 0 && !c.heard {
+		c.heard = true
+		c.hears(data[0])
+	}
+	return n, err
 }
 
 // introduce ends the deadline for saying who it is. It reports whether there is room for another device.

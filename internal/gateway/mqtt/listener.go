@@ -76,7 +76,7 @@ func (l *listener) Run(ctx context.Context) error {
 	if err != nil {
 		return fmt.Errorf("source %s: listening for MQTT at %s: %w", l.name, l.settings.address, plain.Network(err))
 	}
-	door := &guard{Listener: open, most: l.settings.maxClients, refuse: func(remote, why string) { l.Failed("connection limit", remote+" was turned away: "+why) }}
+	door := &guard{Listener: open, most: l.settings.maxClients, plain: l.settings.tls == nil, refuse: func(remote, why string) { l.Failed("connections", remote+" was turned away: "+why) }}
 	open = door
 	l.Change(func(t *source.Tally) { t.Address = open.Addr().String() })
 	if l.settings.tls != nil {
