@@ -349,6 +349,7 @@ type Source struct {
 	Form      string     `json:"form"`
 	Address   string     `json:"address"`
 	Up        bool       `json:"up"`
+	Silent    *time.Time `json:"silent_since"` // messages came regularly, and have not come since; null: they come, or are asked for
 	Messages  uint64     `json:"messages"`
 	Acked     uint64     `json:"acked"`
 	Readings  uint64     `json:"readings"`

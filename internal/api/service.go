@@ -137,7 +137,7 @@ func (h handlers) gatewayHealth(trouble func(string, ...any)) *client.GatewayHea
 			faults[i] = client.Fault{Place: f.Place, Message: f.Text, Count: f.Count, LastAt: f.LastAt.UTC()}
 		}
 		out.Sources = append(out.Sources, client.Source{
-			Name: s.Name, Form: s.Form, Address: s.Address, Up: s.Up, Messages: s.Messages, Acked: s.Acked, Readings: s.Readings,
+			Name: s.Name, Form: s.Form, Address: s.Address, Up: s.Up, Silent: pointer(s.Silent), Messages: s.Messages, Acked: s.Acked, Readings: s.Readings,
 			Line: lineOf(s.Line), Rejects: s.Rejects, Ignored: s.Ignored, Errors: s.Errors, LastAt: pointer(s.LastAt), LastError: s.LastError, Absent: append([]string{}, s.Absent...), Faults: faults,
 		})
 	}

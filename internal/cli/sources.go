@@ -40,7 +40,7 @@ func sourceGrid(sources []client.Source) grid {
 		empty: "This service has no sources; it is no gateway.",
 	}
 	for _, s := range sources {
-		row := []cell{plain(s.Name), plain(s.Form), yesNo(s.Up, "up", "DOWN"), count(s.Readings), count(s.Rejects), count(s.Ignored), count(s.Errors)}
+		row := []cell{plain(s.Name), plain(s.Form), sourceState(s), count(s.Readings), count(s.Rejects), count(s.Ignored), count(s.Errors)}
 		wrong := wrongInWords(s)
 		for _, text := range wrong {
 			g.notes = append(g.notes, s.Name+": "+text)
@@ -48,6 +48,14 @@ func sourceGrid(sources []client.Source) grid {
 		g.rows = append(g.rows, append(append(row, lineCells(s.Line)...), plain(strings.Join(wrong, "; "))))
 	}
 	return g
+}
+
+// sourceState says whether a source is down, or up and silent: connected, and nothing comes.
+func sourceState(s client.Source) cell {
+	if s.Up && s.Silent != nil {
+		return cell{"silent", "SILENT"}
+	}
+	return yesNo(s.Up, "up", "DOWN")
 }
 
 func lineCells(l *client.Line) []cell {
@@ -82,6 +90,9 @@ func wrongInWords(s client.Source) []string {
 	out := slices.Clone(s.Absent)
 	if !s.Up && s.LastError != "" {
 		out = append(out, s.LastError)
+	}
+	if s.Up && s.Silent != nil {
+		out = append(out, fmt.Sprintf("messages came regularly, and none has come since %s", s.Silent.UTC().Format(time.RFC3339)))
 	}
 	const most = 5
 	for i, f := range slices.Backward(s.Faults) {

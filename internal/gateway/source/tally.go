@@ -19,6 +19,7 @@ type Tally struct {
 	Ignored   uint64    // values left out: retained ones without a time of their own, and Sparkplug metrics that measure nothing
 	Errors    uint64    // timeouts, exceptions, lost connections
 	LastAt    time.Time // of the last message; zero when there was none
+	Silent    time.Time // of a source that is sent messages: since when far fewer come than did; zero: they come
 	LastError string
 	Absent    []string // units behind it that do not answer, in words
 	Faults    []Fault  // by place, those of the last hour, the newest last
@@ -70,8 +71,9 @@ const (
 
 // Counter is a Tally that many goroutines write.
 type Counter struct {
-	mu    sync.Mutex
-	tally Tally
+	mu     sync.Mutex
+	tally  Tally
+	rhythm rhythm
 }
 
 // Tally is how it stands now.
@@ -79,6 +81,9 @@ func (c *Counter) Tally() Tally {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	out := c.tally
+	if out.Line == nil && out.Up && c.rhythm.broken(time.Now()) {
+		out.Silent = c.rhythm.last
+	}
 	out.Faults = slices.DeleteFunc(slices.Clone(out.Faults), func(f Fault) bool { return time.Since(f.LastAt) > faultsStand })
 	return out
 }
@@ -94,6 +99,7 @@ func (c *Counter) Change(f func(t *Tally)) {
 func (c *Counter) Arrived(readings, rejects int) {
 	now := time.Now()
 	c.Change(func(t *Tally) {
+		c.rhythm.beat(now)
 		t.Messages++
 		t.Readings += uint64(readings)
 		t.Rejects += uint64(rejects)

@@ -147,9 +147,13 @@ export function LinksPage() {
             ...(s.line ? lineFacts(s.line, ago) : []),
           ]}
           notes={s.line?.learned}
-          errors={s.absent.concat(
-            s.faults.map((f) => `${f.place}: ${f.message} (${f.count} times, last ${ago(f.last_at)})`),
-          )}
+          errors={[
+            ...(s.up && s.silent_since
+              ? [`Silent: messages came regularly, and the last came ${ago(s.silent_since)}`]
+              : []),
+            ...s.absent,
+            ...s.faults.map((f) => `${f.place}: ${f.message} (${f.count} times, last ${ago(f.last_at)})`),
+          ]}
         >
           {days(`source ${s.name}`)}
         </LinkSheet>
