@@ -22,6 +22,7 @@ func TestTheSnippetsOfTheFieldGuideAreGood(t *testing.T) {
 	ca := certstest.New(t, dir)
 	ca.Make(t, "listener")
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "secret"), []byte("salmon run at dawn"), 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "mast-secret"), []byte("a feather on the water"), 0o600))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "archive-secret"), []byte("a stone in the river"), 0o600))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "accounts"), []byte("mast:"+secret.HashPassword([]byte("salmon run"), secret.OfDevices)+"\n"), 0o600))
 	require.NoError(t, os.CopyFS(dir, os.DirFS("../demo/configs/devices")))

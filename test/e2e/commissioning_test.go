@@ -22,7 +22,7 @@ var block = regexp.MustCompile("(?s)```(console|sh|yaml)\n(.*?)```")
 // commissioned are some of the series that there are in the end, and their units.
 var commissioned = map[string]string{
 	"stony-beck/raceway-4/oxygen": "mg/l", "stony-beck/raceway-4/water_temp": "Cel", "stony-beck/buoy-1/oxygen": "mg/l", "stony-beck/buoy-1/t6": "",
-	"stony-beck/buoy-4/water_temp_3m": "Cel", "stony-beck/buoy-4/battery": "mV", "stony-beck/mast/wind/column_1": "", "stony-beck/feed/silo-1/weight": "kg",
+	"stony-beck/buoy-4/water_temp_3m": "Cel", "stony-beck/buoy-4/battery": "mV", "stony-beck/mast/wind/column_1": "m/s", "stony-beck/feed/silo-1/weight": "kg",
 }
 
 // The commands of docs/commissioning.md, one after the other, lead from nothing to series that

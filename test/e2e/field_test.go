@@ -229,7 +229,7 @@ func TestWhatCannotBeReadIsKeptAndEverythingElseGoesOn(t *testing.T) {
 		{"buoy/buoy-1/state", `{"at":1700000000000,"water":{"oxygen":"high"}}`, `long-mere/buoy-1/oxygen: payload has the text "high" at /water/oxygen where a number should be`},
 		{"buoy/buoy-1/state", `{"at":1700000000000,"water":{"oxygen":-99.9}}`, "long-mere/buoy-1/oxygen: value -99.9 is below the range's low end 0"},
 		{"buoy/buoy-1/state", `{"at":86400000,"water":{"oxygen":9}}`, "long-mere/buoy-1/oxygen: time stamp 1970-01-02T00:00:00Z is before the year 2000; the device's clock is not set"},
-		{"buoy/buoy 1/state", `{}`, `topic cannot be made a series: series path "long-mere/buoy 1/oxygen", level 2: "buoy 1" holds ' '; use the letters a to z, digits, '_', '-' and '.'`},
+		{"buoy/??/state", `{}`, `topic cannot be made a series: {buoy} is "??" here, of which no level of a path can be made`},
 		{"barge/1", `9`, "topic matches no messages: entry; those are buoy/{buoy}/state, mast/{quantity}"},
 		{"mast/wind_speed", `NaN`, "payload \"NaN\" is not a number"},
 		{"mast/wind_speed", `5,2`, `payload "5,2" is not a number`},

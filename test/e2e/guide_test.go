@@ -61,6 +61,7 @@ gateway:
   series:
     - %[2]s
     - { select: +/pump-1/valve, kind: state, states: { closed: 0, open: 1 } }
+    - { select: +/inlet/direction, kind: state, states: { forward: 0, reverse: 1 } }
     - { select: +/+/online, kind: state, states: { away: 0, here: 1 } }
     - { select: +/inlet-gate/Gate/Drive, kind: state, states: { resting: 0, moving: 1, blocked: 2 } }
   sources:
@@ -83,6 +84,7 @@ func TestTheFieldGuideWorksAsItIsWritten(t *testing.T) {
 	ca.Make(t, "broker")
 	const password = "salmon run at dawn"
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "secret"), []byte(password), 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "mast-secret"), []byte("a feather on the water"), 0o600))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "archive-secret"), []byte("a stone in the river"), 0o600))
 	require.NoError(t, os.CopyFS(dir, os.DirFS(filepath.Join(sourceDir(), "..", "..", "internal", "demo", "configs", "devices"))))
 	program, err := binary()
@@ -93,7 +95,7 @@ func TestTheFieldGuideWorksAsItIsWritten(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "accounts"), line, 0o600))
 
-	own, broker, logger, gates, probes := freePort(t), freePort(t), freePort(t), freePort(t), freePort(t)
+	own, broker, logger, gates, probes, raceways, texts := freePort(t), freePort(t), freePort(t), freePort(t), freePort(t), freePort(t), freePort(t)
 	made := exec.Command(need(t, "mosquitto_passwd"), "-b", "-c", filepath.Join(dir, "passwords"), "gateway", password)
 	out, err := made.CombinedOutput()
 	require.NoError(t, err, string(out))
@@ -114,6 +116,7 @@ func TestTheFieldGuideWorksAsItIsWritten(t *testing.T) {
 	for _, change := range [][2]string{
 		{"/etc/nexocumula", dir}, {"0.0.0.0:8883", "127.0.0.1:" + own}, {"broker.stony-beck.example:8883", "127.0.0.1:" + broker},
 		{"127.0.0.1:1883", "127.0.0.1:" + logger}, {"127.0.0.1:1883", "127.0.0.1:" + gates},
+		{"127.0.0.1:1884", "127.0.0.1:" + raceways}, {"127.0.0.1:1885", "127.0.0.1:" + texts},
 		{"tcp://10.20.0.7:502", at}, {"rtu:///dev/ttyS0", "rtu+tcp://127.0.0.1:" + probes}, {"    parity: even\n", ""}, // terminals here know no parity
 	} {
 		require.Contains(t, sources, change[0])
@@ -155,15 +158,35 @@ func TestTheFieldGuideWorksAsItIsWritten(t *testing.T) {
 	} {
 		publish(t, logger, topic, []string{payload}, "-q", "1")
 	}
+	for topic, payload := range map[string]string{
+		"raceway/9/state": `{"pump":"ON","temp":"21,5 °C","depths":[14.2,11.8],"status":5,"level":{"value":4.1,"unit":"m"},"flow":null}`,
+		"raceway/9/burst": fmt.Sprintf(`{"at":%q,"pressure":[1.1,1.2,1.3]}`, now.Add(-time.Minute).Format(time.RFC3339)),
+		"radio/any":       `{"id":"rw-1","port":2,"data":"AgDX/+w="}`,
+	} {
+		publish(t, raceways, topic, []string{payload}, "-q", "1")
+	}
+	for topic, payload := range map[string]string{
+		"panel/log":    now.In(zone).Format("2006-01-02 15:04:05") + " INFO probe 3: temp=21.5",
+		"panel/csv":    now.In(zone).Format("02.01.2006;15:04:05") + `;"4,5"`,
+		"mast/weather": `<station id="lake-mast"><wind speed="7.8" from="339"/></station>`,
+		"pump/state":   "\x81\xa4flow\x0c",
+		"probes":       "\x02\x1a\x01\xd7\x1b\x01\xcd",
+	} {
+		publish(t, texts, topic, []string{payload}, "-q", "1")
+	}
 	var posted int
 	for _, block := range guide(t, "sh") {
 		if strings.Contains(block, "/api/v1/readings") {
-			posted += post(t, block, gateway.Base(), password)
+			token := password
+			if strings.Contains(block, "?topic=") {
+				token = "a feather on the water"
+			}
+			posted += post(t, block, gateway.Base(), token)
 		} else {
 			bringIn(t, dir, program, block, gateway.Base())
 		}
 	}
-	assert.Equal(t, 1, posted, "the guide shows one request")
+	assert.Equal(t, 2, posted, "the guide shows two requests")
 	read, err := exec.Command(program, "read", "panel", "meters", "--at", gateway.Base()).CombinedOutput()
 	assert.NoError(t, err, string(read))
 
@@ -173,7 +196,9 @@ func TestTheFieldGuideWorksAsItIsWritten(t *testing.T) {
 		"inlet-gate/Gate/Opening": -1, "inlet-gate/online": 1, "gate-control/online": 1,
 		"pump-1/flow": 12.5, "pump-1/hours": 12345, "pump-1/torque": 1.4, "pump-1/power": 160, "pump-1/mode": 1, "pump-1/valve": 1, "pump-1/temperature": 3, "well-8/level": 0.47, "pump-1/running": 0,
 		"raceway-1/oxygen": -1, "raceway-2/water_temp": -1,
-		"mast/wind_speed": 5.5, "raceway-1/OX2": 7.25,
+		"mast/wind_speed": 7.8, "raceway-1/OX2": 7.25,
+		"9/temp": 21.5, "9/temp_2": 11.8, "9/fault": 1, "9/level": 4.1, "9/pressure": 1.3, "rw-1/battery": 2, "rw-1/temp": 21.5,
+		"panel/temp": 21.5, "panel/level": 4.5, "lake-mast/wind_speed": 7.8, "pump/flow": 12, "probe-1a/temp": 47.1, "probe-1b/temp": 46.1,
 	} {
 		var got float64
 		eventually(t, path+" has a value", func() bool {
@@ -195,9 +220,10 @@ func TestTheFieldGuideWorksAsItIsWritten(t *testing.T) {
 
 // post does what a snippet with curl does.
 func post(t *testing.T, snippet, base, token string) int {
-	body := regexp.MustCompile(`(?s)--data-binary \$'(.*?)'`).FindStringSubmatch(snippet)
+	body := regexp.MustCompile(`(?s)(?:--data-binary \$|-d )'(.*?)'`).FindStringSubmatch(snippet)
 	require.NotNil(t, body)
-	req, err := http.NewRequestWithContext(t.Context(), http.MethodPost, base+"/api/v1/readings", strings.NewReader(strings.ReplaceAll(body[1], `\n`, "\n")))
+	path := regexp.MustCompile(`/api/v1/readings[^\s']*`).FindString(snippet)
+	req, err := http.NewRequestWithContext(t.Context(), http.MethodPost, base+path, strings.NewReader(strings.ReplaceAll(body[1], `\n`, "\n")))
 	require.NoError(t, err)
 	for _, h := range regexp.MustCompile(`-H "(.*?): (.*?)"`).FindAllStringSubmatch(snippet, -1) {
 		req.Header.Set(h[1], strings.ReplaceAll(h[2], "$TOKEN", token))

@@ -9,6 +9,8 @@ import (
 	"strings"
 	"unicode"
 	"unicode/utf8"
+
+	"nexocumula/internal/core/unit"
 )
 
 // guessText looks at a payload that is a text.
@@ -167,7 +169,7 @@ func headOf(rows [][]string) (header bool, skip int) {
 // take adds the columns of a record to a guess.
 func (c *guessedColumns) take(g *Guess, row []string, of func(i int, column string) (at, name, text string)) {
 	var decimals, groups []Line
-	date := -1
+	date, before := -1, "" // before is the column to the left
 	for i, column := range row {
 		c.apart++
 		at, name, text := of(i, column)
@@ -193,6 +195,12 @@ func (c *guessedColumns) take(g *Guess, row []string, of func(i int, column stri
 			c.good++
 			continue
 		}
+		if n := len(g.Values); n > 0 && len(text) > 1 && unit.Known(text) != "" && c.apart > 1 && g.Values[n-1].Unit == "" && g.Values[n-1].At == before {
+			g.Values[n-1].Unit = unit.Known(text)
+			g.Values[n-1].Keys = append(g.Values[n-1].Keys, Line{"unit_at", strconv.Quote(at)})
+			continue
+		}
+		before = at
 		v := Guessed{At: at, Name: name, Sample: text}
 		switch n, ok := numberGuess(text); {
 		case text == "":
