@@ -164,6 +164,8 @@ type Value struct {
 	Condition string    `json:"condition"` // fresh, stale, or missing: for ten times as long as a reading speaks
 	Since     time.Time `json:"since"`     // of the condition
 	Standing  string    `json:"standing"`  // normal, unusual or critical, by the series' normal range
+
+	Ended *time.Time `json:"ended,omitempty"` // who measures it said that it goes, and nothing came since
 }
 
 // Now is the answer of /now, and an event of /stream.
@@ -187,6 +189,8 @@ type BriefValue struct {
 	Value    Number    `json:"value"`
 	State    string    `json:"state,omitempty"`    // what a state of that value is called
 	Standing string    `json:"standing,omitempty"` // unusual or critical; none: normal
+
+	Ended *time.Time `json:"ended,omitempty"` // who measures it said that it goes, and nothing came since
 }
 
 // Then is the value of a series at a moment.

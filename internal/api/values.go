@@ -194,11 +194,11 @@ func latest(found []store.Series, now time.Time) client.Now {
 			continue
 		}
 		age := now.Sub(time.Unix(0, s.LastTime))
-		condition, since := s.Condition(s.LastTime, now.UnixNano())
+		condition, since := s.Condition(s.LastTime, s.Ended, now.UnixNano())
 		out.Values = append(out.Values, client.Value{
 			Path: string(s.Path), Kind: string(s.Kind), Unit: s.Unit,
 			Time: at(s.LastTime), Value: client.Number(s.LastValue), State: s.States.Name(s.LastValue), AgeMS: age.Milliseconds(), Fresh: condition == series.Fresh,
-			Condition: string(condition), Since: at(since), Standing: string(s.Normal.Of(s.LastValue)),
+			Condition: string(condition), Since: at(since), Ended: timeOrNil(s.Ended), Standing: string(s.Normal.Of(s.LastValue)),
 		})
 	}
 	return out
@@ -211,7 +211,7 @@ func briefly(found []store.Series, now time.Time) client.Brief {
 		if s.LastTime == 0 {
 			continue
 		}
-		v := client.BriefValue{Path: string(s.Path), Unit: s.Unit, Time: at(s.LastTime), Value: client.Number(s.LastValue), State: s.States.Name(s.LastValue)}
+		v := client.BriefValue{Path: string(s.Path), Unit: s.Unit, Time: at(s.LastTime), Value: client.Number(s.LastValue), State: s.States.Name(s.LastValue), Ended: timeOrNil(s.Ended)}
 		if standing := s.Normal.Of(s.LastValue); standing != series.Usual {
 			v.Standing = string(standing)
 		}

@@ -21,7 +21,8 @@ type Series struct {
 	FirstSeen int64 // oldest time, nanoseconds since 1970; 0 without rows
 	LastTime  int64 // time of the latest value; 0 without rows
 	LastValue float64
-	Late      Late // what its summaries may not say yet
+	Ended     int64 // when who measures it said that it goes, if nothing came since; not kept over a restart; 0: it did not
+	Late      Late  // what its summaries may not say yet
 
 	// SummarisedTo is where the last window ends that has a summary, or a later time.
 	SummarisedTo int64
@@ -62,6 +63,7 @@ func (s *Series) saw(tier rollup.Tier, rows column.Block) {
 	if t >= s.LastTime {
 		s.LastTime, s.LastValue = t, value
 	}
+	s.Ended = 0 // whatever its time, something came
 }
 
 func (s *Store) loadCatalogue() error {

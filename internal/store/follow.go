@@ -5,6 +5,8 @@ import (
 	"slices"
 	"strings"
 	"sync"
+
+	"nexocumula/internal/core/series"
 )
 
 // Follower learns which series got rows, after these can be read. What it has not asked
@@ -40,7 +42,7 @@ func (f *Follower) tell(entries []Entry) {
 	}
 }
 
-// Changed is the series that got rows since the last call, by path.
+// Changed is the series that got rows, or ended, since the last call, by path.
 func (f *Follower) Changed() []Series {
 	f.mu.Lock()
 	ids := slices.Collect(maps.Keys(f.changed))
@@ -56,4 +58,21 @@ func (f *Follower) Changed() []Series {
 	f.store.mu.RUnlock()
 	slices.SortFunc(out, func(a, b Series) int { return strings.Compare(string(a.Path), string(b.Path)) })
 	return out
+}
+
+// End notes that who measures some series said that it goes: their latest values do not speak for them from that time on,
+// until newer ones come.
+func (s *Store) End(paths []series.Path, at int64) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	var ended []Entry
+	for _, path := range paths {
+		if known := s.catalogue.byPath(path); known != nil && known.LastTime <= at {
+			known.Ended = at
+			ended = append(ended, Entry{Series: known.ID})
+		}
+	}
+	for f := range s.followers {
+		f.tell(ended)
+	}
 }

@@ -76,6 +76,11 @@ func TestAForeignSparkplugNodeIsHeardOverEveryWay(t *testing.T) {
 			assert.Empty(t, rejects.Rejects)
 			node.kill()
 			eventually(t, "its death is noticed", func() bool { got := now(); return got["buoy-1/online"] == 0 && got["gate/online"] == 0 })
+			left, err := gateway.Now(t.Context(), "+/buoy-1/water_temp")
+			require.NoError(t, err)
+			require.Len(t, left.Values, 1)
+			assert.NotNil(t, left.Values[0].Ended)
+			assert.Equal(t, "stale", left.Values[0].Condition, "what it measured does not hold any more")
 		})
 	}
 }

@@ -93,10 +93,13 @@ const (
 
 const missingAfter = 10
 
-// Condition returns the condition of a series whose latest reading is of a time, and since when it holds;
-// times are nanoseconds since 1970.
-func (d *Definition) Condition(latest, now int64) (c Condition, since int64) {
+// Condition returns the condition of a series whose latest reading is of a time, and since when it holds. A series that has
+// ended is stale from then on. Times are nanoseconds since 1970; ended is 0 of a series that has not.
+func (d *Definition) Condition(latest, ended, now int64) (c Condition, since int64) {
 	stale, missing := latest+int64(d.FreshFor), latest+missingAfter*int64(d.FreshFor)
+	if ended != 0 {
+		stale = min(stale, ended)
+	}
 	switch {
 	case now > missing:
 		return Missing, missing

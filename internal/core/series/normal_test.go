@@ -28,10 +28,19 @@ func TestANormalRangeIsMarkedFromInsideOut(t *testing.T) {
 	}
 }
 
+func TestASeriesThatEndedIsStaleAtOnce(t *testing.T) {
+	d := Definition{FreshFor: 60}
+	for now, wanted := range map[int64]Condition{104: Fresh, 106: Stale, 700: Stale, 701: Missing} {
+		c, since := d.Condition(100, 105, now)
+		assert.Equal(t, wanted, c, now)
+		assert.Equal(t, map[Condition]int64{Fresh: 100, Stale: 105, Missing: 700}[wanted], since)
+	}
+}
+
 func TestASeriesIsStaleAndThenMissing(t *testing.T) {
 	d := Definition{FreshFor: 60}
 	for now, wanted := range map[int64]Condition{100: Fresh, 160: Fresh, 161: Stale, 700: Stale, 701: Missing} {
-		c, since := d.Condition(100, now)
+		c, since := d.Condition(100, 0, now)
 		assert.Equal(t, wanted, c, now)
 		assert.Equal(t, map[Condition]int64{Fresh: 100, Stale: 160, Missing: 700}[wanted], since)
 	}

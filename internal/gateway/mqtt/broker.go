@@ -135,7 +135,7 @@ func (b *broker) take(m arrival) {
 		}
 	}}
 	if b.sparks.mine(m.topic) {
-		d.Readings, d.Rejects = b.sparks.take(m.topic, m.payload, at)
+		b.sparks.take(m.topic, m.payload, at, d)
 	} else {
 		got := b.messages.Decode(payload.Arrived{Topic: m.topic, Payload: m.payload, At: at, Retained: m.retained})
 		d.Readings, d.Rejects = got.Readings, got.Rejects

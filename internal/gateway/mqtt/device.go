@@ -151,7 +151,7 @@ func (l *listener) OnWillSent(cl *mqtt.Client, pk packets.Packet) {
 	}
 	d := &pipeline.Delivery{Sender: cl.ID}
 	if body := slices.Clone(pk.Payload); l.sparks.mine(pk.TopicName) {
-		d.Readings, d.Rejects = l.sparks.take(pk.TopicName, body, at)
+		l.sparks.take(pk.TopicName, body, at, d)
 	} else {
 		got := l.messages.Decode(payload.Arrived{Topic: pk.TopicName, Payload: body, At: at})
 		d.Readings, d.Rejects = got.Readings, got.Rejects

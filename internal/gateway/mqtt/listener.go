@@ -233,7 +233,7 @@ func (l *listener) OnPublish(cl *mqtt.Client, pk packets.Packet) (packets.Packet
 		from := reading.Origin{Source: l.name, Place: string(name), Raw: pk.Payload}
 		d.Rejects = []reading.Reject{from.Reject(at, "topic begins with $, or has a wildcard in it, so nothing can be published there")}
 	} else if l.sparks.mine(pk.TopicName) {
-		d.Readings, d.Rejects = l.sparks.take(pk.TopicName, pk.Payload, at)
+		l.sparks.take(pk.TopicName, pk.Payload, at, d)
 	} else {
 		got := l.messages.Decode(payload.Arrived{Topic: pk.TopicName, Payload: pk.Payload, At: at})
 		d.Readings, d.Rejects = got.Readings, got.Rejects

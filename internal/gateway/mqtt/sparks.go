@@ -5,7 +5,6 @@ import (
 	"sync"
 	"time"
 
-	"nexocumula/internal/core/reading"
 	"nexocumula/internal/gateway/pipeline"
 	"nexocumula/internal/gateway/source"
 	"nexocumula/internal/gateway/sparkplug"
@@ -31,8 +30,8 @@ func newSparks(name string, settings *sparkplug.Settings, counter *source.Counte
 
 func (s *sparks) mine(topic string) bool { return s != nil && sparkplug.Mine(topic) }
 
-// take takes a message in, and answers it.
-func (s *sparks) take(topic string, body []byte, at int64) ([]reading.Reading, []reading.Reject) {
+// take takes a message in for a delivery, and answers it.
+func (s *sparks) take(topic string, body []byte, at int64, into *pipeline.Delivery) {
 	got := s.Take(topic, body, at)
 	s.counter.Ignored(got.Ignored)
 	for _, text := range got.Faults {
@@ -46,7 +45,7 @@ func (s *sparks) take(topic string, body []byte, at int64) ([]reading.Reading, [
 			go send(m) // it waits for the broker, and what arrives does not
 		}
 	}
-	return got.Readings, got.Rejects
+	into.Readings, into.Rejects, into.Ended, into.EndedAt = got.Readings, got.Rejects, got.Ended, at
 }
 
 // connected says how to send from now on, and that the host is there.

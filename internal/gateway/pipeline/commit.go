@@ -78,6 +78,9 @@ func (p *Pipeline) commit(ctx context.Context, all []*Delivery) {
 		k.reset()
 	}
 	for _, d := range all {
+		if err == nil && len(d.Ended) > 0 {
+			p.store.End(d.Ended, d.EndedAt)
+		}
 		d.done(err)
 	}
 }

@@ -12,6 +12,7 @@ import (
 	"nexocumula/internal/config"
 	"nexocumula/internal/core/reading"
 	"nexocumula/internal/core/rollup"
+	"nexocumula/internal/core/series"
 	"nexocumula/internal/store"
 )
 
@@ -19,6 +20,8 @@ import (
 type Delivery struct {
 	Readings []reading.Reading // as their source reads them, not yet calibrated and screened
 	Rejects  []reading.Reject
+	Ended    []series.Path // who measures them said that it goes, at EndedAt, nanoseconds since 1970
+	EndedAt  int64
 	Sender   any  // whoever waits for Done, comparable; nil when nobody does
 	Polled   bool // we asked for it: nobody waits
 	Again    bool // it was rejected before: what is rejected again is on disk already

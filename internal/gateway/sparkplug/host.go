@@ -10,6 +10,7 @@ import (
 	"google.golang.org/protobuf/proto"
 
 	"nexocumula/internal/core/reading"
+	"nexocumula/internal/core/series"
 	"nexocumula/internal/gateway/sparkplug/wire"
 )
 
@@ -72,9 +73,10 @@ type Message struct {
 type Taken struct {
 	Readings []reading.Reading
 	Rejects  []reading.Reject
-	Ignored  int       // metrics of a birth that measure nothing, such as data sets and templates
-	Faults   []string  // what else is wrong, of the node
-	Send     []Message // in answer
+	Ignored  int           // metrics of a birth that measure nothing, such as data sets and templates
+	Ended    []series.Path // of a node or device that died
+	Faults   []string      // what else is wrong, of the node
+	Send     []Message     // in answer
 }
 
 // Take takes in a message that arrived, at nanoseconds since 1970.

@@ -13,6 +13,7 @@ import (
 
 	"nexocumula/internal/config/shape"
 	"nexocumula/internal/core/reading"
+	"nexocumula/internal/core/series"
 	"nexocumula/internal/gateway/source/sourcetest"
 	"nexocumula/internal/gateway/sparkplug/wire"
 )
@@ -184,6 +185,16 @@ func TestBirthsAndDeathsArePresence(t *testing.T) {
 	assert.Equal(t, map[string]any{"long-mere/gate/online": 1.0, "long-mere/buoy-1/online": 1.0, "long-mere/buoy-2/online": 0.0}, valuesOf(e.host.Present(e.at).Readings))
 	assert.Equal(t, map[string]any{"long-mere/gate/online": 0.0, "long-mere/buoy-1/online": 0.0}, valuesOf(death(7).Readings))
 	assert.Empty(t, death(7).Readings)
+}
+
+func TestADeathEndsWhatWasMeasured(t *testing.T) {
+	e := newEdge(t, "{ metrics: [{ name: Serial, skip: true }] }")
+	e.send("NBIRTH", "", named("bdSeq", 0, int64T, uint64(7)), named("load", 1, doubleT, 1.0))
+	e.send("DBIRTH", "buoy-1", named("temp", 2, doubleT, 4.0), named("Serial", 3, stringT, "A-7"))
+	e.send("DBIRTH", "buoy-2", named("temp", 4, doubleT, 5.0))
+	assert.Equal(t, []series.Path{"long-mere/buoy-1/temp"}, e.send("DDEATH", "buoy-1").Ended)
+	ended := e.send("NDEATH", "", named("bdSeq", 0, int64T, uint64(7))).Ended
+	assert.ElementsMatch(t, []series.Path{"long-mere/gate/load", "long-mere/buoy-2/temp"}, ended, "what is behind it ends with it")
 }
 
 func TestWhatCannotBeUsedIsRefusedWithTheReason(t *testing.T) {

@@ -71,6 +71,7 @@ func (t *taking) kind(kind string) {
 		if d := n.devices[t.device]; d != nil && d.online {
 			d.online = false
 			t.present(false)
+			t.end(d)
 		}
 	case "DDATA":
 		t.inOrder()
@@ -126,11 +127,25 @@ func (t *taking) died() {
 	}
 	n.online = false
 	t.present(false)
+	t.end(n.own)
 	for name, d := range n.devices {
 		if d.online {
 			d.online = false
 			t.device = name
 			t.present(false)
+			t.end(d)
+		}
+	}
+}
+
+// end tells which series a node or device does not measure any more.
+func (t *taking) end(c *catalogue) {
+	if c == nil {
+		return
+	}
+	for _, m := range c.byName {
+		if m.path != "" {
+			t.out.Ended = append(t.out.Ended, m.path)
 		}
 	}
 }

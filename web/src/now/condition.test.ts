@@ -28,6 +28,8 @@ describe("how a series stands", () => {
     [0, value(), "well"],
     [90, value(), "well"],
     [91, value(), "stale"],
+    [10, value({ ended: "2026-11-03T07:00:05Z" }), "stale"],
+    [10, value({ ended: "2026-11-03T07:00:20Z" }), "well"],
     [900, value(), "stale"],
     [901, value(), "missing"],
     [10, value({ standing: "unusual" }), "unusual"],

@@ -19,7 +19,7 @@ export function conditionOf(
   const old = now - Date.parse(value.time);
   const speaks = freshFor(series);
   if (old > 10 * speaks) return "missing";
-  if (old > speaks) return "stale";
+  if (old > speaks || (value.ended && now >= Date.parse(value.ended))) return "stale";
   if (value.standing === "critical" || value.standing === "unusual") return value.standing;
   return uncertain ? "uncertain" : "well";
 }
