@@ -24,6 +24,10 @@ var payloads = [][]byte{
 	[]byte(`{"ts":1772352000123,"v":[1,2],"a~/b":1,"":2,"Ünit":3,"deep":{"deep":{"v":1}},"v2":null}`), []byte(`[{"bn":"urn:dev:1/","bt":1772352000,"n":"temp","u":"Cel","v":21},{"n":"open","vb":true},{"n":"hum","v":60,"u":"%RH"}]`),
 	[]byte(`[{"id":"b-1","ts":1772352000,"temp":7},{"id":"b 2/x","ts":1772352001,"oxygen":9}]`), []byte(`{"at":"2026-03-01T08:00:00Z","rows":[{"v":{"temp":7,"":1}},{"v":{"temp":8}}]}`), []byte(`{"":[{"a":1}]}`), []byte("\x81\xa2\x61t\x1a\x69\xa3\xf2\x80\x61v\x07"),
 	[]byte(`[]`), []byte(`{}`), []byte(``), []byte("\x00\x01"), {0xa1, 0x61, 't', 0xfb, 0x40, 0x35, 0x80, 0, 0, 0, 0, 0}, {0x81, 0xa2, 0x00, 0x61, 'x', 0x02, 0x18, 0x2a},
+	[]byte("2026-03-01 08:00:00 INFO probe 3: temp=21.5 hum=60.2%"), []byte("level is 4.12 m at the weir"), []byte("{'temp': 21.5}"), []byte("1.234,5 °C"), []byte("0x1A"), []byte("NaN"), []byte("ON"),
+	[]byte(`"mast, north";"4,5";"60"`), []byte("at;temp\n2026-03-01T08:00:00Z;21.5\n"), []byte("01.03.2026;08:00:00;4,5"), []byte(`{"depths":[14.2,11.8],"a":"21,5 °C","b":"-9999","c":null,"date":"2026-03-01","time":"08:00:00"}`),
+	[]byte("{\"t\":1772352000,\"v\":1}\n{\"t\":1772352001,\"v\":2}\n"), []byte(`{"device":"rw-1","payload":"{\"temp\":21.5}"}`), []byte(`<station id="mast"><wind speed="7.8"/><t>1</t><t>2</t></station>`), []byte("\x82\xa4temp\xcb\x40\x35\x80\x00\x00\x00\x00\x00\xa3hum\x3c"),
+	[]byte("[[1772352000,4.1],[1772352001,4.2]]"), []byte("eyJ0ZW1wIjoyMS41fQ=="), []byte("T:+21.5C H:60.2%"),
 }
 
 var topics = []string{"a", "a/b", "buoy/buoy-1/state", "/lead", "trail/", "sp ace/x", "ü/b", "a/b/c/d/e/f/g/h/i/j/k/l/m", "spBv1.0/g/NDATA/n", "{x}/y", "a//b", "..", "x/%/y", "feed/silo 1/weight"}

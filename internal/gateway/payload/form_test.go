@@ -194,5 +194,8 @@ func FuzzPayloads(f *testing.F) {
 		if len(got.Rejects) > mostRejects || len(got.Readings) > mostValues || len(got.Rejects)+len(got.Readings) > 10+8*len(payload) {
 			t.Fatalf("%d readings and %d rejects of %d bytes", len(got.Readings), len(got.Rejects), len(payload))
 		}
+		if len(payload) < 4096 {
+			_ = GuessOf("t", payload).String()
+		}
 	})
 }

@@ -22,5 +22,8 @@ func TestNoHostilePayloadHarmsADecoder(t *testing.T) {
 	sourcetest.Hostile(t, good, func(which int, input []byte) {
 		got := all[which].Decode(payload.Arrived{Topic: "t", Payload: input, At: at})
 		require.LessOrEqual(t, len(got.Rejects)+len(got.Readings), 10+8*len(input))
+		if len(input) < 4096 { // as a watch keeps
+			require.NotEmpty(t, payload.GuessOf("t", input).Form)
+		}
 	})
 }
