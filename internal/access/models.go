@@ -1,6 +1,7 @@
 package access
 
 import (
+	"errors"
 	"fmt"
 	"log/slog"
 
@@ -142,7 +143,7 @@ func openFile(path string, log *slog.Logger) (*gorm.DB, error) {
 		if pool, e := db.DB(); e == nil {
 			pool.Close()
 		}
-		if err == gormigrate.ErrUnknownPastMigration {
+		if errors.Is(err, gormigrate.ErrUnknownPastMigration) {
 			return nil, fmt.Errorf("%s was written by a newer version of nexocumula; use that version", path)
 		}
 		return nil, fmt.Errorf("the accounts in %s cannot be read: %w; restore the file from a copy, or move it away to begin without accounts", path, err)

@@ -221,11 +221,12 @@ func (g *Gateway) Run(ctx context.Context) error {
 		g.Pipe.GiveUp()
 	})
 	g.mu.Lock()
-	for _, s := range g.sources { // they stay in the list, to be looked at
+	g.running = nil // none is started any more
+	ending := slices.Clone(g.sources)
+	g.mu.Unlock()
+	for _, s := range ending { // they stay in the list, to be looked at meanwhile
 		<-s.ended
 	}
-	g.running = nil
-	g.mu.Unlock()
 	late.Stop()
 	stopPipe()
 	if pipeErr := <-piped; err == nil {

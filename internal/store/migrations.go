@@ -1,6 +1,7 @@
 package store
 
 import (
+	"errors"
 	"fmt"
 
 	"github.com/go-gormigrate/gormigrate/v2"
@@ -54,7 +55,7 @@ func migrate(db *gorm.DB) error {
 	options.UseTransaction = true
 	options.ValidateUnknownMigrations = true
 	if err := gormigrate.New(db, &options, migrations).Migrate(); err != nil {
-		if err == gormigrate.ErrUnknownPastMigration {
+		if errors.Is(err, gormigrate.ErrUnknownPastMigration) {
 			return fmt.Errorf("the store was written by another version of nexocumula, newer than this one or from before its first release; use that version, or another folder")
 		}
 		return fmt.Errorf("bringing the store's tables up to date: %w", err)

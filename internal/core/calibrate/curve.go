@@ -92,18 +92,6 @@ func between(a, b Point, raw float64) float64 {
 	return a.True + (raw-a.Raw)*((b.True-a.True)/(b.Raw-a.Raw))
 }
 
-// Invert is the raw value that a true one belongs to.
-func (t Table) Invert(value float64) float64 {
-	swapped := make(Table, len(t))
-	for i, p := range t {
-		swapped[i] = Point{p.True, p.Raw}
-	}
-	if swapped[0].Raw > swapped[len(swapped)-1].Raw {
-		slices.Reverse(swapped)
-	}
-	return swapped.Apply(value)
-}
-
 // Polynomial has the coefficients of 1, x, x² and so on.
 type Polynomial []float64
 

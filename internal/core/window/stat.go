@@ -207,9 +207,6 @@ func (s Stat) bounded() bool {
 // HasUnit reports a stat whose numbers change with the unit of the series.
 func (s Stat) HasUnit() bool { return s.kind().measure <= aProduct }
 
-// IsRate reports a stat per time.
-func (s Stat) IsRate() bool { return s.kind().measure == aRate }
-
 // IsValue reports a stat that is a value of the series itself.
 func (s Stat) IsValue() bool { return s.kind().measure == aValue }
 

@@ -117,7 +117,7 @@ func fromCSV(file string, text []byte) ([]byte, error) {
 	var names []string
 	for {
 		row, err := reader.Read()
-		if err == io.EOF {
+		if errors.Is(err, io.EOF) {
 			break
 		}
 		if err != nil {
