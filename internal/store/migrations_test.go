@@ -1,0 +1,109 @@
+package store
+
+import (
+	"compress/gzip"
+	"io"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"gorm.io/gorm"
+
+	"nexocumula/internal/core/rollup"
+	"nexocumula/internal/core/series"
+)
+
+// olderStore unpacks a store that the version of a step wrote, with the history of a day in it.
+func olderStore(t *testing.T, packed string) string {
+	from, err := os.Open(packed)
+	require.NoError(t, err)
+	defer from.Close()
+	reader, err := gzip.NewReader(from)
+	require.NoError(t, err)
+	file := filepath.Join(t.TempDir(), "nexocumula.db")
+	to, err := os.Create(file)
+	require.NoError(t, err)
+	defer to.Close()
+	_, err = io.Copy(to, reader)
+	require.NoError(t, err)
+	return file
+}
+
+func TestStoresOfOlderVersionsAreReadInFull(t *testing.T) {
+	all, err := filepath.Glob("testdata/stores/*.db.gz")
+	require.NoError(t, err)
+	require.Len(t, all, 7)
+	for _, packed := range all {
+		step := strings.TrimSuffix(filepath.Base(packed), ".db.gz")
+		t.Run(step, func(t *testing.T) {
+			file := olderStore(t, packed)
+			for range 2 { // brought up to date, and opened again
+				s, err := Open(file, slog.New(slog.DiscardHandler), Options{})
+				require.NoError(t, err)
+				assert.Zero(t, s.Damaged())
+				for path, wanted := range map[series.Path]int{"stony-beck/raceway-1/oxygen": 200, "stony-beck/pump/energy": 40, "stony-beck/mast/wind_from": 40} {
+					one, found := s.Find(path)
+					require.True(t, found, path)
+					rows, err := s.Read(one.ID, rollup.Readings, 0, 1<<62)
+					require.NoError(t, err)
+					assert.Equal(t, wanted, rows.Len(), path)
+					minutes, err := s.Read(one.ID, rollup.Minute, 0, 1<<62)
+					require.NoError(t, err)
+					assert.NotZero(t, minutes.Len(), path)
+				}
+				rejects, err := s.Rejects(Wanting{Most: 10})
+				require.NoError(t, err)
+				require.Len(t, rejects, 1)
+				assert.Contains(t, rejects[0].Reason, "-99.9")
+				notes, err := s.Notes(time.Unix(0, 0), time.Now().Add(time.Hour), 10, func(Note) bool { return true })
+				require.NoError(t, err)
+				var boards []Board
+				require.NoError(t, s.EachBoard(false, true, func(b Board) { boards = append(boards, b) }))
+				if step >= "0007" {
+					require.Len(t, notes, 1)
+					assert.Equal(t, "probe cleaned", notes[0].Text)
+				}
+				if step >= "0008" {
+					require.Len(t, boards, 1)
+					assert.Equal(t, "Night at the raceways", boards[0].Title)
+				}
+				_, err = s.FirstArrival("a sender/a key", []byte("digest"), 7)
+				require.NoError(t, err)
+				require.NoError(t, s.Close())
+			}
+		})
+	}
+}
+
+// The steps make the tables that the models describe: a property that is added to a model without a step would be there in
+// new stores only.
+func TestTheStepsMakeTheTablesOfTheModels(t *testing.T) {
+	s, err := Open(filepath.Join(t.TempDir(), "nexocumula.db"), slog.New(slog.DiscardHandler), Options{})
+	require.NoError(t, err)
+	defer s.Close()
+	for _, model := range []any{
+		&seriesRow{}, &journalRow{}, &chunkRow{}, &sketchRow{}, &damagedRow{}, &uplinkRow{}, &marksRow{}, &cursorRow{}, &rejectRow{}, &rejectCountRow{},
+		&stateRow{}, &versionRow{}, &pushRow{}, &noteRow{}, &boardRow{}, &boardVersionRow{}, &outageRow{}, &waitingRow{}, &runRow{},
+	} {
+		statement := &gorm.Statement{DB: s.db}
+		require.NoError(t, statement.Parse(model))
+		var wanted, made []string
+		for _, f := range statement.Schema.Fields {
+			wanted = append(wanted, f.DBName)
+		}
+		columns, err := s.db.Migrator().ColumnTypes(model)
+		require.NoError(t, err)
+		for _, c := range columns {
+			made = append(made, c.Name())
+		}
+		assert.ElementsMatch(t, wanted, made, statement.Schema.Table)
+		for _, index := range statement.Schema.ParseIndexes() {
+			assert.True(t, s.db.Migrator().HasIndex(model, index.Name), "%s has no index %s", statement.Schema.Table, index.Name)
+		}
+	}
+}
