@@ -5,10 +5,10 @@ import (
 	"fmt"
 	"log/slog"
 
-	"github.com/go-gormigrate/gormigrate/v2"
 	"gorm.io/gorm"
 
 	"nexocumula/internal/store"
+	"nexocumula/internal/tables"
 )
 
 // The tables. Times are nanoseconds since 1970; 0 is never. No column holds anything that
@@ -117,33 +117,42 @@ type auditRow struct {
 
 func (auditRow) TableName() string { return "audit" }
 
-var migrations = []*gormigrate.Migration{{
-	ID: "0001-access",
-	Migrate: func(tx *gorm.DB) error {
-		return tx.AutoMigrate(&accountRow{}, &passkeyRow{}, &sessionRow{}, &tokenRow{}, &codeRow{}, &gatewayRow{}, &auditRow{})
-	},
-}, {
-	ID: "0002-checksums",
-	Migrate: func(tx *gorm.DB) error {
-		if err := tx.AutoMigrate(&accountRow{}, &passkeyRow{}, &sessionRow{}, &tokenRow{}, &codeRow{}, &gatewayRow{}); err != nil {
-			return err
-		}
-		return addSums(tx)
-	},
-}}
+// steps lead from an empty file to today's tables.
+var steps = []tables.Step{
+	{ID: "0001-access", Changes: []tables.Change{
+		tables.Make(`CREATE TABLE accounts (name text, role text, selectors text, hash text, sealed blob, step integer, handle blob, provider text, locked numeric, created integer, PRIMARY KEY (name))`),
+		tables.Make(`CREATE TABLE audit (id integer, time integer, who text, kind text, address text, action text, target text, outcome text, reason text, times integer, state_before text, state_after text, previous text, sum text, PRIMARY KEY (id))`),
+		tables.Make(`CREATE TABLE codes (hash text, purpose text, subject text, sites text, ends integer, PRIMARY KEY (hash))`),
+		tables.Make(`CREATE TABLE gateways (name text, sites text, hash text, next text, creator text, enrolled integer, renewed integer, revoked integer, used integer, address text, PRIMARY KEY (name))`),
+		tables.Make(`CREATE TABLE passkeys (id text, account text, name text, credential blob, created integer, used integer, PRIMARY KEY (id))`),
+		tables.Make(`CREATE TABLE sessions (hash text, account text, way text, created integer, used integer, address text, agent text, PRIMARY KEY (hash))`),
+		tables.Make(`CREATE TABLE tokens (name text, hash text, role text, selectors text, creator text, created integer, ends integer, used integer, address text, PRIMARY KEY (name))`),
+		tables.Make(`CREATE INDEX idx_audit_time ON audit(time)`),
+		tables.Make(`CREATE INDEX idx_passkeys_account ON passkeys(account)`),
+		tables.Make(`CREATE INDEX idx_sessions_account ON sessions(account)`),
+		tables.Make(`CREATE UNIQUE INDEX idx_tokens_hash ON tokens(hash)`),
+	}},
+	{ID: "0002-checksums", Changes: []tables.Change{
+		tables.Add("accounts", "checksum", "integer NOT NULL DEFAULT 0"),
+		tables.Add("passkeys", "checksum", "integer NOT NULL DEFAULT 0"),
+		tables.Add("sessions", "checksum", "integer NOT NULL DEFAULT 0"),
+		tables.Add("tokens", "checksum", "integer NOT NULL DEFAULT 0"),
+		tables.Add("codes", "checksum", "integer NOT NULL DEFAULT 0"),
+		tables.Add("gateways", "checksum", "integer NOT NULL DEFAULT 0"),
+		addSums,
+	}},
+}
 
 func openFile(path string, log *slog.Logger) (*gorm.DB, error) {
 	db, err := store.Records(path, log)
 	if err != nil {
 		return nil, err
 	}
-	options := *gormigrate.DefaultOptions
-	options.UseTransaction, options.ValidateUnknownMigrations = true, true
-	if err := gormigrate.New(db, &options, migrations).Migrate(); err != nil {
+	if err := tables.Migrate(db, steps); err != nil {
 		if pool, e := db.DB(); e == nil {
 			pool.Close()
 		}
-		if errors.Is(err, gormigrate.ErrUnknownPastMigration) {
+		if errors.Is(err, tables.ErrNewer) {
 			return nil, fmt.Errorf("%s was written by a newer version of nexocumula; use that version", path)
 		}
 		return nil, fmt.Errorf("the accounts in %s cannot be read: %w; restore the file from a copy, or move it away to begin without accounts", path, err)

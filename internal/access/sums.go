@@ -53,7 +53,7 @@ func (r *codeRow) BeforeSave(*gorm.DB) error { r.Checksum = sumOfRow(r); return 
 // BeforeSave is called by GORM.
 func (r *gatewayRow) BeforeSave(*gorm.DB) error { r.Checksum = sumOfRow(r); return nil }
 
-// addSums gives rows that were written before there were checksums theirs.
+// addSums gives rows that were written before there were checksums theirs. It works on the models: a step behind it that adds a column needs it to work on a copy of theirs.
 func addSums(tx *gorm.DB) error {
 	for _, add := range []func(*gorm.DB) error{
 		addSumsTo[accountRow], addSumsTo[passkeyRow], addSumsTo[sessionRow], addSumsTo[tokenRow], addSumsTo[codeRow], addSumsTo[gatewayRow],
