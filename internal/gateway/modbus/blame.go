@@ -19,12 +19,13 @@ type blame struct {
 	err   error
 }
 
-// noisyReads is how often in a row a read is disturbed before it is blamed for it. Until then it is noise on the line.
+// noisyReads is how often in a row a read is disturbed before it is blamed for it. Until then it is noise on the line, or
+// a device that was busy.
 const noisyReads = 3
 
-// suspected reports whether a failed read may be to blame.
-func (s step) suspected(err error) bool {
-	if !isOf(err, modbus.ErrBadCRC, modbus.ErrShortFrame) {
+// suspected reports whether a failed read may be to blame. What was answered before is not blamed for one silence.
+func (s step) suspected(err error, facts *tableOf) bool {
+	if !isOf(err, modbus.ErrBadCRC, modbus.ErrShortFrame) && !(isTimeout(err) && facts.Gave(s.Read)) {
 		return isTimeout(err) || isGarbled(err) || isClosed(err)
 	}
 	if s.want.noise == nil {

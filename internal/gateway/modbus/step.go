@@ -139,7 +139,7 @@ func (m *poller) unanswered(t *task, s step, begun time.Time, err error) {
 	if s.again { // more time did not help
 		m.pause.span = s.paused
 	}
-	if s.suspected(err) {
+	if s.suspected(err, facts) {
 		if check := m.knownGood(u, s); check != nil {
 			check.blames = &blame{s, begun, err}
 			t.left = append([]step{*check}, t.left...)

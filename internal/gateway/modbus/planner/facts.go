@@ -108,6 +108,9 @@ func (f *Facts) readable(first, end int) bool {
 	return i >= 0 && f.Readable[i].covers(Run{first, end})
 }
 
+// Gave reports whether a read like this was answered before, as a whole or in longer ones.
+func (f *Facts) Gave(r Read) bool { return r.Count <= f.Given && f.readable(r.First, r.end()) }
+
 // Gives reports whether a value was given, and not refused since.
 func (f *Facts) Gives(v Value) bool { return f.readable(v.First, v.end()) && f.refusedAlone(v) == nil }
 
