@@ -3,6 +3,7 @@ package store
 import (
 	"fmt"
 	"maps"
+	"slices"
 	"time"
 
 	"gorm.io/gorm"
@@ -125,18 +126,48 @@ func (e *KindChanged) Error() string {
 
 // Define makes sure that the store knows each definition as given, and returns
 // their ids in the same order. New and changed ones are written at once.
-func (s *Store) Define(defs []series.Definition) ([]uint32, error) { return s.defineAll(defs, false) }
+func (s *Store) Define(defs []series.Definition) ([]uint32, error) {
+	return s.defineAll(defs, nil, false)
+}
 
 // Redefine is Define for series that may have no new rows for long: what changes is announced to the
 // centrals by sending their last summary again.
-func (s *Store) Redefine(defs []series.Definition) ([]uint32, error) { return s.defineAll(defs, true) }
+func (s *Store) Redefine(defs []series.Definition) ([]uint32, error) {
+	return s.defineAll(defs, nil, true)
+}
 
-func (s *Store) defineAll(defs []series.Definition, announce bool) ([]uint32, error) {
+// Keep says what a definition keeps of the one that is known, such as its tiers. It is called in the same step in which
+// the definition is written, so that no other change comes in between.
+type Keep func(def *series.Definition, known *series.Definition)
+
+// DefineKeeping is Define for definitions that say only a part of what is known.
+func (s *Store) DefineKeeping(defs []series.Definition, keep Keep) ([]uint32, error) {
+	return s.defineAll(slices.Clone(defs), keep, false)
+}
+
+// Update changes definitions that are known, in the same step in which they are read, and announces the changes as
+// Redefine does. A series that is not known is left out.
+func (s *Store) Update(ids []uint32, change func(id uint32, def *series.Definition)) error {
+	var defs []series.Definition
+	of := map[series.Path]uint32{}
+	for _, id := range ids {
+		if known, ok := s.Get(id); ok {
+			defs, of[known.Path] = append(defs, known.Definition), id
+		}
+	}
+	_, err := s.defineAll(defs, func(def, known *series.Definition) {
+		*def = *known
+		change(of[def.Path], def)
+	}, true)
+	return err
+}
+
+func (s *Store) defineAll(defs []series.Definition, keep Keep, announce bool) ([]uint32, error) {
 	ids := make([]uint32, len(defs))
-	if s.stands(defs, ids) {
+	if s.stands(defs, keep, ids) {
 		return ids, nil
 	}
-	back, err := s.define(defs, ids, announce)
+	back, err := s.define(defs, keep, ids, announce)
 	if err != nil {
 		return nil, err
 	}
@@ -148,10 +179,25 @@ func (s *Store) defineAll(defs []series.Definition, announce bool) ([]uint32, er
 	return ids, nil
 }
 
+// settle gives definitions what they keep of those that are known. mu is held.
+func (s *Store) settle(defs []series.Definition, keep Keep) {
+	if keep == nil {
+		return
+	}
+	for i := range defs {
+		if known := s.catalogue.byPath(defs[i].Path); known != nil {
+			keep(&defs[i], &known.Definition)
+		}
+	}
+}
+
 // define writes new and changed definitions, and returns which of the new are orphans that came back.
-func (s *Store) define(defs []series.Definition, ids []uint32, announce bool) (back []orphan, err error) {
+func (s *Store) define(defs []series.Definition, keep Keep, ids []uint32, announce bool) (back []orphan, err error) {
 	s.write.Lock()
 	defer s.write.Unlock()
+	s.mu.RLock()
+	s.settle(defs, keep)
+	s.mu.RUnlock()
 	fresh, changed, err := s.sort(defs)
 	if err != nil {
 		return nil, err
@@ -271,9 +317,13 @@ func (r *seriesRow) definition() series.Definition {
 }
 
 // stands fills ids and reports whether all definitions stand as given.
-func (s *Store) stands(defs []series.Definition, ids []uint32) bool {
+func (s *Store) stands(defs []series.Definition, keep Keep, ids []uint32) bool {
 	s.mu.RLock()
 	defer s.mu.RUnlock()
+	if keep != nil {
+		defs = slices.Clone(defs)
+		s.settle(defs, keep)
+	}
 	for i, d := range defs {
 		have := s.catalogue.byPath(d.Path)
 		if have == nil || have.Definition != d {

@@ -33,15 +33,11 @@ func (p *Pipeline) handOver(ctx context.Context, done []uint32) error {
 		f := p.fills[w.Series]
 		return f != nil && f.made() && w.Closed(now) && slices.Contains(f.wanted, w.Tier)
 	})
-	var defs []series.Definition
 	for _, id := range done {
-		if known, ok := p.store.Get(id); ok {
-			p.store.MarkLate(id, store.Late(late[id]))
-			known.Tiers = rollup.Names(p.fills[id].wanted)
-			defs = append(defs, known.Definition)
-		}
+		p.store.MarkLate(id, store.Late(late[id]))
 	}
-	if _, err := untilWritten(ctx, p, func() ([]uint32, error) { return p.store.Redefine(defs) }); err != nil {
+	tiers := func(id uint32, def *series.Definition) { def.Tiers = rollup.Names(p.fills[id].wanted) }
+	if _, err := untilWritten(ctx, p, func() (struct{}, error) { return struct{}{}, p.store.Update(done, tiers) }); err != nil {
 		return err
 	}
 	for _, w := range retired {

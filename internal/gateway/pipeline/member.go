@@ -128,10 +128,7 @@ func (p *Pipeline) define(def series.Definition) (uint32, error) {
 		}
 	}()
 	return untilWritten(ctx, p, func() (uint32, error) {
-		if known, ok := p.store.Find(def.Path); ok {
-			def.Tiers = known.Tiers
-		}
-		ids, err := p.store.Define([]series.Definition{def})
+		ids, err := p.store.DefineKeeping([]series.Definition{def}, keepTiers)
 		if _, ok := errors.AsType[*store.KindChanged](err); ok {
 			return 0, backoff.Permanent(err)
 		}
@@ -141,6 +138,9 @@ func (p *Pipeline) define(def series.Definition) (uint32, error) {
 		return ids[0], nil
 	})
 }
+
+// keepTiers leaves the tiers of a series to the fills.
+func keepTiers(def, known *series.Definition) { def.Tiers = known.Tiers }
 
 // said is what messages say about a series, besides its rule.
 type said struct {
