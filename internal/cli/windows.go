@@ -47,7 +47,7 @@ func windowsCommand() *cli.Command {
 			text("except-file", "file with dates that do not count, one per line; comments begin with #"),
 			text("fold", "day, week or year: combine windows at the same place in it, as in the mean day"),
 			number("newest", "number of windows, the last ones"),
-			text("stats", "stats, separated by commas: count, mean, twa, min, max, range, sd, sum, integral, first, last, difference, slope, increase, rate, rate/h, restarts, changes, duration:STATE, share:STATE, steadiness, coverage, min_at, max_at, first_at, last_at; above:VALUE, below:VALUE, between:LOW..HIGH and these with _share, _times, _longest, _first, _last; percentiles such as p95 (from readings) and p95~ (from sketches, within 1 %); default: mean,min,max,count,coverage"),
+			text("stats", "stats, separated by commas: "+window.Names()+"; default: mean,min,max,count,coverage"),
 			&cli.StringFlag{Name: "gaps", Value: "leave", Usage: "windows without data: leave, carry, carry:30m, join or a number"},
 			list("unit", "unit to convert to, such as K, or STAT=UNIT for one stat, such as rate=kW; repeatable"),
 			text("shift", "distance of earlier windows to show beside these, such as 1d"),

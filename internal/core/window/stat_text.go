@@ -7,6 +7,8 @@ import (
 	"strconv"
 	"strings"
 
+	"github.com/agnivade/levenshtein"
+
 	"nexocumula/internal/core/series"
 )
 
@@ -83,7 +85,34 @@ func parseStat(text string) (Stat, error) {
 		}
 		return out, nil
 	}
-	return Stat{}, fmt.Errorf("stat %q is not known; use some of %s", text, Names())
+	return Stat{}, fmt.Errorf("stat %q is not known%s; use some of %s", text, near(name), Names())
+}
+
+// otherNames lists what people call stats elsewhere.
+var otherNames = map[string]string{
+	"average": "mean", "avg": "mean", "minimum": "min", "maximum": "max", "stddev": "sd", "stdev": "sd", "std": "sd", "deviation": "sd", "median": "p50", "total": "sum", "delta": "difference",
+	"spread": "range", "derivative": "slope", "n": "count",
+}
+
+// near suggests the stat that is meant by a name, or spelled most like it.
+func near(name string) string {
+	name = strings.ToLower(name)
+	if other := otherNames[name]; other != "" {
+		return "; did you mean " + other
+	}
+	best, distance := "", 3
+	for _, k := range kinds {
+		if name == "" || name[0] != k.name[0] {
+			continue
+		}
+		if d := levenshtein.ComputeDistance(name, k.name); d < distance {
+			best, distance = k.name, d
+		}
+	}
+	if best == "" {
+		return ""
+	}
+	return "; did you mean " + best
 }
 
 func (k *statKind) parse(value string, has bool, per string, isPer bool) (Stat, error) {
