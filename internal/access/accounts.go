@@ -18,7 +18,7 @@ type account struct {
 	passkeys []passkeyRow
 }
 
-// Account is what others may know of one.
+// Account describes an account without its secrets.
 type Account struct {
 	Name      string    `json:"name"`
 	Role      Role      `json:"role"`
@@ -99,7 +99,7 @@ func CheckName(name string) error {
 	return nil
 }
 
-// Rights are what an account or a token may do.
+// Rights holds what an account or a token may do.
 type Rights struct {
 	Role  Role
 	Scope Scope
@@ -142,7 +142,7 @@ func (b *Book) newRow(name string, r Rights) accountRow {
 	return accountRow{Name: name, Role: string(r.Role), Selectors: r.Scope.text(), Handle: handle, Created: b.now().UnixNano()}
 }
 
-// Change is what becomes another of an account; nil stays as it is.
+// Change lists new values for an account; nil keeps the old one.
 type Change struct {
 	Role   *Role
 	Scope  *Scope

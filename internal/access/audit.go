@@ -36,7 +36,7 @@ type Entry struct {
 	Sum      string          `json:"sum"`
 }
 
-// state is what something was before or after, without secrets.
+// state returns an object's state for the audit, without secrets.
 func state(what any) json.RawMessage {
 	text, err := json.Marshal(what)
 	if err != nil {

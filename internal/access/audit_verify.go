@@ -33,7 +33,7 @@ func (b *Book) writeHead(h head) error {
 	return nil
 }
 
-// Verified is what came of looking through the audit.
+// Verified is the result of verifying the audit.
 type Verified struct {
 	Entries     int
 	First, Last uint64

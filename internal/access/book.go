@@ -48,7 +48,7 @@ type Book struct {
 	unusable map[string]error // what is there and cannot be used, by what it is
 }
 
-// Options are what a book needs besides its folder.
+// Options configures a book.
 type Options struct {
 	Now   func() time.Time
 	Log   *slog.Logger
@@ -124,7 +124,7 @@ func (b *Book) unreadable(what string, err error) {
 
 func (b *Book) now() time.Time { return b.options.Now() }
 
-// By is who does something, for the audit.
+// By names the author of an action for the audit.
 type By struct {
 	Who  string
 	Kind string // account, token, gateway, provider, code, or machine: whoever has the right to the files

@@ -5,7 +5,7 @@ import (
 	"time"
 )
 
-// Caller is who makes a request.
+// Caller identifies the author of a request.
 type Caller struct {
 	Name   string
 	Kind   string // account, token; anyone: nobody said who he is
@@ -17,7 +17,7 @@ type Caller struct {
 // By is the caller for the audit.
 func (c Caller) By() By { return By{Who: c.Name, Kind: c.Kind, From: c.From} }
 
-// Bearer is what the caller showed.
+// Bearer returns the credential that the caller showed.
 func (c Caller) Bearer() string { return c.bearer }
 
 // Nobody is a caller from an address who has shown nothing.

@@ -105,7 +105,7 @@ func (d *delays) well(account, address string) {
 	}
 }
 
-// network is what one party has of addresses: of IPv6 a whole /64.
+// network returns the address block of one party: for IPv6 its /64.
 func network(address string) string {
 	ip, err := netip.ParseAddr(address)
 	if err != nil || ip.Unmap().Is4() {

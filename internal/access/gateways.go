@@ -15,7 +15,7 @@ type enrolled struct {
 	use use
 }
 
-// EnrolledGateway is what others may know of one.
+// EnrolledGateway describes a gateway without its secrets.
 type EnrolledGateway struct {
 	Name     string    `json:"name"`
 	Sites    []string  `json:"sites"`
@@ -90,7 +90,7 @@ func (b *Book) Join(from, gateway, code string) (bearer string, err error) {
 	return bearer, err
 }
 
-// Credential is what a gateway's credential says of it.
+// Credential holds the facts that a gateway's credential proves.
 type Credential struct {
 	Known   bool // such a gateway was enrolled
 	Good    bool
@@ -215,7 +215,7 @@ func (b *Book) RevokeGateway(by By, gateway string) error {
 	})
 }
 
-// Gateways are those that were enrolled, by name.
+// Gateways returns the enrolled gateways by name.
 func (b *Book) Gateways() []EnrolledGateway {
 	b.mu.RLock()
 	defer b.mu.RUnlock()

@@ -23,7 +23,7 @@ type Place struct {
 	Origin string // https://host:port
 }
 
-// ceremony is what a browser and we are in the middle of.
+// ceremony is a registration or login in progress.
 type ceremony struct {
 	account string // that gets a passkey; "": somebody logs in
 	data    webauthn.SessionData
@@ -164,7 +164,7 @@ func (b *Book) Passkeys(name string) []Passkey {
 	return out
 }
 
-// BeginPasskeyLogin is what a browser needs to show a passkey, and the name of the ceremony.
+// BeginPasskeyLogin returns the options for a browser to show a passkey, and the name of the ceremony.
 func (b *Book) BeginPasskeyLogin(at Place) (options any, ceremonyName string, err error) {
 	w, err := b.relying(at)
 	if err != nil {

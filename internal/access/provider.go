@@ -195,7 +195,7 @@ func (p *Provider) rightsOf(claim any) (Rights, bool) {
 	return Rights{}, false
 }
 
-// nameOf is what an account is called: as its owner is known there.
+// nameOf returns the account name of a provider's user.
 func nameOf(claims map[string]any) string {
 	for _, claim := range []string{"preferred_username", "email", "sub"} {
 		if text, ok := claims[claim].(string); ok && text != "" {

@@ -23,7 +23,7 @@ func Recover(dir string, options Options) (code string, err error) {
 	return code, err
 }
 
-// userName is who is logged in to the machine, as far as that is known.
+// userName returns the operating system's user, if known.
 func userName() string {
 	for _, name := range []string{"SUDO_USER", "USER", "LOGNAME"} {
 		if text := os.Getenv(name); text != "" {

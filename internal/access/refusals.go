@@ -62,7 +62,7 @@ func (b *Book) Refuse(by By, action, target, reason string) {
 	_ = b.Note(by, Entry{Action: action, Target: target, Outcome: Refused, Reason: reason}) // reported as a trouble
 }
 
-// short is what is kept of something that somebody may have made up.
+// short cuts a text from an untrusted caller for storage.
 func short(text string) string { return strings.ToValidUTF8(text[:min(len(text), longestReason)], "") }
 
 const longestReason = 500 // bytes

@@ -6,7 +6,7 @@ import (
 	"strings"
 )
 
-// Role is who may make a call.
+// Role is a level of rights.
 type Role string
 
 // The roles. The first four include those before them; a sender and a gateway may do

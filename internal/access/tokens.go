@@ -17,7 +17,7 @@ type token struct {
 	use   use
 }
 
-// Token is what others may know of one.
+// Token describes a token without its secret.
 type Token struct {
 	Name      string    `json:"name"`
 	Role      Role      `json:"role"`

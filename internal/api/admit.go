@@ -29,7 +29,7 @@ type Gate struct {
 
 const callerKey = "caller"
 
-// callerOf is who makes a request that was admitted.
+// callerOf returns the caller of an admitted request.
 func callerOf(c *gin.Context) access.Caller {
 	who, _ := c.Get(callerKey)
 	out, _ := who.(access.Caller)

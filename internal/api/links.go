@@ -18,7 +18,7 @@ const (
 	mostWaiting = 2000 // of what waited for a link
 )
 
-// linkHistory is what happened to the links in a time.
+// linkHistory answers with the outages and backlogs of a time range.
 func (h handlers) linkHistory(c *gin.Context) {
 	v, ok := names{"from", "to", "last", "range", "zone"}.query(c)
 	if !ok {

@@ -125,7 +125,7 @@ type Needs struct {
 	Own   bool // and has to be an account
 }
 
-// Calls is who may make each call, by method and path as the description has it.
+// Calls returns the role that each call needs, by method and path as in the description.
 func Calls() map[string]Needs {
 	out := map[string]Needs{}
 	for _, r := range (handlers{}).routes() {

@@ -19,7 +19,7 @@ import (
 	"nexocumula/internal/uplink"
 )
 
-// Service is what the interface speaks for. Gateway or Central may be nil.
+// Service is the service behind the interface. Gateway or Central may be nil.
 type Service struct {
 	Store        *store.Store
 	Gate         Gate

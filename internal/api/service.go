@@ -103,7 +103,7 @@ func (h handlers) partHealth(c *gin.Context, sees access.Scope) client.Health {
 	return out
 }
 
-// site is what the service is of.
+// site returns the site of the service.
 func (h handlers) site() string {
 	if h.Gateway != nil {
 		return h.Gateway.Site

@@ -121,7 +121,7 @@ func (t *table) end(cause *client.Error) error {
 	return t.to.end(cause == nil)
 }
 
-// place is what says which window row i is of, beside its times.
+// place returns the label of row i's window, beside its times.
 func (t *table) place(i int) string { return t.head.Windows[i].Place }
 
 // span is when the window of row i is; of a shift, when it is really.

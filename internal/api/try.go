@@ -38,7 +38,7 @@ func there(names []string) string {
 	return "there is " + strings.Join(names, ", ")
 }
 
-// Trial is what would become of what arrives, as the interface says it.
+// Trial converts a trial for the HTTP interface.
 func Trial(got gateway.Trial) client.Trial {
 	out := client.Trial{Readings: []client.TriedReading{}, Rejects: []client.Reject{}}
 	for _, r := range got.Rejects {

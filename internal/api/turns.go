@@ -30,7 +30,7 @@ func newTurns() *turns {
 	return &turns{free: max(1, runtime.GOMAXPROCS(0)-1), waiting: map[string][]chan struct{}{}}
 }
 
-// entry is what became of waiting for a turn.
+// entry is the result of waiting for a turn.
 type entry int
 
 const (

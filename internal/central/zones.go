@@ -22,7 +22,7 @@ func zonesOf(said map[string]string, sites []string) map[string]string {
 	return out
 }
 
-// Zones are those whose clocks hang at the sites of gateways, as these last said.
+// Zones returns the time zone of each gateway's sites, as last reported.
 func (r *Receiver) Zones() map[string]string {
 	out := map[string]string{}
 	for _, l := range r.Links() {

@@ -117,7 +117,7 @@ func (r *Rule) Marks() bool {
 	return slices.ContainsFunc(r.Screens, func(s screen.Rule) bool { return s.Then == screen.Uncertain })
 }
 
-// Definition is what the rule says of a series that it names.
+// Definition returns the definition of a series that the rule names.
 func (r *Rule) Definition(path series.Path) series.Definition {
 	out := series.Definition{
 		Path: path, Kind: r.Kind, Unit: r.Unit, FreshFor: r.FreshFor, Wrap: r.Wrap, Labels: r.Labels, States: r.States, Sketch: r.Sketch,

@@ -21,7 +21,7 @@ type Needing interface {
 	Needs(source string) string
 }
 
-// sourceFile is what all sources have.
+// sourceFile has the keys of every source.
 type sourceFile struct {
 	Name string `yaml:"name" is:"required" says:"unique at this gateway"`
 }

@@ -250,7 +250,7 @@ func (g *Gateway) Opened(ctx context.Context) {
 	}
 }
 
-// Receiver is who takes what the sender with a token brings; nil when nobody knows it.
+// Receiver returns the push source and the sender that a token belongs to, or nil.
 func (g *Gateway) Receiver(token string) (*push.Receiver, *push.Sender) {
 	g.mu.Lock()
 	defer g.mu.Unlock()

@@ -12,7 +12,7 @@ import (
 // Kinds are the ways to collect.
 var Kinds = []config.SourceKind{mqtt.ListenerKind, mqtt.BrokerKind, modbus.Kind, push.Kind}
 
-// KeyList is what a part of the configuration may have.
+// KeyList lists the keys that a part of the configuration may have.
 type KeyList struct {
 	Name string // of a source or a payload form
 	Says string

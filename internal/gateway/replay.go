@@ -12,7 +12,7 @@ import (
 	"nexocumula/internal/gateway/source"
 )
 
-// Replayed is what became of a reject that went its way once more.
+// Replayed is the outcome of processing a reject again.
 type Replayed struct {
 	ID       uint64
 	Readings int    // that count now

@@ -10,7 +10,7 @@ import (
 	"nexocumula/internal/gateway/source"
 )
 
-// Trial is what would become of something that arrives.
+// Trial shows what the gateway would make of one arrival.
 type Trial struct {
 	Readings []pipeline.Trial
 	Rejects  []reading.Reject // what its source could not read

@@ -14,7 +14,7 @@ type Again struct {
 	of   func(sorted []float64) float64
 }
 
-// AgainRow is what they came to, of each stat of a series; NaN of stats that are times.
+// AgainRow holds the result for each stat of a series; NaN for stats that are times.
 type AgainRow struct {
 	Name   string
 	Values []float64

@@ -20,7 +20,7 @@ type Excursions struct {
 	Now    time.Time
 }
 
-// Excursed is what happened to one series.
+// Excursed holds the excursions and silences of one series.
 type Excursed struct {
 	store.Series
 	Width      time.Duration // of the windows that it was found by

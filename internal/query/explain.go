@@ -10,7 +10,7 @@ import (
 	"nexocumula/internal/store"
 )
 
-// Explained is what was read for a series, and why not less.
+// Explained says which rows were read for a series, and why not fewer.
 type Explained struct {
 	store.Work
 	Why string // not a wider tier; "" when it is the widest
@@ -36,7 +36,7 @@ func explain(s *store.Series, plan *window.Plan, work store.Work) *Explained {
 
 func written(t int64) string { return time.Unix(0, t).UTC().Format(time.RFC3339) }
 
-// and is what was read for both.
+// and joins the reads of two plans.
 func (e *Explained) and(o *Explained) *Explained {
 	if e == nil || o == nil {
 		return o

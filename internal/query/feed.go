@@ -44,7 +44,7 @@ func feed(ctx context.Context, src Source, s store.Series, p *window.Plan, stats
 	return nil
 }
 
-// firstWanted is what is wanted of a series first, of the plan's tier.
+// firstWanted returns the first read of a series in the plan's tier.
 func firstWanted(p *window.Plan, stats []window.Stat, kind series.Kind) store.Wanted {
 	out := store.Wanted{Tier: p.Tier, From: p.From(), To: p.To(), Need: window.Need(stats, kind)}
 	if !slices.ContainsFunc(stats, func(s window.Stat) bool { return s.IsPercentile() || s.IsCondition() }) { // of these each row counts, and no synopsis

@@ -51,7 +51,7 @@ func common(a, b int64) int64 {
 	return a / x * b
 }
 
-// tiersFor are those that a plan is answered from, the widest first.
+// tiersFor returns the tiers that answer a plan, widest first.
 func tiersFor(s *store.Series, p *window.Plan) []rollup.Tier {
 	if p.Tier == rollup.Readings {
 		return []rollup.Tier{rollup.Readings}

@@ -37,7 +37,7 @@ func (p planned) any() (one *window.Plan) {
 	return one
 }
 
-// plans are that of the windows and, with a shift, that of the shifted ones.
+// plans returns the plan of the windows and, with a shift, the plan of the shifted ones.
 func (q Windows) plans(src Source, found []store.Series, stats []window.Stat) ([]planned, error) {
 	shifts := 1
 	if !q.Shift.IsZero() {

@@ -44,7 +44,7 @@ type Source struct {
 	Limits config.Queries
 }
 
-// Reader is what a query needs of a store.
+// Reader is the part of a store that queries use.
 type Reader interface {
 	// List is every series that the selector names, by path.
 	List(series.Selector) []store.Series
@@ -58,7 +58,7 @@ type Reader interface {
 	Sketches(series uint32, from, to int64, most int) ([]store.Sketch, error)
 }
 
-// Head is what is known of an answer before its rows.
+// Head describes an answer before its rows.
 type Head struct {
 	From, To time.Time
 	Windows  []window.Window

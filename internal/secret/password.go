@@ -14,7 +14,7 @@ import (
 	"golang.org/x/crypto/bcrypt"
 )
 
-// Cost is what a hash takes to be made, and so every guess.
+// Cost is the work of computing a hash, and so of every guess.
 type Cost struct {
 	Passes uint32
 	Memory uint32 // KiB

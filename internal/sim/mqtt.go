@@ -65,7 +65,7 @@ type buoyState struct {
 	Battery float64            `json:"battery"`
 }
 
-// buoyMessage is what a buoy sends at a time by its own clock.
+// buoyMessage returns a buoy's message for a time by its own clock.
 func (f Field) buoyMessage(at time.Time, buoy int) []byte {
 	t := f.Clock(at)
 	state := buoyState{At: at.UTC().Truncate(time.Millisecond), Water: map[string]float64{}, Oxygen: f.LakeOxygen(t, buoy), Battery: f.Battery(t, buoy)}

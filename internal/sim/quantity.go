@@ -15,7 +15,7 @@ type Quantity struct {
 // Sites are the names of the three sites.
 var Sites = []string{"alder-weir", "stony-beck", "long-mere"}
 
-// Quantities are what the devices of a site measure, as their gateway names them.
+// Quantities lists the quantities measured at a site, by the gateway's names.
 func (f Field) Quantities(site string) []Quantity {
 	var out []Quantity
 	switch site {

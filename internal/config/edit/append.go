@@ -15,7 +15,7 @@ import (
 	"github.com/pmezard/go-difflib/difflib"
 )
 
-// Lists are those that lines can be appended to, by the path of the list in the file.
+// Lists holds the lines to append to each list, by its path in the file.
 type Lists map[string]string
 
 // Append puts lines, each item of which begins with "- ", at the end of lists such as
@@ -134,7 +134,7 @@ func lastLine(node ast.Node) int {
 	return l.line
 }
 
-// Difference is what changed from one text to another, in the unified form of diff.
+// Difference returns the changes between two texts as a unified diff.
 func Difference(name, before, after string) (string, error) {
 	return difflib.GetUnifiedDiffString(difflib.UnifiedDiff{
 		A: slices.Collect(strings.Lines(before)), B: slices.Collect(strings.Lines(after)), FromFile: name, ToFile: name + " (new)", Context: 2,

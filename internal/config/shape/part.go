@@ -14,7 +14,7 @@ type Part struct {
 	node ast.Node
 }
 
-// Text is what stands at a key, if it is there; "" when that is no single value.
+// Text returns the value at a key, if it is there; "" when that is no single value.
 func (p Part) Text(key string) (text string, there bool) {
 	return p.file.text(p.node, key, 0)
 }
@@ -31,7 +31,7 @@ func (p Part) Fill(keys map[string]any, structs ...any) {
 	p.file.assign(p.path, p.node, fields, 0)
 }
 
-// text is what stands at a key of a mapping, be it there itself or merged into it.
+// text returns the value at a key of a mapping, its own or merged in.
 func (f *File) text(node ast.Node, wanted string, depth int) (text string, there bool) {
 	node = f.plain(node)
 	switch node.(type) {

@@ -57,7 +57,7 @@ func (f *File) print(path string, of any) string {
 	return hex.EncodeToString(sum.Sum(nil))
 }
 
-// value is what stands at a node, with what is referred to in its place.
+// value returns the value of a node, with references resolved.
 func (f *File) value(node ast.Node, depth int) any {
 	if depth > deepest {
 		return nil // it is reported when it is filled in

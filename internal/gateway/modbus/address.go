@@ -17,7 +17,7 @@ import (
 	"nexocumula/internal/config/shape"
 )
 
-// ways are those to reach a line, and what the protocol library calls them.
+// ways lists the schemes that reach a line, with the protocol library's name for each.
 var ways = []struct {
 	scheme, library string
 	serial          bool // it is a device file of this machine

@@ -16,7 +16,7 @@ type demand struct {
 	done  chan result
 }
 
-// result is what came of one unit.
+// result is the outcome of reading one unit.
 type result struct {
 	Readings, Rejects int
 	Failed            []string

@@ -137,7 +137,7 @@ func isGarbled(err error) bool {
 	return isOf(err, modbus.ErrBadCRC, modbus.ErrShortFrame, modbus.ErrProtocolError, modbus.ErrBadUnitId, modbus.ErrUnexpectedParameters)
 }
 
-// exceptionName is what the protocol calls one.
+// exceptionName returns the protocol's name for an exception.
 func exceptionName(err error) string {
 	for _, one := range exceptions {
 		if errors.Is(err, one) {

@@ -9,7 +9,7 @@ import (
 	"nexocumula/internal/gateway/source"
 )
 
-// memory is what was learned of a line's units, kept over restarts.
+// memory holds the facts learned about a line's units. It survives restarts.
 type memory map[uint8]unitMemory
 
 type unitMemory struct {

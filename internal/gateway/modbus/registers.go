@@ -246,7 +246,7 @@ func (raw registerKeys) bitRange(at shape.Place, as valueType) []int {
 	return []int{low, high}
 }
 
-// number is what registers say, before scale; ok is false where they say that there is none.
+// number decodes registers, before scaling; ok is false where they stand for no value.
 func (r register) number(words []uint16) (v float64, ok bool, err error) {
 	bits := r.order.bits(words)
 	if r.bits != nil {
@@ -257,7 +257,7 @@ func (r register) number(words []uint16) (v float64, ok bool, err error) {
 	return v, !slices.ContainsFunc(r.none, func(none float64) bool { return v == none || math.IsNaN(v) && math.IsNaN(none) }), nil
 }
 
-// value is what registers say, scaled.
+// value decodes registers and scales the result.
 func (r register) value(words []uint16, scale int16) (v float64, ok bool, err error) {
 	v, ok, err = r.number(words)
 	if err != nil || !ok {

@@ -32,7 +32,7 @@ type lineKeys struct {
 	Groups      []groupKeys      `yaml:"groups" says:"list of schedules; see group of a register"`
 }
 
-// deviceKeys are what is true of a device as a whole.
+// deviceKeys are the configuration keys of a whole device.
 type deviceKeys struct {
 	WordOrder string `yaml:"word_order" is:"high_first" says:"or low_first: the words of wide values, where a register says nothing else"`
 	ByteOrder string `yaml:"byte_order" is:"high_first" says:"or low_first: the bytes of a word"`
@@ -66,7 +66,7 @@ type group struct {
 	scheduled bool          // readings have the time of the schedule's point
 }
 
-// unitLimits are what is stated of a unit.
+// unitLimits holds the limits that the configuration states for a unit.
 type unitLimits struct {
 	longest int // 0: none stated
 	holes   bool

@@ -9,7 +9,7 @@ import (
 	"nexocumula/internal/gateway/modbus/planner"
 )
 
-// task is what is to be read of one unit by one schedule.
+// task is the reading of one unit by one schedule.
 type task struct {
 	group  *group
 	unit   *unit

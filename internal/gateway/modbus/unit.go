@@ -19,7 +19,7 @@ type unit struct {
 	relapses int
 }
 
-// tableOf is what is known of a table of a unit.
+// tableOf holds the facts known about one table of a unit.
 type tableOf struct {
 	planner.Facts
 	Exception string `json:"exception,omitempty"` // with which it last refused something, in words

@@ -94,7 +94,7 @@ func (a *accounts) hash(name string) (hash string, ok bool) {
 // nobody is a hash that no password has, so that a name that is not there takes as long.
 const nobody = "$argon2id$v=19$m=19456,t=2,p=1$AAAAAAAAAAAAAAAAAAAAAA$AAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAA"
 
-// verdict is what came of looking at a password.
+// verdict is the result of checking a password.
 type verdict int
 
 const (

@@ -17,7 +17,7 @@ import (
 	"nexocumula/internal/plain"
 )
 
-// shows are those who look at what arrives at a listener.
+// shows holds the viewers of the messages that arrive at a listener.
 type shows struct {
 	any atomic.Int32 // how many there are, for the way of a message
 	mu  sync.Mutex

@@ -13,7 +13,7 @@ import (
 	"nexocumula/internal/gateway/pipeline"
 )
 
-// presence is who is connected, and who was since the start.
+// presence tracks the clients that are connected, and those that were since the start.
 type presence struct {
 	mu    sync.Mutex
 	over  bool // the listener ends; that nobody is connected then says nothing of the devices

@@ -1,6 +1,6 @@
 package mqtt
 
-// reasons are what codes of refusals mean (MQTT 5.0, 2.4).
+// reasons maps reason codes to their meaning (MQTT 5.0, 2.4).
 var reasons = map[byte]string{
 	0x80: "unspecified", 0x81: "malformed packet", 0x82: "protocol error", 0x83: "implementation specific",
 	0x84: "this version of MQTT is not spoken", 0x85: "the client id is not allowed", 0x86: "wrong name or password",
@@ -15,7 +15,7 @@ var reasons = map[byte]string{
 	0xa1: "subscription identifiers are not supported", 0xa2: "wildcard subscriptions are not supported",
 }
 
-// inWords is what a reason code means, behind a comma.
+// inWords returns the meaning of a reason code, with a comma before it.
 func inWords(code byte) string {
 	if text, ok := reasons[code]; ok && code != 0x80 { // of 3.1.1, where 0x80 is all there is
 		return ", " + text

@@ -56,7 +56,7 @@ func (s *sparks) connected(send func(sparkplug.Message)) {
 	send(s.State(true, s.began))
 }
 
-// will is what the broker says of us when we are lost.
+// will returns the message that the broker publishes when our connection is lost.
 func (s *sparks) will() sparkplug.Message { return s.State(false, s.began) }
 
 // qosOf is as the standard wants it: commands once at most, states at least once.

@@ -41,7 +41,7 @@ func readCBOR(payload []byte) (any, error) {
 	return plainValue(root), nil
 }
 
-// plainValue is what stands behind a tag, and a number of one of few types.
+// plainValue removes tags and reduces numbers to a few types.
 func plainValue(v any) any {
 	switch v := v.(type) {
 	case uint64:
@@ -58,7 +58,7 @@ func plainValue(v any) any {
 	return v
 }
 
-// keyed is what a map has at a key, which JSON Pointers write as a text.
+// keyed returns the value at a map key that a JSON Pointer gives as a text.
 func keyed(object map[any]any, key string) (v any, ok bool) {
 	if v, ok = object[key]; ok {
 		return v, true

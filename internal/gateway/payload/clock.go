@@ -27,7 +27,7 @@ type timeKeys struct {
 	Offset    string `yaml:"clock_offset" says:"station/quantity of a series for what the clock is ahead, in s, so that times that were moved can be moved back"`
 }
 
-// when is what a payload says of its time.
+// when is the time of measurement as a payload gives it.
 type when struct {
 	at        int64 // by the device's clock, nanoseconds since 1970
 	shown     int64 // what that clock showed as the payload was sent; 0: not known
@@ -58,7 +58,7 @@ func (w *when) time(arrived int64) (at int64, off time.Duration) {
 	return w.at, ahead
 }
 
-// ahead is what the device's clock shows more than that of the arrival.
+// ahead returns how far the device's clock is ahead of the arrival.
 func (w *when) ahead(arrived int64) time.Duration { return time.Duration(w.shown - arrived) }
 
 // absolute reports whether the payload alone says when.

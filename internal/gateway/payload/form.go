@@ -100,7 +100,7 @@ type fieldKeys struct {
 	State  bool     `yaml:"state" is:"false" says:"true takes texts as names of states, whose values the series' rule says"`
 }
 
-// fields are what a message's values are called.
+// fields holds the names of a message's values.
 type fields struct {
 	site     string
 	lookups  []lookup // of names that are codes

@@ -31,7 +31,7 @@ type example struct {
 // arrival is when the examples arrive.
 var arrival = time.Date(2026, 3, 1, 9, 0, 0, 0, time.UTC)
 
-// examples are those of a form: there must be some.
+// examples reads the examples of a form; there must be some.
 func examples(t testing.TB, form string) (all []example) {
 	text, err := os.ReadFile("testdata/" + form + ".yaml")
 	require.NoError(t, err, "each form has its examples")

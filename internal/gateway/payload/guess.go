@@ -9,7 +9,7 @@ import (
 	"nexocumula/internal/core/series"
 )
 
-// Guess is what a payload seems to be.
+// Guess describes the likely form of a payload.
 type Guess struct {
 	Form    string // one of the forms; "sparkplug", or "bytes" of what is none
 	Time    string // where its time stands; "": nowhere

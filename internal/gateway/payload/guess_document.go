@@ -43,7 +43,7 @@ func guessDocument(v any, form, senml string, label func(string) string) Guess {
 
 const mostRecords = 20 // that are looked at
 
-// deviceKeys are what records call the device that they are of.
+// deviceKeys lists the keys under which records name their device.
 var deviceKeys = []string{"id", "device", "device_id", "station", "sensor", "node", "name", "who", "unit_id"}
 
 // isName reports whether a key says what something is called, and not what it measures.
@@ -394,7 +394,7 @@ func guessSenML(records []any, form string, label func(string) string) (g Guess,
 	return g, len(g.Values) > 0
 }
 
-// lastPart is what a SenML name ends with, as a level of a path.
+// lastPart returns the last part of a SenML name as a level of a path.
 func lastPart(name string) string {
 	name = strings.TrimRight(name, senmlSeparators)
 	return level(name[strings.LastIndexAny(name, senmlSeparators)+1:])

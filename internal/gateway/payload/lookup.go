@@ -13,7 +13,7 @@ import (
 	"nexocumula/internal/core/series"
 )
 
-// lookup is what codes stand for.
+// lookup maps codes to names.
 type lookup struct {
 	of    string // the name that is a code
 	file  string
@@ -101,7 +101,7 @@ func (f *fields) looked(name string) bool {
 	return slices.ContainsFunc(f.lookups, func(l lookup) bool { return l.of == name || slices.Contains(l.binds, name) })
 }
 
-// lookUp is what is bound once codes are looked up.
+// lookUp replaces codes by the names that they stand for.
 func (f *fields) lookUp(bound map[string]string) (map[string]string, error) {
 	if len(f.lookups) == 0 {
 		return bound, nil

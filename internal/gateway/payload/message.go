@@ -17,7 +17,7 @@ import (
 	"nexocumula/internal/core/series"
 )
 
-// messageKeys are what all messages have, whatever their form.
+// messageKeys are the configuration keys that messages of every form share.
 type messageKeys struct {
 	Topic    string            `yaml:"topic" is:"required" says:"levels may be {name} (any one, for use in series), +, or # at the end"`
 	Lookup   map[string]string `yaml:"lookup" says:"for {name}s that are codes, such as station: stations.csv: a CSV file with a line code,name for each; with more columns its first line names them, and they can be used as {name}s too; a code that is not in it is rejected"`
@@ -139,7 +139,7 @@ type route struct {
 	called map[string]named // by field and names that payloads bound
 }
 
-// named is what a value is called, and what is said about its series.
+// named is the path of a value's series, with its labels.
 type named struct {
 	path   series.Path
 	labels series.Labels
@@ -193,7 +193,7 @@ func (m *Messages) resolve(topic string) *route {
 // of all routes count with the topics.
 const maxCalled = 10_000
 
-// name is what a value's series is called.
+// name returns the path of a value's series, with its labels.
 func (m *Messages) name(r *route, v value) (named, error) {
 	if v.field == noField {
 		return named{}, nil
@@ -227,7 +227,7 @@ func (m *Messages) name(r *route, v value) (named, error) {
 	return p, err
 }
 
-// named is what a template and the labels become of names, once codes among them are looked up and the others are levels.
+// named fills a template and the labels with names: codes are looked up first, and all others are cleaned.
 func (m *Messages) named(of *Message, t Template, bound map[string]string) (out named, err error) {
 	levels, err := of.fields.lookUp(bound)
 	if err != nil {
@@ -249,7 +249,7 @@ func (m *Messages) named(of *Message, t Template, bound map[string]string) (out 
 	return out, err
 }
 
-// Decoded is what a message brought.
+// Decoded holds the readings and rejects of one message.
 type Decoded struct {
 	Readings []reading.Reading
 	Rejects  []reading.Reject

@@ -20,7 +20,7 @@ type conditionKeys struct {
 	Is []string `yaml:"is" is:"required" says:"list: one of these, as texts"`
 }
 
-// placed is what a value depends on, checked.
+// placed holds the checked conditions of a value.
 type placed struct {
 	optional bool
 	unitAt   string

@@ -117,7 +117,7 @@ const (
 	senmlAbsolute = 1 << 28 // times before this, in s, are counted from now (4.5.3)
 )
 
-// senmlBase is what base fields say for the records that follow (RFC 8428, 4.1).
+// senmlBase holds the base fields that apply to the records that follow (RFC 8428, 4.1).
 type senmlBase struct {
 	name, unit  string
 	time, value float64
@@ -244,7 +244,7 @@ func senmlLabelled(one any, named func(string) string) (out senmlRecordOf, err e
 	return out, nil
 }
 
-// senmlType is what a label holds.
+// senmlType is the type of a label's value.
 type senmlType string
 
 func (t senmlType) holds(v any) bool {

@@ -46,7 +46,7 @@ func (p *Pipeline) FirstArrival(request string, digest []byte, at int64) (int64,
 	return p.store.FirstArrival(request, digest, at)
 }
 
-// Recall is what a source remembers under a name; nil is nothing.
+// Recall returns the state that a source saved under a name, or nil.
 func (p *Pipeline) Recall(name string) ([]byte, error) { return p.store.State(name) }
 
 // Remember keeps something small for a source.

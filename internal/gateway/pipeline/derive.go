@@ -67,7 +67,7 @@ func (p *Pipeline) derive(r *rules, d *Delivery) []reading.Reading {
 	return out
 }
 
-// derived are those that follow: one for each time of an input, from the newest of the others then.
+// derived computes derived readings: one for each time of an input, from the newest values of the other inputs at that time.
 // Where another is not there, or does not speak any more, there is none; nor for a reading that came
 // late, of which it is not known what held.
 func (r *rules) derived(d *Delivery) (out []reading.Reading) {

@@ -142,7 +142,7 @@ func (p *Pipeline) define(def series.Definition) (uint32, error) {
 // keepTiers leaves the tiers of a series to the fills.
 func keepTiers(def, known *series.Definition) { def.Tiers = known.Tiers }
 
-// said is what messages say about a series, besides its rule.
+// said holds the labels that messages give a series, besides its rule.
 type said struct {
 	labels series.Labels
 	since  time.Time

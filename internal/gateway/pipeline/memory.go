@@ -26,7 +26,7 @@ type memory struct {
 	screen  *screening // nil until the series is screened
 }
 
-// screening is what screens remember of a series.
+// screening is the screens' memory of a series.
 type screening struct {
 	screen.Memory
 	subject screen.Subject // that is looked at

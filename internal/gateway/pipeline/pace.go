@@ -116,7 +116,7 @@ func (w *waiting) sender() any {
 	return nil
 }
 
-// take is what waits, in the order it came; after it nothing does.
+// take removes and returns all waiting deliveries in the order of arrival.
 func (w *waiting) take(now time.Time) []*Delivery {
 	all := w.all
 	w.before.at, w.before.deliveries, w.before.sender = now, w.messages, w.sender()

@@ -16,7 +16,7 @@ import (
 	"nexocumula/internal/store"
 )
 
-// Delivery is what one message or poll brought: readings, rejects or both.
+// Delivery carries the readings and rejects of one message or poll.
 type Delivery struct {
 	Readings []reading.Reading // as their source reads them, not yet calibrated and screened
 	Rejects  []reading.Reject
@@ -89,7 +89,7 @@ func (p *Pipeline) Use(all []config.Rule, keep []config.Keep) {
 	p.newRules.Store(true)
 }
 
-// ErrStopped is what Done gets for a delivery that came too late.
+// ErrStopped is passed to Done for a delivery that came too late.
 var ErrStopped = errors.New("the gateway is stopping")
 
 // Submit screens the delivery and queues it for the next commit; it waits when the
@@ -123,7 +123,7 @@ func (p *Pipeline) Rejected() uint64 { return p.rejected.Load() }
 // Filling is how many series get other tiers, and still have those they had.
 func (p *Pipeline) Filling() int { return int(p.filling.Load()) }
 
-// Trouble is what the store says while it cannot be written; empty when all is well.
+// Trouble returns the store's error while it cannot be written, or "".
 func (p *Pipeline) Trouble() string {
 	if t := p.trouble.Load(); t != nil {
 		return *t

@@ -165,7 +165,7 @@ func TestOpenWindowsSurviveARestart(t *testing.T) {
 	}
 }
 
-// openWindows is what a seal of the pipeline would save.
+// openWindows returns the windows that a seal of the pipeline would save.
 func openWindows(t *testing.T, r *rig) (out store.State) {
 	require.NoError(t, r.pipe.Between(t.Context(), func() error {
 		state, err := r.pipe.pending.Save()

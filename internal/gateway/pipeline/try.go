@@ -12,7 +12,7 @@ import (
 	"nexocumula/internal/store"
 )
 
-// Trial is what would become of a reading.
+// Trial shows what the pipeline would make of a reading.
 type Trial struct {
 	Reading reading.Reading   // as its source read it
 	Def     series.Definition // that it would have
@@ -62,7 +62,7 @@ func TryRules(settings config.Gateway, readings []reading.Reading, now int64) []
 	return t.all(readings)
 }
 
-// trying is what readings are tried with: rules, and what is known of series.
+// trying holds the rules and the knowledge of series that a trial uses.
 type trying struct {
 	*rules
 	now      int64

@@ -41,7 +41,7 @@ func (r *Receiver) Run(ctx context.Context) error {
 	return nil
 }
 
-// Sender is who has a token; nil when nobody has.
+// Sender returns the sender with a token, or nil.
 func (r *Receiver) Sender(token string) (found *Sender) {
 	sum := sha256.Sum256([]byte(token)) // of one length, so that comparing takes the same time
 	for i := range r.settings.senders {
@@ -77,7 +77,7 @@ const (
 	Message
 )
 
-// Document is what a sender brings.
+// Document is the body of one request, with its sender.
 type Document struct {
 	Sender *Sender
 	Form   Form
@@ -88,7 +88,7 @@ type Document struct {
 	May func(series.Path) bool // which series the sender may send, besides its own limits; nil: any
 }
 
-// Outcome is what became of a document.
+// Outcome is the result of storing a document.
 type Outcome struct {
 	Accepted int
 	Refused  []Refused // in the order of the document, as far as that is known

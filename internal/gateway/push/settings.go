@@ -44,7 +44,7 @@ type settings struct {
 	messages []payload.Message
 }
 
-// Sender is who may send, and what.
+// Sender is an account that may send readings of some series.
 type Sender struct {
 	Name   string
 	token  string // "": it shows a token that was made for it, by its name

@@ -76,7 +76,7 @@ type Checker interface {
 	Check(ctx context.Context) Check
 }
 
-// Check is what came of it.
+// Check is the result of checking a source.
 type Check struct {
 	Readings []reading.Reading
 	Rejects  []reading.Reject
@@ -87,7 +87,7 @@ type Check struct {
 // Planner is a source that knows before it runs what it will bring, and what that costs its line.
 type Planner interface{ Plan() Planned }
 
-// Planned is that.
+// Planned is the forecast that Plan returns.
 type Planned struct {
 	Requests float64   // an hour, when everything answers
 	Busy     float64   // share of the line's time; 0 where a line is so fast that it is of no matter
@@ -101,7 +101,7 @@ type PlannedSeries struct {
 	Every time.Duration // 0: only when somebody asks
 }
 
-// Outcome is what came of it.
+// Outcome is the result of a read.
 type Outcome struct {
 	Readings, Rejects int
 	Failed            []string // places with what went wrong there

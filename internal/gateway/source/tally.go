@@ -6,7 +6,7 @@ import (
 	"time"
 )
 
-// Tally is what a source has done since the start, for people to look at.
+// Tally counts what a source has done since the start, for display.
 type Tally struct {
 	Name      string
 	Form      string // the key of its part of the configuration

@@ -69,7 +69,7 @@ type Message struct {
 	Retain  bool
 }
 
-// Taken is what a message brought.
+// Taken holds the readings, rejects and answers of one message.
 type Taken struct {
 	Readings []reading.Reading
 	Rejects  []reading.Reject

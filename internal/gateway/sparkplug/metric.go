@@ -58,7 +58,7 @@ func unitOf(m *wire.Metric) string {
 	return ""
 }
 
-// catalogue is what a node or a device said at its birth.
+// catalogue holds the metrics that a node or a device named at its birth.
 type catalogue struct {
 	online  bool
 	metrics int // that its birth named

@@ -8,7 +8,7 @@ import (
 	"nexocumula/internal/gateway/payload"
 )
 
-// Keys are what a source says of Sparkplug.
+// Keys are the configuration keys of a source's sparkplug part.
 type Keys struct {
 	Host         string       `yaml:"host" is:"nexocumula" says:"id of the host application that nodes see as online"`
 	Group        string       `yaml:"group" is:"all" says:"only edge nodes of this group"`
@@ -35,7 +35,7 @@ type Settings struct {
 	rules                  map[string]rule
 }
 
-// rule is what is said of metrics of a name.
+// rule is the configuration of metrics with one name.
 type rule struct {
 	series    payload.Template
 	skip      bool

@@ -7,7 +7,7 @@ import (
 	"nexocumula/internal/gateway/payload"
 )
 
-// Notice is what several payloads of a topic show, and one alone does not. Values are named by their place.
+// Notice holds facts that take several payloads of a topic to see. Values are named by their place.
 type Notice struct {
 	States map[string][]string // texts that came, in the order of their first
 	Grows  []string            // numbers that grew several times, and never fell

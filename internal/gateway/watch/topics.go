@@ -14,7 +14,7 @@ import (
 // mostTopics bounds what is remembered; topics beyond are only counted.
 const mostTopics = 2000
 
-// Topics are those that were heard. They are safe for concurrent use.
+// Topics collects the topics that were heard. It is safe for concurrent use.
 type Topics struct {
 	mu    sync.Mutex
 	begun time.Time

@@ -6,7 +6,7 @@ import (
 	"time"
 )
 
-// Facts are what a device has shown of one of its tables. They are kept over restarts.
+// Facts holds what a device has shown of one of its tables. It survives restarts.
 type Facts struct {
 	Given    int       `json:"given,omitempty"`    // longest read that it gave
 	Short    int       `json:"short,omitempty"`    // shortest that was too long for it; 0: none

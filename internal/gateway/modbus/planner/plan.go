@@ -20,7 +20,7 @@ type Read struct {
 
 func (r Read) end() int { return r.First + r.Count }
 
-// Wish is what is wanted of a table, and what asking for it costs.
+// Wish lists the values wanted from a table, and the cost of asking for them.
 type Wish struct {
 	Values  []Value
 	Longest int     // that the protocol or the device's manual allows

@@ -17,7 +17,7 @@ type Sample struct {
 	Words []uint16
 }
 
-// Hints are what is known of a value, in the unit that it has for people.
+// Hints holds known facts about a value, in its displayed unit.
 type Hints struct {
 	Low, High float64   // that it lies within; -Inf and +Inf: nothing is known
 	Like      []float64 // a value that moves like it, one for each sample; nil: none

@@ -47,7 +47,7 @@ func (b *Bench) Run(run func(context.Context) error) {
 	})
 }
 
-// Rejects are those on disk, the newest first.
+// Rejects returns the rejects on disk, newest first.
 func (b *Bench) Rejects() []reading.Reject {
 	all, err := b.Store.Rejects(store.Wanting{Most: 100})
 	require.NoError(b.t, err)
