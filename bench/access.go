@@ -126,7 +126,7 @@ func heapWhile(do func() error) (most float64, err error) {
 	return most, err
 }
 
-// requestOverhead is what saying who one is costs a request for the latest values of 100 series.
+// requestOverhead is the cost of authentication for a request of the latest values of 100 series.
 func requestOverhead(dir string) (Row, error) {
 	for _, name := range []string{"guarded", "plain"} {
 		st, err := openStore(filepath.Join(dir, name, service.StoreFile))

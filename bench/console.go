@@ -136,7 +136,7 @@ func (c *console) do(steps ...chromedp.Action[chromedp.Void]) error {
 	return chromedp.Do(ctx, steps...)
 }
 
-// measured is what a script in the page comes to.
+// measured returns the result of a script in the page.
 func measured[T any](c *console, script string) (T, error) {
 	ctx, cancel := context.WithTimeout(c.tab, 2*time.Minute)
 	defer cancel()

@@ -148,7 +148,7 @@ func startGateway(text string) (s *service.Service, stop func() error, err error
 	return s, func() error { cancel(); return <-stopped }, nil
 }
 
-// failing is who the certificates' maker tells that something failed.
+// failing receives the errors of the certificates' maker.
 type failing struct{ err error }
 
 func (f *failing) Errorf(format string, args ...any) { f.err = fmt.Errorf(format, args...) }

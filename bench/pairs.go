@@ -5,7 +5,7 @@ import (
 	"time"
 )
 
-// pairs is what ours and a reference measured in turn: ours, reference, ours, reference …
+// pairs holds measurements taken in turn: ours, reference, ours, reference …
 // A busy neighbour then slows both, and the ratio is the median of the pairs'.
 type pairs struct{ ours, reference, ratios []float64 }
 

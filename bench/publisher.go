@@ -105,7 +105,7 @@ func connect(in *bufio.Reader, out *bufio.Writer, name string) error {
 	return nil
 }
 
-// says is what message n of a publisher says.
+// says returns message n of a publisher.
 type says func(n int) []byte
 
 // threeFields are values of a buoy, of now.

@@ -83,7 +83,7 @@ func (p *process) stop() error {
 	return p.cmd.Wait()
 }
 
-// cost is what a process has used so far.
+// cost is a process's use of resources so far.
 type cost struct {
 	written float64 // bytes
 	cpu     float64 // seconds
@@ -166,7 +166,7 @@ central:
   accept:
 %s`
 
-// worn is what a gateway and its central cost under a load, over minutes.
+// worn is the cost of a gateway and its central under a load, over minutes.
 type worn struct {
 	gateway, central [2]cost // before and after
 	readings         float64

@@ -90,7 +90,7 @@ type NewAccount struct {
 	Sees []string `json:"sees"`
 }
 
-// AccountChange is what becomes another of an account; what is missing stays.
+// AccountChange lists new values for an account; missing ones stay.
 type AccountChange struct {
 	Role   *string   `json:"role,omitempty"`
 	Sees   *[]string `json:"sees,omitempty"`
@@ -229,7 +229,7 @@ type EnrolledGateways struct {
 	Gateways []EnrolledGateway `json:"gateways"`
 }
 
-// AuditEntry is what somebody did, or was refused.
+// AuditEntry records an action or a refusal.
 type AuditEntry struct {
 	ID       uint64          `json:"id"`
 	Time     time.Time       `json:"time"`
@@ -260,7 +260,7 @@ type AuditQuery struct {
 	Limit                      int
 }
 
-// AuditVerified is what came of looking through the chain.
+// AuditVerified is the result of verifying the chain.
 type AuditVerified struct {
 	Entries  int      `json:"entries"`
 	First    uint64   `json:"first"`
@@ -337,7 +337,7 @@ func (c *Client) RevokeToken(ctx context.Context, name string) error {
 	return c.remove(ctx, "tokens/"+url.PathEscape(name))
 }
 
-// Gateways are those that were enrolled.
+// Gateways returns the enrolled gateways.
 func (c *Client) Gateways(ctx context.Context) (EnrolledGateways, error) {
 	return get[EnrolledGateways](ctx, c, "gateways", nil)
 }

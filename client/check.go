@@ -33,7 +33,7 @@ type CheckedLive struct {
 	Says   string `json:"says"` // why it does not work, or what is good
 }
 
-// Plan is what a configuration costs before anything runs.
+// Plan forecasts the cost of a configuration.
 type Plan struct {
 	Lines     []PlannedLine `json:"lines"`     // that devices are asked on
 	Readings  float64       `json:"readings"`  // a day

@@ -88,13 +88,13 @@ type WatchedTopic struct {
 	TopicNotice
 }
 
-// TopicNotice is what several payloads of a topic showed, by the places of values.
+// TopicNotice holds facts that take several payloads of a topic to see, by the places of values.
 type TopicNotice struct {
 	States map[string][]string `json:"states,omitempty"` // texts that came
 	Grows  []string            `json:"grows,omitempty"`  // numbers that only grew
 }
 
-// LinesFor is what lines of a configuration are wanted for: topics, or registers.
+// LinesFor names the topics or registers to write configuration lines for.
 type LinesFor struct {
 	Name    string `json:"name,omitempty"`    // that the source gets
 	Address string `json:"address,omitempty"` // of the broker or device; without, there are no lines of a source
@@ -155,7 +155,7 @@ type Probe struct {
 	Most  int       `json:"most,omitempty"` // interpretations of each address; 3 without
 }
 
-// Probed is what came of it.
+// Probed is the result of a probe.
 type Probed struct {
 	Samples   []ProbedSample   `json:"samples"`
 	Registers []ProbedRegister `json:"registers"`
@@ -167,7 +167,7 @@ type ProbedSample struct {
 	Words []uint16  `json:"words"`
 }
 
-// ProbedRegister is what may begin at an address, the likeliest first.
+// ProbedRegister lists the interpretations of the registers at an address, likeliest first.
 type ProbedRegister struct {
 	Address         int              `json:"address"`
 	Text            string           `json:"text"` // letters that begin there; empty: none
@@ -198,7 +198,7 @@ type Scan struct {
 	AtMost int    `json:"at_most,omitempty"` // requests; 2000 without
 }
 
-// Scanned is what was found.
+// Scanned is the result of a scan.
 type Scanned struct {
 	Units  []ScannedUnit  `json:"units"`
 	Ranges []ScannedRange `json:"ranges"`
@@ -225,7 +225,7 @@ type Append struct {
 	Write   bool   `json:"write,omitempty"`   // into the file; without, only the difference is shown
 }
 
-// Appended is what they change.
+// Appended shows the changes of appended lines.
 type Appended struct {
 	File       string `json:"file"`
 	Difference string `json:"difference"` // in the unified form of diff

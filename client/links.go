@@ -5,7 +5,7 @@ import (
 	"time"
 )
 
-// LinkHistory is what happened to the links in a time.
+// LinkHistory holds the outages and backlogs of a time range.
 type LinkHistory struct {
 	From  time.Time      `json:"from"`
 	To    time.Time      `json:"to"`
@@ -19,7 +19,7 @@ type LinkSpan struct {
 	To   time.Time `json:"to"`
 }
 
-// LinkAccounts is what is known of one link.
+// LinkAccounts holds the history of one link.
 type LinkAccounts struct {
 	Link    string        `json:"link"` // to an uplink, from a gateway, or source and its name
 	Outages []Outage      `json:"outages"`

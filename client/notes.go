@@ -6,7 +6,7 @@ import (
 	"time"
 )
 
-// Note is what a person pinned to a time and a place.
+// Note is a person's text, pinned to a time and a place.
 type Note struct {
 	ID      uint64    `json:"id"`
 	At      time.Time `json:"at"`

@@ -107,7 +107,7 @@ type Replay struct {
 	Limit  int      `json:"limit,omitempty"`
 }
 
-// ReplayOutcome is what came of it.
+// ReplayOutcome is the result of a replay.
 type ReplayOutcome struct {
 	Looked   int            `json:"looked"`   // rejects that were sent their way
 	Passed   int            `json:"passed"`   // of those, that count now

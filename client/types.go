@@ -118,7 +118,7 @@ type Thinning struct {
 	WorstError Number     `json:"worst_error"` // of any that was not kept, against what those say that were
 }
 
-// Normal is what is usual: low and high, null where there is no end; null without any.
+// Normal is the normal range: low and high, null where there is no end; null without any.
 type Normal struct {
 	Inner []Number `json:"inner"` // outside of it is unusual
 	Outer []Number `json:"outer"` // outside of it is critical
@@ -130,7 +130,7 @@ type Versions struct {
 	Versions []Version `json:"versions"` // the newest first
 }
 
-// Version is what a series' definition was from a time on.
+// Version is a series' definition as it was from a time on.
 type Version struct {
 	Since       *time.Time         `json:"since"` // null: from the beginning
 	Unit        string             `json:"unit"`
@@ -216,20 +216,20 @@ type Moment struct {
 	Unknown []string `json:"unknown"`
 }
 
-// Try is what arrives at a source: the place is a topic, or registers such as
+// Try is a message or registers to process without storing: the place is a topic, or registers such as
 // unit 1, holding 0.
 type Try struct {
 	Place string `json:"place"`
 	Raw   []byte `json:"raw"` // Base64 in JSON; of registers two bytes each, the high one first
 }
 
-// Trial is what would become of it.
+// Trial is the result of Try.
 type Trial struct {
 	Readings []TriedReading `json:"readings"`
 	Rejects  []Reject       `json:"rejects"` // what the source cannot read
 }
 
-// TriedReading is what would become of a reading, step by step.
+// TriedReading shows each step of processing a reading.
 type TriedReading struct {
 	Series      string        `json:"series"`
 	Kind        string        `json:"kind"`
@@ -255,7 +255,7 @@ type TriedWindow struct {
 	Start time.Time `json:"start"`
 }
 
-// Reloaded is what came of reading the configuration again.
+// Reloaded is the result of reading the configuration again.
 type Reloaded struct {
 	Applied []string `json:"applied"` // what is as the file has it now
 	Restart []string `json:"restart"` // what changed in the file, and counts after a restart only
@@ -396,14 +396,14 @@ type LineGroup struct {
 	Skipped uint64  `json:"skipped"` // points at which a unit was not read
 }
 
-// SourceRead is what came of reading a source on demand.
+// SourceRead is the result of reading a source on demand.
 type SourceRead struct {
 	Readings int      `json:"readings"`
 	Rejects  int      `json:"rejects"`
 	Failed   []string `json:"failed"` // places with what went wrong there
 }
 
-// Fault is what goes wrong at one place of a source.
+// Fault is a failure at one place of a source.
 type Fault struct {
 	Place   string    `json:"place"`
 	Message string    `json:"message"`

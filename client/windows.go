@@ -77,7 +77,7 @@ type SeriesWindows struct {
 	Filled []bool             `json:"filled"` // there was no data, and gaps says what stands there
 }
 
-// SeriesAbout is what is said of a series' rows together.
+// SeriesAbout describes all rows of a series.
 type SeriesAbout struct {
 	Name     string            `json:"name"` // path, group or calculation
 	Kind     string            `json:"kind"`
@@ -131,7 +131,7 @@ type Explained struct {
 	Read []Read `json:"read"`
 }
 
-// Read is what was read of a tier.
+// Read counts the rows read from a tier.
 type Read struct {
 	Tier     string `json:"tier"`
 	Synopses int    `json:"synopses"` // chunks answered by the one summary of all their rows
@@ -147,7 +147,7 @@ type Readings struct {
 	Error  *Error           `json:"error,omitempty"` // why some are missing
 }
 
-// SeriesReadings are those of one series, in order of time.
+// SeriesReadings holds the readings of one series in order of time.
 type SeriesReadings struct {
 	Path     string             `json:"path"`
 	Kind     string             `json:"kind"`

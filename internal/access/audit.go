@@ -47,7 +47,7 @@ func state(what any) json.RawMessage {
 
 const longestText = 4000 // bytes of what a caller wrote
 
-// sumOf is what chains an entry to the one before: the SHA-256, in hexadecimal digits, of the
+// sumOf returns the sum that chains an entry to the one before: the SHA-256, in hexadecimal digits, of the
 // JSON array of its fields in this order, times in RFC 3339, before and after as text.
 func sumOf(r auditRow) string {
 	var text bytes.Buffer

@@ -228,7 +228,7 @@ func (b *Book) saveUsed() error {
 	})
 }
 
-// Trouble is what is wrong with the book: that the audit could not be written last, that this
+// Trouble returns the book's present fault: that the audit could not be written last, that this
 // run began with an older copy, or that a part cannot be used; nil when all is well.
 func (b *Book) Trouble() error {
 	b.mu.RLock()

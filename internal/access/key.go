@@ -94,7 +94,7 @@ func (k key) open(sealed []byte, of string) ([]byte, error) {
 	return text, nil
 }
 
-// hashOf is what is kept of something that lets its bearer in. It is random and long, so
+// hashOf returns the hash that is stored of a credential. A credential is random and long, so
 // that a fast hash will do.
 func hashOf(bearer string) string {
 	sum := sha256.Sum256([]byte(bearer))

@@ -64,7 +64,7 @@ func (h holder) WebAuthnCredentials() (out []webauthn.Credential) {
 
 const mostPasskeys = 20
 
-// BeginPasskey is what a browser needs to make a passkey for an account, and the name of the
+// BeginPasskey returns the options for a browser to make a passkey for an account, and the name of the
 // ceremony.
 func (b *Book) BeginPasskey(name string, at Place) (options any, ceremonyName string, err error) {
 	w, err := b.relying(at)

@@ -82,7 +82,7 @@ func (h handlers) admit(r route) gin.HandlerFunc {
 	}
 }
 
-// actionOf is what a call is called in the audit: its nouns with points between, and what is
+// actionOf returns the audit's name of a call: its nouns with points between, and what is
 // added to a list, or removed from it, as the changes of accounts are called.
 func actionOf(r route) string {
 	name := strings.TrimPrefix(strings.TrimPrefix(r.path, "/api/"), "v1/")
@@ -105,7 +105,7 @@ func actionOf(r route) string {
 // lists are the calls by which something is added.
 var lists = []string{"notes", "boards", "accounts", "tokens", "gateways"}
 
-// who is who makes a request: by a bearer, by the cookie of a session, or nobody that is known.
+// who identifies the caller by a bearer, by the cookie of a session, or as unknown.
 func (h handlers) who(c *gin.Context) (access.Caller, error) {
 	nobody := access.Nobody(address(c), access.Rights{Role: access.Anyone})
 	switch {
@@ -128,7 +128,7 @@ func (h handlers) who(c *gin.Context) (access.Caller, error) {
 	return h.whoShows(cookie.Value, nobody)
 }
 
-// whoShows is who shows a bearer. Where nobody has to, one that is over takes nothing away:
+// whoShows identifies the caller by a bearer. Where no login is needed, an expired one takes nothing away:
 // a browser and a command line keep those of other services that were at the same address.
 func (h handlers) whoShows(bearer string, nobody access.Caller) (access.Caller, error) {
 	who, err := h.Gate.Book.Who(bearer, nobody.From)

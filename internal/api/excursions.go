@@ -16,8 +16,8 @@ import (
 
 var excursionParameters = names{"select", "label*", "from", "to", "last", "range", "zone"}
 
-// excursions is what happened in a time: what left its normal range, what was silent, which links were down, and what was
-// refused that had not been refused before.
+// excursions answers with the events of a time range: values outside their normal range, silences, outages, and rejects
+// of a rule that had refused nothing before.
 func (h handlers) excursions(c *gin.Context) {
 	v, ok := excursionParameters.query(c)
 	if !ok {

@@ -45,7 +45,7 @@ type Enrolled interface {
 // mostUnpacked is how many batches are unpacked at a time: each takes some 10 MB.
 const mostUnpacked = 4
 
-// link is what the central knows of one gateway. mu is held while its envelope is
+// link is the central's state for one gateway. mu is held while its envelope is
 // stored, so the batches of a gateway are taken one after the other.
 type link struct {
 	gateway string

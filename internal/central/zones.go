@@ -7,7 +7,7 @@ import (
 	"nexocumula/internal/wire"
 )
 
-// zonesOf is what a gateway says of the clocks at its sites, as far as they are its own and the
+// zonesOf returns the time zones that a gateway reports, as far as the sites are its own and the
 // zones are known here. Of others nothing is shown: their times are those of this service.
 func zonesOf(said map[string]string, sites []string) map[string]string {
 	out := map[string]string{}

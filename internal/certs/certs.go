@@ -91,7 +91,7 @@ func (h *Holder) read() error {
 	return nil
 }
 
-// current is what the files hold, or held when they last could be used.
+// current returns the certificates in the files, or the last usable ones.
 func (h *Holder) current() (*x509.CertPool, *tls.Certificate) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
@@ -106,7 +106,7 @@ func (h *Holder) current() (*x509.CertPool, *tls.Certificate) {
 	return h.pool, h.cert
 }
 
-// Parts are what the files hold, or held when they last could be used, for a library that
+// Parts returns the certificates in the files, or the last usable ones, for a library that
 // makes its own connections; nil is none.
 func (h *Holder) Parts() (*x509.CertPool, *tls.Certificate) { return h.current() }
 

@@ -11,7 +11,7 @@ import (
 	"nexocumula/internal/secret"
 )
 
-// kept is what the command line keeps of a service.
+// kept is the stored login at a service.
 type kept struct {
 	Token       string `json:"token,omitempty"`
 	Fingerprint string `json:"fingerprint,omitempty"` // of the certificate that a person said yes to
@@ -26,7 +26,7 @@ func loginsFile() (string, error) {
 	return filepath.Join(dir, "nexocumula", "logins.json"), nil
 }
 
-// logins are those kept, by address.
+// logins reads the stored logins by address.
 func logins() (map[string]kept, error) {
 	out := map[string]kept{}
 	file, err := loginsFile()

@@ -153,7 +153,7 @@ func number(n client.Number) cell {
 	return cell{strconv.FormatFloat(f, 'g', -1, 64), brief(f)}
 }
 
-// stateOr is what a state is called, and for scripts its value too.
+// stateOr returns the name of a state, and for scripts its value.
 func stateOr(name string, n client.Number) cell {
 	c := number(n)
 	if name != "" {
@@ -162,7 +162,7 @@ func stateOr(name string, n client.Number) cell {
 	return c
 }
 
-// nameIn is what a state of a value is called.
+// nameIn returns the name of a state's value.
 func nameIn(states map[string]float64, v client.Number) string {
 	for name, value := range states {
 		if value == float64(v) {

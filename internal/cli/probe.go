@@ -307,7 +307,7 @@ func samplesOf(out client.Probed) (samples []probe.Sample) {
 	return samples
 }
 
-// movedLike is what a series was at the times of samples: each reading holds until the next.
+// movedLike returns a series' values at the times of samples: each reading holds until the next.
 func movedLike(ctx context.Context, cmd *cli.Command, path string, samples []client.ProbedSample) (out []float64, err error) {
 	const before = 5 * time.Minute
 	last := samples[len(samples)-1].At
@@ -333,7 +333,7 @@ func movedLike(ctx context.Context, cmd *cli.Command, path string, samples []cli
 	return out, nil
 }
 
-// expectation is what a value should lie within, such as 6..12.
+// expectation parses an expected range, such as 6..12.
 func expectation(flag, text string) (low, high *float64, err error) {
 	lowText, highText, _ := strings.Cut(text, "..")
 	a, errLow := strconv.ParseFloat(lowText, 64)

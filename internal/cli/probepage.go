@@ -8,7 +8,7 @@ import (
 	"nexocumula/client"
 )
 
-// probePage is what registers most likely say, for people: a line for each value, and one for registers that say nothing.
+// probePage shows the likeliest meaning of registers: a line for each value, and one for registers that say nothing.
 func probePage(out client.Probed) grid {
 	g := grid{columns: []column{{name: "address", right: true}, {name: "words"}, {name: "likely"}, {name: "first_value", right: true}, {name: "last_value", right: true}, {name: "why"}}}
 	words, first := out.Samples[len(out.Samples)-1].Words, out.Registers[0].Address

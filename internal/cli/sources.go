@@ -84,7 +84,7 @@ func ms(seconds float64) string {
 // failuresTold is how long sources lists a failure of a line after it last happened.
 const failuresTold = time.Hour
 
-// wrongInWords is what is wrong with a source: what is missing first, then what happened in
+// wrongInWords lists the faults of a source: missing units and registers first, then the faults of
 // the last hour.
 func wrongInWords(s client.Source) []string {
 	out := slices.Clone(s.Absent)

@@ -46,7 +46,7 @@ func tryCommand() *cli.Command {
 	}
 }
 
-// tried is what the command line wants tried.
+// tried returns the message or registers to try, from the command line.
 func tried(ctx context.Context, cmd *cli.Command) (source, place string, raw []byte, err error) {
 	args := cmd.Args().Slice()
 	if id := cmd.Uint64("reject"); id != 0 {

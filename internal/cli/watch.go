@@ -57,7 +57,7 @@ func drawsLive(cmd *cli.Command) bool {
 	return cmd.String("output") == "table" && !cmd.Bool("lines") && cmd.String("append-to") == "" && isTerminal(cmd.Root().Writer)
 }
 
-// watched is what was published after the time of the watch.
+// watched returns the topics seen by the end of the watch.
 func watched(ctx context.Context, cmd *cli.Command) (last client.Watched, err error) {
 	if cmd.Args().Len() != 1 {
 		return last, usage("say what to watch: nexocumula watch ADDRESS, or the name of a gateway's source")

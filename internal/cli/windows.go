@@ -219,7 +219,7 @@ func windowsGrid(answer client.Windows) grid {
 	return g
 }
 
-// windowsNotes are what has no place in a row.
+// windowsNotes returns the remarks that have no column.
 func windowsNotes(answer client.Windows) (out []string) {
 	add := func(format string, args ...any) {
 		if text := fmt.Sprintf(format, args...); !slices.Contains(out, text) {

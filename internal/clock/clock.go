@@ -34,7 +34,7 @@ func NewJudge(c Clock, newest time.Time, away time.Duration) *Judge {
 	return &Judge{clock: c, newest: newest, away: away}
 }
 
-// Now is what the clock says, believed or not.
+// Now returns the clock's time, believed or not.
 func (j *Judge) Now() time.Time { return j.clock() }
 
 // Newest is the newest time on disk.

@@ -17,7 +17,7 @@ import (
 //go:embed configs
 var configFiles embed.FS
 
-// places are what differs from one start to the next.
+// places holds the addresses and folders of one start.
 type places struct {
 	Data, Listen, Secret, Central string
 	DevicesSecret, Authority      string

@@ -16,7 +16,7 @@ import (
 	"nexocumula/internal/core/span"
 )
 
-// contact is what the marker file of a running demo holds.
+// contact is the content of a running demo's marker file.
 type contact struct {
 	Control string            `json:"control"` // where the demo listens for Outage
 	Console string            `json:"console"`

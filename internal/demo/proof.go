@@ -14,7 +14,7 @@ import (
 	"nexocumula/internal/store"
 )
 
-// Findings are what a proof found.
+// Findings are the results of a proof.
 type Findings struct {
 	Series    int
 	Readings  int       // at the gateways

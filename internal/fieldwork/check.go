@@ -68,7 +68,7 @@ func Check(ctx context.Context, g *gateway.Gateway, file string, want client.Che
 	return out, nil
 }
 
-// PlanOf is what the file of a running service costs, with what its gateway has heard and learned.
+// PlanOf plans the configuration of a running service, with the facts that its gateway has heard and learned.
 func PlanOf(g *gateway.Gateway, file string, heard []client.Series) (client.Plan, error) {
 	settings, err := config.Load(file, gateway.Kinds)
 	if err != nil {

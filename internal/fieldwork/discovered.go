@@ -91,7 +91,7 @@ func common(of []pipeline.Found) string {
 	return strings.Join(levels, "/")
 }
 
-// says is what a rule says of a series, as keys of the configuration.
+// says returns the configuration keys of a series' rule.
 func says(d *series.Definition) string {
 	keys := []string{fmt.Sprintf("kind: %s", d.Kind)}
 	if d.Unit != "" {

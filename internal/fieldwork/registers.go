@@ -36,7 +36,7 @@ func within(name, text string, otherwise, least, most time.Duration) (time.Durat
 	return d, nil
 }
 
-// asker is who asks a line: of a source of g, which may be nil, or of an address.
+// asker returns an asker for the line of a source of g, which may be nil, or of an address.
 func asker(g *gateway.Gateway, l client.FieldLine) (*modbus.Asker, error) {
 	wait, err := within("timeout", l.Timeout, 500*time.Millisecond, 10*time.Millisecond, 10*time.Second)
 	if err != nil {

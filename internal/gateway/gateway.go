@@ -264,7 +264,7 @@ func (g *Gateway) Receiver(token string) (*push.Receiver, *push.Sender) {
 	return nil, nil
 }
 
-// ReceiverNamed is who takes what the sender of a name brings, which showed a token that was
+// ReceiverNamed returns the push source and the sender of a name, which showed a token that was
 // made for it; nil when nobody knows it.
 func (g *Gateway) ReceiverNamed(name string) (*push.Receiver, *push.Sender) {
 	g.mu.Lock()

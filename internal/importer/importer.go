@@ -112,7 +112,7 @@ func pace(ctx context.Context, begun time.Time, readings, rate int) error {
 	}
 }
 
-// part is what is sent at once.
+// part is the rows of one request.
 type part struct {
 	records int
 	rows    []Row

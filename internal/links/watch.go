@@ -24,7 +24,7 @@ type State struct {
 	Return Return
 }
 
-// Return is what waited at the end of a silence, as the other end said.
+// Return is the backlog at the end of a silence, as the other end reported it.
 type Return struct {
 	At     time.Time
 	Rows   int

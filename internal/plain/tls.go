@@ -8,7 +8,7 @@ import (
 	"strings"
 )
 
-// alerts are what the other end answers when it ends a handshake because of our certificate (RFC 8446, 6.2).
+// alerts maps alerts that end a handshake because of our certificate to words (RFC 8446, 6.2).
 var alerts = map[tls.AlertError]string{
 	42: "it cannot be used", 43: "its kind is not supported", 44: "it was revoked", 45: "it has expired", 46: "it is not accepted", 48: "its authority is not known there", 49: "it may not connect",
 }

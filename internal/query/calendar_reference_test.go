@@ -8,7 +8,7 @@ import (
 // The reference's calendar knows of a zone only what its clocks show at a moment, and
 // looks for everything else.
 
-// shown is what the clocks show, as if it were UTC.
+// shown returns the local clock's display as if it were UTC.
 func shown(at time.Time, zone *time.Location) time.Time {
 	at = at.In(zone)
 	return time.Date(at.Year(), at.Month(), at.Day(), at.Hour(), at.Minute(), at.Second(), at.Nanosecond(), time.UTC)

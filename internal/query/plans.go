@@ -14,7 +14,7 @@ type planned struct {
 	by   map[sort]*window.Plan
 }
 
-// sort is what a plan depends on: whether all readings of its time are here, or only summaries, and
+// sort holds the facts that a plan depends on: whether all readings of its time are here, or only summaries, and
 // of which widths.
 type sort struct {
 	readings bool

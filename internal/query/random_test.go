@@ -26,7 +26,7 @@ var statsOf = map[series.Kind][]string{
 	series.Bearing: {"count", "mean", "steadiness", "first", "last", "coverage"},
 }
 
-// onlyReadings are those of which summaries tell nothing.
+// onlyReadings lists stats that summaries cannot answer.
 var onlyReadings = []string{"p90", "above_times:2.5", "between_first:-3..4", "above_last:2.5"}
 
 // A stage is six days, and zones in which something happens to the clocks in them.

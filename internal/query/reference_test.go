@@ -254,7 +254,7 @@ func guard(not bool, v float64) float64 {
 	return v
 }
 
-// fill is what gaps put into the windows without a reading, of a stat that is a value.
+// fill fills windows without a reading as gaps says, for a stat that is a value.
 func (r reference) fill(gaps string, frames []frame, of []float64) {
 	empty := func(i int) bool {
 		return !slices.ContainsFunc(frames[i].of, func(s stretch) bool {

@@ -63,7 +63,7 @@ func (u Units) check(stats []window.Stat, calculations []Calculation) error {
 	return nil
 }
 
-// converted is what becomes of a series' stats: the unit of its values, and for each stat
+// converted holds the units of a series' stats: the unit of its values, and for each stat
 // its own and the way to it.
 type converted struct {
 	unit  string

@@ -11,7 +11,7 @@ import (
 	"nexocumula/internal/gateway"
 )
 
-// Reloaded is what came of reading the configuration again.
+// Reloaded is the result of reading the configuration again.
 type Reloaded struct {
 	Applied []string // parts and sources that are as the file has them now
 	Restart []string // parts that changed in the file, and count after a restart only

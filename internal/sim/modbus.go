@@ -22,7 +22,7 @@ type Device struct {
 // Close stops the device.
 func (d *Device) Close() error { return d.stop() }
 
-// image is what the registers of a device hold now, by unit id. A unit that is not
+// image holds the present registers of a device, by unit id. A unit that is not
 // in it does not answer.
 type image map[uint8]tables
 

@@ -43,7 +43,7 @@ type Colleague struct {
 	Groups []string
 }
 
-// Office is who works at Fellwater Trout's head office.
+// Office lists the people of Fellwater Trout's head office.
 var Office = []Colleague{{"warden", []string{"wardens"}}, {"ranger", []string{"stony-beck"}}, {"finch", []string{"boats"}}}
 
 type granted struct {

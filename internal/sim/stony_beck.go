@@ -45,7 +45,7 @@ func (f Field) Oxygen(t time.Time, raceway int) float64 {
 	return round(saturation(f.RacewayTemp(t, raceway))-taken+0.03*f.noise("oxygen", t.Unix()*8+int64(raceway)), 0.01)
 }
 
-// ProbeOxygen is what the probe of a raceway shows: oxygen, but that of raceway 1
+// ProbeOxygen returns the reading of a raceway's probe: oxygen, but the probe of raceway 1
 // glitches to -99.9 now and then.
 func (f Field) ProbeOxygen(t time.Time, raceway int) float64 {
 	if raceway == 1 && f.noise("glitch", t.Unix()/5) > 0.94 {

@@ -8,7 +8,7 @@ import (
 	"nexocumula/internal/core/rollup"
 )
 
-// Ahead is what scans of many series will need first, read in one go: a statement for each
+// Ahead holds the first rows that scans of many series need, read in one go: a statement for each
 // would take longer than all the rest.
 type Ahead struct {
 	tier     rollup.Tier
@@ -48,7 +48,7 @@ func (s *Store) Ahead(ctx context.Context, ids []uint32, w Wanted) (*Ahead, erro
 	return a, rows.Err()
 }
 
-// of is what is known of a series' scan, if anything.
+// of returns the prefetched rows of a series' scan, if any.
 func (a *Ahead) of(id uint32, w Wanted) (tray column.Block, chunks []chunkRow, ok bool) {
 	if a == nil || a.tier != w.Tier || a.from != w.From || a.to != w.To {
 		return column.Block{}, nil, false
@@ -63,7 +63,7 @@ func stepsWithList(w Wanted, from int64) bool {
 	return w.Steps && w.Tier == stepsOf && w.To-from <= stepsAtOnce
 }
 
-// listColumns are what a list of chunks is to say of each.
+// listColumns returns the columns that a list of chunks needs.
 func listColumns(w Wanted, from int64) (columns string, steps []string) {
 	columns = "id, first_at, last_at, row_count, steps, checksum"
 	if w.Cut != nil {

@@ -17,7 +17,7 @@ type Entry struct {
 	Rows   column.Block
 }
 
-// Batch is what one Append writes: all of it, or nothing. Of entries for the same
+// Batch is the content of one Append, written in full or not at all. Of entries for the same
 // series and tier, rows of the later hide rows of the earlier.
 type Batch struct {
 	Entries  []Entry

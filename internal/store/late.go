@@ -27,7 +27,7 @@ func (l Late) Within(from, to int64) (Late, bool) {
 	return out, out.From < out.To
 }
 
-// belated is what summaries may not say of readings that come, from the first to the last of them:
+// belated returns the stretch that summaries may lack when readings come, from the first to the last of them:
 // these are older than the newest, or go on in a window that was summarised without them.
 func (s *Series) belated(first, last int64) Late {
 	if s.LastTime == 0 || first > s.LastTime && first >= s.SummarisedTo {

@@ -62,7 +62,7 @@ type chunkRow struct {
 
 func (chunkRow) TableName() string { return "chunks" }
 
-// damagedRow is what could not be read, set aside as it was found, or what is missing.
+// damagedRow is a row that could not be read, set aside as it was found, or a note of missing data.
 type damagedRow struct {
 	ID      uint64 `gorm:"primaryKey"`
 	Found   int64
@@ -87,7 +87,7 @@ type sketchRow struct {
 
 func (sketchRow) TableName() string { return "sketches" }
 
-// uplinkRow is what is known of an uplink besides its marks.
+// uplinkRow is the state of an uplink besides its marks.
 type uplinkRow struct {
 	Name      string `gorm:"primaryKey"`
 	Tiers     string // as Tiers of the configuration, to see when they change
@@ -164,7 +164,7 @@ type stateRow struct {
 
 func (stateRow) TableName() string { return "states" }
 
-// versionRow is what a definition was from a time on.
+// versionRow is a definition as it was from a time on.
 type versionRow struct {
 	ID         uint64 `gorm:"primaryKey"`
 	Series     uint32 `gorm:"index:versions_place,priority:1"`

@@ -5,7 +5,7 @@ import (
 	"time"
 )
 
-// Note is what a person pinned to a time and a place.
+// Note is a person's text, pinned to a time and a place.
 type Note struct {
 	ID      uint64
 	At      time.Time
@@ -59,7 +59,7 @@ func (s *Store) RemoveNote(id uint64) error {
 	return s.db.Delete(&noteRow{ID: id}).Error
 }
 
-// Notes are those with from <= at < to, the newest first, of those that want says yes to; at most so many.
+// Notes returns notes with from <= at < to for which want is true, newest first, at most most.
 func (s *Store) Notes(from, to time.Time, most int, want func(Note) bool) ([]Note, error) {
 	rows, err := s.reader.Model(&noteRow{}).Where("at >= ? AND at < ?", from.UnixNano(), to.UnixNano()).Order("at DESC, id DESC").Rows()
 	if err != nil {

@@ -128,12 +128,12 @@ func (s *Store) DropLinks(before time.Time) error {
 	})
 }
 
-// OpenOutages are those that are not over, or not caught up.
+// OpenOutages returns the outages that are not over, or not caught up.
 func (s *Store) OpenOutages() ([]Outage, error) {
 	return s.outages(s.reader.Where("ended = 0 OR caught_up = 0 AND waited > 0"))
 }
 
-// Outages are those that reach into a time, the oldest first.
+// Outages returns the outages that reach into a time range, oldest first.
 func (s *Store) Outages(from, to time.Time) ([]Outage, error) {
 	return s.outages(s.reader.Where("began < ? AND (ended = 0 OR ended > ? OR caught_up > ?)", to.UnixNano(), from.UnixNano(), from.UnixNano()))
 }
@@ -150,7 +150,7 @@ func (s *Store) outages(query *gorm.DB) ([]Outage, error) {
 	return out, nil
 }
 
-// Waited is what waited for links in a time, in order.
+// Waited returns the backlogs of links in a time range, in order.
 func (s *Store) Waited(from, to time.Time) ([]Waiting, error) {
 	var rows []waitingRow
 	if err := s.reader.Where("at >= ? AND at < ?", from.UnixNano(), to.UnixNano()).Order("link, at").Find(&rows).Error; err != nil {

@@ -43,7 +43,7 @@ type Outbox struct {
 	savedAt     time.Time
 }
 
-// refusedMark is what the central will not take. It stays marked, and is tried again
+// refusedMark is a mark that the central refuses. It stays marked, and is tried again
 // after a while.
 type refusedMark struct {
 	marks.Set
@@ -278,7 +278,7 @@ func (o *Outbox) Refuse(of marks.Of, reason string, wait time.Duration) {
 	})
 }
 
-// Refused is what the central will not take of a series.
+// Refused counts the rows of a series that the central refuses.
 type Refused struct {
 	Series series.Path
 	Reason string
@@ -345,14 +345,14 @@ func (o *Outbox) Acked() Acked {
 	return out
 }
 
-// Backlog is what waits for an uplink.
+// Backlog counts the rows that wait for an uplink.
 type Backlog struct {
 	Rows    int // about how many summaries
 	Oldest  time.Time
 	GivenUp uint64 // dropped before they could be sent
 }
 
-// Backlog is what waits, what is in flight and what was refused included.
+// Backlog counts the waiting rows, including rows in flight and refused ones.
 func (o *Outbox) Backlog() Backlog {
 	o.mu.Lock()
 	defer o.mu.Unlock()

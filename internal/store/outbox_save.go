@@ -9,7 +9,7 @@ import (
 	"nexocumula/internal/core/marks"
 )
 
-// outboxChange is what has to be written of an outbox for the file to say what it says.
+// outboxChange holds the changes of an outbox that are not in the file yet.
 type outboxChange struct {
 	outbox *Outbox
 	row    uplinkRow

@@ -18,7 +18,7 @@ type catalogue struct {
 	count   int
 }
 
-// branch is what stands at one level: perhaps a series that ends here, and what goes on
+// branch is a node of the path tree: perhaps a series that ends here, and the branches
 // below.
 type branch struct {
 	series *Series

@@ -63,7 +63,7 @@ type journalCounts struct {
 	sketches []Sketch // starts of sketches written since the last seal, as the journal has them
 }
 
-// Options are what a store needs besides its file. The zero value will do.
+// Options configures a store. The zero value will do.
 type Options struct {
 	Clock clock.Clock   // time.Now
 	Away  time.Duration // how long the service may have been switched off; clock.DefaultAway
@@ -211,7 +211,7 @@ func (s *Store) well(doing string) {
 	}
 }
 
-// Troubles are what is wrong with the store now, in words for people.
+// Troubles lists the store's present faults, for display.
 func (s *Store) Troubles() []string {
 	s.mu.RLock()
 	defer s.mu.RUnlock()

@@ -11,7 +11,7 @@ import (
 	"nexocumula/internal/core/thin"
 )
 
-// thinnedSeries is what a seal changes of a series whose readings it thins.
+// thinnedSeries holds the changes of a seal to a series whose readings it thins.
 type thinnedSeries struct {
 	ThinnedTo int64
 	Thinned   thin.Tally

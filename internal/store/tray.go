@@ -49,7 +49,7 @@ func (s *Store) lay(e Entry) {
 // weight is about how many bytes rows take in memory.
 func weight(b column.Block) int { return b.Len() * 8 * (1 + len(b.Cols)) }
 
-// inTray is what is not sealed yet of a span. It is looked at before the chunks: a seal
+// inTray returns the unsealed rows of a span. It is read before the chunks: a seal
 // in between moves rows from here to there, where they are then found a second time.
 func (s *Store) inTray(at place, from, to int64) column.Block {
 	s.mu.RLock()

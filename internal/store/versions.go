@@ -12,7 +12,7 @@ import (
 	"nexocumula/internal/core/series"
 )
 
-// Version is what a series' definition was from a time on.
+// Version is a series' definition as it was from a time on.
 type Version struct {
 	Since time.Time // zero: from the beginning
 	series.Definition

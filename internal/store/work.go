@@ -6,10 +6,10 @@ import (
 	"nexocumula/internal/core/rollup"
 )
 
-// Work is what scans read, by tier, in the order in which they came to it.
+// Work counts the reads of scans by tier, in the order of their first read.
 type Work []TierWork
 
-// TierWork is what was read of one tier.
+// TierWork counts the reads of one tier.
 type TierWork struct {
 	Tier     rollup.Tier
 	Synopses int // chunks answered by the one summary of all their rows

@@ -19,7 +19,7 @@ import (
 	"nexocumula/internal/wire"
 )
 
-// Credential is what a gateway got when it joined its central. It is the only copy.
+// Credential is the secret that a gateway received when it joined its central. It is the only copy.
 type Credential struct {
 	Gateway     string    `json:"gateway"`
 	Secret      string    `json:"secret"`

@@ -12,7 +12,7 @@ import (
 	"nexocumula/internal/wire"
 )
 
-// load is what one batch carries: runs, and what each is about.
+// load is the content of one batch: runs, and what each is about.
 type load struct {
 	runs []wire.Run
 	of   []marks.Of // of runs[i]

@@ -91,7 +91,7 @@ func (s *Sender) Tally() Tally {
 	return out
 }
 
-// Outbox is what the sender takes from.
+// Outbox returns the outbox that the sender empties.
 func (s *Sender) Outbox() *store.Outbox { return s.outbox }
 
 // Run sends until ctx ends. What cannot be sent stays marked; attempts are repeated after

@@ -96,7 +96,7 @@ func EncodeBatch(runs []Run, tiers []rollup.Tier) ([]byte, error) {
 	return compressor.EncodeAll(data, nil), nil
 }
 
-// allTiers are those that any of the series has, or a run is of.
+// allTiers returns the tiers of all series and runs.
 func allTiers(runs []Run) (out []rollup.Tier) {
 	for _, r := range runs {
 		out = append(out, rollup.TiersOf(&r.Def)...)

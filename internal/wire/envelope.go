@@ -48,7 +48,7 @@ type Place struct {
 	Stored uint64 `cbor:"stored" json:"stored"`
 }
 
-// Status is what a gateway says of itself with every envelope.
+// Status is a gateway's report about itself, sent with every envelope.
 type Status struct {
 	SentAt       time.Time `cbor:"sent_at" json:"sent_at"`
 	Version      string    `cbor:"version" json:"version"`

@@ -338,7 +338,7 @@ func TestAnOpenServiceSaysSoOnEveryPage(t *testing.T) {
 	assert.False(t, p.is(`[...document.querySelectorAll("nav[aria-label=Pages] a")].some((a) => a.innerText === "Access")`))
 }
 
-// logOutEverywhere is what an administrator does at another place.
+// logOutEverywhere ends an account's sessions, as an administrator elsewhere would.
 func logOutEverywhere(s *service.Service, account string) error {
 	insecure := &http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{InsecureSkipVerify: true}}}
 	code, err := s.RecoveryCode()

@@ -80,7 +80,7 @@ func (p person) does(input string, args ...string) string {
 	return out
 }
 
-// refused is what a command says that does not work.
+// refused runs a command that must fail, and returns its message.
 func (p person) refused(input string, args ...string) string {
 	p.t.Helper()
 	out, err := p.run(input, args...)

@@ -38,7 +38,7 @@ func TestTheQuestionsAreAnsweredAsTheDocumentShows(t *testing.T) {
 	}
 }
 
-// words are those of an answer's heading, and which quantities it is about.
+// words returns the words of an answer's heading, and the quantities it is about.
 func words(answer string) []string {
 	heading, rest, _ := strings.Cut(answer, "\n")
 	out := strings.Fields(heading)

@@ -40,7 +40,7 @@ gateway:
     - { name: head-office, address: "http://127.0.0.1:%[3]s", secret_file: %[1]s/secret }
 `
 
-// pump is what a pump says at one moment.
+// pump is a pump's report at one moment.
 type pump struct {
 	at             time.Time
 	total, running int

@@ -12,7 +12,7 @@ type published struct {
 	value float64
 }
 
-// slowWindow is what one window should say, computed the slow and obvious way.
+// slowWindow is the expected answer of one window, computed the slow and obvious way.
 type slowWindow struct {
 	count                           int
 	mean, min, max, sd, first, last float64

@@ -61,7 +61,7 @@ func Standard(about string, all []series.Definition) *Board {
 	return b
 }
 
-// group is what shares a lane: at a site the same quantity of its stations, at a station
+// group is the series of a lane: at a site the same quantity of its stations, at a station
 // what has the same unit; always of one kind.
 type group struct {
 	rank int // gauges first, as people look for them first
@@ -85,7 +85,7 @@ func (g group) compare(other group) int {
 	return cmp.Or(cmp.Compare(g.rank, other.rank), strings.Compare(string(g.kind), string(other.kind)), strings.Compare(g.name, other.name))
 }
 
-// head is what of a group stands in the head, of which there is room for most.
+// head returns the series of a group that stand in the head, which has room for most.
 func (g group) head(of []series.Definition, most int) (out []Head) {
 	for i := range of {
 		if len(out) < most && g.kind != series.Counter {

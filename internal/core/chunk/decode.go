@@ -136,7 +136,7 @@ var (
 	errOrder = errors.New("times do not strictly ascend")
 )
 
-// end is what went wrong with a stream, or that it has not been used up.
+// end returns the stream's error, or an error if it was not used up.
 func (r *reader) end(stream string) error {
 	switch {
 	case r.err != nil:

@@ -9,7 +9,7 @@ import (
 	"nexocumula/internal/core/reading"
 )
 
-// Limits are what a series' readings must keep to. The zero value lets every
+// Limits bounds a series' readings. The zero value lets every
 // finite value pass.
 type Limits struct {
 	Low, High *float64      // in the unit of the series; nil means no limit

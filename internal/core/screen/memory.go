@@ -7,7 +7,7 @@ type point struct {
 	value float64
 }
 
-// Memory is what screening remembers of a series. It is not safe for concurrent use.
+// Memory is the screens' memory of a series. It is not safe for concurrent use.
 type Memory struct {
 	good  []point // the last good ones by time; those that come late find their place
 	since int64   // the newest value has been the same from this time on

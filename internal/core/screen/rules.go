@@ -54,7 +54,7 @@ type Test interface {
 	Doubt(s *Subject) string
 }
 
-// Verdict is what the rules of a series say about a reading. Without a rule it is good.
+// Verdict is the result of a series' rules for a reading. Without a rule it is good.
 type Verdict struct {
 	Rule   string
 	Then   Then

@@ -30,7 +30,7 @@ func ParseKind(s string) (Kind, error) {
 // DefaultFreshFor is how long a reading speaks for a series that says nothing else.
 const DefaultFreshFor = time.Minute
 
-// Definition is what is known of a series besides its values.
+// Definition describes a series without its values.
 type Definition struct {
 	Path Path
 	Kind Kind

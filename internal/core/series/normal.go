@@ -7,7 +7,7 @@ import (
 	"strings"
 )
 
-// Normal is what is usual for a series, as one text: inner=low..high and outer=low..high,
+// Normal is the normal range of a series as one text: inner=low..high and outer=low..high,
 // joined by a comma; an end may be missing. It is marked, never rejected. Get one from
 // MakeNormal or ParseNormal.
 type Normal string

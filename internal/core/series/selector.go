@@ -52,7 +52,7 @@ func (s Selector) With(labels Labels) Selector {
 // Levels are the parts of the path: names, "+", and at the end perhaps "#".
 func (s Selector) Levels() []string { return s.levels }
 
-// Labels are what a series must have.
+// Labels returns the labels that a series must have.
 func (s Selector) Labels() Labels { return s.labels }
 
 // String is the selector as it was written, with its labels.

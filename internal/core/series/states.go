@@ -14,7 +14,7 @@ const (
 	maxStateNameBytes = 40
 )
 
-// StateNames are what the values of a state are called, as one text: value=name, by value
+// StateNames names the values of a state as one text: value=name, by value
 // and joined by commas. Get them from MakeStateNames or ParseStateNames.
 type StateNames string
 

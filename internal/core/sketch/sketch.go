@@ -47,7 +47,7 @@ func (s *Sketch) Count() float64 { return s.of.GetCount() }
 // Percentile estimates the p-th percentile, 0 <= p <= 100, of at least one reading.
 func (s *Sketch) Percentile(p float64) (float64, error) { return s.of.GetValueAtQuantile(p / 100) }
 
-// Bytes is what Parse reads.
+// Bytes encodes the sketch for Parse.
 func (s *Sketch) Bytes() []byte {
 	var out []byte
 	s.of.Encode(&out, false)

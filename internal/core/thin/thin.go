@@ -8,7 +8,7 @@ import (
 	"nexocumula/internal/core/series"
 )
 
-// Tally is what became of readings.
+// Tally counts kept and dropped readings.
 type Tally struct {
 	Arrived, Kept uint64
 	Worst         float64 // greatest distance of one that went from what the kept ones say of its time
@@ -19,7 +19,7 @@ func (t Tally) Plus(o Tally) Tally {
 	return Tally{t.Arrived + o.Arrived, t.Kept + o.Kept, max(t.Worst, o.Worst)}
 }
 
-// Thin is what stays of readings. Only those with from <= time < until are asked about; the
+// Thin returns the readings that stay. Only those with from <= time < until may go; the
 // others stay, and serve to see what lies around. Nor does any go of the windows of the narrowest
 // tier on both sides of a gap, in which no reading spoke for the series: late ones may fill the
 // gap, and the summaries of these windows must then be made again from all their readings.

@@ -47,7 +47,7 @@ func made(r *rand.Rand, shape func(*rand.Rand, int, float64) float64, gaps bool)
 	return rows
 }
 
-// says is what kept readings say of a time: the last value, or the straight line to the next.
+// says returns the value of kept readings at a time: the last value, or the straight line to the next.
 func says(r Rule, kept column.Block, t int64) float64 {
 	i := kept.Search(t+1) - 1
 	v := kept.Cols[0][i]

@@ -2,7 +2,7 @@ package unit
 
 import "strings"
 
-// ends are what names of quantities end with that say a unit, as people write it into them.
+// ends maps endings of quantities' names to the units that they stand for.
 var ends = map[string]string{
 	"c": "Cel", "degc": "Cel", "celsius": "Cel", "temp": "Cel", "temperature": "Cel",
 	"percent": "%", "pct": "%", "humidity": "%RH", "ph": "pH",

@@ -6,7 +6,7 @@ import "time"
 // in it days have 24 hours, and every day of the calendar is there. Calendar steps are
 // taken in readings; only their outcome becomes a time.
 
-// reading is what the clocks of t's zone show.
+// reading returns the local clock's display in t's zone.
 func reading(t time.Time) time.Time {
 	year, month, day := t.Date()
 	h, m, s := t.Clock()

@@ -83,7 +83,7 @@ type Reducer struct {
 	one      gathered // the window being completed; kept, so that none is allocated for each
 }
 
-// gathered is what is known of a window, or of all of them.
+// gathered holds the rows of a window, or of all of them.
 type gathered struct {
 	sum       rollup.Summary
 	sure, may []spells // of each track

@@ -11,7 +11,7 @@ import (
 	"nexocumula/internal/core/unit"
 )
 
-// Stat is what a query computes per window: one of the names below, or one with
+// Stat is a figure that a query computes per window: one of the names below, or one with
 // something after it, such as p95, share:1, rate/h or above_longest:8.
 type Stat struct {
 	Name  string
@@ -21,7 +21,7 @@ type Stat struct {
 	Asked string        // the name used in the query; "": the name that String returns
 }
 
-// measure is what a stat's numbers are, and so what a change of unit does to them.
+// measure is the dimension of a stat's numbers, which decides how units convert.
 type measure int
 
 const (
@@ -36,7 +36,7 @@ const (
 	aTime                   // nanoseconds since 1970
 )
 
-// argument is what stands behind a stat's name.
+// argument is the kind of text that follows a stat's name.
 type argument int
 
 const (
@@ -246,7 +246,7 @@ func (s Stat) Kinds() string {
 	return strings.Join(out, ", ")
 }
 
-// Need is what a Reducer must be given for the stats. Every answer tells its coverage.
+// Need returns the columns that a Reducer needs for the stats. Every answer tells its coverage.
 func Need(stats []Stat, kind series.Kind) rollup.Need {
 	out := need(rollup.ColCount) | covered
 	for _, s := range stats {

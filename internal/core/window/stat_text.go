@@ -15,7 +15,7 @@ import (
 // mostStats bounds what one query may ask for.
 const mostStats = 40
 
-// Names are what ParseStats knows, for messages.
+// Names lists the stats that ParseStats knows, for messages, help and the interface's description.
 func Names() string {
 	var names []string
 	for _, k := range kinds {
@@ -58,7 +58,7 @@ func ParseStats(text string) ([]Stat, error) {
 	return out, nil
 }
 
-// Usual is what is asked for when nothing is said: mean, min, max, count and coverage, as
+// Usual returns the default stats: mean, min, max, count and coverage, as
 // far as any of the kinds has them.
 func Usual(of []series.Kind) (out []Stat) {
 	for _, name := range []string{"mean", "min", "max", "count", "coverage"} {

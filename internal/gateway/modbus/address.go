@@ -133,7 +133,7 @@ func (a address) client(timeout time.Duration, foreign func()) (*modbus.ModbusCl
 	return modbus.NewClient(&conf)
 }
 
-// cost is what a request and each of its registers take on the line. What a device needs to
+// cost returns the line's time for a request and for each of its registers. The time a device needs to
 // think is not known; 5 ms is usual.
 func (a address) cost() (request, word float64) {
 	if !a.framed {

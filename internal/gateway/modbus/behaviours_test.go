@@ -27,7 +27,7 @@ const (
 	overSerial wire = "rtu"
 )
 
-// reply is what a device does with a request; the zero value answers it.
+// reply says how a device treats a request; the zero value answers it.
 type reply struct {
 	silent    bool
 	exception byte

@@ -51,7 +51,7 @@ type Question struct {
 	First, Count int
 }
 
-// Answer is what came of it: words, or what the device says instead. Of a device that says
+// Answer holds the words of an answer, or the device's exception. For a device that says
 // nothing, or in place of a unit that does not, Silent is true.
 type Answer struct {
 	Words   []uint16

@@ -7,7 +7,7 @@ import (
 	"nexocumula/internal/gateway/source"
 )
 
-// Plan is what the schedules ask for: when the devices give all that is wanted together, or as they do
+// Plan forecasts the requests of the schedules: with devices that give everything together, or as they do
 // by what a gateway has learned of them.
 func (m *poller) Plan() (out source.Planned) {
 	if m.pipe != nil {

@@ -28,7 +28,7 @@ type form struct {
 	keys       func() keys
 }
 
-// keys are what a form has to know. The struct that they are filled into says what belongs
+// keys are the configuration keys of a form. The struct that they are filled into says what belongs
 // into the file.
 type keys interface {
 	// decoder checks the keys. What values are called and which names the payload binds is

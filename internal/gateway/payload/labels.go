@@ -9,7 +9,7 @@ import (
 	"nexocumula/internal/core/series"
 )
 
-// labels are what a message says about the series of its values: constants, and what
+// labels holds the labels that a message gives the series of its values: constants, and names that
 // topic, payload and look-ups bind.
 type labels []label
 

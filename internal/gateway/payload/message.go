@@ -126,7 +126,7 @@ func NewMessages(source string, forms []Message) *Messages {
 // maxRoutes bounds what senders of ever new topics can make us remember.
 const maxRoutes = 100_000
 
-// route is what a topic resolves to: how its payloads are decoded, and what their fields
+// route is the resolution of a topic: how its payloads are decoded, and how their fields
 // are called.
 type route struct {
 	message *Message // nil: no pattern matches

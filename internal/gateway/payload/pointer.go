@@ -23,7 +23,7 @@ func parsePointer(s string) (pointer, error) {
 	return pointer{s, p.DecodedTokens()}, nil
 }
 
-// in is what a document has there (RFC 6901, 4). The library's own walk goes by reflection,
+// in returns the part of a document that the pointer names (RFC 6901, 4). The library's own walk goes by reflection,
 // which takes longer than parsing.
 func (p pointer) in(document any) (any, error) {
 	for _, token := range p.tokens {

@@ -40,7 +40,7 @@ const (
 	fillRows = 5000                  // of the source, or little more, in one go
 )
 
-// tiersOf are those that the rules want of a series. The quality of another has its tiers.
+// tiersOf returns the tiers that the rules want of a series. A quality series has the tiers of its series.
 func (r *rules) tiersOf(path series.Path) []rollup.Tier {
 	rule := config.RuleOf(r.rules, path)
 	if of, ok := strings.CutSuffix(string(path), "/"+config.QualityLevel); ok {
@@ -95,7 +95,7 @@ func sourceFor(tier rollup.Tier, of []rollup.Tier) (source rollup.Tier) {
 	return source
 }
 
-// sourceOf is what a series' windows of a tier are made of; made is false of a tier that it
+// sourceOf returns the rows that a series' windows of a tier are made of; made is false for a tier that it
 // does not have any more.
 func (p *Pipeline) sourceOf(s *store.Series, tier rollup.Tier) (source rollup.Tier, made bool) {
 	tiers := rollup.TiersOf(&s.Definition)

@@ -13,7 +13,7 @@ import (
 	"nexocumula/internal/store"
 )
 
-// memory is what the pipeline remembers of a series besides what it stores. There are as many
+// memory is the pipeline's memory of a series besides its stored rows. There are as many
 // as series, so it is small where nothing is screened.
 type memory struct {
 	mu     sync.Mutex

@@ -61,7 +61,7 @@ func (p *Pipeline) rollSome(ctx context.Context, hurry bool) (int, error) {
 }
 
 // rollOver makes the closed windows of wider tiers over some, and those over them, into the same batch.
-// all are those that were made, and those it began with.
+// rollOver makes the windows of wider tiers that follow from those made; all holds both.
 func (p *Pipeline) rollOver(made []rollup.Window, batch *store.Batch, now int64) (all []rollup.Window, err error) {
 	for all = made; len(made) > 0; all = append(all, made...) {
 		if made = p.pending.TakeClosed(p.follow(made, now), now); len(made) == 0 {

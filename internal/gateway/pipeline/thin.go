@@ -127,7 +127,7 @@ func (p *Pipeline) between(s store.Series, times []int64) (out []int64, err erro
 	return out, nil
 }
 
-// around is what is known of a stretch of a series: the summaries of its narrowest tier, and the
+// around returns the known rows of a stretch of a series: the summaries of its narrowest tier, and the
 // readings that are kept.
 type around struct {
 	tier       rollup.Tier

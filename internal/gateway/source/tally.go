@@ -55,7 +55,7 @@ type Group struct {
 	Skipped uint64        // points of the schedule at which a unit was not read, as it or others took too long
 }
 
-// Fault is what goes wrong at one place of a source: a register, a device, a
+// Fault is a failure at one place of a source: a register, a device, a
 // connection.
 type Fault struct {
 	Place  string

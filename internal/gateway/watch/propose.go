@@ -189,8 +189,8 @@ func lines(pattern, station, quantity string, g []Topic) string {
 	return out.String()
 }
 
-// named is what a value is called: its own name, with what is above it when another is called
-// the same.
+// named returns a value's name: its own, with the keys above it where another value has
+// the same one.
 func named(guess payload.Guess, i int) string {
 	own := guess.Values[i]
 	for k, other := range guess.Values {

@@ -154,7 +154,7 @@ func (one *Interpretation) Keys() string {
 	return out.String()
 }
 
-// Text is what the registers say as letters, two each, from each address on where there are
+// Text reads the registers as letters, two each, from each address on where there are
 // four or more in a row; "" where there are none.
 func Text(words []uint16) []string {
 	out := make([]string, len(words))
