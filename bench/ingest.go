@@ -154,7 +154,7 @@ type failing struct{ err error }
 func (f *failing) Errorf(format string, args ...any) { f.err = fmt.Errorf(format, args...) }
 func (f *failing) FailNow()                          { panic(f.err) }
 
-// ingestTLS is the same over TLS, beside the same without.
+// ingestTLS measures the same ingest over TLS, beside the one without.
 func ingestTLS(dir string) (Row, error) {
 	ca := certstest.New(&failing{}, dir)
 	cert, key := ca.Make(&failing{}, "bench")

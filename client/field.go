@@ -131,7 +131,7 @@ type Lines struct {
 	Skipped []string `json:"skipped"` // topics that nothing was proposed for, with the reason
 }
 
-// FieldLine is how a device is reached: by a source of the gateway, or by an address.
+// FieldLine says how to reach a device: by a source of the gateway, or by an address.
 type FieldLine struct {
 	Source  string `json:"source,omitempty"`
 	Address string `json:"address,omitempty"`

@@ -2,7 +2,7 @@ package client
 
 import "net/http"
 
-// With is the same client, which shows a token with every call.
+// With returns a client that shows a token with every call.
 func (c *Client) With(token string) *Client {
 	out := *c
 	out.token = token

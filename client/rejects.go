@@ -89,7 +89,7 @@ type RejectCounts struct {
 	Counts []RejectCount `json:"counts"` // by hour, source and rule
 }
 
-// RejectCount is how many were refused in an hour.
+// RejectCount counts the rejects of an hour.
 type RejectCount struct {
 	Hour   time.Time `json:"hour"`
 	Source string    `json:"source"`

@@ -347,7 +347,7 @@ type GatewayHealth struct {
 	Sources  []Source `json:"sources"`
 }
 
-// Source is how a source stands.
+// Source is the state of a source.
 type Source struct {
 	Name      string     `json:"name"`
 	Form      string     `json:"form"`
@@ -374,7 +374,7 @@ type LineFailure struct {
 	LastAt time.Time `json:"last_at"`
 }
 
-// Line is how a line is used that devices are asked on.
+// Line describes the use of a line on which devices are polled.
 type Line struct {
 	Busy         float64           `json:"busy"`          // share of the last minute
 	AnswerHalf   float64           `json:"answer_half"`   // seconds; half of the recent answers came within
@@ -388,7 +388,7 @@ type Line struct {
 	Learned      []string          `json:"learned"` // what the devices refuse
 }
 
-// LineGroup is how a schedule is kept.
+// LineGroup says how well a schedule is kept.
 type LineGroup struct {
 	Name    string  `json:"name"`
 	Every   float64 `json:"every"`   // seconds; 0: on demand

@@ -106,7 +106,7 @@ type Unknown struct {
 	Why     string `json:"why"`
 }
 
-// Whole is the same stats of all windows taken as one.
+// Whole holds the stats of all windows taken as one.
 type Whole struct {
 	Values map[string]Number     `json:"values"`
 	Times  map[string]*time.Time `json:"times"`

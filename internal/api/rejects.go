@@ -108,7 +108,7 @@ func (h handlers) reject(c *gin.Context) {
 	}
 }
 
-// rejectCounts are how many were refused, hour by hour.
+// rejectCounts answers with the number of rejects, hour by hour.
 func (h handlers) rejectCounts(c *gin.Context) {
 	v, ok := names{"from", "to"}.query(c)
 	if !ok {

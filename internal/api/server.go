@@ -81,7 +81,7 @@ type handlers struct {
 	guard   guard
 }
 
-// Uplink is how an uplink stands and what waits for it.
+// Uplink describes the state of an uplink and its backlog.
 type Uplink struct {
 	uplink.Tally
 	Acked   store.Acked

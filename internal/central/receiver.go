@@ -62,7 +62,7 @@ type link struct {
 	show Link
 }
 
-// Link is how a gateway stands, for people to look at.
+// Link describes the state of a gateway's link, for display.
 type Link struct {
 	Gateway   string
 	HeardAt   time.Time // of the last envelope; zero when there was none

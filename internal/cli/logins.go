@@ -17,7 +17,7 @@ type kept struct {
 	Fingerprint string `json:"fingerprint,omitempty"` // of the certificate that a person said yes to
 }
 
-// loginsFile is where, in a folder of the user's own.
+// loginsFile returns the file with the logins, in a folder of the user's own.
 func loginsFile() (string, error) {
 	dir, err := os.UserConfigDir()
 	if err != nil {

@@ -239,7 +239,7 @@ func yesNo(b bool, yes, no string) cell {
 	return cell{"false", no}
 }
 
-// age is how long ago, for people.
+// age writes a time that has passed, for people.
 func age(d time.Duration) string {
 	switch {
 	case d < 0:

@@ -192,7 +192,7 @@ func RuleFor(rules []Rule, path series.Path) Rule { return *RuleOf(rules, path) 
 // Usual reports whether a rule is the one for series that no rule names.
 func (r *Rule) Usual() bool { return r == &otherwise }
 
-// RuleOf is the same; it is shared, and not to be changed.
+// RuleOf returns the same rule as RuleFor. It is shared: do not change it.
 func RuleOf(rules []Rule, path series.Path) *Rule {
 	found := &otherwise
 	for i := range rules {

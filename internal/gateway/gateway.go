@@ -100,7 +100,7 @@ func (s *running) is(c config.Source) bool {
 	return s.config.Name == c.Name && s.config.Kind == c.Kind && s.config.Print == c.Print && c.Print != ""
 }
 
-// Runs is how a source of a configuration stands, if it runs just so.
+// Runs returns the counts of a source of a configuration, if it runs exactly as configured.
 func (g *Gateway) Runs(c config.Source) (source.Tally, bool) {
 	g.mu.Lock()
 	defer g.mu.Unlock()
@@ -164,7 +164,7 @@ func (s *running) renew(g *Gateway) source.Source {
 	return s.now
 }
 
-// tally is how the source stands.
+// tally returns the source's present counts.
 func (s *running) tally() source.Tally {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -309,7 +309,7 @@ func named[T any](g *Gateway, name string) (found T, names []string) {
 	return found, names
 }
 
-// Sources are how the sources stand, in the order of the configuration.
+// Sources returns the counts of all sources, in the order of the configuration.
 func (g *Gateway) Sources() []source.Tally {
 	g.mu.Lock()
 	defer g.mu.Unlock()

@@ -25,7 +25,7 @@ type Job struct {
 	Tell     func(Report) // after each part
 }
 
-// Report is how far it came.
+// Report is the progress of an import.
 type Report struct {
 	Progress
 	Read, Size int64               // bytes

@@ -12,7 +12,7 @@ import (
 	"os"
 )
 
-// Progress is how far a file has come.
+// Progress is the part of a file that was imported.
 type Progress struct {
 	File     string `json:"file"`     // what it begins with, how long it is, and how it is read
 	Records  int    `json:"records"`  // that are on the gateway's disk, or refused

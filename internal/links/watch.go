@@ -9,7 +9,7 @@ import (
 	"nexocumula/internal/store"
 )
 
-// State is how a link stands at the moment.
+// State is the present state of a link.
 type State struct {
 	Link   string // such as "to head-office", "from stony-beck" or "source probes"
 	Up     bool

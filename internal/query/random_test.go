@@ -252,7 +252,7 @@ func (r reference) asked(inKelvin reference, name string, f frame, kelvin bool) 
 	return inKelvin.stat(name, f)
 }
 
-// inKelvin is the same in another unit.
+// inKelvin converts expected values to kelvins.
 func (r reference) inKelvin() reference {
 	out := r
 	out.points = slices.Clone(r.points)

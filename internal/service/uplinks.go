@@ -73,7 +73,7 @@ func (s *Service) openUplinks(settings config.Settings, version string) error {
 	return s.Store.ForgetOutboxes(names)
 }
 
-// Uplinks are how the uplinks stand.
+// Uplinks returns the state of all uplinks.
 func (s *Service) Uplinks() []api.Uplink {
 	out := make([]api.Uplink, len(s.senders))
 	for i, one := range s.senders {
@@ -83,7 +83,7 @@ func (s *Service) Uplinks() []api.Uplink {
 	return out
 }
 
-// linkStates are how all links stand: the uplinks, the gateways heard here, and the sources.
+// linkStates returns the state of all links: the uplinks, the gateways heard here, and the sources.
 func (s *Service) linkStates() (out []links.State) {
 	for _, u := range s.Uplinks() {
 		out = append(out, links.State{Link: "to " + u.Name, Up: u.Up, Reason: u.LastError, Rows: u.Backlog.Rows, Oldest: u.Backlog.Oldest, Moved: u.Acked.Rows})

@@ -6,7 +6,7 @@ import (
 	"time"
 )
 
-// Cursor is how far a gateway that replicates to here has come.
+// Cursor is the progress of a gateway that replicates to here.
 type Cursor struct {
 	Name    string
 	Life    string // of this central, when the last batch was stored

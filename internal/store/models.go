@@ -112,7 +112,7 @@ type marksRow struct {
 
 func (marksRow) TableName() string { return "marks" }
 
-// cursorRow is how far a gateway that replicates to here has come.
+// cursorRow is the progress of a gateway that replicates to here.
 type cursorRow struct {
 	Name    string `gorm:"primaryKey"`
 	Life    string // ours, when the last batch was stored
@@ -147,7 +147,7 @@ type rejectRow struct {
 
 func (rejectRow) TableName() string { return "rejects" }
 
-// rejectCountRow is how many were refused in an hour.
+// rejectCountRow counts the rejects of an hour.
 type rejectCountRow struct {
 	Hour   int64  `gorm:"primaryKey;autoIncrement:false"` // seconds since 1970
 	Source string `gorm:"primaryKey"`

@@ -27,7 +27,7 @@ type Credential struct {
 	Since       time.Time `json:"since"`
 }
 
-// CredentialFile is where that of an uplink is kept, in the folder of the service.
+// CredentialFile returns the file of an uplink's credential, in the folder of the service.
 func CredentialFile(data, uplink string) string {
 	return filepath.Join(data, "uplinks", uplink+".json")
 }

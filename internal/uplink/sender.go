@@ -48,7 +48,7 @@ type Sender struct {
 	tally Tally
 }
 
-// Tally is how an uplink stands, for people to look at.
+// Tally describes the state of an uplink, for display.
 type Tally struct {
 	Name      string
 	Address   string
@@ -80,7 +80,7 @@ func NewSender(name, credentials string, settings config.Uplink, mine func(serie
 	}, nil
 }
 
-// Tally is how the uplink stands.
+// Tally returns the present state of the uplink.
 func (s *Sender) Tally() Tally {
 	s.mu.Lock()
 	defer s.mu.Unlock()

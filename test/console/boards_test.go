@@ -51,23 +51,27 @@ func boards(p page, central string) {
 	p.until(`document.querySelectorAll("[data-lane]").length === 5`)
 	p.chosen(0, "Move down")
 	p.until(lane(0) + `.querySelector("h2")?.innerText === "Oxygen"`)
+	const pressed = `.querySelector("button[aria-pressed=true]") !== null`
+	p.until(`((b) => b && (b.click(), true))(` + lane(0) + `.querySelector("button[aria-pressed=false]"))`) // a line is singled out
+	p.until(lane(0) + pressed)
 	// The handle of a lane, by keyboard.
 	p.until(`((b) => (b.focus(), document.activeElement === b))(` + lane(0) + `.querySelector("button[aria-roledescription]"))`)
 	p.do(chromedp.KeyEvent(" "))
-	over := func(lane string) {
-		p.until(`[...document.querySelectorAll("[id^=DndLiveRegion]")].some((l) => l.innerText.includes("over droppable area ` + lane + `"))`)
-	}
-	over("lane-0") // it is picked up, and the places of all are known
+	// It is picked up once the places of all are known: it is over its own.
+	p.until(`(() => {
+		window.over = () => /over droppable area (lane-[0-9]+)/.exec([...document.querySelectorAll("[id^=DndLiveRegion]")].map((l) => l.innerText).join())?.[1];
+		return (window.own = window.over()) !== undefined;
+	})()`)
 	p.do(chromedp.KeyEvent(kb.ArrowDown))
 	// A key that came before the library listened is pressed again.
 	p.until(`(() => {
-		const said = [...document.querySelectorAll("[id^=DndLiveRegion]")].map((l) => l.innerText).join();
-		if (said.includes("over droppable area lane-1")) return true;
+		if (window.over() !== window.own) return true;
 		if ((window.looked = (window.looked ?? 0) + 1) % 50 === 0) document.dispatchEvent(new KeyboardEvent("keydown", { code: "ArrowDown", key: "ArrowDown", bubbles: true }));
 		return false;
 	})()`)
 	p.do(chromedp.KeyEvent(" "))
 	p.until(lane(1) + `.querySelector("h2")?.innerText === "Oxygen"`)
+	p.until(lane(1) + pressed + ` && !(` + lane(0) + pressed + `)`) // which moved with its lane
 	p.fill("[name=title]", "Raceway 4 at night")
 	p.press("Save")
 	p.until(`/^\/boards\/[0-9]+$/.test(location.pathname) && document.querySelector("h1")?.innerText === "Raceway 4 at night"`)

@@ -29,7 +29,7 @@ type Origin struct {
 	Said   int64 // the time that the sender said, where it was corrected; 0: it was not
 }
 
-// Saying is the same place, of a reading whose sender said another time.
+// Saying returns the origin of a reading whose sender said another time.
 func (o *Origin) Saying(at int64) *Origin {
 	again := *o
 	again.Said = at

@@ -122,7 +122,7 @@ const (
 	Critical Standing = "critical" // outside of the outer range
 )
 
-// Of is where a value stands.
+// Of returns the standing of a value in the normal range.
 func (n Normal) Of(v float64) Standing {
 	if n == "" {
 		return Usual

@@ -50,7 +50,7 @@ type clientTLS struct {
 	Key  string `yaml:"key" says:"PEM file of its key, which not everybody on the machine may read"`
 }
 
-// address is how a line is reached.
+// address is the checked address of a line.
 type address struct {
 	text   string
 	framed bool

@@ -128,7 +128,7 @@ func (f *figures) done(g *group, late time.Duration) {
 	}
 }
 
-// line is how it stands.
+// line returns the present figures of the line.
 func (f *figures) line() *source.Line {
 	f.mu.Lock()
 	defer f.mu.Unlock()

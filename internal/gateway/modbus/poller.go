@@ -105,7 +105,7 @@ func (w *want) add(r register) {
 	w.wish.Values = append(w.wish.Values, planner.Value{First: int(r.scaledBy.address), Words: 1})
 }
 
-// Tally is how it stands.
+// Tally returns the present counts of the source.
 func (m *poller) Tally() source.Tally {
 	t := m.Counter.Tally()
 	learned := t.Line

@@ -92,7 +92,7 @@ func (s scaling) apply(v float64, by int16) float64 {
 	return v * math.Pow10(int(by))
 }
 
-// stands is where registers stand that are checked.
+// stands is the place of registers that are checked.
 type stands struct {
 	at     shape.Place
 	above  string // of their series: site, or site and station

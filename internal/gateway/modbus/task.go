@@ -46,7 +46,7 @@ type want struct {
 	noise     map[int]int    // how often in a row the read from an address was disturbed
 }
 
-// reads are how to get the values now.
+// reads returns the requests that get the values now.
 func (w *want) reads(f *planner.Facts, now time.Time) []planner.Read {
 	if !f.Plain() {
 		return w.wish.Reads(f, now)

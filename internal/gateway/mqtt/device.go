@@ -22,8 +22,9 @@ type device struct {
 	account         string
 	messages, bytes *rate.Limiter // nil: any number
 
-	mu    sync.Mutex
-	acker *acker // from its first message on
+	mu     sync.Mutex
+	acker  *acker // from its first message on
+	closed bool
 }
 
 // accountOf is the name of a client's certificate, or the one that it gives.
@@ -129,7 +130,11 @@ func (l *listener) sendAway(cl *mqtt.Client, why packets.Code) {
 func (d *device) acks(cl *mqtt.Client) *acker {
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	if d.acker == nil {
+	switch {
+	case d.acker != nil:
+	case d.closed: // a message that was on its way as the connection ended: nobody is left to hear of it
+		return &acker{client: cl, closed: true, wake: make(chan struct{}, 1)}
+	default:
 		d.acker = newAcker(cl)
 	}
 	return d.acker
@@ -138,6 +143,7 @@ func (d *device) acks(cl *mqtt.Client) *acker {
 func (d *device) close() {
 	d.mu.Lock()
 	defer d.mu.Unlock()
+	d.closed = true
 	if d.acker != nil {
 		d.acker.close()
 	}

@@ -42,3 +42,16 @@ func TestGuardWaitsForConnectionsThatAreJustBeginning(t *testing.T) {
 	_, err = g.Accept()
 	assert.ErrorIs(t, err, net.ErrClosed)
 }
+
+// A message whose commit ends after its connection needs no goroutine that nobody would end.
+func TestADeviceThatIsGoneIsNotAcknowledged(t *testing.T) {
+	var d device
+	d.close()
+	gone := d.acks(nil)
+	assert.True(t, gone.closed)
+	for id := range uint16(3) {
+		gone.ack(1, id)
+	}
+	assert.Len(t, gone.waiting, 3, "nobody takes them")
+	assert.Nil(t, d.acker)
+}

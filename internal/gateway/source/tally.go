@@ -26,7 +26,7 @@ type Tally struct {
 	Line      *Line    // of a source that asks; nil for others
 }
 
-// Line is how a line is used that devices are asked on.
+// Line describes the use of a line on which devices are polled.
 type Line struct {
 	Busy       float64       // share of the last minute in which it was asked or answered on, or waited for
 	AnswerHalf time.Duration // half of the recent answers came within
@@ -47,7 +47,7 @@ type Failure struct {
 	LastAt time.Time
 }
 
-// Group is how a schedule is kept.
+// Group says how well a schedule is kept.
 type Group struct {
 	Name    string
 	Every   time.Duration // 0: on demand
@@ -76,7 +76,7 @@ type Counter struct {
 	rhythm rhythm
 }
 
-// Tally is how it stands now.
+// Tally returns the present counts.
 func (c *Counter) Tally() Tally {
 	c.mu.Lock()
 	defer c.mu.Unlock()

@@ -34,6 +34,7 @@ import { isLive } from "../time/range";
 import { zoneText } from "../time/zone";
 import { movedTo } from "./board";
 import { useBoardView } from "./useBoardView";
+import { useLaneIds } from "./laneIds";
 
 interface Props {
   board: Board;
@@ -127,7 +128,7 @@ function Lanes({ board, lanes, places, onChange, onNote }: LanesProps) {
     useSensor(PointerSensor, { activationConstraint: { distance: 5 } }),
     useSensor(KeyboardSensor, { coordinateGetter: sortableKeyboardCoordinates }),
   );
-  const ids = lanes.map((_, i) => `lane-${i}`);
+  const ids = useLaneIds(lanes);
   const set = (next: BoardLane[]) => onChange?.({ ...board, lanes: next });
   const dropped = (e: DragEndEvent) => {
     const [from, to] = [ids.indexOf(String(e.active.id)), ids.indexOf(String(e.over?.id))];
