@@ -10,7 +10,7 @@ export CGO_ENABLED := 0
 # The same flags everywhere, so that nothing is compiled twice.
 export GOFLAGS := $(GOFLAGS) -trimpath
 
-.PHONY: demo test build bench lint fmt screenshots tools debian clean
+.PHONY: test-long demo test build bench lint fmt screenshots tools debian clean
 
 demo: build
 	$(BINARY) demo --dir build/demo $(DEMO)
@@ -36,6 +36,11 @@ test: debian lint
 	cd web && npm run --silent test
 	NEXOCUMULA_BINARY=$(CURDIR)/$(BINARY) go test -p 4 -timeout 14m ./...
 	CGO_ENABLED=1 go test -race -short -p 4 -timeout 14m $(RACED)
+
+# The random tests at their full length, and beyond: ROUNDS times as long as in make test.
+ROUNDS := 5
+test-long: debian build
+	NEXOCUMULA_TEST_ROUNDS=$(ROUNDS) NEXOCUMULA_BINARY=$(CURDIR)/$(BINARY) go test -timeout 6h ./internal/...
 
 lint: build
 	@unformatted=$$(gofmt -l $(GOFILES)); if [ -n "$$unformatted" ]; then echo "not formatted, run make fmt:"; echo "$$unformatted"; exit 1; fi

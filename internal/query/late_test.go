@@ -12,6 +12,7 @@ import (
 	"nexocumula/internal/core/column"
 	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/series"
+	"nexocumula/internal/rounds"
 	"nexocumula/internal/store"
 )
 
@@ -37,10 +38,7 @@ func belated(t *testing.T, random *rand.Rand, st *store.Store, ref reference, st
 }
 
 func TestWhatIsNotSummarisedYetIsAnsweredFromReadings(t *testing.T) {
-	queries := 300
-	if testing.Short() {
-		queries = 50
-	}
+	queries := rounds.Of(150)
 	for _, kind := range []series.Kind{series.Gauge, series.Counter, series.State, series.Bearing} {
 		for seed, length := range []time.Duration{time.Nanosecond, 40 * time.Second, 7 * time.Hour, 4 * 24 * time.Hour} {
 			t.Run(fmt.Sprint(kind, " ", length), func(t *testing.T) {

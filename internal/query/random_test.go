@@ -15,6 +15,7 @@ import (
 	"nexocumula/internal/config"
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/core/window"
+	"nexocumula/internal/rounds"
 	"nexocumula/internal/store"
 )
 
@@ -144,11 +145,8 @@ func randomDays(t *testing.T, random *rand.Rand, on stage, w *asWritten, grid *w
 	}
 }
 
-func TestTwentyThousandRandomQueriesAgreeWithTheReference(t *testing.T) {
-	queries := 1010
-	if testing.Short() {
-		queries = 50
-	}
+func TestRandomQueriesAgreeWithTheReference(t *testing.T) {
+	queries := rounds.Of(250) // of each of twenty
 	for _, kind := range []series.Kind{series.Gauge, series.Counter, series.State, series.Bearing} {
 		for seed, on := range stages {
 			t.Run(fmt.Sprint(kind, " ", seed), func(t *testing.T) {

@@ -20,6 +20,7 @@ import (
 	"nexocumula/internal/core/reading"
 	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/series"
+	"nexocumula/internal/rounds"
 )
 
 func open(t *testing.T, path string) *Store {
@@ -82,10 +83,7 @@ func TestTheStoreIsWhatAMapWouldBeWhateverHappens(t *testing.T) {
 			}
 		}
 	}
-	live, steps := int64(0), 300
-	if testing.Short() {
-		steps = 50
-	}
+	live, steps := int64(0), rounds.Of(300)
 	for range steps {
 		switch random.IntN(8) {
 		case 0:

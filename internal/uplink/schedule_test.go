@@ -14,6 +14,7 @@ import (
 
 	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/series"
+	"nexocumula/internal/rounds"
 	"nexocumula/internal/store"
 )
 
@@ -41,16 +42,13 @@ type window struct {
 }
 
 const (
-	worlds    = 200
+	worlds    = 40
 	schedules = 50 // of each
 	steps     = 8  // of each
 )
 
 func TestEveryScheduleEndsInEquality(t *testing.T) {
-	most := worlds
-	if testing.Short() {
-		most = 4
-	}
+	most := rounds.Of(worlds)
 	for part := range 4 {
 		t.Run(fmt.Sprint(part), func(t *testing.T) {
 			t.Parallel()

@@ -15,6 +15,7 @@ import (
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/core/window"
 	"nexocumula/internal/query"
+	"nexocumula/internal/rounds"
 	"nexocumula/internal/store"
 )
 
@@ -60,7 +61,7 @@ func TestAnAnswerCountsWhatWasAcknowledgedWhateverIsSummarised(t *testing.T) {
 	random := rand.New(rand.NewPCG(7, 8))
 	model := map[int64]float64{}
 	begin := time.Now().Add(-30 * time.Hour).Truncate(time.Hour)
-	for round := range rounds(40) {
+	for round := range rounds.Of(40) {
 		at, values := time.Duration(random.Int64N(int64(24*time.Hour))), map[time.Duration]float64{}
 		for range 1 + random.IntN(30) { // near one another, or corrected
 			after := at + time.Duration(random.Int64N(int64(3*time.Minute)))
@@ -98,13 +99,6 @@ func TestAnAnswerCountsWhatWasAcknowledgedWhateverIsSummarised(t *testing.T) {
 	r.agrees(model, begin, begin.Add(25*time.Hour), "at the end")
 }
 
-func rounds(of int) int {
-	if testing.Short() {
-		return of / 3
-	}
-	return of
-}
-
 // again is the same gateway after a stop.
 func (r *rig) again() {
 	r.stop()
@@ -120,7 +114,7 @@ func TestWhatGoesOnInAWindowThatIsSummarisedCounts(t *testing.T) {
 		model := map[int64]float64{}
 		begin := time.Now().Add(-30 * time.Hour).Truncate(time.Hour)
 		var at time.Duration
-		for round := range rounds(20) {
+		for round := range rounds.Of(20) {
 			values := map[time.Duration]float64{}
 			for range 1 + random.IntN(20) { // each is newer than all before
 				at += time.Duration(1 + random.Int64N(int64([]time.Duration{10 * time.Second, 30 * time.Second, 5 * time.Minute}[random.IntN(3)])))
