@@ -18,7 +18,7 @@ import (
 // timeKeys say when a payload says that it was measured.
 type timeKeys struct {
 	Time      string `yaml:"time" is:"arrival" says:"where the time stands"`
-	TimeOfDay string `yaml:"time_of_day" says:"where the time of day stands, if time is a date alone; time_form is that of both, with a blank between"`
+	TimeOfDay string `yaml:"time_of_day" says:"place of the time of day, if time is only a date; time_form then describes both with a blank between"`
 	TimeForm  string `yaml:"time_form" is:"rfc3339" says:"or unix_s, unix_ms, unix_us, unix_ns; uptime_s, uptime_ms since the device's start, with clock; or a layout in the letters of C's strftime, such as \"%d.%m.%Y %H:%M:%S\""`
 	TimeZone  string `yaml:"time_zone" is:"UTC" says:"of a layout that says none itself, such as Europe/Berlin"`
 	Clock     string `yaml:"clock" says:"where the payload says what the device's clock showed as it was sent"`

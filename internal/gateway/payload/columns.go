@@ -20,12 +20,12 @@ type columnKeys struct {
 	Records   string `yaml:"records" is:"one" says:"what stands between records, such as \"\\n\" or \"|\", when several come in one message. {n} is a record's number, from 1"`
 	Pairs     string `yaml:"pairs" is:"by column" says:"what stands between a name and its value, such as \"=\" or \":\"; then at is a name, and columns may come in any order"`
 	Columns   int    `yaml:"columns" is:"required by column" says:"how many columns a record has; a message with another number is rejected whole"`
-	More      bool   `yaml:"more_columns" is:"false" says:"true where a record may have more columns than that; values there are optional"`
-	Widths    []int  `yaml:"widths" says:"letters of each column, such as [8, 6, 6], where no separator stands between them"`
-	Quotes    bool   `yaml:"quotes" is:"false" says:"true where columns may stand between double quotes (RFC 4180); then records are lines"`
+	More      bool   `yaml:"more_columns" is:"false" says:"true if a record may have more columns than that; values there are optional"`
+	Widths    []int  `yaml:"widths" says:"width of each column in letters, such as [8, 6, 6], instead of a separator"`
+	Quotes    bool   `yaml:"quotes" is:"false" says:"true if columns may be in double quotes (RFC 4180); records are then lines"`
 	Skip      int    `yaml:"skip_lines" is:"0" says:"lines before the first record"`
-	Header    bool   `yaml:"header" is:"false" says:"true where the first line, behind those, names the columns; then at is a name, and records are lines"`
-	Pattern   string `yaml:"pattern" says:"instead: regular expression (RE2) whose named groups, such as (?P<temp>[-0-9.]+), are the columns of a record; then at is such a name"`
+	Header    bool   `yaml:"header" is:"false" says:"true if the first line (after skip_lines) names the columns; at is then a name, and records are lines"`
+	Pattern   string `yaml:"pattern" says:"instead of a separator: a regular expression (RE2) whose named groups, such as (?P<temp>[-0-9.]+), are the columns of a record; at is then a group's name"`
 }
 
 // columns takes texts apart into records and their columns.

@@ -23,17 +23,17 @@ type documentKeys struct {
 type documentValue struct {
 	At        string `yaml:"at" says:"JSON Pointer to the value; with members_of or items_of, within each of them. A text that is JSON itself is gone into"`
 	MembersOf string `yaml:"members_of" says:"JSON Pointer to an object each of whose members is a value; {key} is its key, for use in series"`
-	ItemsOf   string `yaml:"items_of" says:"or to an array each of whose items is one; {n} is its number, from 1"`
+	ItemsOf   string `yaml:"items_of" says:"or to an array whose items are values; {n} is an item's number, from 1"`
 	AllBelow  string `yaml:"all_below" says:"or to an object of which everything is a value, at whatever depth; {key} is the keys that lead there, joined by _. What the time, names and other values are bound to is left out"`
-	SamplesOf string `yaml:"samples_of" says:"or to an array of numbers that were measured one after another, as interval says"`
-	Interval  string `yaml:"interval" says:"between two samples, such as 100ms; the time of the payload is that of the first. Without one, the last is of the arrival"`
+	SamplesOf string `yaml:"samples_of" says:"or to an array of numbers measured one after another, interval apart"`
+	Interval  string `yaml:"interval" says:"time between two samples, such as 100ms. The payload's time is that of the first sample; without one, the last sample has the time of arrival"`
 
 	fieldKeys   `yaml:",inline"`
 	writtenKeys `yaml:",inline"`
 	placedKeys  `yaml:",inline"`
 
-	Encoding string      `yaml:"encoding" is:"base64" says:"with layout: or hex, as the text there stands for bytes"`
-	Layout   *layoutKeys `yaml:"layout" says:"instead of series: where values stand in these bytes, as in a binary payload"`
+	Encoding string      `yaml:"encoding" is:"base64" says:"with layout: how the text at this place encodes bytes: base64 or hex"`
+	Layout   *layoutKeys `yaml:"layout" says:"instead of series: the places of values in these bytes, as in a binary payload"`
 }
 
 // spread is how a value's place leads to values.

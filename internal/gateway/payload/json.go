@@ -14,7 +14,7 @@ import (
 
 // jsonKeys are the keys of payloads in JSON.
 type jsonKeys struct {
-	Concatenated bool `yaml:"concatenated" is:"false" says:"true where a payload is several documents one behind another, such as one a line; each is a record"`
+	Concatenated bool `yaml:"concatenated" is:"false" says:"true if a payload holds several documents one after another, such as one per line; each is a record"`
 	documentKeys `yaml:",inline"`
 }
 

@@ -13,21 +13,21 @@ import (
 type layoutKeys struct {
 	ByteOrder string        `yaml:"byte_order" is:"big" says:"or little: which byte of a number comes first; a place can say another"`
 	Length    int           `yaml:"length" is:"any" says:"bytes; a payload of another length is rejected whole"`
-	Groups    *groupKeys    `yaml:"groups" says:"of bytes that follow one another and hold the same values; {n} is a group's number, from 1"`
+	Groups    *groupKeys    `yaml:"groups" says:"repeated blocks of bytes with the same values; {n} is a block's number, from 1"`
 	Values    []layoutValue `yaml:"values" is:"required" says:"list"`
 
 	missingKeys `yaml:",inline"`
 }
 
 type groupKeys struct {
-	From   int    `yaml:"from" is:"0" says:"byte where the first begins"`
+	From   int    `yaml:"from" is:"0" says:"byte at which the first begins"`
 	Size   int    `yaml:"size" is:"required" says:"bytes of each"`
-	SizeAt string `yaml:"size_at" says:"place, within each, of how many bytes it has besides these"`
-	Count  string `yaml:"count_at" is:"all that there are" says:"place of how many there are"`
+	SizeAt string `yaml:"size_at" says:"place, within each block, of its number of bytes beyond size"`
+	Count  string `yaml:"count_at" is:"all that there are" says:"place of the number of blocks"`
 }
 
 type layoutValue struct {
-	At         string `yaml:"at" is:"required" says:"byte and type, such as \"4 int16\" or \"4 uint32 little\". Bytes are counted from 0, those of -1 and less from the end, those of +0 and more within a group; 4.3 begins three bits later, counted from the highest. Types are intN, uintN, floatN, bcdN and magnitudeN of N bits; textN and hexN of N bytes"`
+	At         string `yaml:"at" is:"required" says:"byte and type, such as \"4 int16\" or \"4 uint32 little\". Bytes count from 0, negative ones from the end, and +0 and more from the beginning of a block; 4.3 is byte 4, bit 3 counted from the highest. Types: intN, uintN, floatN, bcdN and magnitudeN with N bits; textN and hexN with N bytes"`
 	fieldKeys  `yaml:",inline"`
 	layoutBits `yaml:",inline"`
 	placedKeys `yaml:",inline"`
@@ -35,8 +35,8 @@ type layoutValue struct {
 
 // layoutBits say what writtenKeys say, without what is of texts.
 type layoutBits struct {
-	Bits         []int    `yaml:"bits" says:"only these of a whole number, such as [3] or [4, 7], counted from 0, the lowest; then as an unsigned number"`
-	NotAvailable []string `yaml:"not_available" says:"numbers, before scale, that stand for none: no reading, and no reject; they are counted as ignored"`
+	Bits         []int    `yaml:"bits" says:"take only these bits of a whole number, such as [3] or [4, 7], counted from 0 (the lowest); the result is unsigned"`
+	NotAvailable []string `yaml:"not_available" says:"numbers (before scale) that mean no value: no reading and no reject, but counted as ignored"`
 }
 
 // layout takes bytes apart.

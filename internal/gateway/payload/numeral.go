@@ -12,7 +12,7 @@ import (
 // numeralKeys say how numbers in texts are written.
 type numeralKeys struct {
 	Decimal   string `yaml:"decimal" is:"point" says:"or comma: how numbers in texts are written"`
-	Thousands string `yaml:"thousands" is:"none" says:"what may stand between groups of three digits: comma, point, apostrophe or space"`
+	Thousands string `yaml:"thousands" is:"none" says:"mark that may stand between groups of three digits: comma, point, apostrophe or space"`
 }
 
 // groupMarks lists what can stand between groups of three digits.

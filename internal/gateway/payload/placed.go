@@ -10,14 +10,14 @@ import (
 
 // placedKeys say what a value among others depends on.
 type placedKeys struct {
-	Optional bool           `yaml:"optional" is:"false" says:"true where a payload may have nothing there: no reading then, and no reject"`
-	UnitAt   string         `yaml:"unit_at" says:"where the payload says the value's unit"`
-	OnlyIf   *conditionKeys `yaml:"only_if" says:"the value counts only in payloads where this holds"`
+	Optional bool           `yaml:"optional" is:"false" says:"true if a payload may lack this value: then there is no reading and no reject"`
+	UnitAt   string         `yaml:"unit_at" says:"place of the value's unit in the payload"`
+	OnlyIf   *conditionKeys `yaml:"only_if" says:"take the value only from payloads for which this holds"`
 }
 
 type conditionKeys struct {
-	At string   `yaml:"at" is:"required" says:"where it stands"`
-	Is []string `yaml:"is" is:"required" says:"list: one of these, as texts"`
+	At string   `yaml:"at" is:"required" says:"place to compare"`
+	Is []string `yaml:"is" is:"required" says:"list of the texts that it may be"`
 }
 
 // placed holds the checked conditions of a value.

@@ -86,7 +86,7 @@ func decodeText(encoding, text string) ([]byte, error) {
 // outerKeys say how a payload is wrapped, whatever its form.
 type outerKeys struct {
 	Compression string `yaml:"compression" is:"none" says:"gzip, deflate or zstd; at most 8 MiB once unpacked"`
-	Encoding    string `yaml:"encoding" is:"none" says:"base64 or hex, where the payload is a text that stands for bytes; it is decoded before it is unpacked"`
+	Encoding    string `yaml:"encoding" is:"none" says:"base64 or hex, if the payload is a text that encodes bytes; it is decoded before it is unpacked"`
 }
 
 // unwrap returns the payload inside.

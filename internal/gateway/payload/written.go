@@ -13,15 +13,15 @@ import (
 
 // writtenKeys say how a value is written.
 type writtenKeys struct {
-	FollowedBy   []string `yaml:"followed_by" says:"what may stand behind a number in a text, such as [\"°C\", \"C\"]; anything else is rejected"`
-	Base         int      `yaml:"base" is:"10" says:"16, 8 or 2: of a whole number in a text, with or without 0x, 0o or 0b before it"`
-	Bits         []int    `yaml:"bits" says:"only these of a whole number, such as [3] or [4, 7], counted from 0, the lowest; then as an unsigned number"`
-	NotAvailable []string `yaml:"not_available" says:"numbers before scale, and texts, that stand for none: no reading, and no reject; they are counted as ignored. \"\" is an empty text, or null"`
+	FollowedBy   []string `yaml:"followed_by" says:"texts that may follow a number, such as [\"°C\", \"C\"]; anything else is rejected"`
+	Base         int      `yaml:"base" is:"10" says:"16, 8 or 2 for whole numbers in texts, with or without 0x, 0o or 0b before them"`
+	Bits         []int    `yaml:"bits" says:"take only these bits of a whole number, such as [3] or [4, 7], counted from 0 (the lowest); the result is unsigned"`
+	NotAvailable []string `yaml:"not_available" says:"numbers (before scale) and texts that mean no value: no reading and no reject, but counted as ignored. \"\" means an empty text or null"`
 }
 
 // missingKeys say the same of all values of a payload.
 type missingKeys struct {
-	NotAvailable []string `yaml:"not_available" says:"likewise, of all values"`
+	NotAvailable []string `yaml:"not_available" says:"numbers (before scale) and texts that mean no value, for all values of the payload"`
 }
 
 // written reads a value as a form found it.
