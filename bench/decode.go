@@ -2,7 +2,7 @@ package main
 
 import (
 	"bytes"
-	wirebytes "encoding/binary"
+	stdbinary "encoding/binary"
 	"encoding/csv"
 	"encoding/hex"
 	"encoding/json"
@@ -113,7 +113,7 @@ func decodeBinary(string) (Row, error) {
 			T1, T2          int16
 			Oxygen, Battery uint16
 		}
-		_, err := wirebytes.Decode(b, wirebytes.BigEndian, &into)
+		_, err := stdbinary.Decode(b, stdbinary.BigEndian, &into)
 		return err
 	})
 }

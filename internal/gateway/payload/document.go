@@ -45,7 +45,7 @@ const (
 	items          // of an array
 	below          // all of an object, at whatever depth
 	samples        // of an array, one after another
-	bytes_         // values in the bytes that a text stands for
+	inBytes        // values in the bytes that a text stands for
 )
 
 // documents decodes payloads that parse makes a document of.
@@ -85,6 +85,8 @@ func (r *documentReader) place(at shape.Place, text string) string {
 // check adds a value, or the values of a layout, to the fields.
 func (k *documentValue) check(at shape.Place, f *fields, place func(shape.Place, string) string) documentField {
 	out := documentField{placed: k.placedKeys.check(at, place), field: len(f.all)}
+	own := f.payload
+	defer func() { f.payload = own }() // {key} and {n} are of this value
 	chosen := 0
 	for _, one := range []struct {
 		as    spread
@@ -96,8 +98,7 @@ func (k *documentValue) check(at shape.Place, f *fields, place func(shape.Place,
 			continue
 		}
 		if chosen++; one.binds != "" {
-			defer func(own []string) { f.payload = own }(f.payload)
-			f.payload = append(f.payload[:len(f.payload):len(f.payload)], one.binds)
+			f.payload = append(own[:len(own):len(own)], one.binds)
 		}
 		out.spread = one.as
 		out.pointer = shape.Parsed(at.Key(one.key), strings.TrimSuffix(one.place, "/"), parsePointer)
@@ -127,7 +128,7 @@ func (k *documentValue) check(at shape.Place, f *fields, place func(shape.Place,
 		at.Key("layout").Wrong("with layout: say with at: where the bytes stand, and give its values their series")
 	}
 	checkEncoding(at.Key("encoding"), k.Encoding)
-	out.spread, out.encoding = bytes_, k.Encoding
+	out.spread, out.encoding = inBytes, k.Encoding
 	out.layout = k.Layout.check(at.Key("layout"), f, nil)
 	return out
 }

@@ -52,7 +52,7 @@ func (r *documentReader) values(v value, of *documentField, found any, emit func
 			return
 		}
 		of.items(v, array, emit)
-	case bytes_:
+	case inBytes:
 		text, ok := found.(string)
 		raw, isBytes := found.([]byte)
 		var err error
