@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"io"
 	"net/http"
+	"net/url"
 	"time"
 )
 
@@ -38,6 +39,16 @@ type RefusedRow struct {
 // once. The error of a post of which nothing counts tells why; the answer then names the rows.
 func (c *Client) Push(ctx context.Context, token, form, key string, body io.Reader) (out Pushed, err error) {
 	return c.push(ctx, "/api/v1/readings", token, form, key, body)
+}
+
+// PushMessage sends a body of any form as a message of a topic, which the source's messages say how to read. With
+// preview nothing is stored, and the answer says what would be.
+func (c *Client) PushMessage(ctx context.Context, token, topic string, preview bool, body io.Reader) (out Pushed, err error) {
+	path := "/api/v1/readings?topic=" + url.QueryEscape(topic)
+	if preview {
+		path += "&preview=true"
+	}
+	return c.push(ctx, path, token, "application/octet-stream", "", body)
 }
 
 // PreviewPush says what would become of readings that are pushed, and stores nothing.

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"os"
@@ -25,6 +26,7 @@ func importCommand() *cli.Command {
 		Flags: []cli.Flag{
 			atFlag, outputFlag,
 			&cli.IntFlag{Name: "preview", Usage: "number of records to show as they would be read and, with a token, as the gateway would store them; stores nothing"},
+			&cli.StringFlag{Name: "topic", Usage: "topic as which the whole file is sent, in any form that the messages of the gateway's http_push source read"},
 			&cli.StringFlag{Name: "token-file", Usage: "file with the sender's token"},
 			&cli.StringFlag{Name: "token", Sources: cli.EnvVars("NEXOCUMULA_TOKEN"), Usage: "token of the sender, best in the environment"},
 			&cli.StringFlag{Name: "time", Usage: "column of the time, by name or number; default: time"},
@@ -47,6 +49,9 @@ func importCommand() *cli.Command {
 				return usage("name one file: nexocumula import history.csv")
 			}
 			file, columns := cmd.Args().First(), columnsOf(cmd)
+			if topic := cmd.String("topic"); topic != "" {
+				return importMessage(ctx, cmd, file, topic)
+			}
 			if n := cmd.Int("preview"); n > 0 {
 				return preview(ctx, cmd, file, columns, n)
 			}
@@ -72,6 +77,50 @@ func importCommand() *cli.Command {
 			return nil
 		},
 	}
+}
+
+// importMessage sends a file as one message. With --preview it shows what the gateway would make of it.
+func importMessage(ctx context.Context, cmd *cli.Command, file, topic string) error {
+	token, err := tokenOf(cmd)
+	if err != nil {
+		return err
+	}
+	body, err := os.Open(file)
+	if err != nil {
+		return err
+	}
+	defer body.Close()
+	most := cmd.Int("preview")
+	answer, err := ask(cmd).PushMessage(ctx, token, topic, most > 0, body)
+	if refusal, ok := errors.AsType[*client.Error](err); ok && refusal.Code == "refused" {
+		err = nil // the answer names the rows
+	}
+	if err != nil {
+		return err
+	}
+	if most > 0 {
+		g := grid{columns: []column{{name: "series"}, {name: "time"}, {name: "value", right: true}, {name: "unit"}}, empty: "Nothing of it would be stored."}
+		for _, p := range answer.Previews[:min(most, len(answer.Previews))] {
+			value := number(p.Value)
+			if p.State != "" {
+				value = plain(p.State)
+			}
+			g.rows = append(g.rows, []cell{plain(p.Series), plain(p.Time.Format(time.RFC3339Nano)), value, plain(p.Unit)})
+		}
+		for _, r := range answer.Rows {
+			g.notes = append(g.notes, "refused: "+r.Reason)
+		}
+		g.notes = append(g.notes, fmt.Sprintf("%d readings would be stored, and %d refused.", answer.Accepted, answer.Refused))
+		return show(cmd, answer, g)
+	}
+	fmt.Fprintf(cmd.Root().Writer, "%d readings are on the gateway's disk; %d were refused\n", answer.Accepted, answer.Refused)
+	for _, r := range answer.Rows {
+		fmt.Fprintln(cmd.Root().ErrWriter, r.Reason)
+	}
+	if answer.Refused > 0 {
+		return fmt.Errorf("%d readings were refused; they are in nexocumula rejects", answer.Refused)
+	}
+	return nil
 }
 
 func columnsOf(cmd *cli.Command) importer.Columns {

@@ -25,7 +25,9 @@ gateway:
     - { select: +/+/aerator, kind: state, states: { "off": 0, "on": 1 } }
   sources:
     - name: archive
-      http_push: { senders: [{ name: office, secret_file: %[1]s/secret, series: "#" }] }
+      http_push:
+        senders: [{ name: office, secret_file: %[1]s/secret, series: "#" }]
+        messages: [{ topic: "log/{station}", payload: xml, records: /log/v, time: /@at, values: [{ at: /#text, series: "{station}/level" }] }]
     - name: silo
       mqtt_listener:
         address: 127.0.0.1:%[2]s
@@ -129,4 +131,34 @@ func TestLogsOfSenMLAreBroughtIn(t *testing.T) {
 	assert.Contains(t, string(out), "pack 2, record 2: its time is counted from its arrival")
 	assert.Contains(t, string(out), "3 readings of 2 records")
 	assert.Equal(t, map[string]map[string]float64{"stony-beck/raceway-1/oxygen": {"count": 2, "mean": 8.6}, "stony-beck/raceway-1/aerator": {"count": 1, "mean": 1}}, whole(t, gateway))
+}
+
+// A file of any form is sent as a message, which the gateway's configuration says how to read.
+func TestAFileOfAnyFormIsSentAsAMessage(t *testing.T) {
+	t.Parallel()
+	dir, port := t.TempDir(), freePort(t)
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "secret"), []byte("a stone in the river 77"), 0o600))
+	product, err := binary()
+	require.NoError(t, err)
+	_, gateway := service(t, dir, "gateway", fmt.Sprintf(importingGateway, dir, port))
+	file := filepath.Join(dir, "levels.xml")
+	require.NoError(t, os.WriteFile(file, []byte(`<log><v at="2026-03-01T08:00:00Z">4.25</v><v at="2026-03-01T08:00:10Z">high</v><v at="2026-03-01T08:00:20Z">4.5</v></log>`), 0o600))
+	run := func(more ...string) (string, error) {
+		out, err := exec.Command(product, append([]string{"import", "--at", gateway.Base(), "--token-file", filepath.Join(dir, "secret"), "--topic", "log/weir"}, append(more, file)...)...).CombinedOutput()
+		return string(out), err
+	}
+	said, err := run("--preview", "5")
+	require.NoError(t, err, said)
+	for _, wanted := range []string{"stony-beck/weir/level", "4.25", "2 readings would be stored, and 1 refused", `record 2: payload has the text "high" at /#text where a number should be`} {
+		assert.Contains(t, said, wanted)
+	}
+	_, err = gateway.Now(t.Context(), "#")
+	assert.ErrorContains(t, err, "there are no series here yet", "nothing was stored")
+	said, err = run()
+	assert.Error(t, err, "one was refused")
+	assert.Contains(t, said, "2 readings are on the gateway's disk; 1 were refused")
+	now, err := gateway.Now(t.Context(), "+/weir/level")
+	require.NoError(t, err)
+	require.Len(t, now.Values, 1)
+	assert.EqualValues(t, 4.5, now.Values[0].Value)
 }
