@@ -187,7 +187,15 @@ func (h handlers) uplinks(c *gin.Context) {
 		pace := h.Pace("to " + u.Name)
 		one := client.Sending{
 			Name: u.Name, Address: u.Address, Up: u.Up, BacklogRows: u.Backlog.Rows, BacklogSince: pointer(u.Backlog.Oldest), GivenUp: u.Backlog.GivenUp,
-			Rate: pace.Rate, CaughtUpAt: pointer(pace.CaughtUp), AckedRows: u.Acked.Rows, AckedAt: pointer(u.Acked.At), Failures: u.Failures, Refills: u.Refills, LastError: u.LastError, Twin: u.Twin, Refused: []client.RefusedSeries{},
+			Rate:       pace.Rate,
+			CaughtUpAt: pointer(pace.CaughtUp),
+			AckedRows:  u.Acked.Rows,
+			AckedAt:    pointer(u.Acked.At),
+			Failures:   u.Failures,
+			Refills:    u.Refills,
+			LastError:  u.LastError,
+			Twin:       u.Twin,
+			Refused:    []client.RefusedSeries{},
 		}
 		for _, r := range u.Refused {
 			one.Refused = append(one.Refused, client.RefusedSeries{Path: string(r.Series), Reason: r.Reason, Since: r.Since.UTC(), Rows: r.Rows})

@@ -26,7 +26,14 @@ func (raw file) check(at shape.Place, kinds []SourceKind) Settings {
 	if raw.Gateway == nil && raw.Central == nil {
 		at.Wrong("the file has neither gateway: nor central:, so the service would do nothing")
 	}
-	out := Settings{Data: raw.Data, Listen: raw.Listen, TLS: raw.TLS.check(at.Key("tls")), Gateway: raw.Gateway.check(at.Key("gateway"), kinds, raw.Listen), Central: raw.Central.check(at.Key("central")), Queries: raw.Queries.check(at.Key("queries"))}
+	out := Settings{
+		Data:    raw.Data,
+		Listen:  raw.Listen,
+		TLS:     raw.TLS.check(at.Key("tls")),
+		Gateway: raw.Gateway.check(at.Key("gateway"), kinds, raw.Listen),
+		Central: raw.Central.check(at.Key("central")),
+		Queries: raw.Queries.check(at.Key("queries")),
+	}
 	out.Field = raw.Field.check(at.Key("field"))
 	out.Access = raw.Access.check(at, &raw)
 	out.AwayFor = at.Key("away_for").Duration(raw.AwayFor, clock.DefaultAway)

@@ -104,8 +104,24 @@ func Open(settings config.Settings, version string, log *slog.Logger) (_ *Servic
 	started := time.Now()
 	s.handler = func(stopping <-chan struct{}) http.Handler {
 		return api.Handler(api.Service{
-			Store: s.Store, Gateway: s.Gateway, Central: s.Central, Uplinks: s.Uplinks, LinkStates: s.linkStates, Pace: s.history.Pace, Zone: cmp.Or(settings.Zone, "UTC"), Zones: s.zonesBy(settings), Gate: s.gate(), Version: version, Started: started, Queries: func() config.Queries { return s.settings.Load().Queries }, Field: func() config.Field { return s.settings.Load().Field }, Reload: s.reload, Certificates: s.certificates, File: func() string { return s.settings.Load().Path }, Dropped: s.dropped.Load,
-			Console: web.Console(), Log: log, Stopping: stopping,
+			Store:        s.Store,
+			Gateway:      s.Gateway,
+			Central:      s.Central,
+			Uplinks:      s.Uplinks,
+			LinkStates:   s.linkStates,
+			Pace:         s.history.Pace,
+			Zone:         cmp.Or(settings.Zone, "UTC"),
+			Zones:        s.zonesBy(settings),
+			Gate:         s.gate(),
+			Version:      version,
+			Started:      started,
+			Queries:      func() config.Queries { return s.settings.Load().Queries },
+			Field:        func() config.Field { return s.settings.Load().Field },
+			Reload:       s.reload,
+			Certificates: s.certificates,
+			File:         func() string { return s.settings.Load().Path },
+			Dropped:      s.dropped.Load,
+			Console:      web.Console(), Log: log, Stopping: stopping,
 		})
 	}
 	return s, nil

@@ -295,7 +295,15 @@ func rowOf(known Series) seriesRow {
 	d := known.Definition
 	row := seriesRow{
 		ID: known.ID, Path: string(d.Path), Kind: string(d.Kind), Unit: d.Unit, FreshFor: int64(d.FreshFor), Wrap: d.Wrap, Labels: string(d.Labels), Sketch: d.Sketch, States: string(d.States),
-		Curve: d.Calibration, Normal: string(d.Normal), Every: int64(d.Every), Tiers: d.Tiers, Thinning: d.Thinning, ThinnedTo: known.ThinnedTo, Thinned: int64(known.Thinned.Arrived), Kept: int64(known.Thinned.Kept), Worst: known.Thinned.Worst,
+		Curve:     d.Calibration,
+		Normal:    string(d.Normal),
+		Every:     int64(d.Every),
+		Tiers:     d.Tiers,
+		Thinning:  d.Thinning,
+		ThinnedTo: known.ThinnedTo,
+		Thinned:   int64(known.Thinned.Arrived),
+		Kept:      int64(known.Thinned.Kept),
+		Worst:     known.Thinned.Worst,
 		Collected: known.Collected, FirstSeen: known.FirstSeen, LastTime: known.LastTime, LastValue: known.LastValue,
 	}
 	row.complete()

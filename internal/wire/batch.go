@@ -82,7 +82,18 @@ func EncodeBatch(runs []Run, tiers []rollup.Tier) ([]byte, error) {
 		}
 		one := run{
 			Path: string(r.Def.Path), Kind: string(r.Def.Kind), Unit: r.Def.Unit, FreshFor: int64(r.Def.FreshFor),
-			Wrap: r.Def.Wrap, Labels: string(r.Def.Labels), States: string(r.Def.States), Curve: r.Def.Calibration, Normal: string(r.Def.Normal), Every: int64(r.Def.Every), Tiers: r.Def.Tiers, Tier: int64(r.Tier), Sketch: r.Def.Sketch, Sketches: r.Sketches, Columns: columns, Starts: r.Rows.Times,
+			Wrap:     r.Def.Wrap,
+			Labels:   string(r.Def.Labels),
+			States:   string(r.Def.States),
+			Curve:    r.Def.Calibration,
+			Normal:   string(r.Def.Normal),
+			Every:    int64(r.Def.Every),
+			Tiers:    r.Def.Tiers,
+			Tier:     int64(r.Tier),
+			Sketch:   r.Def.Sketch,
+			Sketches: r.Sketches,
+			Columns:  columns,
+			Starts:   r.Rows.Times,
 		}
 		for _, col := range r.Rows.Cols {
 			one.Values = append(one.Values, col)

@@ -161,7 +161,16 @@ func (g Guess) Signature() string {
 	return out.String()
 }
 
-var formsForPeople = map[string]string{"senml_json": "SenML in JSON", "senml_cbor": "SenML in CBOR", "json": "JSON", "cbor": "CBOR", "msgpack": "MessagePack", "xml": "XML", "sparkplug": "Sparkplug B", "bytes": "bytes that say nothing"}
+var formsForPeople = map[string]string{
+	"senml_json": "SenML in JSON",
+	"senml_cbor": "SenML in CBOR",
+	"json":       "JSON",
+	"cbor":       "CBOR",
+	"msgpack":    "MessagePack",
+	"xml":        "XML",
+	"sparkplug":  "Sparkplug B",
+	"bytes":      "bytes that say nothing",
+}
 
 // key returns what a key of the message says, without quotes.
 func (g Guess) key(name string) string {

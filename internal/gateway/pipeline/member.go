@@ -112,7 +112,12 @@ func (p *Pipeline) member(r *rules, of *reading.Reading) (*member, error) {
 // qualityOf is the series that says how good a series is.
 func qualityOf(m *member) *member {
 	path := m.def.Path + "/" + config.QualityLevel
-	return &member{rows: newRows(), rule: &config.Rule{}, memory: &memory{}, def: series.Definition{Path: path, Kind: series.State, FreshFor: m.def.FreshFor, Labels: m.def.Labels, States: config.Qualities, Tiers: m.def.Tiers}}
+	return &member{
+		rows:   newRows(),
+		rule:   &config.Rule{},
+		memory: &memory{},
+		def:    series.Definition{Path: path, Kind: series.State, FreshFor: m.def.FreshFor, Labels: m.def.Labels, States: config.Qualities, Tiers: m.def.Tiers},
+	}
 }
 
 // define makes sure that the store knows a series. Which tiers are made of one that it knows
