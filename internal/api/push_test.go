@@ -107,7 +107,8 @@ func TestPushedReadingsAreOnDiskWhenTheAnswerComes(t *testing.T) {
 }
 
 func TestAnyFormOfMessageCanBePushed(t *testing.T) {
-	c := newContract(t, serve(t).Address)
+	s := serve(t)
+	c := newContract(t, s.Address)
 	now := time.Now().UTC().Add(-time.Hour).Truncate(time.Second).Format(time.RFC3339)
 	packed := func(text string) []byte {
 		var out bytes.Buffer
@@ -139,12 +140,34 @@ func TestAnyFormOfMessageCanBePushed(t *testing.T) {
 		{"mast", []byte(good), nil, 422, "topic matches no messages: entry; those are station/{station}"},
 		{"station/mast", []byte(good), []string{"Content-Encoding", "br"}, 415, "use gzip, deflate, zstd"},
 		{"station/mast", []byte(good), []string{"Content-Encoding", "gzip"}, 422, "payload is not gzip"},
+		{"station/mast", []byte(`{"at":"` + now + `","wind":500}`), nil, 422, "above the range's high end 100"},
 		{"station/mast", packed(strings.Repeat(" ", 3000) + good), []string{"Content-Encoding", "gzip"}, 422, "more than 2000 bytes long, once unpacked"},
 	} {
 		status, text := post(test.topic, test.body, test.header...)
 		assert.Equal(t, test.status, status, text)
 		assert.Contains(t, text, test.said)
 	}
+	// What was refused is read again as a message; a row of a document is what it was.
+	ask := client.New(s.Address)
+	_, err := ask.Push(t.Context(), pushToken, "text/csv", "", strings.NewReader("series,time,value\nmast/wind,"+now+",700\nmast/wind,"+now+",x\n"))
+	assert.Error(t, err)
+	kept, err := ask.Rejects(t.Context(), client.RejectFilter{Source: "scripts", Limit: 100})
+	require.NoError(t, err)
+	places := map[uint64]string{}
+	for _, r := range kept.Rejects {
+		places[r.ID] = r.Place + " " + r.Reason
+	}
+	replayed, err := ask.Replay(t.Context(), client.Replay{Source: "scripts"})
+	require.NoError(t, err)
+	assert.Zero(t, replayed.Passed)
+	var still []string
+	for _, r := range replayed.Refused {
+		still = append(still, places[r.ID]+" -> "+r.Reason)
+	}
+	said := strings.Join(still, "\n")
+	assert.Regexp(t, `topic station/mast .*nothing at /wind -> .*nothing at /wind`, said, "a message is read again")
+	assert.Regexp(t, `line 2 .*value 700 is above.* -> .*value 700 is above`, said, "a row is judged again")
+	assert.Regexp(t, `line 3 .* -> `, said)
 }
 
 func TestPushesThatCannotBeTakenAreRefused(t *testing.T) {

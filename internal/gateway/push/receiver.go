@@ -6,6 +6,7 @@ import (
 	"crypto/subtle"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	"nexocumula/internal/core/reading"
@@ -215,13 +216,27 @@ func (r *Receiver) read(rows []payload.Row, d Document, at int64) payload.Decode
 // placeOf names for people what a sender sent.
 func placeOf(s *Sender, what string) string { return "sender " + s.Name + ": " + what }
 
-// Reread reads a message of a topic as if it had just been sent.
+// Reread reads a message of a topic as if it had just been sent. A reject names its sender, who may send no more series
+// than then.
 func (r *Receiver) Reread(place string, raw []byte, at int64) ([]reading.Reading, []reading.Reject) {
-	_, topic, ok := strings.Cut(place, ": topic ") // as a reject has it
-	if !ok {
-		topic = place
+	from := &reading.Origin{Source: r.name, Place: place, Raw: raw}
+	refuse := func(format string, args ...any) ([]reading.Reading, []reading.Reject) {
+		return nil, []reading.Reject{from.Reject(at, fmt.Sprintf(format, args...))}
 	}
-	got := r.messages.Decode(payload.Arrived{Topic: topic, Place: place, Payload: raw, At: at})
+	name, rejected := strings.CutPrefix(place, "sender ")
+	if !rejected { // somebody tries a topic
+		got := r.messages.Decode(payload.Arrived{Topic: place, Payload: raw, At: at})
+		return got.Readings, got.Rejects
+	}
+	name, topic, ok := strings.Cut(name, ": topic ")
+	if !ok {
+		return refuse("a row of a document cannot be read again by itself; send it again")
+	}
+	i := slices.IndexFunc(r.settings.senders, func(s Sender) bool { return s.Name == name })
+	if i < 0 {
+		return refuse("there is no sender %s any more", name)
+	}
+	got := r.read(nil, Document{Sender: &r.settings.senders[i], Form: Message, Topic: topic, Body: raw}, at)
 	return got.Readings, got.Rejects
 }
 
