@@ -91,3 +91,16 @@ func TestASecondServiceOnTheSamePortSaysSo(t *testing.T) {
 	assert.Contains(t, string(out), "source own: listening for MQTT at 127.0.0.1:"+port+": another program listens at that address already")
 	assert.NotContains(t, string(out), "is running", "it says so once devices are let in")
 }
+
+// TestTheFilesThatAreToBeChangedExist keeps the lists of docs/changing.md true.
+func TestTheFilesThatAreToBeChangedExist(t *testing.T) {
+	root := filepath.Join(sourceDir(), "..", "..")
+	text, err := os.ReadFile(filepath.Join(root, "docs", "changing.md"))
+	require.NoError(t, err)
+	named := regexp.MustCompile("`((?:internal|web|docs|api)/[^` ]+)`").FindAllStringSubmatch(string(text), -1)
+	require.Greater(t, len(named), 15)
+	for _, m := range named {
+		_, err := os.Stat(filepath.Join(root, m[1]))
+		assert.NoError(t, err, "docs/changing.md names it")
+	}
+}
