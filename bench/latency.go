@@ -22,7 +22,7 @@ func commitLatency(dir string) (Row, error) {
 		return Row{}, err
 	}
 	defer st.Close()
-	pipe, err := pipeline.New(st, config.Gateway{Pace: config.Pace{Messages: 100 * time.Millisecond, Polls: time.Second}}, slog.New(slog.DiscardHandler))
+	pipe, err := pipeline.New(st, config.Gateway{Pace: config.CommitDelay{Messages: 100 * time.Millisecond, Polls: time.Second}}, slog.New(slog.DiscardHandler))
 	if err != nil {
 		return Row{}, err
 	}

@@ -186,7 +186,7 @@ func memoryPerSeries(dir string) (Row, error) {
 	if _, err := st.Define(defs); err != nil {
 		return Row{}, err
 	}
-	pipe, err := pipeline.New(st, config.Gateway{Pace: config.Pace{Messages: 100 * time.Millisecond, Polls: time.Second}}, slog.New(slog.DiscardHandler))
+	pipe, err := pipeline.New(st, config.Gateway{Pace: config.CommitDelay{Messages: 100 * time.Millisecond, Polls: time.Second}}, slog.New(slog.DiscardHandler))
 	if err != nil {
 		return Row{}, err
 	}

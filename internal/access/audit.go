@@ -58,8 +58,8 @@ func sumOf(r auditRow) string {
 	return hex.EncodeToString(sum[:])
 }
 
-// append adds an entry to the chain.
-func (b *Book) append(tx *gorm.DB, e Entry) (auditRow, error) {
+// add adds an entry to the chain.
+func (b *Book) add(tx *gorm.DB, e Entry) (auditRow, error) {
 	var last auditRow
 	if err := tx.Raw("SELECT id, sum FROM audit ORDER BY id DESC LIMIT 1").Scan(&last).Error; err != nil {
 		return last, err
@@ -89,7 +89,7 @@ func (b *Book) Note(by By, e Entry) error {
 	defer b.mu.Unlock()
 	var written auditRow
 	err := b.db.Transaction(func(tx *gorm.DB) (err error) {
-		written, err = b.append(tx, e)
+		written, err = b.add(tx, e)
 		return err
 	})
 	if err != nil {

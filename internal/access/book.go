@@ -140,7 +140,7 @@ func (b *Book) change(by By, e Entry, do func(tx *gorm.DB) error, then func()) e
 		if err := do(tx); err != nil {
 			return err
 		}
-		written, err = b.append(tx, e)
+		written, err = b.add(tx, e)
 		return err
 	})
 	if err != nil {

@@ -212,7 +212,7 @@ func (b *Book) Redeem(from, code, name, password string) (account string, err er
 	}, func() {
 		b.accounts[name] = after
 		b.forgetSessions(name)
-		b.delays.well(name, from)
+		b.delays.forget(name, from)
 	})
 	return name, err
 }

@@ -94,8 +94,8 @@ func (d *delays) find(place string) *failures {
 	return d.before[place]
 }
 
-// well forgets what failed before somebody got in.
-func (d *delays) well(account, address string) {
+// forget forgets what failed before somebody got in.
+func (d *delays) forget(account, address string) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	address = network(address)

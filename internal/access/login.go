@@ -81,7 +81,7 @@ func (b *Book) Login(a Attempt) (Session, error) {
 		}
 		return Session{}, err
 	}
-	b.delays.well(a.Account, place)
+	b.delays.forget(a.Account, place)
 	return b.begin(a)
 }
 

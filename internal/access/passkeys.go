@@ -17,8 +17,8 @@ import (
 // Passkeys (Web Authentication, level 3). One proves both that its owner has it and that it
 // was unlocked by him, so that it stands for password and second factor.
 
-// Place is where a browser reached the service.
-type Place struct {
+// WebOrigin is where a browser reached the service.
+type WebOrigin struct {
 	Host   string // without a port
 	Origin string // https://host:port
 }
@@ -35,7 +35,7 @@ type Passkey struct {
 	Created, Used time.Time
 }
 
-func (b *Book) relying(at Place) (*webauthn.WebAuthn, error) {
+func (b *Book) relying(at WebOrigin) (*webauthn.WebAuthn, error) {
 	if net.ParseIP(at.Host) != nil || at.Host == "" {
 		return nil, wrong("address", "passkeys are for a service that is reached by a name; %s is an address", at.Host)
 	}
@@ -66,7 +66,7 @@ const mostPasskeys = 20
 
 // BeginPasskey returns the options for a browser to make a passkey for an account, and the name of the
 // ceremony.
-func (b *Book) BeginPasskey(name string, at Place) (options any, ceremonyName string, err error) {
+func (b *Book) BeginPasskey(name string, at WebOrigin) (options any, ceremonyName string, err error) {
 	w, err := b.relying(at)
 	if err != nil {
 		return nil, "", err
@@ -88,7 +88,7 @@ func (b *Book) BeginPasskey(name string, at Place) (options any, ceremonyName st
 }
 
 // AddPasskey ends the ceremony with what the browser made.
-func (b *Book) AddPasskey(by By, name, ceremonyName, keyName string, at Place, made []byte) error {
+func (b *Book) AddPasskey(by By, name, ceremonyName, keyName string, at WebOrigin, made []byte) error {
 	w, err := b.relying(at)
 	if err != nil {
 		return err
@@ -165,7 +165,7 @@ func (b *Book) Passkeys(name string) []Passkey {
 }
 
 // BeginPasskeyLogin returns the options for a browser to show a passkey, and the name of the ceremony.
-func (b *Book) BeginPasskeyLogin(at Place) (options any, ceremonyName string, err error) {
+func (b *Book) BeginPasskeyLogin(at WebOrigin) (options any, ceremonyName string, err error) {
 	w, err := b.relying(at)
 	if err != nil {
 		return nil, "", err
@@ -178,7 +178,7 @@ func (b *Book) BeginPasskeyLogin(at Place) (options any, ceremonyName string, er
 }
 
 // PasskeyLogin begins a session for whoever shows a passkey.
-func (b *Book) PasskeyLogin(a Attempt, ceremonyName string, at Place, shown []byte) (Session, error) {
+func (b *Book) PasskeyLogin(a Attempt, ceremonyName string, at WebOrigin, shown []byte) (Session, error) {
 	if wait := b.delays.left("", a.From, false); wait > 0 {
 		return Session{}, tooSoon(wait)
 	}
@@ -188,11 +188,11 @@ func (b *Book) PasskeyLogin(a Attempt, ceremonyName string, at Place, shown []by
 		return Session{}, err
 	}
 	a.Account = name
-	b.delays.well(name, a.From)
+	b.delays.forget(name, a.From)
 	return b.begin(a)
 }
 
-func (b *Book) provePasskey(ceremonyName string, at Place, shown []byte) (name string, err error) {
+func (b *Book) provePasskey(ceremonyName string, at WebOrigin, shown []byte) (name string, err error) {
 	w, err := b.relying(at)
 	if err != nil {
 		return "", err

@@ -73,9 +73,9 @@ func (h handlers) admit(r route) gin.HandlerFunc {
 			fail(c, http.StatusUnauthorized, "login", message)
 		case !who.Role.Allows(r.role):
 			h.turnAway(c, who, action, http.StatusForbidden, "role", fmt.Sprintf("this is for the role %s; %s has the role %s", r.role, who.Name, who.Role))
-		case r.is&ofAll != 0 && !h.seesAll(who.Scope):
+		case r.flags&ofAll != 0 && !h.seesAll(who.Scope):
 			h.turnAway(c, who, action, http.StatusForbidden, "limited", "this is about all that the service holds, and "+who.Name+" may see a part of it only")
-		case r.is&own != 0 && who.Kind != "account":
+		case r.flags&own != 0 && who.Kind != "account":
 			h.turnAway(c, who, action, http.StatusForbidden, "account", "this is about one's own account; log in with one")
 		}
 		c.Set(callerKey, who)

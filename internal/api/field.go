@@ -177,7 +177,7 @@ func (h handlers) watchField(c *gin.Context) {
 	longer(c)
 	c.Header("Cache-Control", "no-store")
 	begun := false
-	err = fieldwork.Watch(ctx, g, fieldwork.Watching{Source: v.Get("source"), Place: mqtt.Place{Address: place}, Topics: v.Get("topics")}, func(now client.Watched) error {
+	err = fieldwork.Watch(ctx, g, fieldwork.Watching{Source: v.Get("source"), BrokerAddress: mqtt.BrokerAddress{Address: place}, Topics: v.Get("topics")}, func(now client.Watched) error {
 		begun = true
 		if !h.Gate.Book.Still(callerOf(c)) {
 			return errSessionOver

@@ -18,17 +18,17 @@ type route struct {
 	path   string
 	role   access.Role
 	handle gin.HandlerFunc
-	is     is
+	flags  callFlags
 }
 
-// is says more about a call.
-type is uint8
+// callFlags says more about a call.
+type callFlags uint8
 
 const (
-	endless is = 1 << iota // its answer goes on
-	ofAll                  // it is about all that the service holds, so that nobody may make it who may only see a part
-	own                    // it is about the account that makes it, so that no token may
-	audited                // what it does is noted here; others note it themselves, where they know more
+	endless callFlags = 1 << iota // its answer goes on
+	ofAll                         // it is about all that the service holds, so that nobody may make it who may only see a part
+	own                           // it is about the account that makes it, so that no token may
+	audited                       // what it does is noted here; others note it themselves, where they know more
 )
 
 func (h handlers) routes() []route {
@@ -129,7 +129,7 @@ type Needs struct {
 func Calls() map[string]Needs {
 	out := map[string]Needs{}
 	for _, r := range (handlers{}).routes() {
-		out[r.method+" "+inBraces.ReplaceAllString(r.path, "{$1}")] = Needs{r.role, r.is&ofAll != 0, r.is&own != 0}
+		out[r.method+" "+inBraces.ReplaceAllString(r.path, "{$1}")] = Needs{r.role, r.flags&ofAll != 0, r.flags&own != 0}
 	}
 	return out
 }

@@ -27,7 +27,7 @@ type Service struct {
 	Central      *central.Receiver
 	Uplinks      func() []Uplink
 	LinkStates   func() []links.State
-	Pace         func(link string) links.Pace
+	Pace         func(link string) links.CatchUp
 	Zone         string                   // IANA name
 	Zones        func() map[string]string // of sites, as far as it is known
 	Queries      func() config.Queries
@@ -57,12 +57,12 @@ func Handler(s Service) http.Handler {
 	h := handlers{s, new(quota), newHub(s.Store), newTurns(), newGuard()}
 	for _, r := range h.routes() {
 		way := []gin.HandlerFunc{h.admit(r)}
-		if r.is&audited != 0 {
+		if r.flags&audited != 0 {
 			way = append(way, h.noted(r))
 		}
 		way = append(way, r.handle)
 		router.Handle(r.method, r.path, way...)
-		if r.method == http.MethodGet && r.is&endless == 0 {
+		if r.method == http.MethodGet && r.flags&endless == 0 {
 			router.HEAD(r.path, way...) // the same without its body, which the server leaves out
 		}
 	}

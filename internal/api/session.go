@@ -129,7 +129,7 @@ func (h handlers) redeem(c *gin.Context) {
 }
 
 // placeOf is where a browser reached the service.
-func placeOf(c *gin.Context) access.Place {
+func placeOf(c *gin.Context) access.WebOrigin {
 	host, scheme := c.Request.Host, "http://"
 	if c.Request.TLS != nil {
 		scheme = "https://"
@@ -138,7 +138,7 @@ func placeOf(c *gin.Context) access.Place {
 	if i := strings.LastIndexByte(host, ':'); i >= 0 && !strings.HasSuffix(host, "]") {
 		name = host[:i]
 	}
-	return access.Place{Host: strings.Trim(name, "[]"), Origin: scheme + host}
+	return access.WebOrigin{Host: strings.Trim(name, "[]"), Origin: scheme + host}
 }
 
 func (h handlers) beginPasskeyLogin(c *gin.Context) {

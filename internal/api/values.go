@@ -66,7 +66,7 @@ func (h handlers) selected(c *gin.Context) ([]store.Series, bool) {
 }
 
 func refused(c *gin.Context, err error) {
-	var r *query.Refusal
+	var r *query.RefusedError
 	switch {
 	case errors.As(err, &r) && (r.Code == "unknown_series" || r.Code == "no_value"):
 		fail(c, http.StatusNotFound, r.Code, r.Message)

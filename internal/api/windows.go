@@ -75,7 +75,7 @@ func (h handlers) source(c *gin.Context) query.Source {
 }
 
 func errorOf(err error) *client.Error {
-	var r *query.Refusal
+	var r *query.RefusedError
 	if errors.As(err, &r) {
 		return &client.Error{Code: r.Code, Message: r.Message}
 	}

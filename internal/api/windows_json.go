@@ -121,7 +121,7 @@ func aboutSeries(s query.SeriesRows) client.SeriesAbout {
 	}
 	if e := s.Explained; e != nil {
 		out.Explained = &client.Explained{Why: e.Why, Read: []client.Read{}}
-		for _, t := range e.Work {
+		for _, t := range e.ScanStats {
 			out.Explained.Read = append(out.Explained.Read, client.Read{Tier: t.Tier.String(), Synopses: t.Synopses, Steps: t.Steps, Opened: t.Opened, Rows: t.Rows, Bytes: t.Bytes})
 		}
 	}

@@ -243,7 +243,7 @@ func (r *Receiver) take(l *link, e wire.Envelope, from string, now time.Time) (w
 		reply.Since, reply.Lost = others, reply.Lost || !all
 	}
 	if len(e.Batch) == 0 {
-		reply.Place = wire.Place{Life: l.cursor.Life, Stored: l.cursor.Stored}
+		reply.Position = wire.Position{Life: l.cursor.Life, Stored: l.cursor.Stored}
 		if reply.Life == "" {
 			reply.Life = r.life
 		}
@@ -275,7 +275,7 @@ func (r *Receiver) take(l *link, e wire.Envelope, from string, now time.Time) (w
 	}
 	l.cursor, l.sessions.stored = next, next.Stored
 	l.note(refused, now)
-	reply.Place, reply.Refused = wire.Place{Life: next.Life, Stored: next.Stored}, refused
+	reply.Position, reply.Refused = wire.Position{Life: next.Life, Stored: next.Stored}, refused
 	return reply, nil
 }
 
@@ -287,7 +287,7 @@ const mostLives = 16
 // state of the one that gave the acknowledgement. Within a life the count only rises, and
 // of each earlier life the cursor says how far that came before this store went on from
 // it; a copy that was taken earlier went on from less.
-func lost(c store.Cursor, acked wire.Place) bool {
+func lost(c store.Cursor, acked wire.Position) bool {
 	if acked.Life == "" {
 		return false // it never had one, so everything is marked there
 	}

@@ -54,7 +54,7 @@ func runOf(path series.Path, minute int64, n float64) wire.Run {
 type sender struct {
 	session string
 	number  uint64
-	acked   wire.Place
+	acked   wire.Position
 }
 
 func (s *sender) send(t *testing.T, r *Receiver, runs ...wire.Run) (wire.Reply, error) {
@@ -70,7 +70,7 @@ func (s *sender) send(t *testing.T, r *Receiver, runs ...wire.Run) (wire.Reply, 
 	require.NoError(t, err)
 	reply, err := r.Receive("trout", "here", body)
 	if err == nil && len(runs) > 0 {
-		s.acked = reply.Place
+		s.acked = reply.Position
 	}
 	return reply, err
 }

@@ -77,13 +77,13 @@ func watched(ctx context.Context, cmd *cli.Command) (last client.Watched, err er
 		return nil
 	}
 	if strings.Contains(of, "://") {
-		at := mqtt.Place{Address: of, User: cmd.String("user"), CA: cmd.String("ca")}
+		at := mqtt.BrokerAddress{Address: of, User: cmd.String("user"), CA: cmd.String("ca")}
 		if file := cmd.String("secret-file"); file != "" {
 			if at.Password, err = readSecret(file); err != nil {
 				return last, err
 			}
 		}
-		err = fieldwork.Watch(ctx, nil, fieldwork.Watching{Place: at, Topics: cmd.String("topics")}, keep)
+		err = fieldwork.Watch(ctx, nil, fieldwork.Watching{BrokerAddress: at, Topics: cmd.String("topics")}, keep)
 	} else {
 		err = ask(cmd).Watch(ctx, of, "", cmd.String("topics"), keep)
 	}

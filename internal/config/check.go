@@ -109,8 +109,8 @@ func (raw *gatewayFile) check(at shape.Place, kinds []SourceKind, listen string)
 
 const longestPace = time.Minute
 
-func (raw paceFile) check(at shape.Place) Pace {
-	out := Pace{
+func (raw paceFile) check(at shape.Place) CommitDelay {
+	out := CommitDelay{
 		Messages: at.Key("messages").Duration(raw.Messages, 100*time.Millisecond),
 		Polls:    at.Key("polls").Duration(raw.Polls, time.Second),
 	}
@@ -194,13 +194,13 @@ func (raw *centralFile) check(at shape.Place) *Central {
 }
 
 // RuleFor is the first rule that matches a series, or what counts without one.
-func RuleFor(rules []Rule, path series.Path) Rule { return *RuleOf(rules, path) }
+func RuleFor(rules []SeriesRule, path series.Path) SeriesRule { return *RuleOf(rules, path) }
 
 // Usual reports whether a rule is the one for series that no rule names.
-func (r *Rule) Usual() bool { return r == &otherwise }
+func (r *SeriesRule) Usual() bool { return r == &otherwise }
 
 // RuleOf returns the same rule as RuleFor. It is shared: do not change it.
-func RuleOf(rules []Rule, path series.Path) *Rule {
+func RuleOf(rules []SeriesRule, path series.Path) *SeriesRule {
 	found := &otherwise
 	for i := range rules {
 		rule := &rules[i]
@@ -215,4 +215,4 @@ func RuleOf(rules []Rule, path series.Path) *Rule {
 	return found
 }
 
-var otherwise = Rule{Kind: series.Gauge, Tiers: rollup.Tiers, FreshFor: series.DefaultFreshFor, Limits: screen.Limits{MaxAhead: screen.DefaultMaxAhead}}
+var otherwise = SeriesRule{Kind: series.Gauge, Tiers: rollup.Tiers, FreshFor: series.DefaultFreshFor, Limits: screen.Limits{MaxAhead: screen.DefaultMaxAhead}}

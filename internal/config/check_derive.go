@@ -12,7 +12,7 @@ import (
 	"nexocumula/internal/core/unit"
 )
 
-func (raw *deriveFile) check(at shape.Place, of *Rule) *Derive {
+func (raw *deriveFile) check(at shape.Place, of *SeriesRule) *Derive {
 	if raw == nil {
 		return nil
 	}
@@ -51,7 +51,7 @@ func (raw *deriveFile) check(at shape.Place, of *Rule) *Derive {
 
 // checkDerived finds inputs whose unit cannot be that of a formula, or that are made of others
 // themselves, once all rules are known.
-func checkDerived(at shape.Place, rules []Rule) {
+func checkDerived(at shape.Place, rules []SeriesRule) {
 	for i := range rules {
 		d := rules[i].Derive
 		if d == nil {

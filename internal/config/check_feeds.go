@@ -75,7 +75,7 @@ func (g *Gateway) checkTexts(all []Feed) {
 			if r.Kind == series.State || r.Discover > 0 {
 				continue
 			}
-		} else if slices.ContainsFunc(g.Rules, func(r Rule) bool {
+		} else if slices.ContainsFunc(g.Rules, func(r SeriesRule) bool {
 			return (r.Kind == series.State || r.Discover > 0) && series.Meet(r.Select.Levels(), f.Levels)
 		}) {
 			continue
@@ -89,7 +89,7 @@ func (g *Gateway) checkTexts(all []Feed) {
 }
 
 // checkSelector finds a rule that names nothing, or nothing that no rule before it names.
-func (g *Gateway) checkSelector(at shape.Place, i int, r Rule, all []Feed, known bool) {
+func (g *Gateway) checkSelector(at shape.Place, i int, r SeriesRule, all []Feed, known bool) {
 	at = at.Key("select")
 	levels := r.Select.Levels()
 	if len(levels) == 0 {

@@ -21,8 +21,8 @@ import (
 	"nexocumula/internal/core/unit"
 )
 
-func (raw seriesFile) check(at shape.Place) Rule {
-	out := Rule{Unit: raw.Unit, Limits: screen.Limits{Low: raw.Low, High: raw.High}}
+func (raw seriesFile) check(at shape.Place) SeriesRule {
+	out := SeriesRule{Unit: raw.Unit, Limits: screen.Limits{Low: raw.Low, High: raw.High}}
 	if symbol := unit.Suggest(raw.Unit); symbol != "" {
 		at.Key("unit").Advise("the symbol of %s is %s; nothing is converted from or to %q", raw.Unit, symbol, raw.Unit)
 	}
@@ -205,7 +205,7 @@ func (raw seriesFile) checkFound(at shape.Place) {
 	}
 }
 
-func (raw *thinningFile) check(at shape.Place, of *Rule) thin.Rule {
+func (raw *thinningFile) check(at shape.Place, of *SeriesRule) thin.Rule {
 	if raw == nil {
 		return thin.Rule{}
 	}
@@ -227,7 +227,7 @@ func points(raw [][]float64) (calibrate.Table, error) {
 	return calibrate.NewTable(all)
 }
 
-func (raw screenFile) check(at shape.Place, of *Rule) screen.Rule {
+func (raw screenFile) check(at shape.Place, of *SeriesRule) screen.Rule {
 	out := screen.Rule{Then: shape.Parsed(at.Key("then"), raw.Then, screen.ParseThen)}
 	use := func(name string, test screen.Test) {
 		if out.Test != nil {

@@ -56,21 +56,21 @@ type Gateway struct {
 	Site    string
 	Console string // the address at which people at the central open the gateway's console; "": not told
 	Keep    []Keep // the service's
-	Pace    Pace
-	Rules   []Rule
+	Pace    CommitDelay
+	Rules   []SeriesRule
 	Sources []Source
 	Uplinks []Uplink
 }
 
-// Pace says how long what arrives may wait for a commit that it shares.
-type Pace struct {
+// CommitDelay says how long what arrives may wait for a commit that it shares.
+type CommitDelay struct {
 	Messages time.Duration // of senders that wait for an acknowledgement
 	Polls    time.Duration // of what we asked for ourselves
 }
 
-// Rule says what the series that a selector names are like. The first rule that
+// SeriesRule says what the series that a selector names are like. The first rule that
 // matches a series counts.
-type Rule struct {
+type SeriesRule struct {
 	Select   series.Selector
 	Kind     series.Kind
 	Unit     string
@@ -113,12 +113,12 @@ const QualityLevel = "quality"
 const Qualities series.StateNames = "0=good,1=uncertain"
 
 // Marks reports whether a screen can mark readings of the series as uncertain.
-func (r *Rule) Marks() bool {
+func (r *SeriesRule) Marks() bool {
 	return slices.ContainsFunc(r.Screens, func(s screen.Rule) bool { return s.Then == screen.Uncertain })
 }
 
 // Definition returns the definition of a series that the rule names.
-func (r *Rule) Definition(path series.Path) series.Definition {
+func (r *SeriesRule) Definition(path series.Path) series.Definition {
 	out := series.Definition{
 		Path: path, Kind: r.Kind, Unit: r.Unit, FreshFor: r.FreshFor, Wrap: r.Wrap, Labels: r.Labels, States: r.States, Sketch: r.Sketch,
 		Normal: r.Normal, Every: r.Every, Tiers: rollup.Names(r.Tiers), Thinning: r.Thinning.String(),

@@ -134,7 +134,7 @@ func MakePlan(settings config.Settings, heard []client.Series, pipe *pipeline.Pi
 		"rows of the size they have in the demo; steadier values take less, noise takes more",
 		"nothing is dropped for its age yet",
 	}
-	if slices.ContainsFunc(g.Rules, func(r config.Rule) bool { return r.Thinning.Method != "" }) {
+	if slices.ContainsFunc(g.Rules, func(r config.SeriesRule) bool { return r.Thinning.Method != "" }) {
 		out.Assumes = append(out.Assumes, "every reading is kept; how many thinning leaves shows once they come")
 	}
 	return out, nil

@@ -14,7 +14,7 @@ import (
 // Watching says what is watched: a source of the gateway, or a broker.
 type Watching struct {
 	Source string
-	mqtt.Place
+	mqtt.BrokerAddress
 	Topics string // topic filter; "": everything
 }
 
@@ -62,7 +62,7 @@ func looker(g *gateway.Gateway, w Watching) (func(context.Context, string, func(
 		return nil, wrong("say what is watched: source, one of the gateway's, or address, a broker's")
 	case w.Address != "":
 		return func(ctx context.Context, filter string, each func(string, []byte, bool)) error {
-			return mqtt.Look(ctx, w.Place, filter, each)
+			return mqtt.Look(ctx, w.BrokerAddress, filter, each)
 		}, nil
 	case g == nil:
 		return nil, wrong("source %q is one of a running gateway; ask that, or give an address", w.Source)

@@ -31,8 +31,8 @@ type Return struct {
 	Oldest time.Time
 }
 
-// Pace is how fast a link catches up.
-type Pace struct {
+// CatchUp is how fast a link catches up.
+type CatchUp struct {
 	Rate     float64   // summaries that arrived a second, in the last minute
 	CaughtUp time.Time // when nothing will wait any more, as it goes now; zero: not known, or nothing waits
 }
@@ -237,7 +237,7 @@ func (h *History) keep(states []State, all bool) error {
 }
 
 // Pace is how fast a link moves.
-func (h *History) Pace(link string) (out Pace) {
+func (h *History) Pace(link string) (out CatchUp) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	l := h.links[link]

@@ -98,7 +98,7 @@ func (r runner) across(ctx context.Context, head Head, found []store.Series) err
 			}
 			rows.Name = name
 			if i > 0 {
-				rows.Shift, rows.Starts = r.Shift, plan.any().Windows
+				rows.Shift, rows.Starts = r.Shift, plan.narrowest().Windows
 			}
 			if err := r.sink.Series(r.finish(rows)); err != nil {
 				return err
@@ -144,8 +144,8 @@ func named(unit string) string {
 // together, window by window. Rows that only gaps filled count as well: that is what
 // was asked for.
 func (r runner) together(ctx context.Context, members []store.Series, plan planned) (SeriesRows, error) {
-	n := len(plan.any().Windows)
-	out := SeriesRows{Kind: members[0].Kind, Unit: members[0].Unit, Tier: plan.any().Tier, Members: len(members)}
+	n := len(plan.narrowest().Windows)
+	out := SeriesRows{Kind: members[0].Kind, Unit: members[0].Unit, Tier: plan.narrowest().Tier, Members: len(members)}
 	sums := make([]uncertain, len(r.Stats))
 	for i, stat := range r.Stats {
 		out.Stats = append(out.Stats, stat.String())

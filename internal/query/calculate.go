@@ -89,15 +89,15 @@ func ParseCalculations(texts []string, inputs []Input) ([]Calculation, error) {
 	return out, nil
 }
 
-// place is where all inputs of the calculations come from.
-type place struct {
+// inputGroup is where all inputs of the calculations come from.
+type inputGroup struct {
 	name   string // of the group; "" without groups
 	inputs []store.Series
 }
 
 // places finds the series of the inputs, for each group one of each; leftOut are the groups
 // that lack one, with the reason.
-func (q Windows) places(src Source) (places []place, leftOut []string, err error) {
+func (q Windows) places(src Source) (places []inputGroup, leftOut []string, err error) {
 	if len(q.Calculations) == 0 {
 		return nil, nil, refuse("calculation", "there are inputs and nothing to calculate; give a calculation, such as loss=inlet-outlet")
 	}
@@ -131,10 +131,10 @@ func (q Windows) places(src Source) (places []place, leftOut []string, err error
 		}
 	}
 	if len(names) == 0 {
-		return []place{{inputs: common}}, nil, nil
+		return []inputGroup{{inputs: common}}, nil, nil
 	}
 	for _, name := range sorted(names) {
-		one := place{name: name, inputs: slices.Clone(common)}
+		one := inputGroup{name: name, inputs: slices.Clone(common)}
 		var lacks []string
 		for i, by := range byInput {
 			if by == nil {
@@ -183,7 +183,7 @@ func (q Windows) checkInput(in Input, found []store.Series) error {
 }
 
 // calculate hands out one answer for each place and calculation.
-func (r runner) calculate(ctx context.Context, head Head, places []place) error {
+func (r runner) calculate(ctx context.Context, head Head, places []inputGroup) error {
 	head.Stats = []window.Stat{{Name: "value"}}
 	if err := r.sink.Head(head); err != nil {
 		return err
@@ -203,9 +203,9 @@ func (r runner) calculate(ctx context.Context, head Head, places []place) error 
 				if p.name != "" {
 					rows.Name = p.name + " " + rows.Name
 				}
-				rows.Tier, rows.Open = plan.any().Tier, inputs[0].Open
+				rows.Tier, rows.Open = plan.narrowest().Tier, inputs[0].Open
 				if i > 0 {
-					rows.Shift, rows.Starts = r.Shift, plan.any().Windows
+					rows.Shift, rows.Starts = r.Shift, plan.narrowest().Windows
 				}
 				if err := r.sink.Series(r.finish(rows)); err != nil {
 					return err

@@ -12,12 +12,12 @@ import (
 
 // Explained says which rows were read for a series, and why not fewer.
 type Explained struct {
-	store.Work
+	store.ScanStats
 	Why string // not a wider tier; "" when it is the widest
 }
 
-func explain(s *store.Series, plan *window.Plan, work store.Work) *Explained {
-	out := &Explained{Work: work, Why: plan.Why(rollup.TiersOf(&s.Definition))}
+func explain(s *store.Series, plan *window.Plan, work store.ScanStats) *Explained {
+	out := &Explained{ScanStats: work, Why: plan.Why(rollup.TiersOf(&s.Definition))}
 	var finer []string
 	for _, one := range work {
 		if one.Tier < plan.Tier && one.Rows > 0 {
@@ -41,5 +41,5 @@ func (e *Explained) and(o *Explained) *Explained {
 	if e == nil || o == nil {
 		return o
 	}
-	return &Explained{Work: e.Plus(o.Work), Why: o.Why}
+	return &Explained{ScanStats: e.Plus(o.ScanStats), Why: o.Why}
 }

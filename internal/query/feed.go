@@ -22,7 +22,7 @@ const (
 // feed brings the reducer what the plan's tier has for the range. Summaries of windows
 // that are still open are not there yet: after the last one, those of the finer tiers
 // stand in, and after these the readings, so that an answer goes up to now.
-func feed(ctx context.Context, src Source, s store.Series, p *window.Plan, stats []window.Stat, ahead *store.Ahead, to *window.Reducer, work *store.Work) error {
+func feed(ctx context.Context, src Source, s store.Series, p *window.Plan, stats []window.Stat, ahead *store.Prefetch, to *window.Reducer, work *store.ScanStats) error {
 	if err := ctx.Err(); err != nil {
 		return err
 	}

@@ -65,7 +65,7 @@ func TestWindowsWhoseSummariesAreNotMadeYetAreOpen(t *testing.T) {
 	assert.Equal(t, []bool{false, true, true, false}, got.Open)
 	assert.Equal(t, []float64{90, 90, 90, 90}, got.Rows.Stats[0])
 	assert.Equal(t, "from 2026-03-01T08:20:00Z to 2026-03-01T08:31:00Z the readings themselves, as their summaries are not made yet", got.Explained.Why)
-	for _, read := range got.Explained.Work {
+	for _, read := range got.Explained.ScanStats {
 		if read.Tier == rollup.Readings {
 			assert.Equal(t, 66+12, read.Rows, "no more of them, and those of the last minutes, as ever")
 		}

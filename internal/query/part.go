@@ -65,7 +65,7 @@ func tiersFor(s *store.Series, p *window.Plan) []rollup.Tier {
 	return out
 }
 
-func (of part) feed(ctx context.Context, src Source, s store.Series, p *window.Plan, stats []window.Stat, ahead *store.Ahead, to *tail, work *store.Work) error {
+func (of part) feed(ctx context.Context, src Source, s store.Series, p *window.Plan, stats []window.Stat, ahead *store.Prefetch, to *tail, work *store.ScanStats) error {
 	to.next = max(to.next, of.from)
 	for i, tier := range of.tiers {
 		if to.next >= of.to || i > 0 && to.next > s.LastTime {

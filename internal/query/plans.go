@@ -11,24 +11,24 @@ import (
 // planned is one set of windows, with a plan for each sort of series that it is asked of.
 type planned struct {
 	from int64 // where the first window begins
-	by   map[sort]*window.Plan
+	by   map[basis]*window.Plan
 }
 
-// sort holds the facts that a plan depends on: whether all readings of its time are here, or only summaries, and
+// basis holds the facts that a plan depends on: whether all readings of its time are here, or only summaries, and
 // of which widths.
-type sort struct {
+type basis struct {
 	readings bool
 	tiers    string
 }
 
-func (p planned) sort(s *store.Series) sort {
-	return sort{s.Collected && p.from >= s.ThinnedTo, s.Tiers}
+func (p planned) basisOf(s *store.Series) basis {
+	return basis{s.Collected && p.from >= s.ThinnedTo, s.Tiers}
 }
 
-func (p planned) of(s store.Series) *window.Plan { return p.by[p.sort(&s)] }
+func (p planned) of(s store.Series) *window.Plan { return p.by[p.basisOf(&s)] }
 
-// any is one of the plans, which all have the same windows: the one of the narrowest rows.
-func (p planned) any() (one *window.Plan) {
+// narrowest is one of the plans, which all have the same windows: the one of the narrowest rows.
+func (p planned) narrowest() (one *window.Plan) {
 	for _, plan := range p.by {
 		if one == nil || plan.Tier < one.Tier {
 			one = plan
@@ -60,9 +60,9 @@ func (q Windows) plans(src Source, found []store.Series, stats []window.Stat) ([
 	}
 	var out []planned
 	for _, w := range shifted {
-		p := planned{from: earliest(w), by: map[sort]*window.Plan{}}
+		p := planned{from: earliest(w), by: map[basis]*window.Plan{}}
 		for i := range found {
-			like := p.sort(&found[i])
+			like := p.basisOf(&found[i])
 			if p.by[like] != nil {
 				continue
 			}

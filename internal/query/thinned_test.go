@@ -35,7 +35,7 @@ func TestWindowsOfThinnedReadingsAreOfAllThatArrived(t *testing.T) {
 	}
 	for _, q := range []Windows{ask(t, "#", "5s", "mean"), ask(t, "#", "10m", "p95"), ask(t, "#", "25s", "count")} {
 		err := q.Run(t.Context(), from(thinned, true), &collected{})
-		refusal, ok := err.(*Refusal)
+		refusal, ok := err.(*RefusedError)
 		require.True(t, ok, "%v", err)
 		assert.Equal(t, "thinned", refusal.Code)
 		assert.Contains(t, refusal.Message, "of stony-beck/raceway-1/oxygen not all readings from before "+until.Format(time.RFC3339)+" are kept (on_change silence 1h)")

@@ -50,8 +50,8 @@ type Reader interface {
 	List(series.Selector) []store.Series
 	// Scan brings a series' rows to the sink, in order of time.
 	Scan(context.Context, uint32, store.Wanted, store.Sink) error
-	// Ahead reads what Scans of many series that want the same will need.
-	Ahead(context.Context, []uint32, store.Wanted) (*store.Ahead, error)
+	// Prefetch reads what Scans of many series that want the same will need.
+	Prefetch(context.Context, []uint32, store.Wanted) (*store.Prefetch, error)
 	// LastBefore is the last reading before t that the rows of a tier tell of.
 	LastBefore(id uint32, tier rollup.Tier, t int64) (at int64, value float64, ok bool, err error)
 	// Sketches returns the sketches of a series with from <= start < to, in order, at most so many.
@@ -107,16 +107,16 @@ type Sink interface {
 	Series(SeriesRows) error
 }
 
-// Refusal is a query that cannot be answered, and what to change.
-type Refusal struct {
+// RefusedError is a query that cannot be answered, and what to change.
+type RefusedError struct {
 	Code    string
 	Message string
 }
 
-func (r *Refusal) Error() string { return r.Message }
+func (r *RefusedError) Error() string { return r.Message }
 
 func refuse(code, format string, args ...any) error {
-	return &Refusal{Code: code, Message: fmt.Sprintf(format, args...)}
+	return &RefusedError{Code: code, Message: fmt.Sprintf(format, args...)}
 }
 
 // Run answers the query. An error before Head is called is a refusal of the whole; one
@@ -225,7 +225,7 @@ func kindsOf(found []store.Series) (out []series.Kind) {
 }
 
 func (r runner) head() Head {
-	out := headOf(r.plans[0].any().Windows)
+	out := headOf(r.plans[0].narrowest().Windows)
 	out.Width, out.Stats = r.Grid.Width, r.Stats
 	return out
 }
@@ -280,7 +280,7 @@ type runner struct {
 	src   Source
 	plans []planned
 	sink  Sink
-	ahead map[*window.Plan]*store.Ahead
+	ahead map[*window.Plan]*store.Prefetch
 }
 
 // togetherAtOnce is how many series are read of at once.
@@ -292,7 +292,7 @@ func (r *runner) readAhead(ctx context.Context, i int, of []store.Series, stats 
 		return nil
 	}
 	next := of[i:min(len(of), i+togetherAtOnce)]
-	r.ahead = map[*window.Plan]*store.Ahead{}
+	r.ahead = map[*window.Plan]*store.Prefetch{}
 	for _, plans := range r.plans {
 		ids := map[*window.Plan][]uint32{}
 		for _, s := range next {
@@ -302,7 +302,7 @@ func (r *runner) readAhead(ctx context.Context, i int, of []store.Series, stats 
 		}
 		for plan, same := range ids {
 			var err error
-			if r.ahead[plan], err = r.src.Store.Ahead(ctx, same, firstWanted(plan, stats, next[0].Kind)); err != nil {
+			if r.ahead[plan], err = r.src.Store.Prefetch(ctx, same, firstWanted(plan, stats, next[0].Kind)); err != nil {
 				return err
 			}
 		}
@@ -353,7 +353,7 @@ func (r runner) reduce(ctx context.Context, s store.Series, plan *window.Plan, s
 	if !r.Now.IsZero() {
 		reducer.Now(r.Now.UnixNano())
 	}
-	work := store.Work{}
+	work := store.ScanStats{}
 	if err := feed(ctx, r.src, s, plan, stats, r.ahead[plan], reducer, &work); err != nil {
 		return out, err
 	}

@@ -160,7 +160,7 @@ func TestRefusalsSayWhatToChange(t *testing.T) {
 		{times, "across", "stat min_at is a time"},
 	} {
 		err := test.query.Run(t.Context(), from(st, false), &collected{})
-		var refused *Refusal
+		var refused *RefusedError
 		require.ErrorAs(t, err, &refused)
 		assert.Equal(t, test.code, refused.Code)
 		assert.Contains(t, refused.Message, test.wrong)

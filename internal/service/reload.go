@@ -57,7 +57,7 @@ func (s *Service) Reload(ctx context.Context) (out Reloaded, err error) {
 	} else {
 		g := *before.Gateway
 		g.Rules, g.Sources, g.Pace, g.Keep = fresh.Gateway.Rules, fresh.Gateway.Sources, fresh.Gateway.Pace, fresh.Keep
-		if err := s.Gateway.Pipe.UsePace(ctx, g.Pace); err != nil {
+		if err := s.Gateway.Pipe.UseCommitDelay(ctx, g.Pace); err != nil {
 			return out, fmt.Errorf("taking over the pace: %w", err)
 		}
 		for _, name := range s.Gateway.Use(g) {

@@ -40,7 +40,7 @@ func (s *Store) Append(b Batch) error {
 	if err := s.commit(b, payload); err != nil {
 		return s.noted("writing", fmt.Errorf("writing to the store: %w", err))
 	}
-	s.well("writing")
+	s.resolved("writing")
 	s.takeIn(b, len(payload))
 	s.judge.Wrote()
 	s.watermark.wrote(s.journal.last, s.judge)
@@ -80,7 +80,7 @@ func (s *Store) takeIn(b Batch, bytes int) {
 	}
 	for _, e := range b.Entries {
 		if e.Rows.Len() > 0 {
-			s.lay(e)
+			s.addToTray(e)
 		}
 	}
 	since := s.judge.Now().UnixNano()

@@ -118,7 +118,7 @@ func (s *Store) SaveBoard(b Board) (*Board, error) {
 	if err != nil {
 		return nil, s.noted("writing a board", fmt.Errorf("writing the board: %w", err))
 	}
-	s.well("writing a board")
+	s.resolved("writing a board")
 	return out, nil
 }
 

@@ -19,7 +19,7 @@ const (
 )
 
 // makeChunks cuts rows of one series and tier into chunks and encodes them.
-func makeChunks(at place, rows column.Block, def *series.Definition) ([]chunkRow, error) {
+func makeChunks(at seriesTier, rows column.Block, def *series.Definition) ([]chunkRow, error) {
 	var out []chunkRow
 	for rows.Len() > 0 {
 		month := rows.Rows(0, max(1, rows.Search(nextMonth(rows.Times[0])))) // at the end of time there is no next one
@@ -47,7 +47,7 @@ func nextMonth(t int64) int64 {
 	return time.Date(at.Year(), at.Month()+1, 1, 0, 0, 0, 0, time.UTC).UnixNano()
 }
 
-func makeChunk(at place, rows column.Block, def *series.Definition) (chunkRow, error) {
+func makeChunk(at seriesTier, rows column.Block, def *series.Definition) (chunkRow, error) {
 	last := rows.Times[rows.Len()-1]
 	c := chunkRow{Series: at.series, Tier: int64(at.tier), FirstAt: rows.Times[0], LastAt: last, Count: rows.Len()}
 	if err := c.addParts(rows); err != nil {

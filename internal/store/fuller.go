@@ -12,7 +12,7 @@ import (
 // ones, and those that count at least as many readings. A gateway that was restored from
 // an older copy knows of fewer readings than it once sent, and must not undo them.
 func (s *Store) Fuller(id uint32, tier rollup.Tier, rows column.Block) (column.Block, error) {
-	if n := rows.Len(); n == 0 || rows.Times[0] > s.newest(place{id, tier}) {
+	if n := rows.Len(); n == 0 || rows.Times[0] > s.newest(seriesTier{id, tier}) {
 		return rows, nil
 	}
 	var have gathered
@@ -42,7 +42,7 @@ func (s *Store) Fuller(id uint32, tier rollup.Tier, rows column.Block) (column.B
 }
 
 // newest is the newest time of rows of a series and tier, or later.
-func (s *Store) newest(at place) int64 {
+func (s *Store) newest(at seriesTier) int64 {
 	until, err := s.sealedUntil(at)
 	if err != nil {
 		return math.MaxInt64 // whoever asks reads then, and learns why

@@ -38,7 +38,7 @@ func (s *Store) AddNote(n Note) (Note, error) {
 	if err := s.db.Create(&row).Error; err != nil {
 		return n, s.noted("writing a note", fmt.Errorf("writing the note: %w", err))
 	}
-	s.well("writing a note")
+	s.resolved("writing a note")
 	return row.note(), nil
 }
 

@@ -106,7 +106,7 @@ func (s *Store) NoteLinks(outages []*Outage, waiting []Waiting, run Run) error {
 	if err != nil {
 		return s.noted("writing about links", fmt.Errorf("writing about links: %w", err))
 	}
-	s.well("writing about links")
+	s.resolved("writing about links")
 	return nil
 }
 

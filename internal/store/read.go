@@ -32,7 +32,7 @@ func (g *gathered) Whole(int64, int64, rollup.Summary) error { return nil } // o
 // LastBefore is the last reading before t that the rows of a tier, those with a time
 // before t, tell of.
 func (s *Store) LastBefore(id uint32, tier rollup.Tier, t int64) (at int64, value float64, ok bool, err error) {
-	tray := s.inTray(place{id, tier}, -1<<62, t)
+	tray := s.inTray(seriesTier{id, tier}, -1<<62, t)
 	newest := int64(-1 << 62)
 	if n := tray.Len(); n > 0 {
 		newest = tray.Times[n-1]

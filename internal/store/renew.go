@@ -29,7 +29,7 @@ type renewal struct {
 
 // renew makes chunks of rows of one series and tier. Each chunk that rows fall into is
 // written again by itself; rows between chunks, or after the last, become new ones.
-func (r *renewal) renew(at place, rows column.Block, def *series.Definition) error {
+func (r *renewal) renew(at seriesTier, rows column.Block, def *series.Definition) error {
 	done := int64(math.MinInt64) // rows up to here are in chunks that are not in the file yet
 	for rows.Len() > 0 {
 		n, err := r.stretch(at, rows, done, def)
@@ -49,7 +49,7 @@ func (r *renewal) renew(at place, rows column.Block, def *series.Definition) err
 
 // stretch renews what the first rows are about, one chunk or one gap between two, and
 // says how many rows that were.
-func (r *renewal) stretch(at place, rows column.Block, done int64, def *series.Definition) (int, error) {
+func (r *renewal) stretch(at seriesTier, rows column.Block, done int64, def *series.Definition) (int, error) {
 	r.about(at.series)
 	next, err := chunkFrom(r.store.reader, at, rows.Times[0])
 	if err != nil {
@@ -80,7 +80,7 @@ func (r *renewal) stretch(at place, rows column.Block, done int64, def *series.D
 	if err != nil {
 		return 0, err
 	}
-	return n, r.make(at, column.Merge(older, rows.Rows(0, n)), def)
+	return n, r.addChunks(at, column.Merge(older, rows.Rows(0, n)), def)
 }
 
 // about notes that a series has other chunks.
@@ -108,8 +108,8 @@ func (r *renewal) replace(chunks []chunkRow, def *series.Definition) (rows colum
 	return rows, nil
 }
 
-// make makes new chunks.
-func (r *renewal) make(at place, rows column.Block, def *series.Definition) error {
+// addChunks makes new chunks.
+func (r *renewal) addChunks(at seriesTier, rows column.Block, def *series.Definition) error {
 	fresh, err := makeChunks(at, rows, def)
 	if err != nil {
 		return fmt.Errorf("%s: %w", def.Path, err)
@@ -136,7 +136,7 @@ func (s *Store) open(c *chunkRow) (column.Block, error) {
 // is of the time first: each that is
 // not much larger than all that would come after it. So every row is written again only
 // as often as chunks can grow by that, and a series has few small ones.
-func (r *renewal) smallBefore(at place, first int64, count int, done int64) ([]chunkRow, error) {
+func (r *renewal) smallBefore(at seriesTier, first int64, count int, done int64) ([]chunkRow, error) {
 	const growth = 3
 	var touched []chunkRow
 	for {
@@ -189,7 +189,7 @@ func (r *renewal) put() error {
 		}
 	}
 	for _, c := range part.fresh {
-		at := place{c.Series, rollup.Tier(c.Tier)}
+		at := seriesTier{c.Series, rollup.Tier(c.Tier)}
 		if until, known := s.sealedTo[at]; known {
 			s.sealedTo[at] = max(until, c.LastAt)
 		}

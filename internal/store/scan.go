@@ -31,9 +31,9 @@ type Wanted struct {
 	// next comes.
 	Keep bool
 	// Ahead, if given, has what was read of this series with others.
-	Ahead *Ahead
+	Ahead *Prefetch
 	// Work, if given, takes what was read.
-	Work *Work
+	Work *ScanStats
 }
 
 // Sink takes what a Scan brings, in order of time. Blocks share memory with the store
@@ -53,7 +53,7 @@ func (s *Store) Scan(ctx context.Context, id uint32, w Wanted, sink Sink) error 
 	if !ok {
 		return nil // what is not in the catalogue has no rows
 	}
-	at := place{id, w.Tier}
+	at := seriesTier{id, w.Tier}
 	sc := scan{store: s, db: s.reader.WithContext(ctx), series: known, at: at, want: w, sink: sink, work: w.Work.of(w.Tier)}
 	var together bool
 	if sc.tray, sc.ahead, together = w.Ahead.of(id, w); !together {
@@ -72,7 +72,7 @@ func (s *Store) Scan(ctx context.Context, id uint32, w Wanted, sink Sink) error 
 		}
 		return fmt.Errorf("reading %s: %w", known.Path, err)
 	}
-	s.well("reading")
+	s.resolved("reading")
 	return s.setAside(sc.broken)
 }
 
@@ -80,7 +80,7 @@ type scan struct {
 	store  *Store
 	db     *gorm.DB
 	series Series
-	at     place
+	at     seriesTier
 	want   Wanted
 	sink   Sink
 	from   int64        // everything before it has been brought
@@ -88,7 +88,7 @@ type scan struct {
 	broken []damagedRow
 	ended  error    // what the sink said to end the scan, which is no fault of the store
 	room   *buffers // nil when blocks are kept
-	work   *TierWork
+	work   *TierStats
 	ahead  []chunkRow // the first list, when it was read with others
 }
 

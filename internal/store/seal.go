@@ -81,7 +81,7 @@ func (s *Store) lift() (last uint64) {
 	defer s.write.Unlock()
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	s.leaving, s.tray = s.tray, map[place]column.Block{}
+	s.leaving, s.tray = s.tray, map[seriesTier]column.Block{}
 	s.journal.most = s.journal.bytes
 	s.trayRows, s.trayWeight, s.journal.bytes = 0, 0, 0
 	s.journal.sketches = nil
@@ -109,7 +109,7 @@ func (s *Store) layBack() {
 // neighbouring entries of the indexes, and each row once.
 func (s *Store) sealLeaving(ctx context.Context, last uint64, settled func(id uint32) int64, states []State) error {
 	part := renewal{store: s}
-	places := slices.SortedFunc(maps.Keys(s.leaving), func(a, b place) int {
+	places := slices.SortedFunc(maps.Keys(s.leaving), func(a, b seriesTier) int {
 		return cmp.Or(cmp.Compare(a.series, b.series), cmp.Compare(a.tier, b.tier))
 	})
 	for _, at := range places {

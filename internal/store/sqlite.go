@@ -268,7 +268,7 @@ const chunkColumns = "id, series, tier, first_at, last_at, row_count, steps, che
 
 // chunkFrom is the chunk that t falls into or, without one, the next after t; its ID is
 // 0 when there is none. Chunks do not overlap.
-func chunkFrom(db *gorm.DB, at place, t int64) (c chunkRow, err error) {
+func chunkFrom(db *gorm.DB, at seriesTier, t int64) (c chunkRow, err error) {
 	if c, err = chunkBefore(db, at, t+1); err != nil || c.ID != 0 && c.LastAt >= t {
 		return c, err
 	}
@@ -278,7 +278,7 @@ func chunkFrom(db *gorm.DB, at place, t int64) (c chunkRow, err error) {
 }
 
 // chunkBefore is the last chunk that begins before t.
-func chunkBefore(db *gorm.DB, at place, t int64) (c chunkRow, err error) {
+func chunkBefore(db *gorm.DB, at seriesTier, t int64) (c chunkRow, err error) {
 	err = db.Raw("SELECT "+chunkColumns+" FROM chunks WHERE series = ? AND tier = ? AND first_at < ? ORDER BY first_at DESC LIMIT 1", at.series, int64(at.tier), t).Scan(&c).Error
 	return c, err
 }

@@ -38,14 +38,14 @@ type Store struct {
 
 	mu         sync.RWMutex // guards what follows
 	catalogue  catalogue
-	tray       map[place]column.Block // the newest rows
-	late       map[uint32]struct{}    // series of which a stretch is late
-	orphans    map[series.Path]orphan // series whose definition was set aside
+	tray       map[seriesTier]column.Block // the newest rows
+	late       map[uint32]struct{}         // series of which a stretch is late
+	orphans    map[series.Path]orphan      // series whose definition was set aside
 	trayRows   int
 	trayWeight int
-	leaving    map[place]column.Block // older rows, on their way into chunks
-	sealedTo   map[place]int64        // at least the newest time in chunks, where it was asked for
-	renewals   uint64                 // how often chunks were written
+	leaving    map[seriesTier]column.Block // older rows, on their way into chunks
+	sealedTo   map[seriesTier]int64        // at least the newest time in chunks, where it was asked for
+	renewals   uint64                      // how often chunks were written
 	journal    journalCounts
 	outboxes   map[string]*Outbox
 	followers  map[*Follower]struct{}
@@ -78,7 +78,7 @@ func Open(path string, log *slog.Logger, options Options) (_ *Store, err error) 
 		options.Away = clock.DefaultAway
 	}
 	s := &Store{
-		path: path, log: log, tray: map[place]column.Block{}, late: map[uint32]struct{}{}, sealedTo: map[place]int64{},
+		path: path, log: log, tray: map[seriesTier]column.Block{}, late: map[uint32]struct{}{}, sealedTo: map[seriesTier]int64{},
 		outboxes: map[string]*Outbox{}, followers: map[*Follower]struct{}{}, troubles: map[string]string{},
 	}
 	s.sealed.L = &s.mu
@@ -162,7 +162,7 @@ func (s *Store) Judge() *clock.Judge { return s.judge }
 
 // sealedUntil is the newest time in chunks of a series and tier, or later; math.MinInt64
 // without any.
-func (s *Store) sealedUntil(at place) (int64, error) {
+func (s *Store) sealedUntil(at seriesTier) (int64, error) {
 	s.mu.RLock()
 	until, known := s.sealedTo[at]
 	before := s.renewals
@@ -199,8 +199,8 @@ func (s *Store) noted(doing string, err error) error {
 	return err
 }
 
-// well forgets the trouble of doing something.
-func (s *Store) well(doing string) {
+// resolved forgets the trouble of doing something.
+func (s *Store) resolved(doing string) {
 	s.mu.RLock()
 	_, had := s.troubles[doing]
 	s.mu.RUnlock()

@@ -32,7 +32,7 @@ const worthwhile = 4
 
 // thin renews what the readings of a series are about, and thins those that are settled: of
 // before limit, and long enough before the newest.
-func (r *renewal) thin(at place, rows column.Block, known Series, limit int64) error {
+func (r *renewal) thin(at seriesTier, rows column.Block, known Series, limit int64) error {
 	rule, err := thin.Parse(known.Thinning)
 	if err != nil {
 		return fmt.Errorf("%s: %w", known.Path, err)
@@ -91,10 +91,10 @@ func (r *renewal) thin(at place, rows column.Block, known Series, limit int64) e
 	if err != nil {
 		return err
 	}
-	if err := r.make(at, column.Merge(before, settled), def); err != nil {
+	if err := r.addChunks(at, column.Merge(before, settled), def); err != nil {
 		return err
 	}
-	if err := r.make(at, kept.Rows(settled.Len(), kept.Len()), def); err != nil {
+	if err := r.addChunks(at, kept.Rows(settled.Len(), kept.Len()), def); err != nil {
 		return err
 	}
 	r.about(at.series)
@@ -109,7 +109,7 @@ func (r *renewal) thin(at place, rows column.Block, known Series, limit int64) e
 }
 
 // keep thins rows. What the first of them are compared with may stand in a chunk before.
-func (r *renewal) keep(at place, rows column.Block, rule thin.Rule, from, until int64, def *series.Definition) (column.Block, thin.Tally, error) {
+func (r *renewal) keep(at seriesTier, rows column.Block, rule thin.Rule, from, until int64, def *series.Definition) (column.Block, thin.Tally, error) {
 	if from == math.MinInt64 || rows.Times[0] < from {
 		kept, tally := rule.Thin(rows, from, until, def)
 		return kept, tally, nil
@@ -127,7 +127,7 @@ func (r *renewal) keep(at place, rows column.Block, rule thin.Rule, from, until 
 }
 
 // chunksFrom are all chunks with a reading of a time or later.
-func (r *renewal) chunksFrom(at place, t int64) (out []chunkRow, err error) {
+func (r *renewal) chunksFrom(at seriesTier, t int64) (out []chunkRow, err error) {
 	for {
 		c, err := chunkFrom(r.store.reader, at, t)
 		if err != nil || c.ID == 0 {

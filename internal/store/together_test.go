@@ -122,7 +122,7 @@ func TestAppendWaitsWhileTheTrayIsFullAndASealIsOnItsWay(t *testing.T) {
 	s := open(t, filepath.Join(t.TempDir(), "s.db"))
 	id := define(t, s, "a/b/c")
 	s.mu.Lock()
-	s.trayWeight, s.leaving = mostInTray, map[place]column.Block{}
+	s.trayWeight, s.leaving = mostInTray, map[seriesTier]column.Block{}
 	s.mu.Unlock()
 	appended := make(chan error, 1)
 	go func() { appended <- s.Append(Batch{Entries: []Entry{{Series: id, Rows: rowsOf(1, 1)}}}) }()

@@ -12,8 +12,8 @@ import (
 // The tray is the rows in memory that are in the journal and not yet in a chunk: sorted
 // columns for each series and tier.
 
-// place names the rows of one series at one tier.
-type place struct {
+// seriesTier names the rows of one series at one tier.
+type seriesTier struct {
 	series uint32
 	tier   rollup.Tier
 }
@@ -28,9 +28,9 @@ func (s *Store) waitForRoom() {
 	}
 }
 
-// lay adds rows to the tray and to what the catalogue knows. Callers hold mu.
-func (s *Store) lay(e Entry) {
-	at := place{e.Series, e.Tier}
+// addToTray adds rows to the tray and to what the catalogue knows. Callers hold mu.
+func (s *Store) addToTray(e Entry) {
+	at := seriesTier{e.Series, e.Tier}
 	before := s.tray[at]
 	merged := column.Merge(before, e.Rows)
 	if before.Len() == 0 {
@@ -51,7 +51,7 @@ func weight(b column.Block) int { return b.Len() * 8 * (1 + len(b.Cols)) }
 
 // inTray returns the unsealed rows of a span. It is read before the chunks: a seal
 // in between moves rows from here to there, where they are then found a second time.
-func (s *Store) inTray(at place, from, to int64) column.Block {
+func (s *Store) inTray(at seriesTier, from, to int64) column.Block {
 	s.mu.RLock()
 	defer s.mu.RUnlock()
 	return column.Merge(s.leaving[at].Between(from, to), s.tray[at].Between(from, to))
@@ -103,7 +103,7 @@ func (s *Store) replayJournal() error {
 		s.journal.bytes += len(row.Payload)
 		s.journal.sketches = append(s.journal.sketches, sketches...)
 		for _, e := range entries {
-			s.lay(e)
+			s.addToTray(e)
 		}
 	}
 	if err := rows.Err(); err != nil {

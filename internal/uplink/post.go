@@ -43,7 +43,7 @@ func (s *Sender) post(ctx context.Context, body []byte) (wire.Reply, error) {
 		if err := json.Unmarshal(text, &no); err != nil || no.Error.Code == "" {
 			return wire.Reply{}, fmt.Errorf("%s answered HTTP %d, which no central does; is this its address?", s.settings.Address, resp.StatusCode)
 		}
-		return wire.Reply{}, &refusal{no.Error, resp.StatusCode}
+		return wire.Reply{}, &refusedError{no.Error, resp.StatusCode}
 	}
 	var reply wire.Reply
 	if err := json.Unmarshal(text, &reply); err != nil {

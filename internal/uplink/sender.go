@@ -40,7 +40,7 @@ type Sender struct {
 	// Owned by Run.
 	session  string
 	number   uint64
-	pace     *pace
+	pace     *batchSizer
 	refills  refills
 	identity identity
 
@@ -173,11 +173,11 @@ func (s *Sender) sendOnce(ctx context.Context) (int, error) {
 func (s *Sender) deliver(ctx context.Context, l load) (wire.Reply, error) {
 	s.number++
 	acked := s.outbox.Acked()
-	e := wire.Envelope{Gateway: s.name, Session: s.session, Number: s.number, Acked: wire.Place{Life: acked.Life, Stored: acked.Stored}, Status: s.status()}
+	e := wire.Envelope{Gateway: s.name, Session: s.session, Number: s.number, Acked: wire.Position{Life: acked.Life, Stored: acked.Stored}, Status: s.status()}
 	if l.rows > 0 {
 		var err error
 		if e.Batch, err = wire.EncodeBatch(l.runs, s.settings.Tiers); err != nil {
-			return wire.Reply{}, &refusal{Refusal: wire.Refusal{Code: wire.CodeMalformed, Message: err.Error()}}
+			return wire.Reply{}, &refusedError{Refusal: wire.Refusal{Code: wire.CodeMalformed, Message: err.Error()}}
 		}
 	}
 	body, err := e.Encode()
@@ -189,7 +189,7 @@ func (s *Sender) deliver(ctx context.Context, l load) (wire.Reply, error) {
 	begun := time.Now()
 	reply, err := s.post(ctx, body)
 	if err != nil {
-		if _, answered := errors.AsType[*refusal](err); !answered {
+		if _, answered := errors.AsType[*refusedError](err); !answered {
 			s.pace.lost()
 		}
 		return reply, err
@@ -241,7 +241,7 @@ func (s *Sender) settle(l load, reply wire.Reply) error {
 // refused isolates what makes the central refuse a whole batch: the next one is a quarter
 // as large, down to a single series, which is then set aside.
 func (s *Sender) refused(l load, err error) {
-	no, ok := errors.AsType[*refusal](err)
+	no, ok := errors.AsType[*refusedError](err)
 	if !ok || no.Code != wire.CodeMalformed {
 		return
 	}
@@ -269,13 +269,13 @@ func (s *Sender) status() wire.Status {
 	return status
 }
 
-// refusal is a central's typed no.
-type refusal struct {
+// refusedError is a central's typed no.
+type refusedError struct {
 	wire.Refusal
 	status int
 }
 
-func (r *refusal) Error() string {
+func (r *refusedError) Error() string {
 	if r.status == 0 {
 		return r.Message
 	}

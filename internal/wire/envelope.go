@@ -32,18 +32,18 @@ const (
 
 // Envelope is one request: a batch, or none as a sign of life.
 type Envelope struct {
-	Version int    `cbor:"version"`
-	Gateway string `cbor:"gateway"`
-	Session string `cbor:"session"` // random, of the sending process: two under one name are told apart by it
-	Number  uint64 `cbor:"number"`  // of the request in its session; each is higher than the one before
-	Acked   Place  `cbor:"acked"`   // the last answer to a batch
-	Batch   []byte `cbor:"batch"`
-	Status  Status `cbor:"status"`
+	Version int      `cbor:"version"`
+	Gateway string   `cbor:"gateway"`
+	Session string   `cbor:"session"` // random, of the sending process: two under one name are told apart by it
+	Number  uint64   `cbor:"number"`  // of the request in its session; each is higher than the one before
+	Acked   Position `cbor:"acked"`   // the last answer to a batch
+	Batch   []byte   `cbor:"batch"`
+	Status  Status   `cbor:"status"`
 }
 
-// Place is how far a central has come with a gateway's batches: in which of its lives,
+// Position is how far a central has come with a gateway's batches: in which of its lives,
 // and how many it has stored in all. Within one life the count only rises.
-type Place struct {
+type Position struct {
 	Life   string `cbor:"life" json:"life"`
 	Stored uint64 `cbor:"stored" json:"stored"`
 }
@@ -65,7 +65,7 @@ type Status struct {
 // Reply is the answer to an envelope, as JSON. The batch is on disk but for what Refused
 // names.
 type Reply struct {
-	Place
+	Position
 
 	// Lost says that the central does not have all that it had acknowledged: its store is
 	// an older copy, or new. The gateway has to send everything again.

@@ -39,7 +39,7 @@ func TestABatchArrivesAsItWasSent(t *testing.T) {
 	back[2].Rows.Cols[rollup.ColStates][3], runs[2].Rows.Cols[rollup.ColStates][3] = 0, 0
 	assert.Equal(t, runs, back)
 
-	e := Envelope{Version: Version, Gateway: "long-mere", Session: "s", Number: 4, Acked: Place{"life", 7}, Batch: data, Status: Status{SentAt: time.Unix(9, 5).UTC(), Version: "v", Accepted: 8}}
+	e := Envelope{Version: Version, Gateway: "long-mere", Session: "s", Number: 4, Acked: Position{"life", 7}, Batch: data, Status: Status{SentAt: time.Unix(9, 5).UTC(), Version: "v", Accepted: 8}}
 	text, err := e.Encode()
 	require.NoError(t, err)
 	got, err := DecodeEnvelope(text)

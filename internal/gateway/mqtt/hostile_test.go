@@ -30,7 +30,7 @@ func FuzzListenersPort(f *testing.F) {
 	if err != nil {
 		f.Fatal(err)
 	}
-	pipe, err := pipeline.New(st, config.Gateway{Pace: config.Pace{Messages: 20 * time.Millisecond, Polls: time.Second}}, slog.New(slog.DiscardHandler))
+	pipe, err := pipeline.New(st, config.Gateway{Pace: config.CommitDelay{Messages: 20 * time.Millisecond, Polls: time.Second}}, slog.New(slog.DiscardHandler))
 	if err != nil {
 		f.Fatal(err)
 	}

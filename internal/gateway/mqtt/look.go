@@ -69,15 +69,15 @@ func (b *broker) Look(ctx context.Context, filter string, each func(topic string
 	return look(ctx, b.place(), b.settings.user, b.settings.password, b.tlsNow, filter, each)
 }
 
-// Place says how to reach a broker that is in no configuration.
-type Place struct {
+// BrokerAddress says how to reach a broker that is in no configuration.
+type BrokerAddress struct {
 	Address        string // tcp://host:port or tls://host:port
 	User, Password string
 	CA             string // PEM file of the authority; "": this machine's
 }
 
 // Look shows what a broker carries.
-func Look(ctx context.Context, at Place, filter string, each func(topic string, payload []byte, retained bool)) error {
+func Look(ctx context.Context, at BrokerAddress, filter string, each func(topic string, payload []byte, retained bool)) error {
 	u, err := url.Parse(at.Address)
 	if err != nil || u.Scheme != "tcp" && u.Scheme != "tls" || u.Hostname() == "" || u.Port() == "" {
 		return fmt.Errorf("%q is not the address of a broker; write tcp://host:port, or tls://host:port", at.Address)

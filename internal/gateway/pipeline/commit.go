@@ -68,7 +68,7 @@ func (p *Pipeline) commit(ctx context.Context, all []*Delivery) {
 		before, _ := p.store.Get(k.id)
 		newest[i] = before.LastTime
 	}
-	err := p.append(ctx, batch)
+	err := p.write(ctx, batch)
 	if err == nil {
 		p.mark(touched, newest)
 		p.accepted.Add(uint64(rows))
@@ -116,8 +116,8 @@ func (m *member) reset() {
 	m.rows.Cols[0] = m.rows.Cols[0][:0]
 }
 
-// append writes the batch, however long that takes.
-func (p *Pipeline) append(ctx context.Context, batch store.Batch) error {
+// write writes the batch, however long that takes.
+func (p *Pipeline) write(ctx context.Context, batch store.Batch) error {
 	_, err := untilWritten(ctx, p, func() (struct{}, error) { return struct{}{}, p.store.Append(batch) })
 	return err
 }

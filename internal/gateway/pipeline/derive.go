@@ -12,11 +12,11 @@ import (
 
 // deriver makes readings of a series from those of others.
 type deriver struct {
-	rule     *config.Rule
+	rule     *config.SeriesRule
 	quantity string // last level of what it makes
 }
 
-func derivers(rules []config.Rule) (out []deriver) {
+func derivers(rules []config.SeriesRule) (out []deriver) {
 	for i := range rules {
 		if r := &rules[i]; r.Derive != nil {
 			levels := r.Select.Levels()

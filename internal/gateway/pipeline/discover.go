@@ -75,9 +75,9 @@ func (m *member) find(of *reading.Reading, before *store.Series) (refusal string
 func quantityOf(p series.Path) string { return string(p[strings.LastIndexByte(string(p), '/')+1:]) }
 
 // countFound is how many series are what they are by a rule of those that are found. defining is held.
-func (p *Pipeline) countFound(r *rules, rule *config.Rule) int {
+func (p *Pipeline) countFound(r *rules, rule *config.SeriesRule) int {
 	if r.found == nil {
-		r.found, r.told = map[*config.Rule]int{}, map[*config.Rule]bool{}
+		r.found, r.told = map[*config.SeriesRule]int{}, map[*config.SeriesRule]bool{}
 		for _, s := range p.store.List(series.Everything()) {
 			if s.Collected {
 				r.found[config.RuleOf(r.rules, s.Path)]++

@@ -45,7 +45,7 @@ func TestSeriesAreFoundAsTheyAppear(t *testing.T) {
 	finding.Kind, finding.Unit, finding.Discover = series.Gauge, "", 6
 	named := everything(t)
 	named.Select, named.Unit = selector(t, "+/+/oxygen"), "mg/l"
-	r.pipe.Use([]config.Rule{finding, named}, nil)
+	r.pipe.Use([]config.SeriesRule{finding, named}, nil)
 
 	for path, one := range map[string]reading.Reading{
 		"long-mere/buoy-1/oxygen":        {Value: 9},
@@ -88,12 +88,12 @@ func TestSeriesAreFoundAsTheyAppear(t *testing.T) {
 		r.stop()
 		require.NoError(t, r.store.Close())
 		r.start()
-		r.pipe.Use([]config.Rule{finding, named}, nil)
+		r.pipe.Use([]config.SeriesRule{finding, named}, nil)
 	}
 	found := r.pipe.Discovered()
 	require.Len(t, found, 1)
 	assert.Len(t, found[0].Found, 6)
-	r.pipe.Use([]config.Rule{finding, named, {Select: selector(t, "+/+/count"), Kind: series.Gauge, FreshFor: time.Minute, Tiers: rollup.Tiers}}, nil)
+	r.pipe.Use([]config.SeriesRule{finding, named, {Select: selector(t, "+/+/count"), Kind: series.Gauge, FreshFor: time.Minute, Tiers: rollup.Tiers}}, nil)
 	assert.Len(t, r.pipe.Discovered()[0].Found, 4)
 	assert.Empty(t, r.bring("long-mere/buoy-3/count", reading.Reading{Value: 5}), "a rule names it now")
 	assert.Empty(t, r.bring("long-mere/buoy-5/depth", reading.Reading{Value: 5}), "and there is room for others")

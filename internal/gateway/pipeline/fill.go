@@ -166,7 +166,7 @@ func (p *Pipeline) fillStep(ctx context.Context, id uint32, f *fill) error {
 	if len(windows) > 0 {
 		rows, err := p.summariseSeries(s, f.jobs[f.at].source, windows, nil)
 		if err == nil && rows.Len() > 0 {
-			err = p.append(ctx, store.Batch{Entries: []store.Entry{{Series: id, Tier: windows[0].Tier, Rows: rows}}})
+			err = p.write(ctx, store.Batch{Entries: []store.Entry{{Series: id, Tier: windows[0].Tier, Rows: rows}}})
 		}
 		if err != nil {
 			return err

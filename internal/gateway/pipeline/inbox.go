@@ -50,7 +50,7 @@ func (b *inbox) put(d *Delivery, stopped <-chan struct{}) bool {
 // settle lets the first of a heap be followed by the others: a device that reports all
 // its values at once does so within microseconds, less than a timer can tell apart.
 func (b *inbox) settle() {
-	for before, n := 0, b.len(); n > before && n < fullCommit; before, n = n, b.len() {
+	for before, n := 0, b.waiting(); n > before && n < fullCommit; before, n = n, b.waiting() {
 		for range 20 {
 			runtime.Gosched()
 		}
@@ -69,7 +69,7 @@ func (b *inbox) take(each func(*Delivery)) {
 	}
 }
 
-func (b *inbox) len() int {
+func (b *inbox) waiting() int {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	return len(b.all)

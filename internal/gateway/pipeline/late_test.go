@@ -80,7 +80,7 @@ func TestAnAnswerCountsWhatWasAcknowledgedWhateverIsSummarised(t *testing.T) {
 			r.again()
 		case 2: // other tiers are made, and taken, while readings come
 			r.tiers = [][]rollup.Tier{nil, {rollup.TenSecond, rollup.Minute, hour}, {rollup.TenSecond, hour}, {rollup.Minute}}[random.IntN(4)]
-			r.pipe.Use([]config.Rule{everything(t, r.tiers...)}, nil)
+			r.pipe.Use([]config.SeriesRule{everything(t, r.tiers...)}, nil)
 		default:
 			time.Sleep(time.Duration(random.IntN(1200)) * time.Millisecond)
 		}

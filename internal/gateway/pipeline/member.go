@@ -28,8 +28,8 @@ import (
 type member struct {
 	id      uint32
 	def     series.Definition
-	rule    *config.Rule  // which many share
-	limits  screen.Limits // the rule's, and how old a reading may be
+	rule    *config.SeriesRule // which many share
+	limits  screen.Limits      // the rule's, and how old a reading may be
 	refusal string
 	said    atomic.Pointer[said]
 	marks   *member // the series of its quality; nil when no screen can mark it
@@ -44,15 +44,15 @@ type member struct {
 // rules say what series are like. The series known by them go with them, so that new
 // rules count from the next reading on while the pipeline and its open windows stay.
 type rules struct {
-	rules   []config.Rule
+	rules   []config.SeriesRule
 	keep    []config.Keep
 	members sync.Map // series.Path → *member
 
 	derivers []deriver
 	stored   func(series.Path) (newest held, fresh time.Duration, ok bool)
 
-	found map[*config.Rule]int  // series by rules that find them; guarded by defining; nil: not counted yet
-	told  map[*config.Rule]bool // that a rule finds no more
+	found map[*config.SeriesRule]int  // series by rules that find them; guarded by defining; nil: not counted yet
+	told  map[*config.SeriesRule]bool // that a rule finds no more
 }
 
 // maxSeries bounds what senders of ever new topics can make a gateway keep.
@@ -114,7 +114,7 @@ func qualityOf(m *member) *member {
 	path := m.def.Path + "/" + config.QualityLevel
 	return &member{
 		rows:   newRows(),
-		rule:   &config.Rule{},
+		rule:   &config.SeriesRule{},
 		memory: &memory{},
 		def:    series.Definition{Path: path, Kind: series.State, FreshFor: m.def.FreshFor, Labels: m.def.Labels, States: config.Qualities, Tiers: m.def.Tiers},
 	}

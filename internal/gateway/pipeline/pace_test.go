@@ -12,7 +12,7 @@ import (
 // play gives deliveries at their times to a waiting and commits when it says so; what
 // comes back is how many deliveries each commit had, and the longest that any waited.
 func play(deliveries []*Delivery) (commits []int, longest time.Duration) {
-	w := &waiting{pace: config.Pace{Messages: 100 * time.Millisecond, Polls: time.Second}}
+	w := &waiting{pace: config.CommitDelay{Messages: 100 * time.Millisecond, Polls: time.Second}}
 	now := time.Date(2026, 3, 1, 0, 0, 0, 0, time.UTC)
 	for len(deliveries) > 0 || len(w.all) > 0 {
 		due := w.due()

@@ -84,7 +84,7 @@ func New(st *store.Store, settings config.Gateway, log *slog.Logger) (*Pipeline,
 }
 
 // Use puts other rules in the place of those there were.
-func (p *Pipeline) Use(all []config.Rule, keep []config.Keep) {
+func (p *Pipeline) Use(all []config.SeriesRule, keep []config.Keep) {
 	p.rules.Store(&rules{rules: all, keep: keep, derivers: derivers(all), stored: p.stored})
 	p.newRules.Store(true)
 }

@@ -52,9 +52,9 @@ func (r *rig) start() {
 	high := 20.0
 	everything, err := series.ParseSelector("#")
 	require.NoError(r.t, err)
-	rules := []config.Rule{{Select: everything, Kind: series.Gauge, Unit: "mg/l", FreshFor: time.Minute, Tiers: r.tiers, Limits: screen.Limits{High: &high}}}
+	rules := []config.SeriesRule{{Select: everything, Kind: series.Gauge, Unit: "mg/l", FreshFor: time.Minute, Tiers: r.tiers, Limits: screen.Limits{High: &high}}}
 	keep := []config.Keep{{Select: everything, Tier: rollup.Readings, For: 30 * 24 * time.Hour}}
-	settings := config.Gateway{Rules: rules, Keep: keep, Pace: config.Pace{Messages: 100 * time.Millisecond, Polls: time.Second}}
+	settings := config.Gateway{Rules: rules, Keep: keep, Pace: config.CommitDelay{Messages: 100 * time.Millisecond, Polls: time.Second}}
 	r.pipe, err = New(r.store, settings, slog.New(slog.DiscardHandler))
 	require.NoError(r.t, err)
 	ctx, cancel := context.WithCancel(context.Background())
@@ -192,7 +192,7 @@ func TestLateReadingsOfSlowSeriesMarkFewWindows(t *testing.T) {
 	r := newRig(t)
 	all, err := series.ParseSelector("#")
 	require.NoError(t, err)
-	r.pipe.Use([]config.Rule{{Select: all, Kind: series.Gauge, FreshFor: 24 * time.Hour}}, nil)
+	r.pipe.Use([]config.SeriesRule{{Select: all, Kind: series.Gauge, FreshFor: 24 * time.Hour}}, nil)
 	values := map[time.Duration]float64{}
 	for i := range 200 {
 		values[time.Duration(i)*time.Minute] = 1
@@ -211,7 +211,7 @@ func TestNewRulesCountFromTheNextReadingOn(t *testing.T) {
 	low := 8.0
 	all, err := series.ParseSelector("#")
 	require.NoError(t, err)
-	r.pipe.Use([]config.Rule{{Select: all, Kind: series.Gauge, FreshFor: time.Minute, Limits: screen.Limits{Low: &low}}}, nil)
+	r.pipe.Use([]config.SeriesRule{{Select: all, Kind: series.Gauge, FreshFor: time.Minute, Limits: screen.Limits{Low: &low}}}, nil)
 	require.NoError(t, r.give(map[time.Duration]float64{time.Second: 7}, anHourAgo))
 	assert.EqualValues(t, 1, r.pipe.Accepted())
 	assert.EqualValues(t, 1, r.pipe.Rejected())
@@ -360,6 +360,6 @@ func TestWhatMessagesSayOfASeriesBecomesItsLabels(t *testing.T) {
 
 	everything, err := series.ParseSelector("#")
 	require.NoError(t, err)
-	r.pipe.Use([]config.Rule{{Select: everything, Kind: series.Gauge, Labels: "make=ours,owner=us"}}, nil)
+	r.pipe.Use([]config.SeriesRule{{Select: everything, Kind: series.Gauge, Labels: "make=ours,owner=us"}}, nil)
 	assert.EqualValues(t, "bay=3,make=ours,owner=us", give("bay=3,make=other"), "the rule comes first")
 }

@@ -26,7 +26,7 @@ func (p *Pipeline) roll(ctx context.Context) {
 			p.log.Error("summaries could not be made; trying again", "error", err)
 			return
 		}
-		if n < mostPerRoll || p.inbox.len() > 0 {
+		if n < mostPerRoll || p.inbox.waiting() > 0 {
 			return
 		}
 	}
@@ -47,7 +47,7 @@ func (p *Pipeline) rollSome(ctx context.Context, hurry bool) (int, error) {
 		due, err = p.rollOver(due, &batch, now)
 	}
 	if err == nil && len(batch.Entries)+len(batch.Sketches) > 0 {
-		err = p.append(ctx, batch)
+		err = p.write(ctx, batch)
 	}
 	if err != nil {
 		p.pending.Restore(due, now)

@@ -24,7 +24,7 @@ import (
 // thinRig is a pipeline that thins, beside all readings it took in.
 type thinRig struct {
 	*rig
-	rule    config.Rule
+	rule    config.SeriesRule
 	arrived map[int64]float64
 	begin   time.Time
 	random  *rand.Rand
@@ -38,7 +38,7 @@ func newThinRig(t *testing.T, rule thin.Rule) *thinRig {
 	return r
 }
 
-func (r *thinRig) use() { r.pipe.Use([]config.Rule{r.rule}, nil) }
+func (r *thinRig) use() { r.pipe.Use([]config.SeriesRule{r.rule}, nil) }
 
 // come gives readings of from <= time < to, about every three seconds, and is how many were refused.
 func (r *thinRig) come(from, to time.Duration) (refused uint64) {

@@ -18,10 +18,10 @@ import (
 const hour = rollup.Tier(time.Hour)
 
 // everything is one rule for all series, with some tiers.
-func everything(t *testing.T, tiers ...rollup.Tier) config.Rule {
+func everything(t *testing.T, tiers ...rollup.Tier) config.SeriesRule {
 	all, err := series.ParseSelector("#")
 	require.NoError(t, err)
-	return config.Rule{Select: all, Kind: series.Gauge, Unit: "mg/l", FreshFor: time.Minute, Tiers: tiers}
+	return config.SeriesRule{Select: all, Kind: series.Gauge, Unit: "mg/l", FreshFor: time.Minute, Tiers: tiers}
 }
 
 // asFromReadings checks every window of a tier against its readings.
@@ -58,7 +58,7 @@ func (r *rig) rest() {
 
 func TestTiersOfASeriesAreMadeOneOfTheOther(t *testing.T) {
 	r := newRig(t)
-	r.pipe.Use([]config.Rule{everything(t, rollup.TenSecond, rollup.Quarter, hour)}, nil)
+	r.pipe.Use([]config.SeriesRule{everything(t, rollup.TenSecond, rollup.Quarter, hour)}, nil)
 	random := rand.New(rand.NewPCG(1, 2))
 	begin := time.Now().Add(-10 * time.Hour)
 	for range 20 { // in any order, also between those of before
@@ -94,7 +94,7 @@ func TestANewTierIsFilledFromWhatIsThereWhileReadingsCome(t *testing.T) {
 	tiersAre := func(names string) func() bool {
 		return func() bool { known, _ := r.store.Get(1); return known.Tiers == names }
 	}
-	r.pipe.Use([]config.Rule{everything(t, rollup.TenSecond, rollup.Minute, hour)}, nil)
+	r.pipe.Use([]config.SeriesRule{everything(t, rollup.TenSecond, rollup.Minute, hour)}, nil)
 	for range 20 {
 		some(20)
 	}
@@ -104,7 +104,7 @@ func TestANewTierIsFilledFromWhatIsThereWhileReadingsCome(t *testing.T) {
 		assert.NotZero(t, r.asFromReadings(tier))
 	}
 	// Others, of which none but the readings has been before, and one that is of no use for the rest.
-	r.pipe.Use([]config.Rule{everything(t, rollup.Tier(15*time.Second), rollup.Tier(45*time.Second), hour)}, nil)
+	r.pipe.Use([]config.SeriesRule{everything(t, rollup.Tier(15*time.Second), rollup.Tier(45*time.Second), hour)}, nil)
 	some(20)
 	r.eventually("the others are there", tiersAre("15s,45s,1h"))
 	some(20)
@@ -145,7 +145,7 @@ func TestWhatIsPendingWhenTiersChangeIsInTheNewOnes(t *testing.T) {
 		passed.Store(int64(130 * time.Second))
 		some(0, 150*time.Second)  // a little later than the clock says, and than what a fill makes
 		time.Sleep(2 * rollEvery) // some is made, and some still open
-		r.pipe.Use([]config.Rule{everything(t, change[1]...)}, nil)
+		r.pipe.Use([]config.SeriesRule{everything(t, change[1]...)}, nil)
 		r.eventually("it has the others", func() bool { known, _ := r.store.Get(1); return known.Tiers == to })
 		some(151*time.Second, 170*time.Second)
 		passed.Store(int64(2 * time.Hour))

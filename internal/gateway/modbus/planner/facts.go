@@ -8,12 +8,12 @@ import (
 
 // Facts holds what a device has shown of one of its tables. It survives restarts.
 type Facts struct {
-	Given    int       `json:"given,omitempty"`    // longest read that it gave
-	Short    int       `json:"short,omitempty"`    // shortest that was too long for it; 0: none
-	ShortAt  time.Time `json:"short_at,omitzero"`  // when it was
-	Doubted  int       `json:"doubted,omitempty"`  // Short, while a longer read is tried again
-	Refused  []Refusal `json:"refused,omitempty"`  // none covers another
-	Readable []Run     `json:"readable,omitempty"` // addresses that were given, in order, apart
+	Given    int           `json:"given,omitempty"`    // longest read that it gave
+	Short    int           `json:"short,omitempty"`    // shortest that was too long for it; 0: none
+	ShortAt  time.Time     `json:"short_at,omitzero"`  // when it was
+	Doubted  int           `json:"doubted,omitempty"`  // Short, while a longer read is tried again
+	Refused  []RefusedRead `json:"refused,omitempty"`  // none covers another
+	Readable []Run         `json:"readable,omitempty"` // addresses that were given, in order, apart
 	changed  bool
 }
 
@@ -25,8 +25,8 @@ type Run struct {
 
 func (r Run) covers(o Run) bool { return r.First <= o.First && o.End <= r.End }
 
-// Refusal is a read that the device did not give.
-type Refusal struct {
+// RefusedRead is a read that the device did not give.
+type RefusedRead struct {
 	Run
 	Alone bool      `json:"alone,omitempty"` // it was for a single value, which is missing then
 	Tries int       `json:"tries,omitempty"` // in a row
@@ -74,7 +74,7 @@ func (f *Facts) DidGive(r Read) {
 		}
 	}
 	if before := len(f.Refused); before > 0 {
-		f.Refused = slices.DeleteFunc(f.Refused, func(o Refusal) bool { return run.covers(o.Run) })
+		f.Refused = slices.DeleteFunc(f.Refused, func(o RefusedRead) bool { return run.covers(o.Run) })
 		f.changed = f.changed || len(f.Refused) != before
 	}
 	if f.add(run) {
@@ -118,7 +118,7 @@ func (f *Facts) Gives(v Value) bool { return f.readable(v.First, v.end()) && f.r
 // value that is refused by itself is tried earlier, as it is missed.
 func (f *Facts) DidRefuse(r Read, now time.Time) {
 	f.changed = true
-	fresh := Refusal{Run: Run{r.First, r.end()}, Alone: len(r.Values) == 1, Since: now, Again: now.Add(DoubtAfter)}
+	fresh := RefusedRead{Run: Run{r.First, r.end()}, Alone: len(r.Values) == 1, Since: now, Again: now.Add(DoubtAfter)}
 	for _, o := range f.Refused {
 		if o.Run == fresh.Run {
 			fresh.Since, fresh.Tries = o.Since, o.Tries
@@ -128,10 +128,10 @@ func (f *Facts) DidRefuse(r Read, now time.Time) {
 		fresh.Again = now.Add(min(DoubtAfter, missingAgain<<min(fresh.Tries, 20)))
 		fresh.Tries++
 	}
-	if !fresh.Alone && slices.ContainsFunc(f.Refused, func(o Refusal) bool { return o.Run != fresh.Run && fresh.covers(o.Run) }) {
+	if !fresh.Alone && slices.ContainsFunc(f.Refused, func(o RefusedRead) bool { return o.Run != fresh.Run && fresh.covers(o.Run) }) {
 		return // another refusal says so already
 	}
-	f.Refused = slices.DeleteFunc(f.Refused, func(o Refusal) bool { return o.covers(fresh.Run) && (!o.Alone || o.Run == fresh.Run) })
+	f.Refused = slices.DeleteFunc(f.Refused, func(o RefusedRead) bool { return o.covers(fresh.Run) && (!o.Alone || o.Run == fresh.Run) })
 	if len(f.Refused) < mostRefusals {
 		f.Refused = append(f.Refused, fresh)
 	}
@@ -141,7 +141,7 @@ func (f *Facts) DidRefuse(r Read, now time.Time) {
 // explain takes refusals of addresses that were all given at other times for what they
 // must be: too long.
 func (f *Facts) explain(now time.Time) {
-	f.Refused = slices.DeleteFunc(f.Refused, func(o Refusal) bool {
+	f.Refused = slices.DeleteFunc(f.Refused, func(o RefusedRead) bool {
 		n := o.End - o.First
 		if o.Alone || n <= f.Given || !f.readable(o.First, o.End) {
 			return false
@@ -175,7 +175,7 @@ func (f *Facts) expire(now time.Time) {
 	}
 }
 
-func (f *Facts) refusedAlone(v Value) *Refusal {
+func (f *Facts) refusedAlone(v Value) *RefusedRead {
 	for i, o := range f.Refused {
 		if o.Alone && o.Run == (Run{v.First, v.end()}) {
 			return &f.Refused[i]
@@ -189,7 +189,7 @@ func (f *Facts) refusedAlone(v Value) *Refusal {
 func (f *Facts) firstEnds(order []int, values []Value) []int {
 	out := make([]int, len(order))
 	refused := slices.Clone(f.Refused)
-	slices.SortFunc(refused, func(a, b Refusal) int { return b.First - a.First })
+	slices.SortFunc(refused, func(a, b RefusedRead) int { return b.First - a.First })
 	next, end := 0, math.MaxInt
 	for j := len(order) - 1; j >= 0; j-- {
 		for next < len(refused) && refused[next].First >= values[order[j]].First {

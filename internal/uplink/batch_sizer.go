@@ -2,9 +2,9 @@ package uplink
 
 import "time"
 
-// pace finds how much to send at once: as much as the link carries in a few seconds, so
+// batchSizer finds how much to send at once: as much as the link carries in a few seconds, so
 // that on a slow one every batch arrives and the present does not wait for the past.
-type pace struct {
+type batchSizer struct {
 	bytes  float64 // of the next batch
 	perRow float64 // bytes a summary took lately
 }
@@ -19,18 +19,18 @@ const (
 	patience    = 30 * time.Second
 )
 
-func newPace() *pace { return &pace{bytes: firstBytes, perRow: 12} }
+func newPace() *batchSizer { return &batchSizer{bytes: firstBytes, perRow: 12} }
 
 // rows is how many summaries to put into the next batch.
-func (p *pace) rows() int { return max(1, min(mostRows, int(p.bytes/p.perRow))) }
+func (p *batchSizer) rows() int { return max(1, min(mostRows, int(p.bytes/p.perRow))) }
 
 // within is how long a request may take.
-func (p *pace) within(bytes int) time.Duration {
+func (p *batchSizer) within(bytes int) time.Duration {
 	return patience + time.Duration(bytes)*time.Second/slowest
 }
 
 // sent learns from a batch that was answered.
-func (p *pace) sent(bytes, rows int, took time.Duration) {
+func (p *batchSizer) sent(bytes, rows int, took time.Duration) {
 	if rows == 0 {
 		return
 	}
@@ -40,4 +40,4 @@ func (p *pace) sent(bytes, rows int, took time.Duration) {
 }
 
 // lost learns from one that was not.
-func (p *pace) lost() { p.bytes = max(p.bytes/2, fewestBytes) }
+func (p *batchSizer) lost() { p.bytes = max(p.bytes/2, fewestBytes) }

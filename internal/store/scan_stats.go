@@ -6,11 +6,11 @@ import (
 	"nexocumula/internal/core/rollup"
 )
 
-// Work counts the reads of scans by tier, in the order of their first read.
-type Work []TierWork
+// ScanStats counts the reads of scans by tier, in the order of their first read.
+type ScanStats []TierStats
 
-// TierWork counts the reads of one tier.
-type TierWork struct {
+// TierStats counts the reads of one tier.
+type TierStats struct {
 	Tier     rollup.Tier
 	Synopses int // chunks answered by the one summary of all their rows
 	Steps    int // chunks answered by their quarters of an hour
@@ -20,21 +20,21 @@ type TierWork struct {
 }
 
 // of is the entry of a tier; nil when nobody wants to know.
-func (w *Work) of(tier rollup.Tier) *TierWork {
+func (w *ScanStats) of(tier rollup.Tier) *TierStats {
 	if w == nil {
-		return &TierWork{}
+		return &TierStats{}
 	}
 	for i := range *w {
 		if (*w)[i].Tier == tier {
 			return &(*w)[i]
 		}
 	}
-	*w = append(*w, TierWork{Tier: tier})
+	*w = append(*w, TierStats{Tier: tier})
 	return &(*w)[len(*w)-1]
 }
 
 // Plus is the work of both.
-func (w Work) Plus(o Work) Work {
+func (w ScanStats) Plus(o ScanStats) ScanStats {
 	out := slices.Clone(w)
 	for _, t := range o {
 		into := out.of(t.Tier)

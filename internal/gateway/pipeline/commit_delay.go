@@ -23,7 +23,7 @@ const (
 // nobody comes any more (senders that wait for their answers fall silent together), or
 // until the pace is up.
 type waiting struct {
-	pace config.Pace
+	pace config.CommitDelay
 	all  []*Delivery
 
 	first, last time.Time // of the deliveries that wait, by arrival; first of those that are no polls
@@ -125,8 +125,8 @@ func (w *waiting) take(now time.Time) []*Delivery {
 	return all
 }
 
-// UsePace is another pace from now on.
-func (p *Pipeline) UsePace(ctx context.Context, pace config.Pace) error {
+// UseCommitDelay takes another delay from now on.
+func (p *Pipeline) UseCommitDelay(ctx context.Context, pace config.CommitDelay) error {
 	return p.Between(ctx, func() error {
 		p.waiting.pace = pace
 		return nil

@@ -8,23 +8,23 @@ import (
 	"nexocumula/internal/core/rollup"
 )
 
-// Ahead holds the first rows that scans of many series need, read in one go: a statement for each
+// Prefetch holds the first rows that scans of many series need, read in one go: a statement for each
 // would take longer than all the rest.
-type Ahead struct {
+type Prefetch struct {
 	tier     rollup.Tier
 	from, to int64
 	trays    map[uint32]column.Block // looked at before the chunks, as in a scan by itself
 	chunks   map[uint32][]chunkRow
 }
 
-// Ahead reads what Scans of series that want the same will need; nil when they gain nothing.
-func (s *Store) Ahead(ctx context.Context, ids []uint32, w Wanted) (*Ahead, error) {
+// Prefetch reads what Scans of series that want the same will need; nil when they gain nothing.
+func (s *Store) Prefetch(ctx context.Context, ids []uint32, w Wanted) (*Prefetch, error) {
 	if len(ids) < 2 || !stepsWithList(w, w.From) {
 		return nil, nil
 	}
-	a := &Ahead{tier: w.Tier, from: w.From, to: w.To, trays: map[uint32]column.Block{}, chunks: map[uint32][]chunkRow{}}
+	a := &Prefetch{tier: w.Tier, from: w.From, to: w.To, trays: map[uint32]column.Block{}, chunks: map[uint32][]chunkRow{}}
 	for _, id := range ids {
-		a.trays[id], a.chunks[id] = s.inTray(place{id, w.Tier}, w.From, w.To), []chunkRow{}
+		a.trays[id], a.chunks[id] = s.inTray(seriesTier{id, w.Tier}, w.From, w.To), []chunkRow{}
 	}
 	columns, steps := listColumns(w, w.From)
 	rows, err := s.reader.WithContext(ctx).Raw("SELECT series, "+columns+" FROM chunks WHERE series IN ? AND tier = ? AND first_at < ? AND last_at >= ? ORDER BY series, first_at",
@@ -49,7 +49,7 @@ func (s *Store) Ahead(ctx context.Context, ids []uint32, w Wanted) (*Ahead, erro
 }
 
 // of returns the prefetched rows of a series' scan, if any.
-func (a *Ahead) of(id uint32, w Wanted) (tray column.Block, chunks []chunkRow, ok bool) {
+func (a *Prefetch) of(id uint32, w Wanted) (tray column.Block, chunks []chunkRow, ok bool) {
 	if a == nil || a.tier != w.Tier || a.from != w.From || a.to != w.To {
 		return column.Block{}, nil, false
 	}

@@ -80,7 +80,7 @@ func TestReadingAheadLosesAndDoublesNothing(t *testing.T) {
 			before[i] = done[i].Load()
 		}
 		var err error
-		if w.Ahead, err = s.Ahead(t.Context(), ids, w); !assert.NoError(t, err) || !assert.NotNil(t, w.Ahead) {
+		if w.Ahead, err = s.Prefetch(t.Context(), ids, w); !assert.NoError(t, err) || !assert.NotNil(t, w.Ahead) {
 			return false
 		}
 		for i, id := range ids {
