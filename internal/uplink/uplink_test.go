@@ -1,19 +1,9 @@
 package uplink
 
 import (
-	"bytes"
-	"context"
-	"encoding/json"
-	"errors"
 	"fmt"
-	"io"
-	"log/slog"
-	"net/http"
 	"os"
 	"path/filepath"
-	"slices"
-	"strings"
-	"sync"
 	"testing"
 	"testing/synctest"
 	"time"
@@ -21,203 +11,11 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"nexocumula/internal/access"
-	"nexocumula/internal/central"
-	"nexocumula/internal/config"
 	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/core/sketch"
 	"nexocumula/internal/store"
-	"nexocumula/internal/wire"
 )
-
-var quiet = slog.New(slog.DiscardHandler)
-
-// memory is a folder whose files need no disk, where there is one.
-func memory(t *testing.T) string {
-	dir, err := os.MkdirTemp("/dev/shm", "uplink-")
-	if err != nil {
-		return t.TempDir()
-	}
-	t.Cleanup(func() { os.RemoveAll(dir) })
-	return dir
-}
-
-func openStore(t *testing.T, path string) *store.Store {
-	st, err := store.Open(path, quiet, store.Options{})
-	require.NoError(t, err)
-	return st
-}
-
-// office is a central whose network misbehaves on demand. It is the transport of senders.
-type office struct {
-	t        *testing.T
-	store    *store.Store
-	receiver *central.Receiver
-	stop     func()
-	cannot   string // the path of a series that this central cannot read
-
-	book *access.Book // of gateways that have a credential of their own; nil: there are none
-
-	mu      sync.Mutex
-	spoil   func(n int) string // what to do with the n-th request
-	rate    int                // bytes a second; 0: any number at once
-	n       int
-	largest int // bytes of a request
-}
-
-func newOffice(t *testing.T, path string) *office {
-	o := &office{t: t, spoil: func(int) string { return "" }}
-	o.open(path)
-	return o
-}
-
-// open runs the central on a file, as after a start.
-func (o *office) open(path string) {
-	o.store = openStore(o.t, path)
-	r, err := central.NewReceiver(config.Central{Accept: []config.Accept{{Gateway: "long-mere", Sites: []string{"long-mere"}, Token: "trout"}}}, o.store, o.enrolled())
-	require.NoError(o.t, err)
-	ctx, cancel := context.WithCancel(context.Background())
-	ended := make(chan struct{})
-	go func() { defer close(ended); _ = r.Run(ctx) }()
-	o.mu.Lock()
-	o.receiver = r
-	o.mu.Unlock()
-	o.stop = func() { cancel(); <-ended; assert.NoError(o.t, o.store.Close()) }
-}
-
-func (o *office) enrolled() central.Enrolled {
-	if o.book != nil {
-		return o.book
-	}
-	return nobody{}
-}
-
-var errCut = errors.New("the link is cut")
-
-// RoundTrip is the network, and the HTTP side of a central.
-func (o *office) RoundTrip(req *http.Request) (*http.Response, error) {
-	body, err := io.ReadAll(req.Body)
-	if err != nil {
-		return nil, err
-	}
-	o.mu.Lock()
-	o.n++
-	how, rate, receiver := o.spoil(o.n), o.rate, o.receiver
-	o.largest = max(o.largest, len(body))
-	o.mu.Unlock()
-	if rate > 0 {
-		select {
-		case <-time.After(time.Duration(len(body)) * time.Second / time.Duration(rate)):
-		case <-req.Context().Done():
-			return nil, req.Context().Err()
-		}
-	}
-	if how == "drop" { // the request never arrives
-		return nil, errCut
-	}
-	if req.URL.Path == wire.CredentialPath {
-		return o.renew(req, how)
-	}
-	if how == "fail" {
-		return answer(http.StatusBadGateway, "a proxy is confused"), nil
-	}
-	if o.cannot != "" && o.holds(body, o.cannot) {
-		return answer(http.StatusBadRequest, `{"error":{"code":"malformed","message":"a summary cannot be read"}}`), nil
-	}
-	reply, err := receiver.Receive(strings.TrimPrefix(req.Header.Get("Authorization"), "Bearer "), "a test", body)
-	if how == "lose answer" {
-		return nil, errCut
-	}
-	if err != nil {
-		text, _ := json.Marshal(map[string]any{"error": central.RefusalOf(err)})
-		return answer(http.StatusConflict, string(text)), nil
-	}
-	text, _ := json.Marshal(reply)
-	return answer(http.StatusOK, string(text)), nil
-}
-
-// holds says whether a request is about a series.
-func (o *office) holds(body []byte, path string) bool {
-	e, err := wire.DecodeEnvelope(body)
-	require.NoError(o.t, err)
-	if len(e.Batch) == 0 {
-		return false
-	}
-	runs, _, _, err := wire.DecodeBatch(e.Batch)
-	require.NoError(o.t, err)
-	return slices.ContainsFunc(runs, func(r wire.Run) bool { return string(r.Def.Path) == path })
-}
-
-func answer(status int, text string) *http.Response {
-	return &http.Response{StatusCode: status, Body: io.NopCloser(bytes.NewReader([]byte(text))), Header: http.Header{}}
-}
-
-func (o *office) count() int {
-	everything, err := series.ParseSelector("#")
-	require.NoError(o.t, err)
-	total := 0
-	for _, s := range o.store.List(everything) {
-		rows, err := o.store.Read(s.ID, rollup.Minute, 0, 1<<62)
-		require.NoError(o.t, err)
-		total += rows.Len()
-	}
-	return total
-}
-
-var settings = config.Uplink{Name: "office", Address: "http://office", Tiers: []rollup.Tier{rollup.Minute}, Token: "trout"}
-
-func own(p series.Path) bool { return strings.HasPrefix(string(p), "long-mere/") }
-
-// site is a gateway's store of summaries and its sender.
-type site struct {
-	t      *testing.T
-	store  *store.Store
-	sender *Sender
-	minute int64
-}
-
-func newSite(t *testing.T, path string, o *office) *site {
-	s := &site{t: t, store: openStore(t, path)}
-	s.connect(settings, o)
-	return s
-}
-
-func (s *site) connect(settings config.Uplink, o *office) {
-	var err error
-	s.sender, err = NewSender("long-mere", "", settings, own, s.store, func() wire.Status { return wire.Status{SentAt: time.Now()} }, quiet)
-	require.NoError(s.t, err)
-	s.sender.http.Transport = o
-}
-
-var oxygen = series.Definition{Path: "long-mere/buoy-1/oxygen", Kind: series.Gauge, FreshFor: time.Minute}
-
-// roll makes n summaries of the minutes that follow, as the pipeline does.
-func (s *site) roll(n int) { s.rollOf(oxygen, n) }
-
-func (s *site) rollOf(def series.Definition, n int) {
-	rows := rollup.NewBlock(def.Kind, n)
-	for range n {
-		start := s.minute * int64(time.Minute)
-		rollup.Summary{Count: 1, MinAt: start, MaxAt: start, FirstAt: start, LastAt: start}.AddTo(&rows, start, def.Kind)
-		s.minute++
-	}
-	ids, err := s.store.Define([]series.Definition{def})
-	require.NoError(s.t, err)
-	require.NoError(s.t, s.store.Append(store.Batch{Entries: []store.Entry{{Series: ids[0], Tier: rollup.Minute, Rows: rows}, {Series: ids[0], Tier: rollup.TenSecond, Rows: rows}}}))
-}
-
-func (s *site) run() (stop func()) {
-	ctx, cancel := context.WithCancel(context.Background())
-	done := make(chan error, 1)
-	go func() { done <- s.sender.Run(ctx) }()
-	return func() {
-		cancel()
-		assert.NoError(s.t, <-done)
-	}
-}
-
-func (s *site) waiting() int { return s.sender.Outbox().Backlog().Rows }
 
 // together runs a test with a central and a site in virtual time.
 func together(t *testing.T, test func(t *testing.T, o *office, s *site)) {
@@ -532,14 +330,3 @@ func TestSketchesAreSentAndSentAgain(t *testing.T) {
 		require.NoError(t, again.store.Close())
 	})
 }
-
-// nobody was enrolled.
-type nobody struct{}
-
-func (nobody) AnyCredential(string) bool { return false }
-
-func (nobody) CheckCredential(string, string, string) (access.Credential, error) {
-	return access.Credential{}, nil
-}
-
-func (nobody) Gateways() []access.EnrolledGateway { return nil }
