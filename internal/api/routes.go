@@ -26,7 +26,7 @@ type callFlags uint8
 
 const (
 	endless callFlags = 1 << iota // its answer goes on
-	ofAll                         // it is about all that the service holds, so that nobody may make it who may only see a part
+	ofAll                         // it is about all that the service holds: who may see only a part may not make it
 	own                           // it is about the account that makes it, so that no token may
 	audited                       // what it does is noted here; others note it themselves, where they know more
 )

@@ -151,19 +151,7 @@ func (u *unkind) start(t *testing.T) string {
 		go u.serve(master)
 		return "rtu://" + name
 	}
-	open, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(t, err)
-	t.Cleanup(func() { open.Close() })
-	go func() {
-		for {
-			c, err := open.Accept()
-			if err != nil {
-				return
-			}
-			go u.serve(c)
-		}
-	}()
-	return string(u.wire) + "://" + open.Addr().String()
+	return string(u.wire) + "://" + listen(t, func(c net.Conn) { u.serve(c) })
 }
 
 // pseudoTerminal returns the device's end of a serial line, and the file at the other.

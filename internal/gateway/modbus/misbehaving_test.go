@@ -28,6 +28,11 @@ type rude struct {
 }
 
 func (r *rude) start(t *testing.T) string {
+	return "tcp://" + listen(t, r.serve)
+}
+
+// listen serves each connection to the address that it returns.
+func listen(t *testing.T, serve func(net.Conn)) string {
 	open, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
 	t.Cleanup(func() { open.Close() })
@@ -37,10 +42,10 @@ func (r *rude) start(t *testing.T) string {
 			if err != nil {
 				return
 			}
-			go r.serve(c)
+			go serve(c)
 		}
 	}()
-	return "tcp://" + open.Addr().String()
+	return open.Addr().String()
 }
 
 func (r *rude) serve(c net.Conn) {

@@ -26,7 +26,7 @@ type documentValue struct {
 	ItemsOf   string `yaml:"items_of" says:"or to an array whose items are values; {n} is an item's number, from 1"`
 	AllBelow  string `yaml:"all_below" says:"or to an object of which everything is a value, at whatever depth; {key} is the keys that lead there, joined by _. What the time, names and other values are bound to is left out"`
 	SamplesOf string `yaml:"samples_of" says:"or to an array of numbers measured one after another, interval apart"`
-	Interval  string `yaml:"interval" says:"time between two samples, such as 100ms. The payload's time is that of the first sample; without one, the last sample has the time of arrival"`
+	Interval  string `yaml:"interval" says:"time between two samples, such as 100ms. The payload's time is that of the first sample. If the payload has no time, the last sample has the time of arrival"`
 
 	fieldKeys   `yaml:",inline"`
 	writtenKeys `yaml:",inline"`

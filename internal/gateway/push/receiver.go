@@ -216,8 +216,8 @@ func (r *Receiver) read(rows []payload.Row, d Document, at int64) payload.Decode
 // placeOf names for people what a sender sent.
 func placeOf(s *Sender, what string) string { return "sender " + s.Name + ": " + what }
 
-// Reread reads a message of a topic as if it had just been sent. A reject names its sender, who may send no more series
-// than then.
+// Reread reads a message of a topic as if it had just been sent. A reject names its sender: the series that this sender
+// may send today are the limit.
 func (r *Receiver) Reread(place string, raw []byte, at int64) ([]reading.Reading, []reading.Reject) {
 	from := &reading.Origin{Source: r.name, Place: place, Raw: raw}
 	refuse := func(format string, args ...any) ([]reading.Reading, []reading.Reject) {
