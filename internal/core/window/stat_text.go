@@ -98,7 +98,7 @@ var otherNames = map[string]string{
 func near(name string) string {
 	name = strings.ToLower(name)
 	if other := otherNames[name]; other != "" {
-		return "; did you mean " + other
+		return fmt.Sprintf(" (did you mean %q?)", other)
 	}
 	best, distance := "", 3
 	for _, k := range kinds {
@@ -112,7 +112,7 @@ func near(name string) string {
 	if best == "" {
 		return ""
 	}
-	return "; did you mean " + best
+	return fmt.Sprintf(" (did you mean %q?)", best)
 }
 
 func (k *statKind) parse(value string, has bool, per string, isPer bool) (Stat, error) {

@@ -118,7 +118,7 @@ func TestWhatCannotBeAskedForIsSaidByItsName(t *testing.T) {
 
 func TestStatsWithoutAMeaningAreRefusedOrEmpty(t *testing.T) {
 	for text, wrong := range map[string]string{
-		"average": `stat "average" is not known; did you mean mean; use some of count, mean`, "mena": `stat "mena" is not known; did you mean mean; use some of`, "durations:1": "did you mean duration", "mean,mean": "asked for twice", "p101": "no percentile above 100",
+		"average": `stat "average" is not known (did you mean "mean"?); use some of count, mean`, "mena": `stat "mena" is not known (did you mean "mean"?); use some of`, "durations:1": `did you mean "duration"?`, "mean,mean": "asked for twice", "p101": "no percentile above 100",
 		"duration": "needs to be told of which state, as in duration:1", "share:on": "a state is a number", "mean:3": "takes no value", "p1e1": "not known",
 		"mean/h": "mean is not per time", "rate/y": "write rate, rate/min", "above": "needs a number to compare with", "between:9..6": "the lower first", "above:0x1": "a number",
 	} {
