@@ -17,6 +17,7 @@ import (
 	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/store"
+	"nexocumula/internal/store/engine"
 	"nexocumula/internal/uplink"
 	"nexocumula/internal/wire"
 )
@@ -164,7 +165,11 @@ func catchUp(dir string) ([]Row, error) {
 	}
 	defer c.stop()
 	mine := func(series.Path) bool { return true }
-	sender, err := uplink.NewSender("site-0", "", config.Uplink{Name: "up", Address: c.address, Token: "bench", Tiers: rollup.Tiers}, mine, st,
+	box, err := st.Outboxes.Open("up", rollup.Tiers, mine)
+	if err != nil {
+		return nil, err
+	}
+	sender, err := uplink.NewSender("site-0", "", config.Uplink{Name: "up", Address: c.address, Token: "bench", Tiers: rollup.Tiers}, box, st,
 		func() wire.Status { return wire.Status{SentAt: time.Now()} }, slog.New(slog.DiscardHandler))
 	if err != nil {
 		return nil, err
@@ -205,7 +210,7 @@ func threeDays(st *store.Store) error {
 		if err != nil {
 			return err
 		}
-		var batch store.Batch
+		var batch engine.Batch
 		for _, tier := range rollup.Tiers {
 			n := int64(catchHours * time.Hour / time.Duration(tier))
 			rows := rollup.NewBlock(series.Gauge, int(n))
@@ -214,13 +219,13 @@ func threeDays(st *store.Store) error {
 				v := 8 + float64((k*7+int64(i)*13)%400)/100
 				rollup.Summary{Count: 10, Mean: v + 1/float64(k+3), M2: v / 7, Min: v - 0.1, Max: v + 0.1, First: v, Last: v, Held: v + 1/float64(k+5), Covered: time.Duration(tier), MinAt: start, MaxAt: start + 1e9, FirstAt: start, LastAt: start + 9e9}.AddTo(&rows, start, series.Gauge)
 			}
-			batch.Entries = append(batch.Entries, store.Entry{Series: id, Tier: tier, Rows: rows})
+			batch.Entries = append(batch.Entries, engine.Entry{Series: id, Tier: tier, Rows: rows})
 		}
-		if err := st.Append(batch); err != nil {
+		if err := st.Append(context.Background(), batch); err != nil {
 			return err
 		}
 		if i%10 == 9 {
-			if err := st.Seal(nil); err != nil {
+			if err := st.Seal(context.Background(), engine.Sealing{}); err != nil {
 				return err
 			}
 		}

@@ -1,6 +1,7 @@
 package main
 
 import (
+	"context"
 	"fmt"
 	"math"
 	"math/rand/v2"
@@ -13,7 +14,7 @@ import (
 	"nexocumula/internal/core/column"
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/sim"
-	"nexocumula/internal/store"
+	"nexocumula/internal/store/engine"
 )
 
 const (
@@ -67,12 +68,12 @@ func bytesPerReading(dir string) (Row, error) {
 		if err != nil {
 			return Row{}, err
 		}
-		if err := st.Append(store.Batch{Entries: []store.Entry{{Series: id, Rows: b}}}); err != nil {
+		if err := st.Append(context.Background(), engine.Batch{Entries: []engine.Entry{{Series: id, Rows: b}}}); err != nil {
 			return Row{}, err
 		}
 		rows += b.Len()
 	}
-	if err := st.Seal(nil); err != nil {
+	if err := st.Seal(context.Background(), engine.Sealing{}); err != nil {
 		return Row{}, err
 	}
 	size, err := chunkBytes(filepath.Join(dir, "ours.db"))

@@ -1,6 +1,7 @@
 package main
 
 import (
+	"context"
 	"fmt"
 	"log/slog"
 	"time"
@@ -18,7 +19,7 @@ func openStore(path string) (*store.Store, error) {
 }
 
 func defineOne(st *store.Store, path string, kind series.Kind) (uint32, error) {
-	ids, err := st.Define([]series.Definition{{Path: series.Path(path), Kind: kind, Unit: "Cel", FreshFor: time.Minute}})
+	ids, err := st.Define(context.Background(), []series.Definition{{Path: series.Path(path), Kind: kind, Unit: "Cel", FreshFor: time.Minute}})
 	if err != nil {
 		return 0, err
 	}

@@ -27,7 +27,7 @@ import (
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/gateway"
 	"nexocumula/internal/service"
-	"nexocumula/internal/store"
+	"nexocumula/internal/store/engine"
 	"nexocumula/test/browser"
 )
 
@@ -83,7 +83,7 @@ func (c *console) fill(count, days int) (err error) {
 		path := fmt.Sprintf("bench/station-%03d/value_%02d", i/16, i%16)
 		defs = append(defs, series.Definition{Path: series.Path(path), Kind: series.Gauge, Unit: "Cel", FreshFor: time.Minute})
 	}
-	if c.ids, err = c.service.Store.Define(defs); err != nil {
+	if c.ids, err = c.service.Store.Define(context.Background(), defs); err != nil {
 		return err
 	}
 	begin := rollup.Minute.Start(time.Now().Add(-time.Duration(days) * 24 * time.Hour).UnixNano())
@@ -95,7 +95,7 @@ func (c *console) fill(count, days int) (err error) {
 			v := 10 + 5*math.Sin(float64(n)/229+float64(i)) + float64(n%7)/100
 			rollup.Summary{Count: 6, Mean: v, Min: v - 0.1, Max: v + 0.1, First: v, Last: v, FirstAt: at, LastAt: at + int64(50*time.Second), Covered: time.Minute}.AddTo(&block, at, series.Gauge)
 		}
-		if err := c.service.Store.Append(store.Batch{Entries: []store.Entry{{Series: id, Tier: rollup.Minute, Rows: block}}}); err != nil {
+		if err := c.service.Store.Append(context.Background(), engine.Batch{Entries: []engine.Entry{{Series: id, Tier: rollup.Minute, Rows: block}}}); err != nil {
 			return err
 		}
 	}
@@ -110,16 +110,16 @@ func (c *console) publish(ctx context.Context) error {
 	tick := time.NewTicker(time.Second)
 	defer tick.Stop()
 	for n := 0; ; n++ {
-		var batch store.Batch
+		var batch engine.Batch
 		for i, id := range c.ids {
 			if c.paused.Load() {
 				break
 			}
 			b := column.New(1, 1)
 			b.Add(time.Now().UnixNano(), float64((n+i)%1000)/100)
-			batch.Entries = append(batch.Entries, store.Entry{Series: id, Rows: b})
+			batch.Entries = append(batch.Entries, engine.Entry{Series: id, Rows: b})
 		}
-		if err := c.service.Store.Append(batch); err != nil && ctx.Err() == nil {
+		if err := c.service.Store.Append(context.Background(), batch); err != nil && ctx.Err() == nil {
 			return err
 		}
 		select {

@@ -220,7 +220,7 @@ func countReadings(s *service.Service, wanted uint64) error {
 	}
 	var found uint64
 	for _, one := range s.Store.List(everything) {
-		rows, err := s.Store.Read(one.ID, rollup.Readings, 0, 1<<62)
+		rows, err := s.Store.Read(context.Background(), one.ID, rollup.Readings, 0, 1<<62)
 		if err != nil {
 			return err
 		}

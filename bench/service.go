@@ -19,6 +19,7 @@ import (
 	"nexocumula/internal/service"
 	"nexocumula/internal/sim"
 	"nexocumula/internal/store"
+	"nexocumula/internal/store/engine"
 )
 
 const centralFile = "data: DIR\nlisten: 127.0.0.1:0\ncentral:\n  accept: []\n"
@@ -66,7 +67,7 @@ func dayOfMinutes(dir string, paths []string) error {
 		return err
 	}
 	field := sim.Field{Seed: 1}
-	var entries []store.Entry
+	var entries []engine.Entry
 	var model []column.Block // of hours that differ; making ten thousand would take an hour
 	for i, path := range paths {
 		id, err := defineOne(st, path, series.Gauge)
@@ -76,14 +77,14 @@ func dayOfMinutes(dir string, paths []string) error {
 		if known, _ := st.Get(id); len(model) < 96 {
 			model = append(model, dayOf(field, i, &known.Definition))
 		}
-		entries = append(entries, store.Entry{Series: id, Tier: rollup.Minute, Rows: model[i%len(model)]})
+		entries = append(entries, engine.Entry{Series: id, Tier: rollup.Minute, Rows: model[i%len(model)]})
 	}
 	for i := 0; i < len(entries); i += 100 {
-		if err := st.Append(store.Batch{Entries: entries[i : i+100]}); err != nil {
+		if err := st.Append(context.Background(), engine.Batch{Entries: entries[i : i+100]}); err != nil {
 			return err
 		}
 	}
-	if err := st.Seal(nil); err != nil {
+	if err := st.Seal(context.Background(), engine.Sealing{}); err != nil {
 		return err
 	}
 	return st.Close()
@@ -206,16 +207,16 @@ func manyWithOne(st *store.Store, count int) error {
 	for _, path := range many(count) {
 		defs = append(defs, series.Definition{Path: series.Path(path), Kind: series.Gauge, Unit: "Cel", FreshFor: time.Minute})
 	}
-	ids, err := st.Define(defs)
+	ids, err := st.Define(context.Background(), defs)
 	if err != nil {
 		return err
 	}
-	var batch store.Batch
+	var batch engine.Batch
 	now := time.Now().UnixNano()
 	for i, id := range ids {
 		b := column.New(1, 1)
 		b.Add(now+int64(i), float64(i)/100)
-		batch.Entries = append(batch.Entries, store.Entry{Series: id, Rows: b})
+		batch.Entries = append(batch.Entries, engine.Entry{Series: id, Rows: b})
 	}
-	return st.Append(batch)
+	return st.Append(context.Background(), batch)
 }

@@ -14,7 +14,7 @@ import (
 	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/gateway/pipeline"
-	"nexocumula/internal/store"
+	"nexocumula/internal/store/engine"
 )
 
 // appendReadings is readings per second into the store, each batch of a thousand series
@@ -37,16 +37,16 @@ func appendReadings(dir string) (Row, error) {
 	readings, at := 0, time.Now().UnixNano()
 	begun := time.Now()
 	for range batches {
-		var batch store.Batch
+		var batch engine.Batch
 		for _, id := range ids {
 			b := column.New(1, each)
 			for i := range each {
 				b.Add(at+int64(i)*1e9, float64(i%7)/10)
 			}
-			batch.Entries = append(batch.Entries, store.Entry{Series: id, Rows: b})
+			batch.Entries = append(batch.Entries, engine.Entry{Series: id, Rows: b})
 		}
 		at += each * 1e9
-		if err := st.Append(batch); err != nil {
+		if err := st.Append(context.Background(), batch); err != nil {
 			return Row{}, err
 		}
 		readings += each * len(ids)
@@ -115,7 +115,7 @@ func startWithHistory(dir string) (Row, error) {
 			return err
 		}
 		defer st.Close()
-		rows, err := st.Read(500, rollup.Readings, end.Add(-time.Hour).UnixNano(), end.UnixNano())
+		rows, err := st.Read(context.Background(), 500, rollup.Readings, end.Add(-time.Hour).UnixNano(), end.UnixNano())
 		if err == nil && rows.Len() != 360 {
 			err = fmt.Errorf("%d readings of an hour came", rows.Len())
 		}
@@ -156,16 +156,16 @@ func writeHistory(path string) error {
 			value += (k*7+i)%5 - 2
 			b.Add(historyBegin.Add(time.Duration(k)*10*time.Second).UnixNano()+int64((k*13+i)%7)*1e6, float64(value)/100)
 		}
-		if err := st.Append(store.Batch{Entries: []store.Entry{{Series: id, Rows: b}}}); err != nil {
+		if err := st.Append(context.Background(), engine.Batch{Entries: []engine.Entry{{Series: id, Rows: b}}}); err != nil {
 			return err
 		}
 		if st.SealDue() {
-			if err := st.Seal(nil); err != nil {
+			if err := st.Seal(context.Background(), engine.Sealing{}); err != nil {
 				return err
 			}
 		}
 	}
-	return st.Seal(nil)
+	return st.Seal(context.Background(), engine.Sealing{})
 }
 
 // memoryPerSeries is what a gateway's pipeline and store keep of a live series once its
@@ -183,7 +183,7 @@ func memoryPerSeries(dir string) (Row, error) {
 	for _, p := range paths { // in one go; the pipeline then finds them defined
 		defs = append(defs, series.Definition{Path: series.Path(p), Kind: series.Gauge, FreshFor: series.DefaultFreshFor})
 	}
-	if _, err := st.Define(defs); err != nil {
+	if _, err := st.Define(context.Background(), defs); err != nil {
 		return Row{}, err
 	}
 	pipe, err := pipeline.New(st, config.Gateway{Pace: config.CommitDelay{Messages: 100 * time.Millisecond, Polls: time.Second}}, slog.New(slog.DiscardHandler))
@@ -205,7 +205,7 @@ func memoryPerSeries(dir string) (Row, error) {
 			return Row{}, err
 		}
 	}
-	if err := st.Seal(nil); err != nil {
+	if err := st.Seal(context.Background(), engine.Sealing{}); err != nil {
 		return Row{}, err
 	}
 	each := (heap() - before) / count
@@ -232,7 +232,7 @@ func selectOfMillion(dir string) (Row, error) {
 			path := fmt.Sprintf("site-%d/station-%d/q-%d", site, i/10, i%10)
 			defs = append(defs, series.Definition{Path: series.Path(path), Kind: series.Gauge, FreshFor: time.Minute})
 		}
-		if _, err := st.Define(defs); err != nil {
+		if _, err := st.Define(context.Background(), defs); err != nil {
 			return Row{}, err
 		}
 	}

@@ -13,7 +13,7 @@ import (
 	"nexocumula/internal/core/window"
 	"nexocumula/internal/query"
 	"nexocumula/internal/sim"
-	"nexocumula/internal/store"
+	"nexocumula/internal/store/engine"
 )
 
 const minutesOfYear = 365 * 24 * 60
@@ -89,10 +89,10 @@ func windowsYear(dir string, grid window.Grid, windows int, group string, goal f
 	}
 	known, _ := st.Get(id)
 	all := yearOfMinutes(&known.Definition)
-	if err := st.Append(store.Batch{Entries: []store.Entry{{Series: id, Tier: rollup.Minute, Rows: all}}}); err != nil {
+	if err := st.Append(context.Background(), engine.Batch{Entries: []engine.Entry{{Series: id, Tier: rollup.Minute, Rows: all}}}); err != nil {
 		return Row{}, err
 	}
-	if err := st.Seal(nil); err != nil {
+	if err := st.Seal(context.Background(), engine.Sealing{}); err != nil {
 		return Row{}, err
 	}
 	reference, closeTable, err := groupBy(filepath.Join(dir, "rows.db"), all, group, windows)

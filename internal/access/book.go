@@ -7,6 +7,7 @@ import (
 	"io/fs"
 	"log/slog"
 	"maps"
+	"nexocumula/internal/store/sqlite"
 	"os"
 	"path/filepath"
 	"slices"
@@ -14,8 +15,6 @@ import (
 	"time"
 
 	"gorm.io/gorm"
-
-	"nexocumula/internal/store"
 )
 
 // The files in the service's folder.
@@ -69,7 +68,7 @@ const (
 // wait for its accounts.
 func Open(dir string, options Options) (*Book, error) {
 	b, err := open(dir, options)
-	if err == nil || !store.IsDamaged(err) {
+	if err == nil || !sqlite.IsDamaged(err) {
 		return b, err
 	}
 	aside, moved := setAside(filepath.Join(dir, File), options.Now())

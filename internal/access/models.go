@@ -7,7 +7,7 @@ import (
 
 	"gorm.io/gorm"
 
-	"nexocumula/internal/store"
+	"nexocumula/internal/store/sqlite"
 	"nexocumula/internal/tables"
 )
 
@@ -144,7 +144,7 @@ var steps = []tables.Step{
 }
 
 func openFile(path string, log *slog.Logger) (*gorm.DB, error) {
-	db, err := store.Records(path, log)
+	db, err := sqlite.Records(path, log)
 	if err != nil {
 		return nil, err
 	}

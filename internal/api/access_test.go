@@ -26,7 +26,7 @@ import (
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/gateway"
 	"nexocumula/internal/service"
-	"nexocumula/internal/store"
+	"nexocumula/internal/store/engine"
 )
 
 const password = "four words of trout"
@@ -48,11 +48,11 @@ func guarded(t *testing.T, text string) (*service.Service, *client.Client) {
 	s, err := service.Open(settings, "test", slog.New(slog.NewJSONHandler(said, &slog.HandlerOptions{Level: slog.LevelDebug})))
 	require.NoError(t, err)
 	write(t, s.Store)
-	ids, err := s.Store.Define([]series.Definition{{Path: "long-mere/buoy-1/oxygen", Kind: series.Gauge, Unit: "mg/l", FreshFor: time.Minute}})
+	ids, err := s.Store.Define(t.Context(), []series.Definition{{Path: "long-mere/buoy-1/oxygen", Kind: series.Gauge, Unit: "mg/l", FreshFor: time.Minute}})
 	require.NoError(t, err)
 	rows := column.New(1, 1)
 	rows.Add(begin.UnixNano(), 777.5)
-	require.NoError(t, s.Store.Append(store.Batch{Entries: []store.Entry{{Series: ids[0], Tier: rollup.Readings, Rows: rows}}}))
+	require.NoError(t, s.Store.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: ids[0], Tier: rollup.Readings, Rows: rows}}}))
 	code, err := s.FirstCode()
 	require.NoError(t, err)
 	ctx, stop := context.WithCancel(context.Background())

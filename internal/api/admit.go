@@ -14,7 +14,7 @@ import (
 	"nexocumula/internal/access"
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/query"
-	"nexocumula/internal/store"
+	"nexocumula/internal/store/engine"
 )
 
 // Gate says who has to say who he is, and how.
@@ -202,12 +202,12 @@ func (h handlers) seesAll(s access.Scope) bool {
 
 // view is the store as somebody may see it: what he may not see is not there.
 type view struct {
-	*store.Store
+	Store
 	sees access.Scope
 }
 
 // List is the series that a selector names, of those that may be seen.
-func (v view) List(selector series.Selector) []store.Series {
+func (v view) List(selector series.Selector) []engine.Series {
 	found := v.Store.List(selector)
 	out := found[:0:0]
 	for _, s := range found {

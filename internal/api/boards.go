@@ -15,7 +15,7 @@ import (
 	"nexocumula/internal/access"
 	"nexocumula/internal/core/board"
 	"nexocumula/internal/core/series"
-	"nexocumula/internal/store"
+	"nexocumula/internal/store/records"
 )
 
 const largestBoard = 64 << 10
@@ -33,7 +33,7 @@ func (h handlers) boards(c *gin.Context) {
 	}
 	all, sees := []client.BoardVersion{}, callerOf(c).Scope
 	changed := map[string]bool{}
-	err := h.Store.EachBoard(removed, !sees.Everything(), func(one store.Board) {
+	err := h.Records.Boards.Each(removed, !sees.Everything(), func(one records.Board) {
 		if seesSaved(sees, one) {
 			changed[one.About] = true
 			all = append(all, versionOf(one))
@@ -69,7 +69,7 @@ func (h handlers) definitions(c *gin.Context) []series.Definition {
 }
 
 // seesSaved reports whether somebody may see a version of a board.
-func seesSaved(sees access.Scope, saved store.Board) bool {
+func seesSaved(sees access.Scope, saved records.Board) bool {
 	if sees.Everything() {
 		return true
 	}
@@ -98,11 +98,11 @@ func seesBoard(sees access.Scope, b *board.Board) bool {
 	return true
 }
 
-func boardOf(saved store.Board) (out board.Board, err error) {
+func boardOf(saved records.Board) (out board.Board, err error) {
 	return out, json.Unmarshal([]byte(saved.Content), &out)
 }
 
-func versionOf(saved store.Board) client.BoardVersion {
+func versionOf(saved records.Board) client.BoardVersion {
 	return client.BoardVersion{
 		ID: saved.ID, Version: saved.Version, Title: saved.Title, About: saved.About, Asks: saved.Asks, Author: saved.Author, SavedAt: pointer(saved.Saved), Removed: saved.Removed,
 	}
@@ -124,16 +124,16 @@ func (h handlers) standardBoard(c *gin.Context) {
 }
 
 // found is the board that a call is about, if the caller may see it.
-func (h handlers) found(c *gin.Context, version int) (store.Board, board.Board, bool) {
+func (h handlers) found(c *gin.Context, version int) (records.Board, board.Board, bool) {
 	id, err := strconv.ParseUint(c.Param("board"), 10, 63)
 	if err != nil {
 		fail(c, http.StatusBadRequest, "id", fmt.Sprintf("%q is no number of a board; /api/v1/boards lists them", c.Param("board")))
-		return store.Board{}, board.Board{}, false
+		return records.Board{}, board.Board{}, false
 	}
-	saved, err := h.Store.Board(id, version)
+	saved, err := h.Records.Boards.Get(id, version)
 	if err != nil {
 		fail(c, http.StatusInternalServerError, "store", err.Error())
-		return store.Board{}, board.Board{}, false
+		return records.Board{}, board.Board{}, false
 	}
 	missing := fmt.Sprintf("there is no board %d", id)
 	if version > 0 {
@@ -141,12 +141,12 @@ func (h handlers) found(c *gin.Context, version int) (store.Board, board.Board, 
 	}
 	if saved == nil {
 		fail(c, http.StatusNotFound, "unknown", missing)
-		return store.Board{}, board.Board{}, false
+		return records.Board{}, board.Board{}, false
 	}
 	b, err := boardOf(*saved)
 	if err != nil || !seesBoard(callerOf(c).Scope, &b) {
 		fail(c, http.StatusNotFound, "unknown", missing)
-		return store.Board{}, board.Board{}, false
+		return records.Board{}, board.Board{}, false
 	}
 	return *saved, b, true
 }
@@ -175,7 +175,7 @@ func (h handlers) boardHistory(c *gin.Context) {
 		return
 	}
 	out, sees := client.Boards{Boards: []client.BoardVersion{}}, callerOf(c).Scope
-	err := h.Store.EachVersion(saved.ID, !sees.Everything(), func(one store.Board) {
+	err := h.Records.Boards.EachVersion(saved.ID, !sees.Everything(), func(one records.Board) {
 		if seesSaved(sees, one) {
 			out.Boards = append(out.Boards, versionOf(one))
 		}
@@ -189,7 +189,7 @@ func (h handlers) boardHistory(c *gin.Context) {
 
 func (h handlers) addBoard(c *gin.Context) {
 	if in, ok := h.wantedBoard(c); ok {
-		h.saveBoard(c, store.Board{}, in.Board)
+		h.saveBoard(c, records.Board{}, in.Board)
 	}
 }
 
@@ -199,7 +199,7 @@ func (h handlers) changeBoard(c *gin.Context) {
 		return
 	}
 	if in, ok := h.wantedBoard(c); ok {
-		h.saveBoard(c, store.Board{ID: saved.ID, Version: in.Change}, in.Board)
+		h.saveBoard(c, records.Board{ID: saved.ID, Version: in.Change}, in.Board)
 	}
 }
 
@@ -220,7 +220,7 @@ func (h handlers) wantedBoard(c *gin.Context) (client.BoardChange, bool) {
 	return in, true
 }
 
-func (h handlers) saveBoard(c *gin.Context, as store.Board, b board.Board) {
+func (h handlers) saveBoard(c *gin.Context, as records.Board, b board.Board) {
 	content, err := json.Marshal(b)
 	if err != nil || len(content) > largestBoard {
 		fail(c, http.StatusBadRequest, "board", fmt.Sprintf("the board has %d bytes; at most %d are kept", len(content), largestBoard))
@@ -231,14 +231,14 @@ func (h handlers) saveBoard(c *gin.Context, as store.Board, b board.Board) {
 }
 
 // storeBoard keeps a board as the caller's, and answers.
-func (h handlers) storeBoard(c *gin.Context, as store.Board) {
+func (h handlers) storeBoard(c *gin.Context, as records.Board) {
 	as.Author, as.Saved = callerOf(c).Name, h.now()
-	saved, err := h.Store.SaveBoard(as)
-	var changed *store.ErrChanged
+	saved, err := h.Records.Boards.Save(as)
+	var changed *records.ErrChanged
 	switch {
 	case errors.As(err, &changed):
 		fail(c, http.StatusConflict, "changed", fmt.Sprintf("%v; look at it before you save over it", changed))
-	case errors.Is(err, store.ErrFull):
+	case errors.Is(err, records.ErrFull):
 		fail(c, http.StatusConflict, "full", err.Error())
 	case err != nil:
 		fail(c, http.StatusServiceUnavailable, "store", err.Error())

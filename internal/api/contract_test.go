@@ -33,6 +33,8 @@ import (
 	"nexocumula/internal/gateway"
 	"nexocumula/internal/service"
 	"nexocumula/internal/store"
+	"nexocumula/internal/store/engine"
+	"nexocumula/internal/store/sqlite"
 	"nexocumula/internal/wire"
 )
 
@@ -80,7 +82,7 @@ func serve(t *testing.T) *service.Service {
 
 func write(t *testing.T, st *store.Store) {
 	def := series.Definition{Path: "stony-beck/raceway-1/oxygen", Kind: series.Gauge, Unit: "mg/l", FreshFor: time.Minute}
-	ids, err := st.Define([]series.Definition{def})
+	ids, err := st.Define(t.Context(), []series.Definition{def})
 	require.NoError(t, err)
 	rows := column.New(1, 60)
 	for i := range 60 {
@@ -92,9 +94,9 @@ func write(t *testing.T, st *store.Store) {
 		rollup.Fold(rows, start, start+int64(time.Minute), &def).AddTo(&summaries, start, def.Kind)
 	}
 	reject := (&reading.Origin{Source: "own", Place: "feed/x", Raw: []byte{0xff}}).Reject(begin.UnixNano(), "for the test")
-	require.NoError(t, st.Append(store.Batch{
-		Entries: []store.Entry{{Series: ids[0], Tier: rollup.Readings, Rows: rows}, {Series: ids[0], Tier: rollup.Minute, Rows: summaries}},
-		Rejects: []reading.Reject{reject},
+	require.NoError(t, st.Append(t.Context(), engine.Batch{
+		Entries: []engine.Entry{{Series: ids[0], Tier: rollup.Readings, Rows: rows}, {Series: ids[0], Tier: rollup.Minute, Rows: summaries}},
+		Also:    []sqlite.Change{st.Rejects.Add([]reading.Reject{reject})},
 	}))
 }
 
@@ -283,7 +285,7 @@ func TestAnAnswerGoesUpToNow(t *testing.T) {
 	rows := column.New(1, 2) // two minutes later, of which no summary has been made
 	rows.Add(begin.Add(time.Hour+5*time.Second).UnixNano(), 1000)
 	rows.Add(begin.Add(time.Hour+65*time.Second).UnixNano(), 2000)
-	require.NoError(t, s.Store.Append(store.Batch{Entries: []store.Entry{{Series: 1, Tier: rollup.Readings, Rows: rows}}}))
+	require.NoError(t, s.Store.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: 1, Tier: rollup.Readings, Rows: rows}}}))
 	_, text = c.get(ask)
 	assert.Contains(t, text, `"count":[15,2]`)
 	assert.Contains(t, text, `"mean":[52,1500]`)
@@ -345,14 +347,14 @@ func TestEveryCallIsDescribedWithTheRoleItNeeds(t *testing.T) {
 
 func TestAProcessThatIsBothKnowsOfEachSeriesWhetherItsReadingsAreHere(t *testing.T) {
 	s := serve(t)
-	ids, err := s.Store.Define([]series.Definition{{Path: "long-mere/buoy-1/oxygen", Kind: series.Gauge, Unit: "mg/l", FreshFor: time.Minute}})
+	ids, err := s.Store.Define(t.Context(), []series.Definition{{Path: "long-mere/buoy-1/oxygen", Kind: series.Gauge, Unit: "mg/l", FreshFor: time.Minute}})
 	require.NoError(t, err)
 	rows := rollup.NewBlock(series.Gauge, 60)
 	for i := range int64(60) {
 		start := begin.UnixNano() + i*int64(time.Minute)
 		rollup.Summary{Count: 6, Mean: 9, Min: 9, Max: 9, First: 9, Last: 9, MinAt: start, MaxAt: start, FirstAt: start, LastAt: start + 50e9}.AddTo(&rows, start, series.Gauge)
 	}
-	require.NoError(t, s.Store.Append(store.Batch{Entries: []store.Entry{{Series: ids[0], Tier: rollup.Minute, Rows: rows}}}))
+	require.NoError(t, s.Store.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: ids[0], Tier: rollup.Minute, Rows: rows}}}))
 	c := newContract(t, s.Address)
 	_, text := c.get("/api/v1/windows?select=%2B/%2B/oxygen&from=2026-03-01T08:00:00Z&to=2026-03-01T09:00:00Z&width=1h&stats=count")
 	assert.Contains(t, text, `"count":[360]`)
@@ -371,7 +373,7 @@ func TestWindowsThatMayStillChangeAreMarkedOpen(t *testing.T) {
 	now := time.Now().UTC()
 	rows := column.New(1, 1)
 	rows.Add(now.Add(-time.Second).UnixNano(), 1)
-	require.NoError(t, s.Store.Append(store.Batch{Entries: []store.Entry{{Series: 1, Tier: rollup.Readings, Rows: rows}}}))
+	require.NoError(t, s.Store.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: 1, Tier: rollup.Readings, Rows: rows}}}))
 	status, text := c.get("/api/v1/windows?select=stony-beck/%23&last=10m&width=5m&stats=count")
 	assert.Equal(t, 200, status)
 	assert.Regexp(t, `"open":\[false,((false|true),)?true\]`, text, "just after its end, a window still waits for what is late")

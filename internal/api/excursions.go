@@ -98,7 +98,7 @@ func addExcursed(out *client.Excursions, s query.Excursed) {
 // addLinks adds the outages of links, and the rules that refused something and had refused nothing in the week before.
 func (h handlers) addLinks(c *gin.Context, out *client.Excursions) error {
 	sees := callerOf(c).Scope
-	outages, err := h.Store.Outages(out.From, out.To)
+	outages, err := h.Records.Links.Outages(out.From, out.To)
 	if err != nil {
 		return err
 	}
@@ -111,7 +111,7 @@ func (h handlers) addLinks(c *gin.Context, out *client.Excursions) error {
 		return nil
 	}
 	out.Rejects = []client.RejectGroup{}
-	counts, err := h.Store.RejectCounts(out.From.Add(-7*24*time.Hour), out.To)
+	counts, err := h.Records.Rejects.Counts(out.From.Add(-7*24*time.Hour), out.To)
 	if err != nil {
 		return err
 	}

@@ -4,41 +4,46 @@ import (
 	"sync"
 	"time"
 
-	"nexocumula/internal/store"
+	"nexocumula/internal/store/engine"
 )
+
+// Follower is a store that can be followed.
+type Follower interface {
+	Follow(mostRows int) *engine.Follower
+}
 
 // hub hands what changed to all live streams: the store is asked once a second, however
 // many watch, and what nobody watches costs nothing.
 type hub struct {
-	store *store.Store
+	store Follower
 
 	mu       sync.Mutex
-	watchers map[chan []store.Series]struct{}
-	follower *store.Follower // while anybody watches
+	watchers map[chan []engine.Changed]struct{}
+	follower *engine.Follower // while anybody watches
 	end      chan struct{}
 }
 
 const streamEvery = time.Second
 
-func newHub(st *store.Store) *hub {
-	return &hub{store: st, watchers: map[chan []store.Series]struct{}{}}
+func newHub(st Follower) *hub {
+	return &hub{store: st, watchers: map[chan []engine.Changed]struct{}{}}
 }
 
 // watch gives what changes from now on, once a second, by path; what is not taken in time
 // comes together with the next. leave ends it.
-func (h *hub) watch() (changes chan []store.Series, leave func()) {
-	changes = make(chan []store.Series, 1)
+func (h *hub) watch() (changes chan []engine.Changed, leave func()) {
+	changes = make(chan []engine.Changed, 1)
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	h.watchers[changes] = struct{}{}
 	if h.follower == nil {
-		h.follower, h.end = h.store.Follow(), make(chan struct{})
+		h.follower, h.end = h.store.Follow(0), make(chan struct{})
 		go h.run(h.follower, h.end)
 	}
 	return changes, func() { h.leave(changes) }
 }
 
-func (h *hub) leave(changes chan []store.Series) {
+func (h *hub) leave(changes chan []engine.Changed) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	delete(h.watchers, changes)
@@ -49,7 +54,7 @@ func (h *hub) leave(changes chan []store.Series) {
 	}
 }
 
-func (h *hub) run(from *store.Follower, end chan struct{}) {
+func (h *hub) run(from *engine.Follower, end chan struct{}) {
 	tick := time.NewTicker(streamEvery)
 	defer tick.Stop()
 	for {
@@ -62,7 +67,7 @@ func (h *hub) run(from *store.Follower, end chan struct{}) {
 	}
 }
 
-func (h *hub) tell(changed []store.Series) {
+func (h *hub) tell(changed []engine.Changed) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	for w := range h.watchers {

@@ -10,7 +10,7 @@ import (
 
 	"nexocumula/client"
 	"nexocumula/internal/access"
-	"nexocumula/internal/store"
+	"nexocumula/internal/store/records"
 )
 
 const (
@@ -32,14 +32,14 @@ func (h handlers) linkHistory(c *gin.Context) {
 	if !given {
 		from, to = h.now().Add(-linksOver), h.now()
 	}
-	outages, err := h.Store.Outages(from, to)
-	var waited []store.Waiting
+	outages, err := h.Records.Links.Outages(from, to)
+	var waited []records.Waiting
 	if err == nil {
-		waited, err = h.Store.Waited(from, to)
+		waited, err = h.Records.Links.Waited(from, to)
 	}
-	var runs []store.Run
+	var runs []records.Run
 	if err == nil {
-		runs, err = h.Store.Runs(from, to)
+		runs, err = h.Records.Links.Runs(from, to)
 	}
 	if err != nil {
 		fail(c, http.StatusInternalServerError, "store", err.Error())
@@ -78,7 +78,7 @@ func (h handlers) linkHistory(c *gin.Context) {
 }
 
 // fewer keeps of what waited for a link the most in each step of time.
-func fewer(all []store.Waiting, step time.Duration) (out []store.Waiting) {
+func fewer(all []records.Waiting, step time.Duration) (out []records.Waiting) {
 	for _, w := range all {
 		if n := len(out); n > 0 && out[n-1].Link == w.Link && step > 0 && out[n-1].At.Truncate(step).Equal(w.At.Truncate(step)) {
 			if w.Rows > out[n-1].Rows {
@@ -106,7 +106,7 @@ func (h handlers) seesLink(sees access.Scope, link string) bool {
 	return h.seesAll(sees) || from && sees.Covers(gateway)
 }
 
-func outageOf(o store.Outage) client.Outage {
+func outageOf(o records.Outage) client.Outage {
 	out := client.Outage{ID: o.ID, Began: o.Began, Ended: pointer(o.Ended), Reason: o.Reason, Waited: o.Waited, Oldest: pointer(o.Oldest), CaughtUp: pointer(o.CaughtUp)}
 	if !o.Oldest.IsZero() && !o.CaughtUp.IsZero() {
 		out.LongestMS = o.CaughtUp.Sub(o.Oldest).Milliseconds()

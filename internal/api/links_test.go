@@ -14,22 +14,24 @@ import (
 	"nexocumula/internal/access"
 	"nexocumula/internal/core/reading"
 	"nexocumula/internal/service"
-	"nexocumula/internal/store"
+	"nexocumula/internal/store/engine"
+	"nexocumula/internal/store/records"
+	"nexocumula/internal/store/sqlite"
 )
 
 // cutOff has two links down for a while, an hour ago.
 func cutOff(t *testing.T, s *service.Service) (fell time.Time) {
 	fell = time.Now().UTC().Add(-time.Hour).Truncate(time.Second)
 	up := fell.Add(10 * time.Minute)
-	outages := []*store.Outage{
+	outages := []*records.Outage{
 		{Link: "to head-office", Began: fell, Ended: up, Reason: "connection refused", Waited: 900, Oldest: fell.Add(time.Second), CaughtUp: up.Add(20 * time.Second)},
 		{Link: "from long-mere", Began: fell, Reason: "nothing was heard"},
 	}
-	var waiting []store.Waiting
+	var waiting []records.Waiting
 	for i := range 5000 {
-		waiting = append(waiting, store.Waiting{Link: "to head-office", At: fell.Add(time.Duration(i) * 100 * time.Millisecond), Rows: i})
+		waiting = append(waiting, records.Waiting{Link: "to head-office", At: fell.Add(time.Duration(i) * 100 * time.Millisecond), Rows: i})
 	}
-	require.NoError(t, s.Store.NoteLinks(outages, waiting, store.Run{From: fell.Add(-time.Hour), To: up}))
+	require.NoError(t, s.Store.Links.Save(outages, waiting, records.Run{From: fell.Add(-time.Hour), To: up}))
 	return fell
 }
 
@@ -140,7 +142,7 @@ func TestRejectsAreFoundByTheTimeTheyAreOf(t *testing.T) {
 		if !of.IsZero() {
 			r.Reading = &reading.Reading{Path: "stony-beck/raceway-1/oxygen", Time: of.UnixNano(), Value: 99}
 		}
-		require.NoError(t, s.Store.Append(store.Batch{Rejects: []reading.Reject{r}}))
+		require.NoError(t, s.Store.Append(t.Context(), engine.Batch{Also: []sqlite.Change{s.Store.Rejects.Add([]reading.Reject{r})}}))
 	}
 	day := begin.Add(24 * time.Hour)
 	refuse(day, day.Add(30*time.Hour), "late")

@@ -16,7 +16,7 @@ import (
 	"nexocumula/internal/access"
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/plain"
-	"nexocumula/internal/store"
+	"nexocumula/internal/store/records"
 )
 
 const (
@@ -54,7 +54,7 @@ func (h handlers) notes(c *gin.Context) {
 		return
 	}
 	sees, words := callerOf(c).Scope, strings.Fields(strings.ToLower(v.Get("text")))
-	found, err := h.Store.Notes(from, to, int(most), func(n store.Note) bool {
+	found, err := h.Records.Notes.Between(from, to, int(most), func(n records.Note) bool {
 		said := strings.ToLower(n.Text + " " + n.About + " " + n.Author)
 		return sees.SeesAll(n.About) && (v.Get("select") == "" || access.About(selector, n.About) || covers(n.About, selector)) &&
 			!slices.ContainsFunc(words, func(w string) bool { return !strings.Contains(said, w) })
@@ -83,7 +83,7 @@ func covers(about string, selector series.Selector) bool {
 }
 
 // notesCSV writes RFC 4180.
-func notesCSV(c *gin.Context, found []store.Note) {
+func notesCSV(c *gin.Context, found []records.Note) {
 	c.Header("Content-Type", typeCSV)
 	c.Status(http.StatusOK)
 	w := csv.NewWriter(c.Writer)
@@ -101,7 +101,7 @@ func (h handlers) addNote(c *gin.Context) {
 		return
 	}
 	who := callerOf(c)
-	n := store.Note{At: h.now(), About: in.About, Text: strings.TrimSpace(in.Text), Author: who.Name, Written: h.now()}
+	n := records.Note{At: h.now(), About: in.About, Text: strings.TrimSpace(in.Text), Author: who.Name, Written: h.now()}
 	if in.At != nil {
 		n.At = *in.At
 	}
@@ -129,7 +129,7 @@ func (h handlers) addNote(c *gin.Context) {
 		h.turnAway(c, who, "notes.add", http.StatusForbidden, "limited", "this place is not all yours to see")
 		return
 	}
-	n, err := h.Store.AddNote(n)
+	n, err := h.Records.Notes.Add(n)
 	if err != nil {
 		fail(c, http.StatusServiceUnavailable, "store", err.Error())
 		return
@@ -145,13 +145,13 @@ func (h handlers) removeNote(c *gin.Context) {
 		fail(c, http.StatusBadRequest, "id", fmt.Sprintf("%q is no number of a note; /api/v1/notes lists them", c.Param("note")))
 		return
 	}
-	found, err := h.Store.Note(id)
+	found, err := h.Records.Notes.Get(id)
 	if err == nil && (found == nil || !callerOf(c).Scope.SeesAll(found.About)) {
 		fail(c, http.StatusNotFound, "unknown", fmt.Sprintf("there is no note %d", id))
 		return
 	}
 	if err == nil {
-		err = h.Store.RemoveNote(id)
+		err = h.Records.Notes.Remove(id)
 	}
 	if err != nil {
 		fail(c, http.StatusServiceUnavailable, "store", err.Error())

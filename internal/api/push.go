@@ -18,7 +18,7 @@ import (
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/gateway/payload"
 	"nexocumula/internal/gateway/push"
-	"nexocumula/internal/store"
+	"nexocumula/internal/store/records"
 )
 
 var pushForms = map[string]push.Form{
@@ -92,7 +92,7 @@ func (h handlers) push(c *gin.Context) {
 		fail(c, http.StatusUnprocessableEntity, "unreadable", bad.Error())
 		return
 	}
-	if errors.Is(err, store.ErrOtherBody) {
+	if errors.Is(err, records.ErrOtherBody) {
 		fail(c, http.StatusConflict, "key", fmt.Sprintf("the Idempotency-Key %q came before with another body, so nothing was stored; give each new request a key of its own", key))
 		return
 	}

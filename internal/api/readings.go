@@ -15,7 +15,7 @@ import (
 	"nexocumula/client"
 	"nexocumula/internal/plain"
 	"nexocumula/internal/query"
-	"nexocumula/internal/store"
+	"nexocumula/internal/store/engine"
 )
 
 var readingsParameters = names{"select", "label*", "from", "to", "last", "range", "zone", "unit", "most", "format"}
@@ -82,7 +82,7 @@ type readingsJSON struct {
 
 func (w *readingsJSON) begun() bool { return w.to.begun }
 
-func (w *readingsJSON) Begin(s store.Series, unit string) error {
+func (w *readingsJSON) Begin(s engine.Series, unit string) error {
 	if w.series++; w.series == 1 {
 		w.to.open(typeJSON)
 		w.to.text(`{"series":[`)
@@ -131,7 +131,7 @@ type readingsCSV struct {
 
 func (w *readingsCSV) begun() bool { return w.to.begun }
 
-func (w *readingsCSV) Begin(s store.Series, unit string) error {
+func (w *readingsCSV) Begin(s engine.Series, unit string) error {
 	if !w.to.begun {
 		w.to.open(typeCSV)
 		if err := w.csv.Write([]string{"series", "time", "value", "unit"}); err != nil {
@@ -169,7 +169,7 @@ type readingsArrow struct {
 
 func (w *readingsArrow) begun() bool { return w.to.begun }
 
-func (w *readingsArrow) Begin(s store.Series, unit string) error {
+func (w *readingsArrow) Begin(s engine.Series, unit string) error {
 	if w.stream == nil {
 		w.to.open(typeArrow)
 		schema := arrow.NewSchema([]arrow.Field{

@@ -14,7 +14,7 @@ import (
 	"nexocumula/client"
 	"nexocumula/internal/core/reading"
 	"nexocumula/internal/core/series"
-	"nexocumula/internal/store"
+	"nexocumula/internal/store/records"
 )
 
 const (
@@ -46,7 +46,7 @@ func (h handlers) rejects(c *gin.Context) {
 		return
 	}
 	wanted.Most = int(limit)
-	found, err := h.Store.Rejects(wanted)
+	found, err := h.Records.Rejects.List(wanted)
 	if err != nil {
 		fail(c, http.StatusInternalServerError, "store", err.Error())
 		return
@@ -70,7 +70,7 @@ func whole(v url.Values, name string, otherwise, least, most uint64) (uint64, er
 	return n, nil
 }
 
-func wantedRejects(source, rule, selector string) (out store.Wanting, err error) {
+func wantedRejects(source, rule, selector string) (out records.Wanting, err error) {
 	out.Source, out.Rule = source, rule
 	if selector != "" {
 		out.Series, err = series.ParseSelector(selector)
@@ -97,7 +97,7 @@ func (h handlers) reject(c *gin.Context) {
 		fail(c, http.StatusBadRequest, "id", fmt.Sprintf("%q is no number of a reject; /api/v1/rejects lists them", c.Param("id")))
 		return
 	}
-	found, err := h.Store.Reject(id)
+	found, err := h.Records.Rejects.Get(id)
 	switch {
 	case err != nil:
 		fail(c, http.StatusInternalServerError, "store", err.Error())
@@ -134,7 +134,7 @@ func (h handlers) rejectCounts(c *gin.Context) {
 		return
 	}
 	from = from.Truncate(time.Hour)
-	found, err := h.Store.RejectCounts(from, to)
+	found, err := h.Records.Rejects.Counts(from, to)
 	if err != nil {
 		fail(c, http.StatusInternalServerError, "store", err.Error())
 		return
@@ -189,7 +189,7 @@ func (h handlers) replayed(want client.Replay) (out []reading.Reject, err error)
 		return nil, fmt.Errorf("%d ids are given; at most %d rejects are kept", len(want.IDs), maxReplay)
 	}
 	for _, id := range want.IDs {
-		one, err := h.Store.Reject(id)
+		one, err := h.Records.Rejects.Get(id)
 		if err != nil {
 			return nil, err
 		}
@@ -209,5 +209,5 @@ func (h handlers) replayed(want client.Replay) (out []reading.Reject, err error)
 	if wanted.Most < 1 || wanted.Most > maxReplay {
 		return nil, fmt.Errorf("limit %d: use 1 to %d", wanted.Most, maxReplay)
 	}
-	return h.Store.Rejects(wanted)
+	return h.Records.Rejects.List(wanted)
 }

@@ -40,7 +40,7 @@ func (h handlers) replication(c *gin.Context) {
 	if err != nil {
 		return // the gateway went away; it will send the envelope again
 	}
-	reply, err := h.Central.Receive(token, c.Request.RemoteAddr, body)
+	reply, err := h.Central.Receive(c.Request.Context(), token, c.Request.RemoteAddr, body)
 	if err != nil {
 		h.refuseGateway(c, central.RefusalOf(err))
 		return

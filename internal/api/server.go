@@ -12,16 +12,36 @@ import (
 
 	"nexocumula/client"
 	"nexocumula/internal/central"
+	"nexocumula/internal/clock"
 	"nexocumula/internal/config"
 	"nexocumula/internal/gateway"
 	"nexocumula/internal/links"
-	"nexocumula/internal/store"
+	"nexocumula/internal/query"
+	"nexocumula/internal/store/engine"
+	"nexocumula/internal/store/outbox"
+	"nexocumula/internal/store/records"
 	"nexocumula/internal/uplink"
 )
 
+// Store is what the interface asks of the store besides its records.
+type Store interface {
+	query.Reader
+	Count() int
+	UnsealedRows() int
+	Follow(mostRows int) *engine.Follower
+	Judge() *clock.Judge
+	Path() string
+
+	Damaged() uint64
+	Missing() ([]string, error)
+	SetAside() []string
+	Troubles() []string
+}
+
 // Service is the service behind the interface. Gateway or Central may be nil.
 type Service struct {
-	Store        *store.Store
+	Store        Store
+	Records      records.Records
 	Gate         Gate
 	Gateway      *gateway.Gateway
 	Central      *central.Receiver
@@ -84,9 +104,9 @@ type handlers struct {
 // Uplink describes the state of an uplink and its backlog.
 type Uplink struct {
 	uplink.Tally
-	Acked   store.Acked
-	Backlog store.Backlog
-	Refused []store.Refused
+	Acked   outbox.Acked
+	Backlog outbox.Backlog
+	Refused []outbox.Refused
 }
 
 // headers go with every answer. Browsers are told to come by TLS only where an authority vouches

@@ -8,7 +8,7 @@ import (
 
 	"nexocumula/internal/access"
 	"nexocumula/internal/core/series"
-	"nexocumula/internal/store"
+	"nexocumula/internal/store/engine"
 )
 
 // stream sends all latest values at once and from then on those that changed, as
@@ -33,9 +33,9 @@ func (h handlers) stream(c *gin.Context) {
 		return
 	}
 	defer end()
-	say := func(news []store.Series) any { return latest(news, h.now()) }
+	say := func(news []engine.Series) any { return latest(news, h.now()) }
 	if brief {
-		say = func(news []store.Series) any { return briefly(news, h.now()) }
+		say = func(news []engine.Series) any { return briefly(news, h.now()) }
 	}
 	changes, leave := h.hub.watch() // first, so that nothing is missed in between
 	defer leave()
@@ -69,10 +69,10 @@ func (h handlers) stream(c *gin.Context) {
 	}
 }
 
-func matching(changed []store.Series, selector series.Selector, sees access.Scope) (out []store.Series) {
+func matching(changed []engine.Changed, selector series.Selector, sees access.Scope) (out []engine.Series) {
 	for _, s := range changed {
 		if selector.Match(s.Path) && sees.Sees(s.Path) {
-			out = append(out, s)
+			out = append(out, s.Series)
 		}
 	}
 	return out

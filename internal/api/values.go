@@ -14,7 +14,7 @@ import (
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/core/span"
 	"nexocumula/internal/query"
-	"nexocumula/internal/store"
+	"nexocumula/internal/store/engine"
 )
 
 var valuesParameters = names{"select", "label*", "after", "limit"}
@@ -24,14 +24,14 @@ const mostListed = 5000
 
 // page is the part of a list, by path, that ?after= and ?limit= ask for. next is the path after which the rest comes;
 // nil when this is all.
-func page(c *gin.Context, all []store.Series) (part []store.Series, next *string, ok bool) {
+func page(c *gin.Context, all []engine.Series) (part []engine.Series, next *string, ok bool) {
 	limit, err := whole(c.Request.URL.Query(), "limit", mostListed, 1, mostListed)
 	if err != nil {
 		fail(c, http.StatusBadRequest, "limit", err.Error())
 		return nil, nil, false
 	}
 	after := c.Query("after")
-	first, found := slices.BinarySearchFunc(all, series.Path(after), func(s store.Series, path series.Path) int { return cmp.Compare(s.Path, path) })
+	first, found := slices.BinarySearchFunc(all, series.Path(after), func(s engine.Series, path series.Path) int { return cmp.Compare(s.Path, path) })
 	if found {
 		first++
 	}
@@ -44,7 +44,7 @@ func page(c *gin.Context, all []store.Series) (part []store.Series, next *string
 }
 
 // selected is the series that ?select= names, all of them when it is missing.
-func (h handlers) selected(c *gin.Context) ([]store.Series, bool) {
+func (h handlers) selected(c *gin.Context) ([]engine.Series, bool) {
 	v, ok := valuesParameters.query(c)
 	if !ok {
 		return nil, false
@@ -93,7 +93,7 @@ func (h handlers) series(c *gin.Context) {
 	c.JSON(http.StatusOK, out)
 }
 
-func (h handlers) seriesOf(s store.Series) client.Series {
+func (h handlers) seriesOf(s engine.Series) client.Series {
 	out := client.Series{
 		Path: string(s.Path), Kind: string(s.Kind), Unit: s.Unit, Labels: s.Labels.Map(), FreshFor: span.Format(s.FreshFor), Wrap: s.Wrap, States: s.States.Map(),
 		Calibration: s.Calibration, Normal: normalOf(s.Normal), FirstSeen: timeOrNil(s.FirstSeen), LastSeen: timeOrNil(s.LastTime),
@@ -115,7 +115,7 @@ func (h handlers) seriesOf(s store.Series) client.Series {
 }
 
 // thinningOf is null of a series of which all readings are kept.
-func thinningOf(s store.Series) *client.Thinning {
+func thinningOf(s engine.Series) *client.Thinning {
 	if s.Thinning == "" && s.ThinnedTo == 0 {
 		return nil
 	}
@@ -154,7 +154,7 @@ func (h handlers) versions(c *gin.Context) {
 		refused(c, err)
 		return
 	}
-	all, err := h.Store.Versions(found[0])
+	all, err := h.Records.Versions.Of(found[0].ID, found[0].Definition)
 	if err != nil {
 		fail(c, http.StatusInternalServerError, "store", err.Error())
 		return
@@ -187,7 +187,7 @@ func (h handlers) latest(c *gin.Context) {
 }
 
 // latest is the latest values of the series that have one.
-func latest(found []store.Series, now time.Time) client.Now {
+func latest(found []engine.Series, now time.Time) client.Now {
 	out := client.Now{At: now.UTC(), Values: make([]client.Value, 0, len(found))}
 	for _, s := range found {
 		if s.LastTime == 0 {
@@ -205,7 +205,7 @@ func latest(found []store.Series, now time.Time) client.Now {
 }
 
 // briefly is the latest values with what changes of them.
-func briefly(found []store.Series, now time.Time) client.Brief {
+func briefly(found []engine.Series, now time.Time) client.Brief {
 	out := client.Brief{At: now.UTC(), Values: make([]client.BriefValue, 0, len(found))}
 	for _, s := range found {
 		if s.LastTime == 0 {

@@ -17,7 +17,7 @@ func TestSeriesAreListedPageByPage(t *testing.T) {
 	for i := range 5200 {
 		defs = append(defs, series.Definition{Path: series.Path(fmt.Sprintf("stony-beck/many/q%05d", i)), Kind: series.Gauge, FreshFor: 60e9})
 	}
-	_, err := s.Store.Define(defs)
+	_, err := s.Store.Define(t.Context(), defs)
 	require.NoError(t, err)
 	cl, c := client.New(s.Address), newContract(t, s.Address)
 	all, err := cl.Series(t.Context(), "stony-beck/many/+")

@@ -4,19 +4,19 @@ import (
 	"context"
 	"time"
 
-	"nexocumula/internal/store"
+	"nexocumula/internal/store/engine"
 )
 
 // committer writes what many gateways send with few commits: the gateways wait for the
 // answer, but nobody waits for the gateways. A batch that comes alone is written at once.
 type committer struct {
-	store *store.Store
+	store Store
 	queue chan *request
 	ended chan struct{}
 }
 
 type request struct {
-	batch store.Batch
+	batch engine.Batch
 	done  chan error
 }
 
@@ -26,12 +26,12 @@ const (
 	quiet      = time.Second // after a commit, the next batch is not alone
 )
 
-func newCommitter(st *store.Store) *committer {
+func newCommitter(st Store) *committer {
 	return &committer{store: st, queue: make(chan *request), ended: make(chan struct{})}
 }
 
 // write returns once the batch is on disk.
-func (c *committer) write(b store.Batch) error {
+func (c *committer) write(b engine.Batch) error {
 	r := &request{batch: b, done: make(chan error, 1)}
 	select {
 	case c.queue <- r:
@@ -52,7 +52,7 @@ func (c *committer) run(ctx context.Context) {
 			if time.Since(last) < quiet {
 				all = c.gather(all, last.Add(gatherFor))
 			}
-			c.commit(all)
+			c.commit(context.WithoutCancel(ctx), all) // who waits for it is to know how it ends
 			last = time.Now()
 		case <-ctx.Done():
 			return
@@ -80,22 +80,21 @@ func (c *committer) gather(all []*request, until time.Time) []*request {
 // wellFilled is how many summaries are worth a commit: whoever catches up does not wait.
 const wellFilled = 2000
 
-func rowsOf(b store.Batch) (n int) {
+func rowsOf(b engine.Batch) (n int) {
 	for _, e := range b.Entries {
 		n += e.Rows.Len()
 	}
 	return n
 }
 
-func (c *committer) commit(all []*request) {
-	var b store.Batch
+func (c *committer) commit(ctx context.Context, all []*request) {
+	var b engine.Batch
 	for _, r := range all {
 		b.Entries = append(b.Entries, r.batch.Entries...)
 		b.Sketches = append(b.Sketches, r.batch.Sketches...)
-		b.Rejects = append(b.Rejects, r.batch.Rejects...)
-		b.Cursors = append(b.Cursors, r.batch.Cursors...)
+		b.Also = append(b.Also, r.batch.Also...)
 	}
-	err := c.store.Append(b)
+	err := c.store.Append(ctx, b)
 	for _, r := range all {
 		r.done <- err
 	}

@@ -3,9 +3,8 @@ package central
 import (
 	"context"
 	"log/slog"
+	"nexocumula/internal/store/engine"
 	"time"
-
-	"nexocumula/internal/store"
 )
 
 const (
@@ -22,10 +21,10 @@ func (r *Receiver) Run(ctx context.Context) error {
 // stopWithin is how long a service that stops seals. The journal has what is left, and the next start reads it.
 const stopWithin = 5 * time.Second
 
-func sealAtEnd(st *store.Store, log *slog.Logger) error {
+func sealAtEnd(st Sealer, log *slog.Logger) error {
 	ctx, stop := context.WithTimeout(context.Background(), stopWithin)
 	defer stop()
-	err := st.SealUntil(ctx, nil)
+	err := st.Seal(ctx, engine.Sealing{})
 	if err != nil && ctx.Err() != nil {
 		log.Info("the journal keeps what could not be sealed before the end; the next start reads it")
 		return nil
@@ -33,9 +32,16 @@ func sealAtEnd(st *store.Store, log *slog.Logger) error {
 	return err
 }
 
+// Sealer is a store that is to be sealed now and then.
+type Sealer interface {
+	SealDue() bool
+	UnsealedRows() int
+	Seal(ctx context.Context, how engine.Sealing) error
+}
+
 // KeepSealed seals the store whenever it is due, until ctx ends. A process that is a
 // gateway as well leaves this to its pipeline.
-func KeepSealed(ctx context.Context, st *store.Store, log *slog.Logger) error {
+func KeepSealed(ctx context.Context, st Sealer, log *slog.Logger) error {
 	tick := time.NewTicker(lookEvery)
 	defer tick.Stop()
 	last := time.Now()
@@ -45,7 +51,7 @@ func KeepSealed(ctx context.Context, st *store.Store, log *slog.Logger) error {
 			if !st.SealDue() && (time.Since(last) < sealEvery || st.UnsealedRows() == 0) {
 				continue
 			}
-			if err := st.Seal(nil); err != nil {
+			if err := st.Seal(ctx, engine.Sealing{}); err != nil && ctx.Err() == nil {
 				log.Error("the journal could not be sealed; it goes on growing until that works", "error", err)
 			}
 			last = time.Now()

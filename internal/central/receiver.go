@@ -2,6 +2,7 @@ package central
 
 import (
 	"cmp"
+	"context"
 	"crypto/rand"
 	"crypto/subtle"
 	"encoding/json"
@@ -12,17 +13,36 @@ import (
 	"time"
 
 	"nexocumula/internal/access"
+	"nexocumula/internal/clock"
 	"nexocumula/internal/config"
+	"nexocumula/internal/core/column"
 	"nexocumula/internal/core/reading"
+	"nexocumula/internal/core/rollup"
+	"nexocumula/internal/core/series"
 	"nexocumula/internal/plain"
-	"nexocumula/internal/store"
+	"nexocumula/internal/store/engine"
+	"nexocumula/internal/store/records"
+	"nexocumula/internal/store/sqlite"
 	"nexocumula/internal/wire"
 )
+
+// Store is what a Receiver asks of the series engine.
+type Store interface {
+	Append(ctx context.Context, b engine.Batch) error
+	Define(ctx context.Context, defs []series.Definition) ([]uint32, error)
+	Fuller(ctx context.Context, id uint32, tier rollup.Tier, rows column.Block) (column.Block, error)
+	Find(path series.Path) (engine.Series, bool)
+	Count() int
+	CountOf(site string) int
+	Judge() *clock.Judge
+}
 
 // Receiver takes envelopes from gateways into the store. A batch is stored together
 // with the cursor that says so, and one that came before changes nothing.
 type Receiver struct {
-	store    *store.Store
+	store    Store
+	cursors  records.Cursors
+	rejects  *records.Rejects
 	enrolled Enrolled
 	life     string         // random, of this run
 	room     chan struct{}  // bounds the batches that are unpacked at the same time
@@ -55,7 +75,7 @@ type link struct {
 	mu       sync.Mutex
 	now      []string // those of the envelope that is being stored
 	series   int      // of these sites that the store knows; 0: not counted yet
-	cursor   store.Cursor
+	cursor   records.Cursor
 	sessions sessions
 
 	seen sync.Mutex // guards what follows
@@ -88,8 +108,8 @@ func (l Link) Up(now time.Time) bool { return now.Sub(l.HeardAt) < silence }
 
 // NewReceiver continues with the cursors of the store. Its Run must be running for
 // Receive to make progress.
-func NewReceiver(settings config.Central, st *store.Store, enrolled Enrolled) (*Receiver, error) {
-	r := &Receiver{store: st, enrolled: enrolled, life: rand.Text(), links: map[string]*link{}, room: make(chan struct{}, mostUnpacked), most: settings}
+func NewReceiver(settings config.Central, st Store, kept records.Records, enrolled Enrolled) (*Receiver, error) {
+	r := &Receiver{store: st, cursors: kept.Cursors, rejects: kept.Rejects, enrolled: enrolled, life: rand.Text(), links: map[string]*link{}, room: make(chan struct{}, mostUnpacked), most: settings}
 	r.most.MaxSeries = cmp.Or(r.most.MaxSeries, config.DefaultMaxSeries)
 	r.most.MaxSeriesOfGateway = cmp.Or(r.most.MaxSeriesOfGateway, config.DefaultMaxSeriesOfGateway)
 	r.committer = newCommitter(st)
@@ -115,7 +135,7 @@ func (r *Receiver) link(gateway string) (*link, error) {
 	if l := r.links[gateway]; l != nil {
 		return l, nil
 	}
-	cursors, err := r.store.Cursors()
+	cursors, err := r.cursors.All()
 	if err != nil {
 		return nil, err
 	}
@@ -147,7 +167,7 @@ func no(code, format string, args ...any) error {
 
 // Receive takes one envelope, sent with a bearer token from an address, and returns once
 // it is on disk. Its errors are for RefusalOf.
-func (r *Receiver) Receive(token, from string, body []byte) (wire.Reply, error) {
+func (r *Receiver) Receive(ctx context.Context, token, from string, body []byte) (wire.Reply, error) {
 	if err := r.Knows(token); err != nil {
 		return wire.Reply{}, err
 	}
@@ -166,7 +186,7 @@ func (r *Receiver) Receive(token, from string, body []byte) (wire.Reply, error) 
 	e.Status.Zones = zonesOf(e.Status.Zones, sites)
 	e.Status.Console = plain.Console(e.Status.Console)
 	now, before := r.store.Judge().Now(), l.cursor.Rows
-	reply, err := r.take(l, e, from, now)
+	reply, err := r.take(ctx, l, e, from, now)
 	l.seen.Lock()
 	defer l.seen.Unlock()
 	l.show.Twin = l.sessions.twin(now)
@@ -233,7 +253,7 @@ func (r *Receiver) anyToken(token string) bool {
 }
 
 // take stores what the envelope carries. l.mu is held.
-func (r *Receiver) take(l *link, e wire.Envelope, from string, now time.Time) (wire.Reply, error) {
+func (r *Receiver) take(ctx context.Context, l *link, e wire.Envelope, from string, now time.Time) (wire.Reply, error) {
 	if err := l.sessions.admit(e.Session, e.Number, from, now); err != nil {
 		return wire.Reply{}, err
 	}
@@ -249,14 +269,14 @@ func (r *Receiver) take(l *link, e wire.Envelope, from string, now time.Time) (w
 		}
 		return reply, nil
 	}
-	batch, rows, refused, err := r.unpack(l, e.Batch)
+	batch, rows, refused, err := r.unpack(ctx, l, e.Batch)
 	if err != nil {
 		return wire.Reply{}, err
 	}
 	next := l.cursor
 	if next.Life != r.life {
 		if next.Life != "" {
-			next.Lives = append(next.Lives[:len(next.Lives):len(next.Lives)], store.Life{ID: next.Life, Stored: next.Stored})
+			next.Lives = append(next.Lives[:len(next.Lives):len(next.Lives)], records.Life{ID: next.Life, Stored: next.Stored})
 			next.Lives = next.Lives[max(0, len(next.Lives)-mostLives):]
 		}
 		next.Life = r.life
@@ -269,7 +289,7 @@ func (r *Receiver) take(l *link, e wire.Envelope, from string, now time.Time) (w
 	next.Rows += uint64(rows)
 	next.Updated, next.Status = now, status
 	next.Session, next.Sent, next.Retired, next.Dropped = l.sessions.current, l.sessions.number, l.sessions.retired, l.sessions.dropped
-	batch.Cursors = []store.Cursor{next}
+	batch.Also = append(batch.Also, r.cursors.Put(next))
 	if err := r.committer.write(batch); err != nil {
 		return wire.Reply{}, err
 	}
@@ -287,7 +307,7 @@ const mostLives = 16
 // state of the one that gave the acknowledgement. Within a life the count only rises, and
 // of each earlier life the cursor says how far that came before this store went on from
 // it; a copy that was taken earlier went on from less.
-func lost(c store.Cursor, acked wire.Position) bool {
+func lost(c records.Cursor, acked wire.Position) bool {
 	if acked.Life == "" {
 		return false // it never had one, so everything is marked there
 	}
@@ -325,7 +345,7 @@ func (l *link) of(path string) bool {
 
 // malformed keeps what could not be read as a reject.
 func (r *Receiver) malformed(gateway string, cause error, raw []byte) error {
-	if err := r.committer.write(store.Batch{Rejects: []reading.Reject{r.reject(gateway, cause.Error(), raw)}}); err != nil {
+	if err := r.committer.write(engine.Batch{Also: []sqlite.Change{r.rejects.Add([]reading.Reject{r.reject(gateway, cause.Error(), raw)})}}); err != nil {
 		return err
 	}
 	return no(wire.CodeMalformed, "%v", cause)

@@ -20,6 +20,9 @@ import (
 	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/store"
+	"nexocumula/internal/store/engine"
+	"nexocumula/internal/store/records"
+	"nexocumula/internal/store/sqlite"
 	"nexocumula/internal/wire"
 )
 
@@ -33,7 +36,7 @@ func receiver(t *testing.T, path string) (*Receiver, *store.Store, func()) {
 	st, err := store.Open(path, slog.New(slog.DiscardHandler), store.Options{})
 	require.NoError(t, err)
 	t.Cleanup(func() { st.Close() })
-	r, err := NewReceiver(accept, st, nobody{})
+	r, err := NewReceiver(accept, st, st.Records, nobody{})
 	require.NoError(t, err)
 	ctx, cancel := context.WithCancel(context.Background())
 	ended := make(chan struct{})
@@ -68,7 +71,7 @@ func (s *sender) send(t *testing.T, r *Receiver, runs ...wire.Run) (wire.Reply, 
 	}
 	body, err := e.Encode()
 	require.NoError(t, err)
-	reply, err := r.Receive("trout", "here", body)
+	reply, err := r.Receive(t.Context(), "trout", "here", body)
 	if err == nil && len(runs) > 0 {
 		s.acked = reply.Position
 	}
@@ -78,7 +81,7 @@ func (s *sender) send(t *testing.T, r *Receiver, runs ...wire.Run) (wire.Reply, 
 // counts are the counts of the central's summaries by minute.
 func counts(t *testing.T, st *store.Store) map[int64]float64 {
 	t.Helper()
-	rows, err := st.Read(1, rollup.Minute, 0, 1<<62)
+	rows, err := st.Read(t.Context(), 1, rollup.Minute, 0, 1<<62)
 	require.NoError(t, err)
 	out := map[int64]float64{}
 	for i, start := range rows.Times {
@@ -125,7 +128,7 @@ func TestARevisionTakesTheSummarysPlaceUnlessItKnowsLess(t *testing.T) {
 	assert.EqualValues(t, 10, send(10))
 	assert.EqualValues(t, 12, send(12))
 	assert.EqualValues(t, 12, send(3), "a gateway restored from an older copy does not undo what it once knew")
-	require.NoError(t, st.Seal(nil))
+	require.NoError(t, st.Seal(t.Context(), engine.Sealing{}))
 	assert.EqualValues(t, 12, send(11), "nor after a seal")
 	assert.EqualValues(t, 13, send(13))
 }
@@ -175,7 +178,7 @@ func TestZonesCountOfAGatewaysOwnSites(t *testing.T) {
 		said["long-mere"] = zone
 		body, err := wire.Envelope{Gateway: "long-mere", Session: "one", Number: uint64(number + 1), Status: wire.Status{Zones: said}}.Encode()
 		require.NoError(t, err)
-		_, err = r.Receive("trout", "here", body)
+		_, err = r.Receive(t.Context(), "trout", "here", body)
 		require.NoError(t, err, "a zone is no reason to refuse a batch")
 		want := map[string]string{"long-mere": zone}
 		if zone != "Europe/Oslo" && zone != "UTC" {
@@ -197,7 +200,7 @@ func TestOnlyAPageOfAHostIsTheConsoleOfAGateway(t *testing.T) {
 		number++
 		body, err := wire.Envelope{Gateway: "long-mere", Session: "one", Number: number, Status: wire.Status{Console: said}}.Encode()
 		require.NoError(t, err)
-		_, err = r.Receive("trout", "here", body)
+		_, err = r.Receive(t.Context(), "trout", "here", body)
 		require.NoError(t, err, "it is no reason to refuse a batch: %q", said)
 		links := r.Links()
 		require.Len(t, links, 2, "alder-weir's comes first")
@@ -255,7 +258,7 @@ func TestAGatewayCannotFillACentral(t *testing.T) {
 
 func TestWhatCanNeverBeStoredIsNamedAndTheRestCounts(t *testing.T) {
 	r, st, _ := receiver(t, filepath.Join(t.TempDir(), "c.db"))
-	_, err := st.Define([]series.Definition{{Path: "long-mere/mast/gusts", Kind: series.Counter, FreshFor: time.Minute}})
+	_, err := st.Define(t.Context(), []series.Definition{{Path: "long-mere/mast/gusts", Kind: series.Counter, FreshFor: time.Minute}})
 	require.NoError(t, err)
 	g := &sender{session: "one"}
 	bad := runOf(path, 5, 1)
@@ -272,20 +275,20 @@ func TestWhatCanNeverBeStoredIsNamedAndTheRestCounts(t *testing.T) {
 	assert.Contains(t, refused[2], "is not of a site that long-mere may send")
 	assert.Contains(t, refused[3], "was recorded as a counter")
 	assert.Contains(t, refused[4], "no multiple of its tier")
-	kept, err := st.Rejects(store.Wanting{Source: "replication", Most: 10})
+	kept, err := st.Rejects.List(records.Wanting{Source: "replication", Most: 10})
 	require.NoError(t, err)
 	assert.Len(t, kept, 4)
 	known, ok := st.Find(path)
 	require.True(t, ok)
-	rows, err := st.Read(known.ID, rollup.Minute, 0, 1<<62)
+	rows, err := st.Read(t.Context(), known.ID, rollup.Minute, 0, 1<<62)
 	require.NoError(t, err)
 	assert.Equal(t, 1, rows.Len())
 
 	body, err := wire.Envelope{Gateway: "long-mere", Session: "one", Number: 9, Batch: []byte("junk")}.Encode()
 	require.NoError(t, err)
-	_, err = r.Receive("trout", "here", body)
+	_, err = r.Receive(t.Context(), "trout", "here", body)
 	assert.Equal(t, wire.CodeMalformed, RefusalOf(err).Code)
-	_, err = r.Receive("char", "here", body)
+	_, err = r.Receive(t.Context(), "char", "here", body)
 	assert.Equal(t, wire.CodeToken, RefusalOf(err).Code, "the token of another gateway")
 }
 
@@ -298,7 +301,7 @@ func TestManyGatewaysShareCommits(t *testing.T) {
 		ended := make(chan struct{})
 		go func() { defer close(ended); c.run(ctx) }()
 		begun := time.Now()
-		require.NoError(t, c.write(store.Batch{Cursors: []store.Cursor{{Name: "alone"}}}))
+		require.NoError(t, c.write(engine.Batch{Also: []sqlite.Change{st.Cursors.Put(records.Cursor{Name: "alone"})}}))
 		assert.Zero(t, time.Since(begun), "a lone one does not wait")
 		var wait sync.WaitGroup
 		var mu sync.Mutex
@@ -306,7 +309,7 @@ func TestManyGatewaysShareCommits(t *testing.T) {
 		for i := range 50 {
 			wait.Go(func() {
 				time.Sleep(time.Duration(i) * 20 * time.Millisecond)
-				assert.NoError(t, c.write(store.Batch{Cursors: []store.Cursor{{Name: string(rune('A' + i))}}}))
+				assert.NoError(t, c.write(engine.Batch{Also: []sqlite.Change{st.Cursors.Put(records.Cursor{Name: string(rune('A' + i))})}}))
 				mu.Lock()
 				defer mu.Unlock()
 				at[time.Since(begun)]++
@@ -314,12 +317,12 @@ func TestManyGatewaysShareCommits(t *testing.T) {
 		}
 		wait.Wait()
 		assert.LessOrEqual(t, len(at), 3, "%v", at)
-		cursors, err := st.Cursors()
+		cursors, err := st.Cursors.All()
 		require.NoError(t, err)
 		assert.Len(t, cursors, 51)
 		cancel()
 		<-ended
-		assert.Error(t, c.write(store.Batch{}), "once it has ended nothing is taken")
+		assert.Error(t, c.write(engine.Batch{}), "once it has ended nothing is taken")
 		require.NoError(t, st.Close())
 	})
 }
@@ -340,12 +343,12 @@ func TestTheMessageThatEndsASilenceSaysWhatWaited(t *testing.T) {
 	st, err := store.Open(filepath.Join(t.TempDir(), "c.db"), slog.New(slog.DiscardHandler), store.Options{Clock: func() time.Time { return now }})
 	require.NoError(t, err)
 	defer st.Close()
-	r, err := NewReceiver(accept, st, nobody{})
+	r, err := NewReceiver(accept, st, st.Records, nobody{})
 	require.NoError(t, err)
 	say := func(number uint64, waits int) Link {
 		body, err := wire.Envelope{Gateway: "long-mere", Session: "one", Number: number, Status: wire.Status{BacklogRows: waits}}.Encode()
 		require.NoError(t, err)
-		_, err = r.Receive("trout", "here", body)
+		_, err = r.Receive(t.Context(), "trout", "here", body)
 		require.NoError(t, err)
 		for _, l := range r.Links() {
 			if l.Gateway == "long-mere" {

@@ -5,7 +5,7 @@ import (
 	"slices"
 	"time"
 
-	"nexocumula/internal/store"
+	"nexocumula/internal/store/records"
 	"nexocumula/internal/wire"
 )
 
@@ -17,7 +17,7 @@ type sessions struct {
 	number  uint64 // of its last request
 	stored  uint64 // of the gateway, with its last batch
 	heardAt time.Time
-	retired []store.Session
+	retired []records.Session
 	dropped uint64 // stored when the newest ended that retired does not name any more
 
 	twinAt   time.Time // when another was last refused
@@ -34,7 +34,7 @@ const (
 // session must not: it would put older summaries over newer ones.
 func (s *sessions) admit(session string, number uint64, from string, now time.Time) error {
 	if session != s.current {
-		if slices.ContainsFunc(s.retired, func(one store.Session) bool { return one.ID == session }) && now.Sub(s.heardAt) < takesOver {
+		if slices.ContainsFunc(s.retired, func(one records.Session) bool { return one.ID == session }) && now.Sub(s.heardAt) < takesOver {
 			s.twinAt, s.twinFrom = now, from
 			return no(wire.CodeTwin, "another process sends under this gateway's name since %s; stop one of the two, or give it a name of its own", s.heardAt.UTC().Format(time.RFC3339))
 		}
@@ -49,14 +49,14 @@ func (s *sessions) admit(session string, number uint64, from string, now time.Ti
 
 func (s *sessions) begin(session string) {
 	before := uint64(0)
-	s.retired = slices.DeleteFunc(slices.Clone(s.retired), func(one store.Session) bool {
+	s.retired = slices.DeleteFunc(slices.Clone(s.retired), func(one records.Session) bool {
 		if one.ID == session {
 			before = one.Stored
 		}
 		return one.ID == session
 	})
 	if s.current != "" {
-		s.retired = append(s.retired, store.Session{ID: s.current, Stored: s.stored})
+		s.retired = append(s.retired, records.Session{ID: s.current, Stored: s.stored})
 	}
 	for len(s.retired) > mostRetired {
 		s.dropped = max(s.dropped, s.retired[0].Stored)

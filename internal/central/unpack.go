@@ -1,19 +1,21 @@
 package central
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"time"
 
+	"nexocumula/internal/core/reading"
 	"nexocumula/internal/core/series"
-	"nexocumula/internal/store"
+	"nexocumula/internal/store/engine"
 	"nexocumula/internal/wire"
 )
 
 // unpack decodes a batch and defines its series. Runs that can never be stored are named
 // apart, so that they do not hold up the others: those that cannot be read, are of
 // another site, or of another kind than their series was recorded with.
-func (r *Receiver) unpack(l *link, data []byte) (out store.Batch, rows int, refused []wire.RefusedRun, err error) {
+func (r *Receiver) unpack(ctx context.Context, l *link, data []byte) (out engine.Batch, rows int, refused []wire.RefusedRun, err error) {
 	r.room <- struct{}{}
 	defer func() { <-r.room }()
 	runs, at, bad, err := wire.DecodeBatch(data)
@@ -37,7 +39,7 @@ func (r *Receiver) unpack(l *link, data []byte) (out store.Batch, rows int, refu
 		}
 		defs, good = append(defs, run.Def), append(good, i)
 	}
-	ids, good, changed, err := r.define(defs, good)
+	ids, good, changed, err := r.define(ctx, defs, good)
 	if err != nil {
 		return out, 0, nil, err
 	}
@@ -47,20 +49,22 @@ func (r *Receiver) unpack(l *link, data []byte) (out store.Batch, rows int, refu
 	for k, i := range good {
 		run := runs[i]
 		rows += run.Len()
-		fuller, err := r.store.Fuller(ids[k], run.Tier, run.Rows)
+		fuller, err := r.store.Fuller(ctx, ids[k], run.Tier, run.Rows)
 		if err != nil {
 			return out, 0, nil, err
 		}
 		if fuller.Len() > 0 {
-			out.Entries = append(out.Entries, store.Entry{Series: ids[k], Tier: run.Tier, Rows: fuller})
+			out.Entries = append(out.Entries, engine.Entry{Series: ids[k], Tier: run.Tier, Rows: fuller})
 		}
 		for _, one := range run.Sketches {
-			out.Sketches = append(out.Sketches, store.Sketch{Series: ids[k], Start: one.Start, Data: one.Data})
+			out.Sketches = append(out.Sketches, engine.Sketch{Series: ids[k], Start: one.Start, Data: one.Data})
 		}
 	}
+	var rejects []reading.Reject
 	for _, one := range refused {
-		out.Rejects = append(out.Rejects, r.reject(l.gateway, one.Reason, nil))
+		rejects = append(rejects, r.reject(l.gateway, one.Reason, nil))
 	}
+	out.Also = append(out.Also, r.rejects.Add(rejects))
 	return out, rows, refused, nil
 }
 
@@ -97,11 +101,11 @@ type ofOtherKind struct {
 }
 
 // define makes the series known, but for those of another kind than they were.
-func (r *Receiver) define(defs []series.Definition, runs []int) (ids []uint32, good []int, bad ofOtherKind, err error) {
+func (r *Receiver) define(ctx context.Context, defs []series.Definition, runs []int) (ids []uint32, good []int, bad ofOtherKind, err error) {
 	bad.reason = map[series.Path]string{}
 	for {
-		ids, err = r.store.Define(defs)
-		changed, ok := errors.AsType[*store.KindChanged](err)
+		ids, err = r.store.Define(ctx, defs)
+		changed, ok := errors.AsType[*engine.KindChanged](err)
 		if !ok {
 			return ids, runs, bad, err
 		}

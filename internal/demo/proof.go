@@ -11,7 +11,7 @@ import (
 	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/service"
-	"nexocumula/internal/store"
+	"nexocumula/internal/store/engine"
 )
 
 // Findings are the results of a proof.
@@ -48,7 +48,7 @@ func (w *World) Prove() (Findings, error) {
 	for _, g := range w.Gateways {
 		for _, s := range g.Store.List(series.Everything()) {
 			f.Series++
-			readings, err := g.Store.Read(s.ID, rollup.Readings, -all, all)
+			readings, err := g.Store.Read(context.Background(), s.ID, rollup.Readings, -all, all)
 			if err != nil {
 				return f, err
 			}
@@ -63,16 +63,16 @@ func (w *World) Prove() (Findings, error) {
 	return f, nil
 }
 
-func (f *Findings) compare(gateway, central *service.Service, here store.Series, there uint32, tier rollup.Tier, readings column.Block, settled int64) error {
+func (f *Findings) compare(gateway, central *service.Service, here engine.Series, there uint32, tier rollup.Tier, readings column.Block, settled int64) error {
 	wanted := map[int64]float64{}
 	for _, t := range readings.Times {
 		wanted[tier.Start(t)]++
 	}
-	own, err := gateway.Store.Read(here.ID, tier, -all, all)
+	own, err := gateway.Store.Read(context.Background(), here.ID, tier, -all, all)
 	if err != nil {
 		return err
 	}
-	rows, err := central.Store.Read(there, tier, -all, all)
+	rows, err := central.Store.Read(context.Background(), there, tier, -all, all)
 	if err != nil {
 		return err
 	}

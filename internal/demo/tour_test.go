@@ -16,6 +16,7 @@ import (
 	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/store"
+	"nexocumula/internal/store/engine"
 )
 
 func options(t *testing.T) Options {
@@ -70,7 +71,7 @@ func TestTheProofFindsWhatIsMissingDoubledOrWrong(t *testing.T) {
 	add := func(st *store.Store, id uint32, tier rollup.Tier, at int64, values ...float64) {
 		rows := column.New(len(values), 1)
 		rows.Add(at, values...)
-		require.NoError(t, st.Append(store.Batch{Entries: []store.Entry{{Series: id, Tier: tier, Rows: rows}}}))
+		require.NoError(t, st.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: id, Tier: tier, Rows: rows}}}))
 	}
 	begin := int64(rollup.Minute) * 1_000_000 // long before the demo
 	unfounded := make([]float64, rollup.Common)
@@ -85,7 +86,7 @@ func TestTheProofFindsWhatIsMissingDoubledOrWrong(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, 2, f.Missing, "one window of each tier")
 
-	rows, err := there.Read(centralID, rollup.Minute, begin+1, all)
+	rows, err := there.Read(t.Context(), centralID, rollup.Minute, begin+1, all)
 	require.NoError(t, err)
 	doubled := make([]float64, len(rows.Cols))
 	for c := range doubled {

@@ -6,7 +6,7 @@ import (
 	"sync"
 	"time"
 
-	"nexocumula/internal/store"
+	"nexocumula/internal/store/records"
 )
 
 // State is the present state of a link.
@@ -47,7 +47,7 @@ const (
 
 // History watches links and keeps what happened to them in the store.
 type History struct {
-	store   *store.Store
+	kept    records.Links
 	now     func() time.Time
 	log     *slog.Logger
 	started time.Time
@@ -59,10 +59,10 @@ type History struct {
 }
 
 type watched struct {
-	downSince time.Time     // zero: it is up
-	outage    *store.Outage // the last, until it is caught up
-	changed   bool          // the outage is to be kept
-	kept      int           // rows that were kept last; -1: none
+	downSince time.Time       // zero: it is up
+	outage    *records.Outage // the last, until it is caught up
+	changed   bool            // the outage is to be kept
+	kept      int             // rows that were kept last; -1: none
 	samples   []sample
 }
 
@@ -73,9 +73,9 @@ type sample struct {
 }
 
 // New goes on with the outages that were not over.
-func New(st *store.Store, now func() time.Time, log *slog.Logger) (*History, error) {
-	h := &History{store: st, now: now, log: log, started: now(), links: map[string]*watched{}}
-	open, err := st.OpenOutages()
+func New(kept records.Links, now func() time.Time, log *slog.Logger) (*History, error) {
+	h := &History{kept: kept, now: now, log: log, started: now(), links: map[string]*watched{}}
+	open, err := kept.Open()
 	for _, o := range open {
 		h.link(o.Link).outage = &o
 	}
@@ -156,7 +156,7 @@ func (l *watched) look(s State, now time.Time) {
 	case o != nil && o.Ended.IsZero():
 		l.waits(s)
 	case now.Sub(l.downSince) >= patience:
-		l.outage = &store.Outage{Link: s.Link, Began: l.downSince, Reason: s.Reason}
+		l.outage = &records.Outage{Link: s.Link, Began: l.downSince, Reason: s.Reason}
 		l.changed = true
 		l.waits(s)
 	}
@@ -204,8 +204,8 @@ func (l *watched) waits(s State) {
 // keep writes what changed; all says that what waits, and outages that go on, are written too.
 func (h *History) keep(states []State, all bool) error {
 	now := h.now()
-	var outages []*store.Outage
-	var waiting []store.Waiting
+	var outages []*records.Outage
+	var waiting []records.Waiting
 	for _, l := range h.links {
 		if l.outage != nil && (l.changed || all) {
 			outages = append(outages, l.outage)
@@ -214,10 +214,10 @@ func (h *History) keep(states []State, all bool) error {
 	for _, s := range states {
 		l := h.link(s.Link)
 		if (all || l.changed) && s.Rows != l.kept && (s.Rows > 0 || l.kept > 0) {
-			waiting = append(waiting, store.Waiting{Link: s.Link, At: now, Rows: s.Rows})
+			waiting = append(waiting, records.Waiting{Link: s.Link, At: now, Rows: s.Rows})
 		}
 	}
-	if err := h.store.NoteLinks(outages, waiting, store.Run{From: h.started, To: now}); err != nil {
+	if err := h.kept.Save(outages, waiting, records.Run{From: h.started, To: now}); err != nil {
 		return err
 	}
 	for _, w := range waiting {
@@ -233,7 +233,7 @@ func (h *History) keep(states []State, all bool) error {
 		return nil
 	}
 	h.noted = now
-	return h.store.DropLinks(now.Add(-store.KeepOutages))
+	return h.kept.Drop(now.Add(-records.KeepOutages))
 }
 
 // Pace is how fast a link moves.

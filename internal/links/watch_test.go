@@ -11,6 +11,7 @@ import (
 
 	"nexocumula/internal/links"
 	"nexocumula/internal/store"
+	"nexocumula/internal/store/records"
 )
 
 // night is a store and a history over it, with a clock of its own.
@@ -35,7 +36,7 @@ func (n *night) open() {
 	var err error
 	n.st, err = store.Open(n.path, slog.New(slog.DiscardHandler), store.Options{})
 	require.NoError(n.t, err)
-	n.h, err = links.New(n.st, func() time.Time { return n.now }, slog.New(slog.DiscardHandler))
+	n.h, err = links.New(n.st.Links, func() time.Time { return n.now }, slog.New(slog.DiscardHandler))
 	require.NoError(n.t, err)
 }
 
@@ -51,8 +52,8 @@ func (n *night) pass(length time.Duration, state func(since time.Duration) links
 
 func up(time.Duration) links.State { return links.State{Up: true} }
 
-func (n *night) outages() []store.Outage {
-	found, err := n.st.Outages(dusk, n.now.Add(time.Hour))
+func (n *night) outages() []records.Outage {
+	found, err := n.st.Links.Outages(dusk, n.now.Add(time.Hour))
 	require.NoError(n.t, err)
 	return found
 }
@@ -84,7 +85,7 @@ func TestAnOutageTellsItsStory(t *testing.T) {
 	assert.WithinDuration(t, back.Add(20*time.Second), done[0].CaughtUp, 5*time.Second)
 	assert.InDelta(t, 600, done[0].Waited, 5)
 	assert.WithinDuration(t, fell, done[0].Oldest, time.Second)
-	waited, err := n.st.Waited(dusk, n.now)
+	waited, err := n.st.Links.Waited(dusk, n.now)
 	require.NoError(t, err)
 	assert.NotEmpty(t, waited)
 
@@ -133,7 +134,7 @@ func TestAnOutageGoesOnOverARestart(t *testing.T) {
 	assert.WithinDuration(t, dusk, found[0].Began, 5*time.Second)
 	assert.WithinDuration(t, n.now, found[0].Ended, 15*time.Second)
 	assert.Equal(t, 9, found[0].Waited)
-	runs, err := n.st.Runs(dusk, n.now)
+	runs, err := n.st.Links.Runs(dusk, n.now)
 	require.NoError(t, err)
 	require.Len(t, runs, 2, "in between nothing is known")
 	assert.True(t, runs[0].To.Before(runs[1].From))
@@ -144,10 +145,10 @@ func TestWhatIsOldIsForgotten(t *testing.T) {
 	n.pass(time.Minute, func(time.Duration) links.State { return links.State{Reason: "x"} })
 	n.pass(2*time.Minute, up)
 	require.Len(t, n.outages(), 1)
-	n.now = n.now.Add(store.KeepOutages + time.Hour)
+	n.now = n.now.Add(records.KeepOutages + time.Hour)
 	n.pass(10*time.Second, up)
 	assert.Empty(t, n.outages())
-	runs, err := n.st.Runs(dusk, n.now)
+	runs, err := n.st.Links.Runs(dusk, n.now)
 	require.NoError(t, err)
 	assert.Len(t, runs, 1)
 }
@@ -156,10 +157,10 @@ func TestAServiceThatEndsAsSoonAsItBeganLeavesNoListWithoutEnd(t *testing.T) {
 	n := begin(t)
 	for i := range 2100 {
 		at := dusk.Add(time.Duration(i) * time.Second)
-		require.NoError(t, n.st.NoteLinks(nil, nil, store.Run{From: at, To: at.Add(time.Millisecond)}))
+		require.NoError(t, n.st.Links.Save(nil, nil, records.Run{From: at, To: at.Add(time.Millisecond)}))
 	}
-	require.NoError(t, n.st.DropLinks(dusk))
-	runs, err := n.st.Runs(dusk, dusk.Add(time.Hour))
+	require.NoError(t, n.st.Links.Drop(dusk))
+	runs, err := n.st.Links.Runs(dusk, dusk.Add(time.Hour))
 	require.NoError(t, err)
 	assert.Len(t, runs, 2000)
 	assert.Equal(t, dusk.Add(2099*time.Second), runs[len(runs)-1].From, "the newest are kept")

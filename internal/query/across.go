@@ -10,7 +10,7 @@ import (
 
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/core/window"
-	"nexocumula/internal/store"
+	"nexocumula/internal/store/engine"
 )
 
 // Across puts the rows of many series together into one, or one for each group.
@@ -57,7 +57,7 @@ func ParseAcross(function, weight string) (*Across, error) {
 }
 
 // weightOf is how much a series counts.
-func (a *Across) weightOf(s store.Series) (float64, error) {
+func (a *Across) weightOf(s engine.Series) (float64, error) {
 	if a.Weight == "" {
 		return 1, nil
 	}
@@ -73,7 +73,7 @@ func (a *Across) weightOf(s store.Series) (float64, error) {
 }
 
 // across hands out one answer a group.
-func (r runner) across(ctx context.Context, head Head, found []store.Series) error {
+func (r runner) across(ctx context.Context, head Head, found []engine.Series) error {
 	if err := r.checkAcross(found); err != nil {
 		return err
 	}
@@ -109,7 +109,7 @@ func (r runner) across(ctx context.Context, head Head, found []store.Series) err
 }
 
 // checkAcross refuses what cannot be put together.
-func (r runner) checkAcross(found []store.Series) error {
+func (r runner) checkAcross(found []engine.Series) error {
 	first := found[0]
 	for _, s := range found {
 		if s.Unit != first.Unit && r.Units.All == "" {
@@ -143,7 +143,7 @@ func named(unit string) string {
 // together reduces the members of a group one after the other and puts their stats
 // together, window by window. Rows that only gaps filled count as well: that is what
 // was asked for.
-func (r runner) together(ctx context.Context, members []store.Series, plan planned) (SeriesRows, error) {
+func (r runner) together(ctx context.Context, members []engine.Series, plan planned) (SeriesRows, error) {
 	n := len(plan.narrowest().Windows)
 	out := SeriesRows{Kind: members[0].Kind, Unit: members[0].Unit, Tier: plan.narrowest().Tier, Members: len(members)}
 	sums := make([]uncertain, len(r.Stats))

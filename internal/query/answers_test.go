@@ -15,7 +15,7 @@ import (
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/core/sketch"
 	"nexocumula/internal/core/window"
-	"nexocumula/internal/store"
+	"nexocumula/internal/store/engine"
 )
 
 func TestValuesAreCarriedFromBeforeTheRange(t *testing.T) {
@@ -41,13 +41,13 @@ func TestValuesAreCarriedFromBeforeTheRange(t *testing.T) {
 func TestAGroupCountsOnlyThoseThatHaveData(t *testing.T) {
 	st := stored(t) // until 09:00
 	late := series.Definition{Path: "stony-beck/raceway-2/oxygen", Kind: series.Gauge, Unit: "mg/l", FreshFor: time.Minute}
-	ids, err := st.Define([]series.Definition{late})
+	ids, err := st.Define(t.Context(), []series.Definition{late})
 	require.NoError(t, err)
 	raw := column.New(1, 0)
 	for i := range 6 {
 		raw.Add(begin.Add(time.Duration(50+5*i)*time.Minute).UnixNano(), 1000) // from 08:50 to 09:15
 	}
-	require.NoError(t, st.Append(store.Batch{Entries: []store.Entry{{Series: ids[0], Rows: raw}}}))
+	require.NoError(t, st.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: ids[0], Rows: raw}}}))
 	q := ask(t, "stony-beck/+/oxygen", "20m", "last,count")
 	q.Range.To = begin.Add(80 * time.Minute)
 	q.Across, err = ParseAcross("mean", "")
@@ -67,15 +67,15 @@ func TestEstimatesStandOnAllReadingsOrAreNotGiven(t *testing.T) {
 	def := series.Definition{Path: "a/b/c", Kind: series.Gauge, Unit: "Cel", FreshFor: time.Minute, Sketch: true}
 	put(t, st, def, func(i int) float64 { return float64(100 + i) }) // 08:00 to 09:00, summaries up to 08:58
 	known := st.List(everything(t))[0]
-	var all []store.Sketch
+	var all []engine.Sketch
 	for quarter := range 3 {
 		sk := sketch.New()
 		for i := range 90 {
 			require.NoError(t, sk.Add(float64(100+90*quarter+i)))
 		}
-		all = append(all, store.Sketch{Series: known.ID, Start: begin.Add(time.Duration(quarter) * 15 * time.Minute).UnixNano(), Data: sk.Bytes()})
+		all = append(all, engine.Sketch{Series: known.ID, Start: begin.Add(time.Duration(quarter) * 15 * time.Minute).UnixNano(), Data: sk.Bytes()})
 	}
-	require.NoError(t, st.Append(store.Batch{Sketches: all}))
+	require.NoError(t, st.Append(t.Context(), engine.Batch{Sketches: all}))
 	got := answer(t, ask(t, "#", "15m", "p50~,count"), from(st, false)).series[0]
 	for i, want := range []float64{144, 234, 324} {
 		assert.InEpsilon(t, want, got.Rows.Stats[0][i], 0.011)

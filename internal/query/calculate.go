@@ -10,7 +10,7 @@ import (
 	"nexocumula/internal/core/formula"
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/core/window"
-	"nexocumula/internal/store"
+	"nexocumula/internal/store/engine"
 )
 
 // Input is a stat of a series under a name that calculations use; of many series, when the
@@ -92,7 +92,7 @@ func ParseCalculations(texts []string, inputs []Input) ([]Calculation, error) {
 // inputGroup is where all inputs of the calculations come from.
 type inputGroup struct {
 	name   string // of the group; "" without groups
-	inputs []store.Series
+	inputs []engine.Series
 }
 
 // places finds the series of the inputs, for each group one of each; leftOut are the groups
@@ -102,8 +102,8 @@ func (q Windows) places(src Source) (places []inputGroup, leftOut []string, err 
 		return nil, nil, refuse("calculation", "there are inputs and nothing to calculate; give a calculation, such as loss=inlet-outlet")
 	}
 	grouped := q.By != (Grouping{})
-	byInput := make([]map[string]store.Series, len(q.Inputs)) // nil: one for all
-	common := make([]store.Series, len(q.Inputs))
+	byInput := make([]map[string]engine.Series, len(q.Inputs)) // nil: one for all
+	common := make([]engine.Series, len(q.Inputs))
 	names := map[string]bool{}
 	for i, in := range q.Inputs {
 		found, err := Find(src.Store, in.Select)
@@ -121,7 +121,7 @@ func (q Windows) places(src Source) (places []inputGroup, leftOut []string, err 
 		if !grouped {
 			return nil, nil, refuse("calculation", "input %s names %d series, such as %s and %s; name one, or calculate for each place with by, such as by=level:2", in.Name, len(found), found[0].Path, found[1].Path)
 		}
-		byInput[i] = map[string]store.Series{}
+		byInput[i] = map[string]engine.Series{}
 		for _, s := range found {
 			name := q.By.of(s)
 			if other, twice := byInput[i][name]; twice {
@@ -167,7 +167,7 @@ func sorted(names map[string]bool) []string {
 	return out
 }
 
-func (q Windows) checkInput(in Input, found []store.Series) error {
+func (q Windows) checkInput(in Input, found []engine.Series) error {
 	for _, s := range found {
 		if in.Stat.IsEstimate() && !s.Sketch {
 			return refuse("stats", "input %s: of %s no sketches are kept", in.Name, s.Path)

@@ -9,7 +9,7 @@ import (
 	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/core/window"
-	"nexocumula/internal/store"
+	"nexocumula/internal/store/engine"
 )
 
 // Excursions asks what left its normal range, and what was silent, in a time.
@@ -22,7 +22,7 @@ type Excursions struct {
 
 // Excursed holds the excursions and silences of one series.
 type Excursed struct {
-	store.Series
+	engine.Series
 	Width      time.Duration // of the windows that it was found by
 	Excursions []excursion.Excursion
 	Silences   []excursion.Silence
@@ -65,7 +65,7 @@ func (q Excursions) Run(ctx context.Context, src Source) ([]Excursed, error) {
 }
 
 // of looks at one series, in windows as narrow as its summaries and the length of the range allow.
-func (q Excursions) of(ctx context.Context, src Source, s store.Series) (Excursed, error) {
+func (q Excursions) of(ctx context.Context, src Source, s engine.Series) (Excursed, error) {
 	width := time.Minute
 	for _, wider := range []time.Duration{5 * time.Minute, 15 * time.Minute, time.Hour, 6 * time.Hour, 24 * time.Hour} {
 		if narrowest := rollup.TiersOf(&s.Definition)[0].Width(); q.Range.To.Sub(q.Range.From) > mostExcursionWindows*width || width%narrowest != 0 {

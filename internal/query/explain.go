@@ -7,16 +7,16 @@ import (
 
 	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/window"
-	"nexocumula/internal/store"
+	"nexocumula/internal/store/engine"
 )
 
 // Explained says which rows were read for a series, and why not fewer.
 type Explained struct {
-	store.ScanStats
+	engine.ScanStats
 	Why string // not a wider tier; "" when it is the widest
 }
 
-func explain(s *store.Series, plan *window.Plan, work store.ScanStats) *Explained {
+func explain(s *engine.Series, plan *window.Plan, work engine.ScanStats) *Explained {
 	out := &Explained{ScanStats: work, Why: plan.Why(rollup.TiersOf(&s.Definition))}
 	var finer []string
 	for _, one := range work {

@@ -11,7 +11,7 @@ import (
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/core/sketch"
 	"nexocumula/internal/core/window"
-	"nexocumula/internal/store"
+	"nexocumula/internal/store/engine"
 )
 
 const (
@@ -22,11 +22,11 @@ const (
 // feed brings the reducer what the plan's tier has for the range. Summaries of windows
 // that are still open are not there yet: after the last one, those of the finer tiers
 // stand in, and after these the readings, so that an answer goes up to now.
-func feed(ctx context.Context, src Source, s store.Series, p *window.Plan, stats []window.Stat, ahead *store.Prefetch, to *window.Reducer, work *store.ScanStats) error {
+func feed(ctx context.Context, src Source, s engine.Series, p *window.Plan, stats []window.Stat, ahead *engine.Prefetch, to *window.Reducer, work *engine.ScanStats) error {
 	if err := ctx.Err(); err != nil {
 		return err
 	}
-	if err := tellBefore(src, s, p, to); err != nil {
+	if err := tellBefore(ctx, src, s, p, to); err != nil {
 		return err
 	}
 	if slices.ContainsFunc(stats, window.Stat.IsEstimate) {
@@ -45,8 +45,8 @@ func feed(ctx context.Context, src Source, s store.Series, p *window.Plan, stats
 }
 
 // firstWanted returns the first read of a series in the plan's tier.
-func firstWanted(p *window.Plan, stats []window.Stat, kind series.Kind) store.Wanted {
-	out := store.Wanted{Tier: p.Tier, From: p.From(), To: p.To(), Need: window.Need(stats, kind)}
+func firstWanted(p *window.Plan, stats []window.Stat, kind series.Kind) engine.Wanted {
+	out := engine.Wanted{Tier: p.Tier, From: p.From(), To: p.To(), Need: window.Need(stats, kind)}
 	if !slices.ContainsFunc(stats, func(s window.Stat) bool { return s.IsPercentile() || s.IsCondition() }) { // of these each row counts, and no synopsis
 		out.Cut = p.Cut
 		out.Steps = p.MultipleOf(quarter)
@@ -83,7 +83,7 @@ func (t *tail) Whole(from, to int64, sum rollup.Summary) error {
 // tellBefore tells the reducer of the last reading before the range. When the
 // plan's tier has no summary just before it, that is looked for in the finer ones too:
 // it may not be made yet. Nor may it be when readings came late before the range.
-func tellBefore(src Source, s store.Series, p *window.Plan, to *window.Reducer) error {
+func tellBefore(ctx context.Context, src Source, s engine.Series, p *window.Plan, to *window.Reducer) error {
 	if s.FirstSeen >= p.From() {
 		return nil
 	}
@@ -95,7 +95,7 @@ func tellBefore(src Source, s store.Series, p *window.Plan, to *window.Reducer) 
 		tiers = []rollup.Tier{rollup.Readings, p.Tier} // which has those not kept any more
 	}
 	for _, tier := range tiers {
-		at, v, ok, err := src.Store.LastBefore(s.ID, tier, p.From())
+		at, v, ok, err := src.Store.LastBefore(ctx, s.ID, tier, p.From())
 		if err != nil {
 			return err
 		}
@@ -113,12 +113,12 @@ func tellBefore(src Source, s store.Series, p *window.Plan, to *window.Reducer) 
 }
 
 // feedSketches brings the reducer the sketches of the range.
-func feedSketches(ctx context.Context, src Source, s store.Series, p *window.Plan, to *window.Reducer) error {
+func feedSketches(ctx context.Context, src Source, s engine.Series, p *window.Plan, to *window.Reducer) error {
 	for from := p.From(); from < p.To(); {
 		if err := ctx.Err(); err != nil {
 			return err
 		}
-		all, err := src.Store.Sketches(s.ID, from, p.To(), sketchesOnce)
+		all, err := src.Store.Sketches(ctx, s.ID, from, p.To(), sketchesOnce)
 		if err != nil {
 			return err
 		}

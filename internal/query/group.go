@@ -2,11 +2,10 @@ package query
 
 import (
 	"fmt"
+	"nexocumula/internal/store/engine"
 	"slices"
 	"strconv"
 	"strings"
-
-	"nexocumula/internal/store"
 )
 
 // Grouping says which series belong together.
@@ -42,7 +41,7 @@ func (g Grouping) String() string {
 }
 
 // of is the name of the group of a series.
-func (g Grouping) of(s store.Series) string {
+func (g Grouping) of(s engine.Series) string {
 	switch {
 	case g.Level > 0:
 		levels := strings.Split(string(s.Path), "/")
@@ -57,8 +56,8 @@ func (g Grouping) of(s store.Series) string {
 }
 
 // groups are the series by the name of their group, and the names in order.
-func (g Grouping) groups(found []store.Series) (map[string][]store.Series, []string) {
-	out := map[string][]store.Series{}
+func (g Grouping) groups(found []engine.Series) (map[string][]engine.Series, []string) {
+	out := map[string][]engine.Series{}
 	var names []string
 	for _, s := range found {
 		name := g.of(s)

@@ -14,14 +14,15 @@ import (
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/rounds"
 	"nexocumula/internal/store"
+	"nexocumula/internal/store/engine"
 )
 
 // belated makes the summaries that touch a stretch of time, of any tier, say something that never
 // was, as if all readings there had come after them.
-func belated(t *testing.T, random *rand.Rand, st *store.Store, ref reference, stretch store.Late) {
+func belated(t *testing.T, random *rand.Rand, st *store.Store, ref reference, stretch engine.Late) {
 	id := st.List(everything(t))[0].ID
 	for _, tier := range rollup.TiersOf(&ref.def) {
-		made, err := st.Read(id, tier, tier.Start(stretch.From), stretch.To)
+		made, err := st.Read(t.Context(), id, tier, tier.Start(stretch.From), stretch.To)
 		require.NoError(t, err)
 		wrong := rollup.NewBlock(ref.def.Kind, 0)
 		for _, start := range made.Times {
@@ -29,10 +30,10 @@ func belated(t *testing.T, random *rand.Rand, st *store.Store, ref reference, st
 			one.Add(start+1+random.Int64N(1e9), 1e6)
 			rollup.Fold(one, start, start+int64(tier), &ref.def).AddTo(&wrong, start, ref.def.Kind)
 		}
-		require.NoError(t, st.Append(store.Batch{Entries: []store.Entry{{Series: id, Tier: tier, Rows: wrong}}}))
+		require.NoError(t, st.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: id, Tier: tier, Rows: wrong}}}))
 	}
 	if random.IntN(2) == 0 {
-		require.NoError(t, st.Seal(nil))
+		require.NoError(t, st.Seal(t.Context(), engine.Sealing{}))
 	}
 	st.MarkLate(id, stretch)
 }
@@ -46,7 +47,7 @@ func TestWhatIsNotSummarisedYetIsAnsweredFromReadings(t *testing.T) {
 				random := rand.New(rand.NewPCG(uint64(seed), 99))
 				st, ref := disordered(t, random, kind, stages[0].begin)
 				from := ref.points[random.IntN(len(ref.points)/2)].at
-				belated(t, random, st, ref, store.Late{From: from, To: from + int64(length)})
+				belated(t, random, st, ref, engine.Late{From: from, To: from + int64(length)})
 				for i := range queries {
 					agree(t, random, st, ref, stages[0], i)
 				}
@@ -58,7 +59,7 @@ func TestWhatIsNotSummarisedYetIsAnsweredFromReadings(t *testing.T) {
 func TestWindowsWhoseSummariesAreNotMadeYetAreOpen(t *testing.T) {
 	st := stored(t)
 	first := st.List(everything(t))[0]
-	st.MarkLate(first.ID, store.Late{From: begin.Add(20 * time.Minute).UnixNano(), To: begin.Add(31 * time.Minute).UnixNano()})
+	st.MarkLate(first.ID, engine.Late{From: begin.Add(20 * time.Minute).UnixNano(), To: begin.Add(31 * time.Minute).UnixNano()})
 	asked := ask(t, "#", "15m", "count")
 	asked.Now, asked.Explain = begin.Add(5*time.Hour), true
 	got := answer(t, asked, from(st, true)).series[0]

@@ -10,7 +10,7 @@ import (
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/core/span"
 	"nexocumula/internal/core/window"
-	"nexocumula/internal/store"
+	"nexocumula/internal/store/engine"
 )
 
 // Moment asks for the value of each series at a moment.
@@ -47,7 +47,7 @@ const mostAway = 366 * 24 * time.Hour
 
 // Found is the value of a series at a moment.
 type Found struct {
-	store.Series
+	engine.Series
 	Time  int64
 	Value float64
 	Tier  rollup.Tier // what it was read from
@@ -107,7 +107,7 @@ func (m Moment) within() string {
 
 // of is the value of a series. Where readings were thinned its summaries tell more; where these are not
 // kept any more, a reading that is may not be the one.
-func (m Moment) of(ctx context.Context, src Source, s store.Series) (Found, bool, error) {
+func (m Moment) of(ctx context.Context, src Source, s engine.Series) (Found, bool, error) {
 	tier := rollup.TiersOf(&s.Definition)[0]
 	thinned := m.At.UnixNano() < s.ThinnedTo
 	if s.Collected && !thinned {
@@ -122,7 +122,7 @@ func (m Moment) of(ctx context.Context, src Source, s store.Series) (Found, bool
 }
 
 // in is the value by the rows of a tier.
-func (m Moment) in(ctx context.Context, src Source, s store.Series, tier rollup.Tier) (Found, bool, error) {
+func (m Moment) in(ctx context.Context, src Source, s engine.Series, tier rollup.Tier) (Found, bool, error) {
 	out := Found{Series: s, Tier: tier, Sure: true}
 	moment := m.At.UnixNano()
 	near := nearby{moment: moment}
@@ -131,7 +131,7 @@ func (m Moment) in(ctx context.Context, src Source, s store.Series, tier rollup.
 		return out, false, err
 	}
 	if !near.best.known || m.How == Nearest {
-		at, value, ok, err := src.Store.LastBefore(s.ID, tier, moment-moment%max(1, int64(tier)))
+		at, value, ok, err := src.Store.LastBefore(ctx, s.ID, tier, moment-moment%max(1, int64(tier)))
 		if err != nil {
 			return out, false, err
 		}
@@ -179,13 +179,13 @@ func (n *nearby) take(t int64, v float64) {
 	}
 }
 
-func (n *nearby) scan(ctx context.Context, src Source, s store.Series, tier rollup.Tier, from, to int64) error {
-	want := store.Wanted{Tier: tier, From: from, To: to, Need: rollup.NeedAll}
+func (n *nearby) scan(ctx context.Context, src Source, s engine.Series, tier rollup.Tier, from, to int64) error {
+	want := engine.Wanted{Tier: tier, From: from, To: to, Need: rollup.NeedAll}
 	return src.Store.Scan(ctx, s.ID, want, n)
 }
 
 // after looks after the moment, a stretch at a time, each longer than the last.
-func (n *nearby) after(ctx context.Context, src Source, s store.Series, tier rollup.Tier, until int64) error {
+func (n *nearby) after(ctx context.Context, src Source, s engine.Series, tier rollup.Tier, until int64) error {
 	n.ahead = true
 	from := n.moment - n.moment%max(1, int64(tier))
 	until = min(until, s.LastTime)

@@ -7,7 +7,7 @@ import (
 	"github.com/agnivade/levenshtein"
 
 	"nexocumula/internal/core/series"
-	"nexocumula/internal/store"
+	"nexocumula/internal/store/engine"
 )
 
 const (
@@ -19,7 +19,7 @@ const (
 // below its first levels, if there are any, else anywhere.
 func nearest(st Reader, selector series.Selector) string {
 	levels := selector.Levels()
-	var all []store.Series
+	var all []engine.Series
 	for keep := len(levels) - 1; keep >= 0 && len(all) == 0; keep-- {
 		wider, err := series.ParseSelector(strings.Join(append(slices.Clone(levels[:keep]), "#"), "/"))
 		if err == nil {

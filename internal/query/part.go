@@ -6,7 +6,7 @@ import (
 
 	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/window"
-	"nexocumula/internal/store"
+	"nexocumula/internal/store/engine"
 )
 
 // part is a part of a query's range and the tiers it is answered from, the widest first: where
@@ -19,7 +19,7 @@ type part struct {
 // parts are the whole range; or, when the summaries of some of it do not say yet what the
 // readings do, what is before, these readings, and what is after. Between them stand the narrowest
 // summaries, to where a window of the plan's tier begins.
-func parts(s *store.Series, p *window.Plan) []part {
+func parts(s *engine.Series, p *window.Plan) []part {
 	tiers := tiersFor(s, p)
 	whole := part{p.From(), p.To(), tiers}
 	if p.Tier == rollup.Readings || !s.Collected {
@@ -52,7 +52,7 @@ func common(a, b int64) int64 {
 }
 
 // tiersFor returns the tiers that answer a plan, widest first.
-func tiersFor(s *store.Series, p *window.Plan) []rollup.Tier {
+func tiersFor(s *engine.Series, p *window.Plan) []rollup.Tier {
 	if p.Tier == rollup.Readings {
 		return []rollup.Tier{rollup.Readings}
 	}
@@ -65,7 +65,7 @@ func tiersFor(s *store.Series, p *window.Plan) []rollup.Tier {
 	return out
 }
 
-func (of part) feed(ctx context.Context, src Source, s store.Series, p *window.Plan, stats []window.Stat, ahead *store.Prefetch, to *tail, work *store.ScanStats) error {
+func (of part) feed(ctx context.Context, src Source, s engine.Series, p *window.Plan, stats []window.Stat, ahead *engine.Prefetch, to *tail, work *engine.ScanStats) error {
 	to.next = max(to.next, of.from)
 	for i, tier := range of.tiers {
 		if to.next >= of.to || i > 0 && to.next > s.LastTime {

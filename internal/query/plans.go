@@ -5,7 +5,7 @@ import (
 
 	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/window"
-	"nexocumula/internal/store"
+	"nexocumula/internal/store/engine"
 )
 
 // planned is one set of windows, with a plan for each sort of series that it is asked of.
@@ -21,11 +21,11 @@ type basis struct {
 	tiers    string
 }
 
-func (p planned) basisOf(s *store.Series) basis {
+func (p planned) basisOf(s *engine.Series) basis {
 	return basis{s.Collected && p.from >= s.ThinnedTo, s.Tiers}
 }
 
-func (p planned) of(s store.Series) *window.Plan { return p.by[p.basisOf(&s)] }
+func (p planned) of(s engine.Series) *window.Plan { return p.by[p.basisOf(&s)] }
 
 // narrowest is one of the plans, which all have the same windows: the one of the narrowest rows.
 func (p planned) narrowest() (one *window.Plan) {
@@ -38,7 +38,7 @@ func (p planned) narrowest() (one *window.Plan) {
 }
 
 // plans returns the plan of the windows and, with a shift, the plan of the shifted ones.
-func (q Windows) plans(src Source, found []store.Series, stats []window.Stat) ([]planned, error) {
+func (q Windows) plans(src Source, found []engine.Series, stats []window.Stat) ([]planned, error) {
 	shifts := 1
 	if !q.Shift.IsZero() {
 		shifts = 2
@@ -90,7 +90,7 @@ func earliest(windows []window.Window) int64 {
 }
 
 // plan returns the plan for all series that are read alike.
-func (q Windows) plan(src Source, windows []window.Window, count int, like *store.Series, readings bool, stats []window.Stat) (*window.Plan, error) {
+func (q Windows) plan(src Source, windows []window.Window, count int, like *engine.Series, readings bool, stats []window.Stat) (*window.Plan, error) {
 	exact := slices.ContainsFunc(stats, func(s window.Stat) bool { return s.NeedsReadings() || readings && s.IsCondition() })
 	tiers := rollup.TiersOf(&like.Definition)
 	plan, err := window.NewPlan(windows, tiers, readings, exact)
@@ -105,7 +105,7 @@ func (q Windows) plan(src Source, windows []window.Window, count int, like *stor
 }
 
 // thinningOf is how readings of a series are thinned, or were.
-func thinningOf(s *store.Series) string {
+func thinningOf(s *engine.Series) string {
 	if s.Thinning == "" {
 		return "they were thinned then"
 	}

@@ -9,7 +9,7 @@ import (
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/core/unit"
 	"nexocumula/internal/core/window"
-	"nexocumula/internal/store"
+	"nexocumula/internal/store/engine"
 )
 
 // Readings asks for the readings of a range themselves, where they are kept.
@@ -27,7 +27,7 @@ const mostReadings = 20_000_000
 // only until the next comes.
 type ReadingsSink interface {
 	// Begin says whose readings come, and in which unit.
-	Begin(s store.Series, unit string) error
+	Begin(s engine.Series, unit string) error
 	Readings(times []int64, values []float64) error
 }
 
@@ -74,7 +74,7 @@ func (q Readings) run(ctx context.Context, src Source, sink ReadingsSink) error 
 		if q.Most == 0 {
 			passing.left = mostReadings
 		}
-		want := store.Wanted{Tier: rollup.Readings, From: q.Range.From.UnixNano(), To: q.Range.To.UnixNano()}
+		want := engine.Wanted{Tier: rollup.Readings, From: q.Range.From.UnixNano(), To: q.Range.To.UnixNano()}
 		if err := src.Store.Scan(ctx, s.ID, want, passing); err != nil && !passing.done {
 			return err
 		}

@@ -18,6 +18,7 @@ import (
 	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/store"
+	"nexocumula/internal/store/engine"
 )
 
 // The reference: readings in a slice, windows as stretches of time that belong to them,
@@ -309,7 +310,7 @@ func disordered(t *testing.T, random *rand.Rand, kind series.Kind, begin time.Ti
 	if kind == series.Counter {
 		ref.def.Wrap = []float64{0, 100}[random.IntN(2)]
 	}
-	ids, err := st.Define([]series.Definition{ref.def})
+	ids, err := st.Define(t.Context(), []series.Definition{ref.def})
 	require.NoError(t, err)
 
 	model := map[int64]float64{}
@@ -349,9 +350,9 @@ func disordered(t *testing.T, random *rand.Rand, kind series.Kind, begin time.Ti
 			rows.Add(p.at, p.v)
 			model[p.at] = p.v
 		}
-		require.NoError(t, st.Append(store.Batch{Entries: []store.Entry{{Series: ids[0], Rows: rows.Normalize()}}}))
+		require.NoError(t, st.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: ids[0], Rows: rows.Normalize()}}}))
 		if random.IntN(2) == 0 {
-			require.NoError(t, st.Seal(nil))
+			require.NoError(t, st.Seal(t.Context(), engine.Sealing{}))
 		}
 		i = n
 	}
@@ -359,7 +360,7 @@ func disordered(t *testing.T, random *rand.Rand, kind series.Kind, begin time.Ti
 		ref.points = append(ref.points, point{at, model[at]})
 	}
 	summarise(t, st, ids[0], &ref, random)
-	st.Summarised(func(uint32, store.Late) store.Late { return store.Late{} })
+	st.Summarised(nil)
 	return st, ref
 }
 
@@ -384,9 +385,9 @@ func summarise(t *testing.T, st *store.Store, id uint32, ref *reference, random 
 		}
 		for i := 0; i < rows.Len(); {
 			n := min(rows.Len(), i+1+random.IntN(6000))
-			require.NoError(t, st.Append(store.Batch{Entries: []store.Entry{{Series: id, Tier: tier, Rows: rows.Rows(i, n)}}}))
+			require.NoError(t, st.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: id, Tier: tier, Rows: rows.Rows(i, n)}}}))
 			if random.IntN(2) == 0 {
-				require.NoError(t, st.Seal(nil))
+				require.NoError(t, st.Seal(t.Context(), engine.Sealing{}))
 			}
 			i = n
 		}

@@ -11,6 +11,7 @@ import (
 	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/core/window"
+	"nexocumula/internal/store/engine"
 )
 
 // Of a time that was thinned, windows are of all that arrived, and what they cannot tell is refused.
@@ -22,7 +23,7 @@ func TestWindowsOfThinnedReadingsAreOfAllThatArrived(t *testing.T) {
 	def.Thinning = "on_change silence 1h"
 	put(t, thinned, def, value)
 	until := begin.Add(40 * time.Minute)
-	require.NoError(t, thinned.SealSettled(t.Context(), nil, func(uint32) int64 { return until.UnixNano() }))
+	require.NoError(t, thinned.Seal(t.Context(), engine.Sealing{Settled: func(uint32) int64 { return until.UnixNano() }}))
 	s := thinned.List(everything(t))[0]
 	require.Equal(t, until.UnixNano(), s.ThinnedTo)
 	require.Less(t, 10*s.Thinned.Kept, s.Thinned.Arrived)

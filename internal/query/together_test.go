@@ -24,7 +24,7 @@ func raceways(t *testing.T) *store.Store {
 		put(t, st, series.Definition{Path: series.Path(at + "oxygen"), Kind: series.Gauge, Unit: "mg/l", FreshFor: time.Minute, Labels: series.Labels("volume=" + volume)}, func(int) float64 { return float64(2 * (i + 1)) })
 		put(t, st, series.Definition{Path: series.Path(at + "temp"), Kind: series.Gauge, Unit: "Cel", FreshFor: time.Minute}, func(int) float64 { return float64(10 * (i + 1)) })
 	}
-	_, err := st.Define([]series.Definition{{Path: "stony-beck/raceway-3/oxygen", Kind: series.Gauge, Unit: "mg/l", FreshFor: time.Minute, Labels: "volume=1"}})
+	_, err := st.Define(t.Context(), []series.Definition{{Path: "stony-beck/raceway-3/oxygen", Kind: series.Gauge, Unit: "mg/l", FreshFor: time.Minute, Labels: "volume=1"}})
 	require.NoError(t, err)
 	return st
 }

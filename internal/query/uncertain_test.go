@@ -11,7 +11,7 @@ import (
 
 	"nexocumula/internal/core/column"
 	"nexocumula/internal/core/series"
-	"nexocumula/internal/store"
+	"nexocumula/internal/store/engine"
 )
 
 // What only readings tell exactly lies between the bounds that summaries tell, also across series, and nothing
@@ -123,13 +123,13 @@ func TestWhatIsNotKnownOfOneSeriesIsNotKnownAcrossThem(t *testing.T) {
 
 func TestBearingsAreWithinACircle(t *testing.T) {
 	st := empty(t)
-	ids, err := st.Define([]series.Definition{{Path: "a/b/c", Kind: series.Bearing, FreshFor: time.Hour}})
+	ids, err := st.Define(t.Context(), []series.Definition{{Path: "a/b/c", Kind: series.Bearing, FreshFor: time.Hour}})
 	require.NoError(t, err)
 	rows := column.New(1, 0)
 	for i, v := range []float64{-10, 370, 360, -1e-20, 720.5, 359.9} {
 		rows.Add(begin.Add(time.Duration(i)*10*time.Minute).UnixNano(), v)
 	}
-	require.NoError(t, st.Append(storeBatch(ids[0], rows)))
+	require.NoError(t, st.Append(t.Context(), storeBatch(ids[0], rows)))
 	got := answer(t, ask(t, "#", "10m", "first,last,mean"), from(st, true)).series[0]
 	for i, want := range []float64{350, 10, 0, 0, 0.5, 359.9} {
 		for k := range 3 {
@@ -140,6 +140,6 @@ func TestBearingsAreWithinACircle(t *testing.T) {
 	}
 }
 
-func storeBatch(id uint32, rows column.Block) store.Batch {
-	return store.Batch{Entries: []store.Entry{{Series: id, Rows: rows}}}
+func storeBatch(id uint32, rows column.Block) engine.Batch {
+	return engine.Batch{Entries: []engine.Entry{{Series: id, Rows: rows}}}
 }

@@ -13,7 +13,7 @@ import (
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/core/span"
 	"nexocumula/internal/core/window"
-	"nexocumula/internal/store"
+	"nexocumula/internal/store/engine"
 )
 
 // Windows asks for windows of all series a selector names, or of calculations over some.
@@ -47,15 +47,15 @@ type Source struct {
 // Reader is the part of a store that queries use.
 type Reader interface {
 	// List is every series that the selector names, by path.
-	List(series.Selector) []store.Series
+	List(series.Selector) []engine.Series
 	// Scan brings a series' rows to the sink, in order of time.
-	Scan(context.Context, uint32, store.Wanted, store.Sink) error
+	Scan(context.Context, uint32, engine.Wanted, engine.Sink) error
 	// Prefetch reads what Scans of many series that want the same will need.
-	Prefetch(context.Context, []uint32, store.Wanted) (*store.Prefetch, error)
+	Prefetch(context.Context, []uint32, engine.Wanted) (*engine.Prefetch, error)
 	// LastBefore is the last reading before t that the rows of a tier tell of.
-	LastBefore(id uint32, tier rollup.Tier, t int64) (at int64, value float64, ok bool, err error)
+	LastBefore(ctx context.Context, id uint32, tier rollup.Tier, t int64) (at int64, value float64, ok bool, err error)
 	// Sketches returns the sketches of a series with from <= start < to, in order, at most so many.
-	Sketches(series uint32, from, to int64, most int) ([]store.Sketch, error)
+	Sketches(ctx context.Context, series uint32, from, to int64, most int) ([]engine.Sketch, error)
 }
 
 // Head describes an answer before its rows.
@@ -176,7 +176,7 @@ func (q Windows) runCalculations(ctx context.Context, src Source, sink Sink) err
 	if err := q.Units.check(nil, q.Calculations); err != nil {
 		return err
 	}
-	var found []store.Series
+	var found []engine.Series
 	for _, p := range places {
 		found = append(found, p.inputs...)
 	}
@@ -215,7 +215,7 @@ func (r runner) ranked(answer func(runner) error) error {
 	return best.end()
 }
 
-func kindsOf(found []store.Series) (out []series.Kind) {
+func kindsOf(found []engine.Series) (out []series.Kind) {
 	for _, s := range found {
 		if !slices.Contains(out, s.Kind) {
 			out = append(out, s.Kind)
@@ -239,7 +239,7 @@ func headOf(windows []window.Window) Head {
 }
 
 // checkSeries refuses what no plan can help.
-func (q Windows) checkSeries(found []store.Series, src Source) error {
+func (q Windows) checkSeries(found []engine.Series, src Source) error {
 	if len(found) > src.Limits.MaxSeries {
 		return refuse("too_large", "%s names %d series; at most %d are answered at once: name fewer", together(q.Select), len(found), src.Limits.MaxSeries)
 	}
@@ -265,7 +265,7 @@ func (q Windows) checkSeries(found []store.Series, src Source) error {
 	return nil
 }
 
-func anyOf(found []store.Series, stat window.Stat) bool {
+func anyOf(found []engine.Series, stat window.Stat) bool {
 	for _, s := range found {
 		if stat.For(s.Kind) {
 			return true
@@ -280,19 +280,19 @@ type runner struct {
 	src   Source
 	plans []planned
 	sink  Sink
-	ahead map[*window.Plan]*store.Prefetch
+	ahead map[*window.Plan]*engine.Prefetch
 }
 
 // togetherAtOnce is how many series are read of at once.
 const togetherAtOnce = 128
 
 // readAhead reads of the next series what their scans will need, when it is time to.
-func (r *runner) readAhead(ctx context.Context, i int, of []store.Series, stats []window.Stat) error {
+func (r *runner) readAhead(ctx context.Context, i int, of []engine.Series, stats []window.Stat) error {
 	if i%togetherAtOnce != 0 {
 		return nil
 	}
 	next := of[i:min(len(of), i+togetherAtOnce)]
-	r.ahead = map[*window.Plan]*store.Prefetch{}
+	r.ahead = map[*window.Plan]*engine.Prefetch{}
 	for _, plans := range r.plans {
 		ids := map[*window.Plan][]uint32{}
 		for _, s := range next {
@@ -311,7 +311,7 @@ func (r *runner) readAhead(ctx context.Context, i int, of []store.Series, stats 
 }
 
 // each hands out the rows of one series after the other.
-func (r runner) each(ctx context.Context, head Head, found []store.Series) error {
+func (r runner) each(ctx context.Context, head Head, found []engine.Series) error {
 	if err := r.sink.Head(head); err != nil {
 		return err
 	}
@@ -342,7 +342,7 @@ func (r runner) finish(rows SeriesRows) SeriesRows {
 }
 
 // reduce is the rows of one series, in the units that were asked for.
-func (r runner) reduce(ctx context.Context, s store.Series, plan *window.Plan, stats []window.Stat) (SeriesRows, error) {
+func (r runner) reduce(ctx context.Context, s engine.Series, plan *window.Plan, stats []window.Stat) (SeriesRows, error) {
 	out := SeriesRows{Name: string(s.Path), Kind: s.Kind, Labels: s.Labels, States: s.States, Tier: plan.Tier}
 	into, err := r.Units.convert(s.Unit, stats)
 	if err != nil {
@@ -353,7 +353,7 @@ func (r runner) reduce(ctx context.Context, s store.Series, plan *window.Plan, s
 	if !r.Now.IsZero() {
 		reducer.Now(r.Now.UnixNano())
 	}
-	work := store.ScanStats{}
+	work := engine.ScanStats{}
 	if err := feed(ctx, r.src, s, plan, stats, r.ahead[plan], reducer, &work); err != nil {
 		return out, err
 	}
@@ -379,7 +379,7 @@ const (
 	summariesWithin = 15 * time.Second
 )
 
-func (r runner) open(s store.Series, windows []window.Window) []bool {
+func (r runner) open(s engine.Series, windows []window.Window) []bool {
 	out := make([]bool, len(windows))
 	if r.Now.IsZero() {
 		return out
@@ -397,7 +397,7 @@ func (r runner) open(s store.Series, windows []window.Window) []bool {
 
 // findAll is the series that some selectors name: those of the first, then what the next names besides.
 // Each has to name one, lest a mistyped name goes unnoticed among others.
-func findAll(st Reader, selectors []series.Selector) (out []store.Series, err error) {
+func findAll(st Reader, selectors []series.Selector) (out []engine.Series, err error) {
 	seen := map[uint32]bool{}
 	for _, selector := range selectors {
 		found, err := Find(st, selector)
@@ -427,7 +427,7 @@ func together(selectors []series.Selector) string {
 }
 
 // Find is the series a selector names, at least one.
-func Find(st Reader, selector series.Selector) ([]store.Series, error) {
+func Find(st Reader, selector series.Selector) ([]engine.Series, error) {
 	found := st.List(selector)
 	if len(found) > 0 {
 		return found, nil

@@ -20,6 +20,7 @@ import (
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/core/window"
 	"nexocumula/internal/store"
+	"nexocumula/internal/store/engine"
 )
 
 var begin = time.Date(2026, 3, 1, 8, 0, 0, 0, time.UTC)
@@ -28,22 +29,22 @@ var begin = time.Date(2026, 3, 1, 8, 0, 0, 0, time.UTC)
 // and 1 min summaries up to 08:55.
 func put(t *testing.T, st *store.Store, def series.Definition, value func(i int) float64) {
 	t.Helper()
-	ids, err := st.Define([]series.Definition{def})
+	ids, err := st.Define(t.Context(), []series.Definition{def})
 	require.NoError(t, err)
 	raw := column.New(1, 0)
 	for i := range 360 {
 		raw.Add(begin.Add(time.Duration(i)*10*time.Second).UnixNano(), value(i))
 	}
-	batch := store.Batch{Entries: []store.Entry{{Series: ids[0], Rows: raw}}}
+	batch := engine.Batch{Entries: []engine.Entry{{Series: ids[0], Rows: raw}}}
 	for tier, until := range map[rollup.Tier]time.Duration{rollup.TenSecond: 58 * time.Minute, rollup.Minute: 55 * time.Minute} {
 		rows := rollup.NewBlock(def.Kind, 0)
 		for at := time.Duration(0); at < until; at += tier.Width() {
 			start := begin.Add(at).UnixNano()
 			rollup.Fold(raw, start, start+int64(tier), &def).AddTo(&rows, start, def.Kind)
 		}
-		batch.Entries = append(batch.Entries, store.Entry{Series: ids[0], Tier: tier, Rows: rows})
+		batch.Entries = append(batch.Entries, engine.Entry{Series: ids[0], Tier: tier, Rows: rows})
 	}
-	require.NoError(t, st.Append(batch))
+	require.NoError(t, st.Append(t.Context(), batch))
 }
 
 func empty(t *testing.T) *store.Store {
@@ -65,7 +66,7 @@ func stored(t *testing.T) *store.Store {
 // asCentral is a store as a central sees it, which has no readings.
 type asCentral struct{ *store.Store }
 
-func (c asCentral) List(selector series.Selector) []store.Series {
+func (c asCentral) List(selector series.Selector) []engine.Series {
 	all := c.Store.List(selector)
 	for i := range all {
 		all[i].Collected = false
@@ -189,11 +190,11 @@ func (b broken) Series(SeriesRows) error { return b.err }
 func TestNothingHoldsInTheFuture(t *testing.T) {
 	st := empty(t)
 	def := series.Definition{Path: "alder-weir/pump-1/running", Kind: series.State, FreshFor: 30 * 24 * time.Hour}
-	ids, err := st.Define([]series.Definition{def})
+	ids, err := st.Define(t.Context(), []series.Definition{def})
 	require.NoError(t, err)
 	raw := column.New(1, 0)
 	raw.Add(begin.UnixNano(), 1)
-	require.NoError(t, st.Append(store.Batch{Entries: []store.Entry{{Series: ids[0], Rows: raw}}}))
+	require.NoError(t, st.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: ids[0], Rows: raw}}}))
 	q := ask(t, "#", "1d", "duration:1,coverage")
 	q.Now = begin.Add(3 * time.Hour)
 	got := answer(t, q, from(st, true)).series[0]
@@ -300,14 +301,14 @@ func TestCalculationsByHand(t *testing.T) {
 func TestSummariesDoNotTellOfEveryReading(t *testing.T) {
 	st := empty(t)
 	def := series.Definition{Path: "a/b", Kind: series.Gauge, FreshFor: time.Minute}
-	ids, err := st.Define([]series.Definition{def})
+	ids, err := st.Define(t.Context(), []series.Definition{def})
 	require.NoError(t, err)
 	raw, rows := column.New(1, 0), rollup.NewBlock(series.Gauge, 0)
 	for i, v := range []float64{3, 1, 2, 4, 3, 3} { // the third is neither first nor last, lowest nor highest
 		raw.Add(begin.UnixNano()+int64(i)*1e9, v)
 	}
 	rollup.Fold(raw, begin.UnixNano(), begin.UnixNano()+1e10, &def).AddTo(&rows, begin.UnixNano(), series.Gauge)
-	require.NoError(t, st.Append(store.Batch{Entries: []store.Entry{{Series: ids[0], Tier: rollup.TenSecond, Rows: rows}}}))
+	require.NoError(t, st.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: ids[0], Tier: rollup.TenSecond, Rows: rows}}}))
 	selector, err := series.ParseSelector("a/b")
 	require.NoError(t, err)
 	got, _, err := Moment{Select: selector, At: begin.Add(2500 * time.Millisecond), How: Before}.Run(t.Context(), from(st, false))

@@ -16,6 +16,7 @@ import (
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/gateway"
 	"nexocumula/internal/store"
+	"nexocumula/internal/store/engine"
 )
 
 const settingsFile = `data: DIR
@@ -34,7 +35,7 @@ func TestRowsGoWhenTheirTimeIsOverAndQueriesGoOn(t *testing.T) {
 	settings.Data = filepath.Join(dir, "data")
 	before, err := store.Open(filepath.Join(settings.Data, StoreFile), slog.New(slog.DiscardHandler), store.Options{})
 	require.NoError(t, err)
-	ids, err := before.Define([]series.Definition{
+	ids, err := before.Define(t.Context(), []series.Definition{
 		{Path: "a/b/short", Kind: series.Gauge, FreshFor: time.Minute}, {Path: "a/b/long", Kind: series.Gauge, FreshFor: time.Minute},
 	})
 	require.NoError(t, err)
@@ -43,8 +44,8 @@ func TestRowsGoWhenTheirTimeIsOverAndQueriesGoOn(t *testing.T) {
 	for i := 20_000; i > 0; i-- { // fourteen days, a minute apart
 		rows.Add(now.Add(-time.Duration(i)*time.Minute).UnixNano(), 1)
 	}
-	require.NoError(t, before.Append(store.Batch{Entries: []store.Entry{{Series: ids[0], Rows: rows}, {Series: ids[1], Rows: rows}}}))
-	require.NoError(t, before.Seal(nil))
+	require.NoError(t, before.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: ids[0], Rows: rows}, {Series: ids[1], Rows: rows}}}))
+	require.NoError(t, before.Seal(t.Context(), engine.Sealing{}))
 	require.NoError(t, before.Close())
 
 	s, err := Open(settings, "test", slog.New(slog.DiscardHandler))
@@ -53,7 +54,7 @@ func TestRowsGoWhenTheirTimeIsOverAndQueriesGoOn(t *testing.T) {
 	stopped := make(chan error, 1)
 	go func() { stopped <- s.Run(ctx) }()
 	left := func(id uint32) int {
-		got, err := s.Store.Read(id, rollup.Readings, 0, 1<<62)
+		got, err := s.Store.Read(t.Context(), id, rollup.Readings, 0, 1<<62)
 		require.NoError(t, err)
 		return got.Len()
 	}

@@ -79,14 +79,14 @@ func Open(settings config.Settings, version string, log *slog.Logger) (_ *Servic
 		}
 	}
 	if settings.Central != nil {
-		if s.Central, err = central.NewReceiver(*settings.Central, s.Store, s.book); err != nil {
+		if s.Central, err = central.NewReceiver(*settings.Central, s.Store, s.Store.Records, s.book); err != nil {
 			return nil, err
 		}
 	}
 	if err = s.openUplinks(settings, version); err != nil {
 		return nil, err
 	}
-	if s.history, err = links.New(s.Store, s.Store.Judge().Now, log); err != nil {
+	if s.history, err = links.New(s.Store.Links, s.Store.Judge().Now, log); err != nil {
 		return nil, err
 	}
 	if s.listen, err = net.Listen("tcp", settings.Listen); err != nil {
@@ -105,6 +105,7 @@ func Open(settings config.Settings, version string, log *slog.Logger) (_ *Servic
 	s.handler = func(stopping <-chan struct{}) http.Handler {
 		return api.Handler(api.Service{
 			Store:        s.Store,
+			Records:      s.Store.Records,
 			Gateway:      s.Gateway,
 			Central:      s.Central,
 			Uplinks:      s.Uplinks,

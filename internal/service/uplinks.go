@@ -51,7 +51,11 @@ func (s *Service) openUplinks(settings config.Settings, version string) error {
 	var names []string
 	open := func(as string, all []config.Uplink, mine func(series.Path) bool) error {
 		for _, u := range all {
-			sender, err := uplink.NewSender(as, uplink.CredentialFile(settings.Data, u.Name), u, mine, s.Store, describe, s.log)
+			box, err := s.Store.Outboxes.Open(u.Name, u.Tiers, mine)
+			if err != nil {
+				return err
+			}
+			sender, err := uplink.NewSender(as, uplink.CredentialFile(settings.Data, u.Name), u, box, s.Store, describe, s.log)
 			if err != nil {
 				return err
 			}
@@ -70,7 +74,7 @@ func (s *Service) openUplinks(settings config.Settings, version string) error {
 			return err
 		}
 	}
-	return s.Store.ForgetOutboxes(names)
+	return s.Store.Outboxes.Forget(names)
 }
 
 // Uplinks returns the state of all uplinks.

@@ -19,7 +19,7 @@ func TestChangesOfADefinitionDoNotUndoEachOther(t *testing.T) {
 	require.NoError(t, err)
 	defer s.Close()
 	def := series.Definition{Path: "stony-beck/raceway-1/oxygen", Kind: series.Gauge, FreshFor: 60e9, Tiers: "10s 1m"}
-	ids, err := s.Define([]series.Definition{def})
+	ids, err := s.Define(t.Context(), []series.Definition{def})
 	require.NoError(t, err)
 	for i := range 50 {
 		labels, tiers := series.Labels(fmt.Sprintf("round=%d", i)), []string{"10s 1m", "10s 1m 15m"}[i%2]
@@ -27,15 +27,15 @@ func TestChangesOfADefinitionDoNotUndoEachOther(t *testing.T) {
 		both.Go(func() {
 			said := def // as it was before, with other labels
 			said.Labels = labels
-			_, err := s.DefineKeeping([]series.Definition{said}, func(def, known *series.Definition) { def.Tiers = known.Tiers })
+			_, err := s.DefineKeeping(t.Context(), []series.Definition{said}, func(def, known *series.Definition) { def.Tiers = known.Tiers })
 			assert.NoError(t, err)
 		})
 		both.Go(func() {
-			assert.NoError(t, s.Update(ids, func(_ uint32, def *series.Definition) { def.Tiers = tiers }))
+			assert.NoError(t, s.Update(t.Context(), ids, func(_ uint32, def *series.Definition) { def.Tiers = tiers }))
 		})
 		both.Wait()
 		known, _ := s.Get(ids[0])
 		require.Equal(t, [2]string{string(labels), tiers}, [2]string{string(known.Labels), string(known.Tiers)}, i)
 	}
-	require.NoError(t, s.Update([]uint32{99}, func(uint32, *series.Definition) { assert.Fail(t, "there is no such series") }))
+	require.NoError(t, s.Update(t.Context(), []uint32{99}, func(uint32, *series.Definition) { assert.Fail(t, "there is no such series") }))
 }

@@ -2,6 +2,7 @@ package store
 
 import (
 	"bufio"
+	"context"
 	"fmt"
 	"io"
 	"log/slog"
@@ -17,6 +18,7 @@ import (
 
 	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/series"
+	"nexocumula/internal/store/engine"
 )
 
 const killedStore = "NEXOCUMULA_TEST_KILLED_STORE"
@@ -34,22 +36,23 @@ func TestMain(m *testing.M) {
 }
 
 func appendForever(path string) error {
+	ctx := context.Background()
 	s, err := Open(path, slog.New(slog.DiscardHandler), Options{})
 	if err != nil {
 		return err
 	}
-	ids, err := s.Define([]series.Definition{{Path: "a/b/c", Kind: series.Gauge, FreshFor: time.Minute}})
+	ids, err := s.Define(ctx, []series.Definition{{Path: "a/b/c", Kind: series.Gauge, FreshFor: time.Minute}})
 	if err != nil {
 		return err
 	}
 	known, _ := s.Get(ids[0])
 	go func() {
 		for {
-			_ = s.Seal(nil) // beside the appends, so that it is killed in the middle too
+			_ = s.Seal(ctx, engine.Sealing{}) // beside the appends, so that it is killed in the middle too
 		}
 	}()
 	for at := known.LastTime + 1; ; at++ {
-		if err := s.Append(Batch{Entries: []Entry{{Series: ids[0], Rows: rowsOf(float64(at), float64(at))}}}); err != nil {
+		if err := s.Append(ctx, engine.Batch{Entries: []engine.Entry{{Series: ids[0], Rows: rowsOf(float64(at), float64(at))}}}); err != nil {
 			return err
 		}
 		fmt.Println(at)
@@ -80,7 +83,7 @@ func TestWhateverWasAcknowledgedSurvivesSIGKILL(t *testing.T) {
 		_, _ = io.Copy(io.Discard, out)
 		_ = cmd.Wait()
 		s := open(t, path)
-		rows, err := s.Read(1, rollup.Readings, 0, 1<<60)
+		rows, err := s.Read(t.Context(), 1, rollup.Readings, 0, 1<<60)
 		require.NoError(t, err)
 		require.GreaterOrEqual(t, int64(rows.Len()), last, "all that was said is there")
 		require.LessOrEqual(t, int64(rows.Len()), last+1, "and at most one that was not")

@@ -1,8 +1,6 @@
 package store
 
 import (
-	"bytes"
-	"encoding/binary"
 	"errors"
 	"log/slog"
 	"os"
@@ -17,6 +15,8 @@ import (
 
 	"nexocumula/internal/core/column"
 	"nexocumula/internal/core/rollup"
+	"nexocumula/internal/store/engine"
+	"nexocumula/internal/store/sqlite"
 )
 
 // crashed is the folder of a store that was written to and never closed: 50 commits, the
@@ -30,11 +30,11 @@ func crashed(t *testing.T, damage func(folder string)) (*Store, []string) {
 	id := define(t, s, "a/b/c")
 	for i := range 50 {
 		now = now.Add(time.Minute)
-		require.NoError(t, s.Append(Batch{Entries: []Entry{{Series: id, Rows: rowsOf(float64(i), 1)}}}))
+		require.NoError(t, s.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: id, Rows: rowsOf(float64(i), 1)}}}))
 	}
 	to := t.TempDir()
 	for _, part := range []string{"", "-wal", "-watermark"} {
-		data, err := os.ReadFile(s.path + part)
+		data, err := os.ReadFile(s.Path() + part)
 		require.NoError(t, err)
 		require.NoError(t, os.WriteFile(filepath.Join(to, "s.db"+part), data, 0o600))
 	}
@@ -48,7 +48,7 @@ func crashed(t *testing.T, damage func(folder string)) (*Store, []string) {
 }
 
 func countOf(t *testing.T, s *Store) int {
-	rows, err := s.Read(1, rollup.Readings, 0, 1<<40)
+	rows, err := s.Read(t.Context(), 1, rollup.Readings, 0, 1<<40)
 	require.NoError(t, err)
 	return rows.Len()
 }
@@ -65,7 +65,7 @@ func TestACrashLosesNothingAndReportsNothing(t *testing.T) {
 
 func closed(t *testing.T, s *Store) string {
 	require.NoError(t, s.Close())
-	return s.path
+	return s.Path()
 }
 
 func TestWhatFilesThatWereRemovedOrCutTookWithThemIsSaid(t *testing.T) {
@@ -96,7 +96,7 @@ func TestWhatFilesThatWereRemovedOrCutTookWithThemIsSaid(t *testing.T) {
 		"another store": {func(f string) {
 			other := open(t, filepath.Join(t.TempDir(), "o.db"))
 			id := define(t, other, "x/y")
-			require.NoError(t, other.Append(Batch{Entries: []Entry{{Series: id, Rows: rowsOf(1, 1)}}}))
+			require.NoError(t, other.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: id, Rows: rowsOf(1, 1)}}}))
 			data, err := os.ReadFile(closed(t, other))
 			require.NoError(t, err)
 			require.NoError(t, os.WriteFile(filepath.Join(f, "s.db"), data, 0o600))
@@ -122,12 +122,12 @@ func TestAnOlderCopyIsRecognised(t *testing.T) {
 	folder := t.TempDir()
 	s := open(t, filepath.Join(folder, "s.db"))
 	id := define(t, s, "a/b/c")
-	require.NoError(t, s.Append(Batch{Entries: []Entry{{Series: id, Rows: rowsOf(1, 1)}}}))
+	require.NoError(t, s.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: id, Rows: rowsOf(1, 1)}}}))
 	path := closed(t, s)
 	older, err := os.ReadFile(path)
 	require.NoError(t, err)
 	s = open(t, path)
-	require.NoError(t, s.Append(Batch{Entries: []Entry{{Series: id, Rows: rowsOf(2, 1)}}}))
+	require.NoError(t, s.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: id, Rows: rowsOf(2, 1)}}}))
 	closed(t, s)
 	require.NoError(t, os.WriteFile(path, older, 0o600))
 	missing, err := open(t, path).Missing()
@@ -136,57 +136,17 @@ func TestAnOlderCopyIsRecognised(t *testing.T) {
 	assert.Contains(t, missing[0], "the store has 1 commits, but 2 had been made")
 }
 
-// A torn end of the log is what a power cut leaves: nobody was told of its transaction.
-func TestATornLastTransactionIsNoLoss(t *testing.T) {
-	log := make([]byte, logHeader)
-	binary.BigEndian.PutUint32(log, 0x377f0682)
-	binary.BigEndian.PutUint32(log[8:], 512)
-	copy(log[16:], "saltsalt")
-	var sum [2]uint32
-	addSum(&sum, log[:24], binary.LittleEndian)
-	binary.BigEndian.PutUint32(log[24:], sum[0])
-	binary.BigEndian.PutUint32(log[28:], sum[1])
-	frame := func(commit uint32) {
-		f := make([]byte, frameHeader+512)
-		binary.BigEndian.PutUint32(f[4:], commit)
-		copy(f[8:], "saltsalt")
-		addSum(&sum, f[:8], binary.LittleEndian)
-		addSum(&sum, f[frameHeader:], binary.LittleEndian)
-		binary.BigEndian.PutUint32(f[16:], sum[0])
-		binary.BigEndian.PutUint32(f[20:], sum[1])
-		log = append(log, f...)
-	}
-	for range 3 {
-		frame(0)
-		frame(1)
-	}
-	lost := func(at int) int {
-		broken := bytes.Clone(log)
-		broken[logHeader+at*(frameHeader+512)+100] ^= 1
-		n, err := followLog(bytes.NewReader(broken))
-		require.NoError(t, err)
-		return n
-	}
-	assert.Equal(t, 0, lost(4), "in the last transaction")
-	assert.Equal(t, 0, lost(5))
-	assert.Equal(t, 1, lost(3), "the one before had been synced")
-	assert.Equal(t, 2, lost(0))
-	n, err := followLog(bytes.NewReader(log[:len(log)-100]))
-	require.NoError(t, err)
-	assert.Zero(t, n)
-}
-
 func TestDamageBesideThePayloadsIsFound(t *testing.T) {
 	for _, change := range []string{"series = 2", "tier = 7", "first_at = first_at + 1", "last_at = last_at - 1", "row_count = row_count - 1", "steps = 9"} {
 		s := open(t, filepath.Join(t.TempDir(), "s.db"))
 		id, other := define(t, s, "a/b/c"), define(t, s, "a/b/d")
-		require.NoError(t, s.Append(Batch{Entries: []Entry{{Series: id, Rows: rowsOf(1, 1, 2, 2, 3, 3)}}}))
-		require.NoError(t, s.Seal(nil))
-		require.NoError(t, s.db.Exec("UPDATE chunks SET "+change).Error)
+		require.NoError(t, s.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: id, Rows: rowsOf(1, 1, 2, 2, 3, 3)}}}))
+		require.NoError(t, s.Seal(t.Context(), engine.Sealing{}))
+		require.NoError(t, writer(t, s).Exec("UPDATE chunks SET "+change).Error)
 		s = reopen(t, s)
 		for _, one := range []uint32{id, other} {
 			for _, tier := range []rollup.Tier{rollup.Readings, 7} {
-				rows, err := s.Read(one, tier, 0, 100)
+				rows, err := s.Read(t.Context(), one, tier, 0, 100)
 				require.NoError(t, err)
 				assert.Zero(t, rows.Len(), change)
 			}
@@ -196,16 +156,16 @@ func TestDamageBesideThePayloadsIsFound(t *testing.T) {
 	for change, back := range map[string]uint32{"unit = 'K'": 0, "fresh_for = 1": 0, "last_value = 7": 0, "kind = 'counter'": 1, "path = 'a/b/x'": 1} {
 		s := open(t, filepath.Join(t.TempDir(), "s.db"))
 		id := define(t, s, "a/b/c")
-		require.NoError(t, s.Append(Batch{Entries: []Entry{{Series: id, Rows: rowsOf(1, 1)}}}))
-		require.NoError(t, s.Seal(nil))
-		require.NoError(t, s.db.Exec("UPDATE series SET "+change).Error)
+		require.NoError(t, s.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: id, Rows: rowsOf(1, 1)}}}))
+		require.NoError(t, s.Seal(t.Context(), engine.Sealing{}))
+		require.NoError(t, writer(t, s).Exec("UPDATE series SET "+change).Error)
 		s = reopen(t, s)
 		assert.EqualValues(t, 1, s.Damaged(), change)
 		assert.Zero(t, s.Count())
 		require.Len(t, s.SetAside(), 1)
 		assert.Contains(t, s.SetAside()[0], "the definition of a/b/")
 		assert.Equal(t, id+back, define(t, s, "a/b/c"), "%s: what is left must not become another's", change)
-		rows, err := s.Read(id, rollup.Readings, 0, 100)
+		rows, err := s.Read(t.Context(), id, rollup.Readings, 0, 100)
 		require.NoError(t, err)
 		if back == 0 {
 			assert.Equal(t, 1, rows.Len(), change)
@@ -221,22 +181,26 @@ func TestDamageBesideThePayloadsIsFound(t *testing.T) {
 func TestRowsOfASeriesThatGotAnotherIDBecomePartOfItAgain(t *testing.T) {
 	s := open(t, filepath.Join(t.TempDir(), "s.db"))
 	id := define(t, s, "a/b/c")
-	require.NoError(t, s.Append(Batch{Entries: []Entry{{Series: id, Rows: rowsOf(1, 1, 2, 2, 3, 3)}}}))
-	require.NoError(t, s.Seal(nil))
-	require.NoError(t, s.db.Exec("UPDATE series SET unit = 'K'").Error)
+	require.NoError(t, s.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: id, Rows: rowsOf(1, 1, 2, 2, 3, 3)}}}))
+	require.NoError(t, s.Seal(t.Context(), engine.Sealing{}))
+	require.NoError(t, writer(t, s).Exec("UPDATE series SET unit = 'K'").Error)
 	s = reopen(t, s)
-	clear(s.orphans)
+	var note sqlite.Damaged
+	require.NoError(t, writer(t, s).Take(&note).Error)
+	require.NoError(t, writer(t, s).Delete(&note).Error)
+	s = reopen(t, s)
+	require.NoError(t, writer(t, s).Create(&note).Error)
 	again := define(t, s, "a/b/c")
 	require.NotEqual(t, id, again)
-	require.NoError(t, s.Append(Batch{Entries: []Entry{{Series: again, Rows: rowsOf(3, 30, 4, 40)}}}))
+	require.NoError(t, s.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: again, Rows: rowsOf(3, 30, 4, 40)}}}))
 	s = reopen(t, s)
-	rows, err := s.Read(again, rollup.Readings, 0, 100)
+	rows, err := s.Read(t.Context(), again, rollup.Readings, 0, 100)
 	require.NoError(t, err)
 	assert.Equal(t, []float64{1, 2, 30, 40}, rows.Cols[0])
 	assert.Empty(t, s.SetAside())
 	assert.Zero(t, s.Damaged())
 	s = reopen(t, s)
-	rows, err = s.Read(again, rollup.Readings, 0, 100)
+	rows, err = s.Read(t.Context(), again, rollup.Readings, 0, 100)
 	require.NoError(t, err)
 	assert.Equal(t, 4, rows.Len())
 }
@@ -245,18 +209,18 @@ func TestTroublesOfTheStoreAreReported(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "s.db")
 	s := open(t, path)
 	id := define(t, s, "a/b/c")
-	require.NoError(t, s.Append(Batch{Entries: []Entry{{Series: id, Rows: rowsOf(1, 1)}}}))
-	require.NoError(t, s.db.Exec("CREATE TRIGGER full BEFORE INSERT ON chunks BEGIN SELECT RAISE(ABORT, 'disk is full'); END").Error)
-	require.Error(t, s.Seal(nil))
+	require.NoError(t, s.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: id, Rows: rowsOf(1, 1)}}}))
+	require.NoError(t, writer(t, s).Exec("CREATE TRIGGER full BEFORE INSERT ON chunks BEGIN SELECT RAISE(ABORT, 'disk is full'); END").Error)
+	require.Error(t, s.Seal(t.Context(), engine.Sealing{}))
 	require.Len(t, s.Troubles(), 1)
 	assert.Contains(t, s.Troubles()[0], "sealing the store: ")
-	require.NoError(t, s.db.Exec("DROP TRIGGER full").Error)
-	require.NoError(t, s.Seal(nil))
+	require.NoError(t, writer(t, s).Exec("DROP TRIGGER full").Error)
+	require.NoError(t, s.Seal(t.Context(), engine.Sealing{}))
 	assert.Empty(t, s.Troubles(), "it is mended")
-	require.ErrorIs(t, s.Scan(t.Context(), id, Wanted{From: 0, To: 10}, enough{}), errEnough)
+	require.ErrorIs(t, s.Scan(t.Context(), id, engine.Wanted{From: 0, To: 10}, enough{}), errEnough)
 	assert.Empty(t, s.Troubles(), "who has enough ends a scan, and nothing is wrong")
-	require.NoError(t, s.db.Exec("ALTER TABLE chunks RENAME TO elsewhere").Error)
-	_, err := s.Read(id, rollup.Readings, 0, 10)
+	require.NoError(t, writer(t, s).Exec("ALTER TABLE chunks RENAME TO elsewhere").Error)
+	_, err := s.Read(t.Context(), id, rollup.Readings, 0, 10)
 	require.Error(t, err)
 	assert.Contains(t, s.Troubles()[0], "no such table")
 	require.NoError(t, s.Close())
@@ -330,16 +294,16 @@ func TestTheFirstWatermarkIsWholeOrNotThere(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "s.db")
 	s := open(t, path)
 	id := define(t, s, "a/b/c")
-	require.NoError(t, s.Append(Batch{Entries: []Entry{{Series: id, Rows: rowsOf(1, 1)}}}))
+	require.NoError(t, s.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: id, Rows: rowsOf(1, 1)}}}))
 	require.NoError(t, os.Rename(path+"-watermark", path+"-watermark-new")) // it had no name yet,
 	require.NoError(t, os.Truncate(path+"-watermark-new", 0))               // and nothing of it was on disk
 	s = open(t, closed(t, s))
 	missing, err := s.Missing()
 	require.NoError(t, err)
 	assert.Empty(t, missing)
-	w := readWatermark(path)
-	assert.Empty(t, w.trouble)
-	assert.NotEmpty(t, w.Store)
+	text, err := os.ReadFile(path + "-watermark")
+	require.NoError(t, err)
+	assert.Contains(t, string(text), `"open":true`)
 }
 
 func TestFilesOfTheStoreAreItsAccountsOnly(t *testing.T) {
@@ -348,7 +312,7 @@ func TestFilesOfTheStoreAreItsAccountsOnly(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "s.db")
 	s := open(t, path)
 	id := define(t, s, "a/b/c")
-	require.NoError(t, s.Append(Batch{Entries: []Entry{{Series: id, Rows: rowsOf(1, 1)}}}))
+	require.NoError(t, s.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: id, Rows: rowsOf(1, 1)}}}))
 	check := func() {
 		for _, part := range []string{"", "-wal", "-shm", "-watermark"} {
 			info, err := os.Stat(path + part)
@@ -364,20 +328,8 @@ func TestFilesOfTheStoreAreItsAccountsOnly(t *testing.T) {
 	check()
 }
 
-func TestWhatSQLiteCannotDoIsExplained(t *testing.T) {
-	path := filepath.Join(t.TempDir(), "s.db")
-	s := open(t, path)
-	require.NoError(t, s.db.Exec("CREATE TABLE t (x)").Error)
-	require.NoError(t, s.db.Exec("PRAGMA max_page_count = 1").Error)
-	full := s.db.Exec("INSERT INTO t VALUES (zeroblob(10000000))").Error
-	require.Error(t, full)
-	text := explained(path, full).Error()
-	assert.Contains(t, text, "its disk ")
-	assert.NotContains(t, text, "restore")
-	assert.NotContains(t, text, "no file of nexocumula")
-}
-
 func TestFreedPagesGoBackAFewAtATime(t *testing.T) {
+	const giveBackAtOnce, fewFreePages = 1024, 1024
 	s := open(t, filepath.Join(t.TempDir(), "s.db"))
 	id := define(t, s, "a/b/c")
 	noise := make([]float64, 0, 2000)
@@ -389,14 +341,14 @@ func TestFreedPagesGoBackAFewAtATime(t *testing.T) {
 		for i := range rows.Times {
 			rows.Times[i] += int64(k) * 2000
 		}
-		require.NoError(t, s.Append(Batch{Entries: []Entry{{Series: id, Rows: rows}}}))
+		require.NoError(t, s.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: id, Rows: rows}}}))
 	}
-	require.NoError(t, s.Seal(nil))
+	require.NoError(t, s.Seal(t.Context(), engine.Sealing{}))
 	_, err := s.Drop(t.Context(), id, rollup.Readings, time.Unix(0, 1<<40), time.Time{})
 	require.NoError(t, err)
-	require.NoError(t, s.Seal(nil)) // the journal was small this time
+	require.NoError(t, s.Seal(t.Context(), engine.Sealing{})) // the journal was small this time
 	pages := func() (n int) {
-		require.NoError(t, s.db.Raw("PRAGMA page_count").Scan(&n).Error)
+		require.NoError(t, writer(t, s).Raw("PRAGMA page_count").Scan(&n).Error)
 		return n
 	}
 	before := pages()

@@ -71,6 +71,13 @@ var steps = []tables.Step{
 	{ID: "0010-places-that-boards-ask-for", Changes: []tables.Change{
 		tables.Add("board_versions", "asks", "text"), // stores that were made after 0008 may have it
 	}},
+	{ID: "0011-peers-of-uplinks", Changes: []tables.Change{ // each kind of uplink says itself what it knows of its peer
+		tables.Add("uplinks", "peer", "text NOT NULL DEFAULT ''"),
+		tables.Run(`UPDATE uplinks SET peer = json_object('life', life, 'stored', stored, 'sessions', json(CASE WHEN sessions = '' THEN '[]' ELSE '["' || replace(sessions, ' ', '","') || '"]' END))`),
+		tables.Run(`ALTER TABLE uplinks DROP COLUMN life`),
+		tables.Run(`ALTER TABLE uplinks DROP COLUMN stored`),
+		tables.Run(`ALTER TABLE uplinks DROP COLUMN sessions`),
+	}},
 }
 
 // migrate brings the tables up to date. A file that a newer program has written to, or

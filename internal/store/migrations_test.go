@@ -6,6 +6,7 @@ import (
 	"log/slog"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -15,6 +16,10 @@ import (
 
 	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/series"
+	"nexocumula/internal/store/engine"
+	"nexocumula/internal/store/outbox"
+	"nexocumula/internal/store/records"
+	"nexocumula/internal/store/sqlite"
 	"nexocumula/internal/tables/tablestest"
 )
 
@@ -37,7 +42,7 @@ func olderStore(t *testing.T, packed string) string {
 func TestStoresOfOlderVersionsAreReadInFull(t *testing.T) {
 	all, err := filepath.Glob("testdata/stores/*.db.gz")
 	require.NoError(t, err)
-	require.Len(t, all, 7)
+	require.Len(t, all, 8)
 	for _, packed := range all {
 		step := strings.TrimSuffix(filepath.Base(packed), ".db.gz")
 		t.Run(step, func(t *testing.T) {
@@ -49,21 +54,21 @@ func TestStoresOfOlderVersionsAreReadInFull(t *testing.T) {
 				for path, wanted := range map[series.Path]int{"stony-beck/raceway-1/oxygen": 200, "stony-beck/pump/energy": 40, "stony-beck/mast/wind_from": 40} {
 					one, found := s.Find(path)
 					require.True(t, found, path)
-					rows, err := s.Read(one.ID, rollup.Readings, 0, 1<<62)
+					rows, err := s.Read(t.Context(), one.ID, rollup.Readings, 0, 1<<62)
 					require.NoError(t, err)
 					assert.Equal(t, wanted, rows.Len(), path)
-					minutes, err := s.Read(one.ID, rollup.Minute, 0, 1<<62)
+					minutes, err := s.Read(t.Context(), one.ID, rollup.Minute, 0, 1<<62)
 					require.NoError(t, err)
 					assert.NotZero(t, minutes.Len(), path)
 				}
-				rejects, err := s.Rejects(Wanting{Most: 10})
+				rejects, err := s.Rejects.List(records.Wanting{Most: 10})
 				require.NoError(t, err)
 				require.Len(t, rejects, 1)
 				assert.Contains(t, rejects[0].Reason, "-99.9")
-				notes, err := s.Notes(time.Unix(0, 0), time.Now().Add(time.Hour), 10, func(Note) bool { return true })
+				notes, err := s.Notes.Between(time.Unix(0, 0), time.Now().Add(time.Hour), 10, func(records.Note) bool { return true })
 				require.NoError(t, err)
-				var boards []Board
-				require.NoError(t, s.EachBoard(false, true, func(b Board) { boards = append(boards, b) }))
+				var boards []records.Board
+				require.NoError(t, s.Boards.Each(false, true, func(b records.Board) { boards = append(boards, b) }))
 				if step >= "0007" {
 					require.Len(t, notes, 1)
 					assert.Equal(t, "probe cleaned", notes[0].Text)
@@ -72,7 +77,16 @@ func TestStoresOfOlderVersionsAreReadInFull(t *testing.T) {
 					require.Len(t, boards, 1)
 					assert.Equal(t, "Night at the raceways", boards[0].Title)
 				}
-				_, err = s.FirstArrival("a sender/a key", []byte("digest"), 7)
+				if step >= "0010" {
+					box, err := s.Outboxes.Open("head-office", []rollup.Tier{rollup.Minute}, func(series.Path) bool { return true })
+					require.NoError(t, err)
+					assert.JSONEq(t, `{"life":"a life","stored":7,"sessions":["first","second"]}`, string(box.Peer()))
+					assert.NotZero(t, box.Backlog().Rows)
+					box, err = s.Outboxes.Open("county", nil, func(series.Path) bool { return true })
+					require.NoError(t, err)
+					assert.JSONEq(t, `{"life":"","stored":0,"sessions":[]}`, string(box.Peer()))
+				}
+				_, err = s.Pushes.FirstArrival("a sender/a key", []byte("digest"), 7)
 				require.NoError(t, err)
 				require.NoError(t, s.Close())
 			}
@@ -86,7 +100,5 @@ func TestTheStepsMakeTheTablesOfTheModels(t *testing.T) {
 	s, err := Open(filepath.Join(t.TempDir(), "nexocumula.db"), slog.New(slog.DiscardHandler), Options{})
 	require.NoError(t, err)
 	defer s.Close()
-	tablestest.Same(t, s.db,
-		&seriesRow{}, &journalRow{}, &chunkRow{}, &sketchRow{}, &damagedRow{}, &uplinkRow{}, &marksRow{}, &cursorRow{}, &rejectRow{}, &rejectCountRow{},
-		&stateRow{}, &versionRow{}, &pushRow{}, &noteRow{}, &boardRow{}, &boardVersionRow{}, &outageRow{}, &waitingRow{}, &runRow{})
+	tablestest.Same(t, writer(t, s), slices.Concat(sqlite.Tables(), engine.Tables(), outbox.Tables(), records.Tables())...)
 }

@@ -12,6 +12,8 @@ import (
 
 	"nexocumula/internal/core/column"
 	"nexocumula/internal/core/rollup"
+	"nexocumula/internal/store/engine"
+	"nexocumula/internal/store/sqlite"
 )
 
 func TestALateRowRewritesOnlyTheChunkItFallsInto(t *testing.T) {
@@ -24,12 +26,12 @@ func TestALateRowRewritesOnlyTheChunkItFallsInto(t *testing.T) {
 			rows.Add(at, 1)
 			at += 1000
 		}
-		require.NoError(t, s.Append(Batch{Entries: []Entry{{Series: id, Rows: rows}}}))
-		require.NoError(t, s.Seal(nil))
+		require.NoError(t, s.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: id, Rows: rows}}}))
+		require.NoError(t, s.Seal(t.Context(), engine.Sealing{}))
 	}
 	ids := func() map[uint64]bool {
 		var all []uint64
-		require.NoError(t, s.db.Model(&chunkRow{}).Pluck("id", &all).Error)
+		require.NoError(t, writer(t, s).Model(&sqlite.Chunk{}).Pluck("id", &all).Error)
 		out := map[uint64]bool{}
 		for _, one := range all {
 			out[one] = true
@@ -40,8 +42,8 @@ func TestALateRowRewritesOnlyTheChunkItFallsInto(t *testing.T) {
 	late := column.New(1, 0)
 	late.Add(3*fullChunk*1000+500, 2) // in the fourth
 	late.Add(at, 3)                   // and new
-	require.NoError(t, s.Append(Batch{Entries: []Entry{{Series: id, Rows: late}}}))
-	require.NoError(t, s.Seal(nil))
+	require.NoError(t, s.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: id, Rows: late}}}))
+	require.NoError(t, s.Seal(t.Context(), engine.Sealing{}))
 	kept := 0
 	for one := range ids() {
 		if before[one] {
@@ -49,7 +51,7 @@ func TestALateRowRewritesOnlyTheChunkItFallsInto(t *testing.T) {
 		}
 	}
 	assert.Equal(t, len(before)-1, kept, "all but one stay as they were")
-	rows, err := s.Read(id, rollup.Readings, 0, 1<<60)
+	rows, err := s.Read(t.Context(), id, rollup.Readings, 0, 1<<60)
 	require.NoError(t, err)
 	assert.Equal(t, 30*fullChunk+2, rows.Len())
 }
@@ -69,13 +71,13 @@ func TestASealInTheMiddleOfAScanBringsNoRowTwice(t *testing.T) {
 	s := open(t, filepath.Join(t.TempDir(), "s.db"))
 	id := define(t, s, "a/b/c")
 	put := func(pairs ...float64) {
-		require.NoError(t, s.Append(Batch{Entries: []Entry{{Series: id, Rows: rowsOf(pairs...)}}}))
+		require.NoError(t, s.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: id, Rows: rowsOf(pairs...)}}}))
 	}
 	put(100, 1, 200, 2)
-	require.NoError(t, s.Seal(nil))
+	require.NoError(t, s.Seal(t.Context(), engine.Sealing{}))
 	put(10, 3, 20, 4, 150, 5, 300, 6) // before, in and after the chunk
-	got := &sealing{seal: sync.OnceFunc(func() { require.NoError(t, s.Seal(nil)) })}
-	require.NoError(t, s.Scan(t.Context(), id, Wanted{From: 0, To: 1000, Keep: true}, got))
+	got := &sealing{seal: sync.OnceFunc(func() { require.NoError(t, s.Seal(t.Context(), engine.Sealing{})) })}
+	require.NoError(t, s.Scan(t.Context(), id, engine.Wanted{From: 0, To: 1000, Keep: true}, got))
 	assert.Equal(t, []int64{10, 20, 100, 150, 200, 300}, got.rows.Times)
 }
 
@@ -119,7 +121,7 @@ func TestNothingIsLostOrDoubledSideBySide(t *testing.T) {
 					rows.Add(at+random.Int64N(day/8), 1)
 				}
 				rows = rows.Normalize()
-				if !assert.NoError(t, s.Append(Batch{Entries: []Entry{{Series: id, Rows: rows}}})) {
+				if !assert.NoError(t, s.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: id, Rows: rows}}})) {
 					return
 				}
 				mu.Lock()
@@ -130,7 +132,7 @@ func TestNothingIsLostOrDoubledSideBySide(t *testing.T) {
 			}
 		})
 	}
-	forever(func(*rand.Rand) { assert.NoError(t, s.Seal(nil)) })
+	forever(func(*rand.Rand) { assert.NoError(t, s.Seal(t.Context(), engine.Sealing{})) })
 	forever(func(random *rand.Rand) {
 		_, err := s.Drop(t.Context(), ids[2], rollup.Readings, time.Unix(0, random.Int64N(day)), time.Time{})
 		assert.NoError(t, err)
@@ -147,7 +149,7 @@ func TestNothingIsLostOrDoubledSideBySide(t *testing.T) {
 				}
 			}
 			mu.Unlock()
-			got, err := s.Read(id, rollup.Readings, from, from+day)
+			got, err := s.Read(t.Context(), id, rollup.Readings, from, from+day)
 			if !assert.NoError(t, err) || !assert.True(t, got.Ordered(), "a row came twice") {
 				return
 			}
@@ -160,9 +162,9 @@ func TestNothingIsLostOrDoubledSideBySide(t *testing.T) {
 	writers.Wait()
 	close(stop)
 	work.Wait()
-	require.NoError(t, s.Seal(nil))
+	require.NoError(t, s.Seal(t.Context(), engine.Sealing{}))
 	for _, id := range ids[:2] {
-		got, err := s.Read(id, rollup.Readings, 0, 1<<62)
+		got, err := s.Read(t.Context(), id, rollup.Readings, 0, 1<<62)
 		require.NoError(t, err)
 		assert.Equal(t, len(written[id]), got.Len())
 	}

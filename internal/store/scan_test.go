@@ -14,7 +14,12 @@ import (
 	"nexocumula/internal/core/column"
 	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/series"
+	"nexocumula/internal/store/engine"
+	"nexocumula/internal/store/sqlite"
 )
+
+// stepWidth is how long a step of a chunk is.
+const stepWidth = int64(15 * time.Minute)
 
 // tally joins what a scan brings and counts how it came.
 type tally struct {
@@ -50,7 +55,7 @@ func TestSynopsesSayWhatTheRowsSay(t *testing.T) {
 	var sawWhole, sawSteps bool
 	for _, kind := range []series.Kind{series.Gauge, series.Counter, series.State, series.Bearing} {
 		def := series.Definition{Path: series.Path("a/b/" + string(kind)), Kind: kind, FreshFor: 200 * time.Second, Wrap: 360}
-		ids, err := s.Define([]series.Definition{def})
+		ids, err := s.Define(t.Context(), []series.Definition{def})
 		require.NoError(t, err)
 		raw := column.New(1, 0)
 		for at := begin; at < begin+int64(12*24*time.Hour); at += 1e9 + random.Int64N(110e9) {
@@ -67,12 +72,12 @@ func TestSynopsesSayWhatTheRowsSay(t *testing.T) {
 		}
 		for k := 0; k < minutes.Len(); { // several chunks, the last rows in the tray
 			n := min(minutes.Len(), k+1+random.IntN(6000))
-			require.NoError(t, s.Append(Batch{Entries: []Entry{
+			require.NoError(t, s.Append(t.Context(), engine.Batch{Entries: []engine.Entry{
 				{Series: ids[0], Tier: rollup.Minute, Rows: minutes.Rows(k, n)},
 				{Series: ids[0], Rows: raw.Between(minutes.Times[k], minutes.Times[n-1]+int64(rollup.Minute))},
 			}}))
 			if n < minutes.Len() {
-				require.NoError(t, s.Seal(nil))
+				require.NoError(t, s.Seal(t.Context(), engine.Sealing{}))
 			}
 			k = n
 		}
@@ -80,7 +85,7 @@ func TestSynopsesSayWhatTheRowsSay(t *testing.T) {
 			from := begin + int64(random.IntN(11*24*4))*stepWidth
 			to := from + int64(1+random.IntN(11*24*4))*stepWidth
 			for _, tier := range []rollup.Tier{rollup.Minute, rollup.Readings} {
-				want := Wanted{Tier: tier, From: from, To: to, Need: rollup.NeedAll}
+				want := engine.Wanted{Tier: tier, From: from, To: to, Need: rollup.NeedAll}
 				slow := &tally{join: rollup.NewJoiner(&def, rollup.NeedAll)}
 				slow.join.Begin(from)
 				require.NoError(t, s.Scan(t.Context(), ids[0], want, slow))
@@ -100,8 +105,8 @@ func TestSynopsesSayWhatTheRowsSay(t *testing.T) {
 				sawWhole, sawSteps = sawWhole || quick.wholes > 0, sawSteps || quick.steps > 0
 			}
 		}
-		var chunks []chunkRow
-		require.NoError(t, s.db.Where("series = ?", ids[0]).Find(&chunks).Error)
+		var chunks []sqlite.Chunk
+		require.NoError(t, writer(t, s).Where("series = ?", ids[0]).Find(&chunks).Error)
 		for _, c := range chunks {
 			assert.Equal(t, time.Unix(0, c.FirstAt).UTC().Month(), time.Unix(0, c.LastAt).UTC().Month(), "no chunk reaches over the turn of a month")
 		}
@@ -116,13 +121,13 @@ func TestAScanThatIsCancelledEndsWithThatError(t *testing.T) {
 	for i := range 30_000 {
 		rows.Add(int64(i), float64(i))
 	}
-	require.NoError(t, s.Append(Batch{Entries: []Entry{{Series: id, Rows: rows}}}))
-	require.NoError(t, s.Seal(nil))
+	require.NoError(t, s.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: id, Rows: rows}}}))
+	require.NoError(t, s.Seal(t.Context(), engine.Sealing{}))
 	for after := range 4 { // before anything, and after so many blocks
 		ctx, cancel := context.WithCancel(t.Context())
 		sink := &cancelling{cancel: cancel, after: after}
 		sink.count()
-		assert.ErrorIs(t, s.Scan(ctx, id, Wanted{To: 1 << 40}, sink), context.Canceled)
+		assert.ErrorIs(t, s.Scan(ctx, id, engine.Wanted{To: 1 << 40}, sink), context.Canceled)
 	}
 }
 
@@ -149,19 +154,19 @@ func TestColumnsThatAreNotNeededAreNotDecoded(t *testing.T) {
 	for i := range int64(100) {
 		rollup.Summary{Count: 6, Mean: float64(i), Min: float64(i) - 1, Max: float64(i) + 1}.AddTo(&rows, i*int64(rollup.Minute), series.Gauge)
 	}
-	require.NoError(t, s.Append(Batch{Entries: []Entry{{Series: id, Tier: rollup.Minute, Rows: rows}}}))
-	require.NoError(t, s.Seal(nil))
+	require.NoError(t, s.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: id, Tier: rollup.Minute, Rows: rows}}}))
+	require.NoError(t, s.Seal(t.Context(), engine.Sealing{}))
 	// A part that nobody needs may be damaged, and nobody notices.
-	require.NoError(t, s.db.Exec("UPDATE chunks SET part1 = x'00', part2 = x'00'").Error)
+	require.NoError(t, writer(t, s).Exec("UPDATE chunks SET part1 = x'00', part2 = x'00'").Error)
 	need := rollup.Wants(rollup.ColMean, rollup.ColMax)
 	var got gathered
-	require.NoError(t, s.Scan(t.Context(), id, Wanted{Tier: rollup.Minute, From: 0, To: math.MaxInt64, Need: need, Keep: true}, &got))
+	require.NoError(t, s.Scan(t.Context(), id, engine.Wanted{Tier: rollup.Minute, From: 0, To: math.MaxInt64, Need: need, Keep: true}, &got))
 	assert.Equal(t, 100, got.rows.Len())
 	for col, values := range got.rows.Cols {
 		assert.Equal(t, need.Has(col), values != nil, col)
 	}
 	assert.Zero(t, s.Damaged())
-	_, err := s.Read(id, rollup.Minute, 0, math.MaxInt64)
+	_, err := s.Read(t.Context(), id, rollup.Minute, 0, math.MaxInt64)
 	require.NoError(t, err)
 	assert.EqualValues(t, 1, s.Damaged())
 }
@@ -171,7 +176,7 @@ func TestTheLastReadingBefore(t *testing.T) {
 	id := define(t, s, "a/b/c")
 	at := func(when int64, want any) {
 		t.Helper()
-		_, value, ok, err := s.LastBefore(id, rollup.Readings, when)
+		_, value, ok, err := s.LastBefore(t.Context(), id, rollup.Readings, when)
 		require.NoError(t, err)
 		if want == nil {
 			assert.False(t, ok)
@@ -180,15 +185,15 @@ func TestTheLastReadingBefore(t *testing.T) {
 		}
 	}
 	at(50, nil)
-	require.NoError(t, s.Append(Batch{Entries: []Entry{{Series: id, Rows: rowsOf(10, 1, 20, 2, 30, 3)}}}))
+	require.NoError(t, s.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: id, Rows: rowsOf(10, 1, 20, 2, 30, 3)}}}))
 	for range 2 { // in the tray, then sealed
 		at(10, nil)
 		at(11, 1.0)
 		at(25, 2.0)
 		at(99, 3.0)
-		require.NoError(t, s.Seal(nil))
+		require.NoError(t, s.Seal(t.Context(), engine.Sealing{}))
 	}
-	require.NoError(t, s.Append(Batch{Entries: []Entry{{Series: id, Rows: rowsOf(15, 9, 40, 4)}}})) // late, and newer
+	require.NoError(t, s.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: id, Rows: rowsOf(15, 9, 40, 4)}}})) // late, and newer
 	at(16, 9.0)
 	at(21, 2.0)
 	at(40, 3.0)
@@ -205,20 +210,20 @@ func TestTricklesMakeFewChunksAndFewRewrites(t *testing.T) {
 		for k := range 5 {
 			rows.Add(int64(5*i+k)*1e9, 1)
 		}
-		require.NoError(t, s.Append(Batch{Entries: []Entry{{Series: id, Rows: rows}}}))
-		require.NoError(t, s.Seal(nil))
-		var newest chunkRow
-		require.NoError(t, s.db.Order("id desc").Take(&newest).Error)
+		require.NoError(t, s.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: id, Rows: rows}}}))
+		require.NoError(t, s.Seal(t.Context(), engine.Sealing{}))
+		var newest sqlite.Chunk
+		require.NoError(t, writer(t, s).Order("id desc").Take(&newest).Error)
 		require.Greater(t, newest.ID, before)
 		before = newest.ID
 		written += newest.Count
 		var count int64
-		require.NoError(t, s.db.Model(&chunkRow{}).Count(&count).Error)
+		require.NoError(t, writer(t, s).Model(&sqlite.Chunk{}).Count(&count).Error)
 		most = max(most, count)
 	}
 	assert.LessOrEqual(t, most, int64(12))
 	assert.Less(t, float64(written)/3000, 12.0, "times each row was written; filling up the last chunk each time would make 300")
-	rows, err := s.Read(id, rollup.Readings, 0, math.MaxInt64)
+	rows, err := s.Read(t.Context(), id, rollup.Readings, 0, math.MaxInt64)
 	require.NoError(t, err)
 	assert.Equal(t, 3000, rows.Len())
 }
@@ -230,9 +235,9 @@ func TestTheEndsOfTimeAreSealedToo(t *testing.T) {
 	for _, at := range []int64{math.MinInt64 + 1, -1, 0, math.MaxInt64 - 3, math.MaxInt64 - 2} {
 		b.Add(at, 1)
 	}
-	require.NoError(t, s.Append(Batch{Entries: []Entry{{Series: id, Rows: b}}}))
-	require.NoError(t, s.Seal(nil))
-	got, err := s.Read(id, rollup.Readings, math.MinInt64, math.MaxInt64)
+	require.NoError(t, s.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: id, Rows: b}}}))
+	require.NoError(t, s.Seal(t.Context(), engine.Sealing{}))
+	got, err := s.Read(t.Context(), id, rollup.Readings, math.MinInt64, math.MaxInt64)
 	require.NoError(t, err)
 	assert.Equal(t, b.Times, got.Times)
 }
@@ -245,15 +250,15 @@ func TestOldChunksAreDroppedWhole(t *testing.T) {
 	for i := range 60 * 24 { // sixty days, hourly
 		rows.Add(begin.Add(time.Duration(i)*time.Hour).UnixNano(), float64(i))
 	}
-	require.NoError(t, s.Append(Batch{Entries: []Entry{{Series: id, Rows: rows}, {Series: other, Rows: rows}}}))
-	require.NoError(t, s.Seal(nil))
+	require.NoError(t, s.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: id, Rows: rows}, {Series: other, Rows: rows}}}))
+	require.NoError(t, s.Seal(t.Context(), engine.Sealing{}))
 	gone, err := s.Drop(t.Context(), id, rollup.Readings, time.Date(2026, 3, 5, 0, 0, 0, 0, time.UTC), time.Time{})
 	require.NoError(t, err)
 	assert.Equal(t, (12+28)*24, gone, "January and February; March is not over")
-	left, err := s.Read(id, rollup.Readings, 0, math.MaxInt64)
+	left, err := s.Read(t.Context(), id, rollup.Readings, 0, math.MaxInt64)
 	require.NoError(t, err)
 	assert.Equal(t, time.Date(2026, 3, 1, 0, 0, 0, 0, time.UTC).UnixNano(), left.Times[0])
-	left, err = s.Read(other, rollup.Readings, 0, math.MaxInt64)
+	left, err = s.Read(t.Context(), other, rollup.Readings, 0, math.MaxInt64)
 	require.NoError(t, err)
 	assert.Equal(t, rows.Len(), left.Len())
 }

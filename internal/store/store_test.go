@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"log/slog"
 	"maps"
+	"math"
 	"math/rand/v2"
 	"os"
 	"path/filepath"
@@ -15,12 +16,17 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"gorm.io/gorm"
 
 	"nexocumula/internal/core/column"
 	"nexocumula/internal/core/reading"
 	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/rounds"
+	"nexocumula/internal/store/engine"
+	"nexocumula/internal/store/records"
+	"nexocumula/internal/store/sqlite"
+	"nexocumula/internal/store/storetest"
 )
 
 func open(t *testing.T, path string) *Store {
@@ -31,20 +37,38 @@ func open(t *testing.T, path string) *Store {
 	return s
 }
 
+// writer reaches the tables below what the store offers.
+func writer(t *testing.T, s *Store) (db *gorm.DB) {
+	t.Helper()
+	require.NoError(t, s.file.Write(func(w sqlite.Writer) error {
+		db = w.DB()
+		return nil
+	}))
+	return db
+}
+
+// fullChunk is how many rows a full chunk has.
+const fullChunk = 8192
+
+// gathered is a sink that keeps all rows.
+type gathered struct{ rows column.Block }
+
+func (g *gathered) Rows(b column.Block, _ int64) error {
+	g.rows.Append(b)
+	return nil
+}
+
+func (g *gathered) Whole(int64, int64, rollup.Summary) error { return nil }
+
 func define(t *testing.T, s *Store, path series.Path) uint32 {
 	t.Helper()
-	ids, err := s.Define([]series.Definition{{Path: path, Kind: series.Gauge, Unit: "Cel", FreshFor: time.Minute}})
+	ids, err := s.Define(t.Context(), []series.Definition{{Path: path, Kind: series.Gauge, Unit: "Cel", FreshFor: time.Minute}})
 	require.NoError(t, err)
 	return ids[0]
 }
 
-func rowsOf(pairs ...float64) column.Block {
-	b := column.New(1, 0)
-	for i := 0; i < len(pairs); i += 2 {
-		b.Add(int64(pairs[i]), pairs[i+1])
-	}
-	return b.Normalize()
-}
+// Blocks as the tests write them.
+var rowsOf, minutesOf = storetest.Readings, storetest.Minutes
 
 // reopen opens a copy of the store's files as they are now, as after a power cut: nothing
 // of them was closed.
@@ -52,7 +76,7 @@ func reopen(t *testing.T, s *Store) *Store {
 	t.Helper()
 	copied := filepath.Join(t.TempDir(), "s.db")
 	for _, part := range []string{"", "-wal", "-watermark"} {
-		data, err := os.ReadFile(s.path + part)
+		data, err := os.ReadFile(s.Path() + part)
 		require.NoError(t, err)
 		require.NoError(t, os.WriteFile(copied+part, data, 0o600))
 	}
@@ -68,7 +92,7 @@ func TestTheStoreIsWhatAMapWouldBeWhateverHappens(t *testing.T) {
 	check := func() {
 		for _, id := range ids {
 			from, to := random.Int64N(60_000), random.Int64N(60_000)
-			got, err := s.Read(id, rollup.Readings, from, to)
+			got, err := s.Read(t.Context(), id, rollup.Readings, from, to)
 			require.NoError(t, err)
 			var times []int64
 			for _, at := range slices.Sorted(maps.Keys(model[id])) {
@@ -87,11 +111,11 @@ func TestTheStoreIsWhatAMapWouldBeWhateverHappens(t *testing.T) {
 	for range steps {
 		switch random.IntN(8) {
 		case 0:
-			require.NoError(t, s.Seal(nil))
+			require.NoError(t, s.Seal(t.Context(), engine.Sealing{}))
 		case 1:
 			s = reopen(t, s)
 		default:
-			var batch Batch
+			var batch engine.Batch
 			for _, id := range ids {
 				add := column.New(1, 0)
 				for range random.IntN(700) {
@@ -106,14 +130,14 @@ func TestTheStoreIsWhatAMapWouldBeWhateverHappens(t *testing.T) {
 				for i, at := range add.Times {
 					model[id][at] = add.Cols[0][i]
 				}
-				batch.Entries = append(batch.Entries, Entry{Series: id, Tier: rollup.Readings, Rows: add})
+				batch.Entries = append(batch.Entries, engine.Entry{Series: id, Tier: rollup.Readings, Rows: add})
 			}
-			require.NoError(t, s.Append(batch))
+			require.NoError(t, s.Append(t.Context(), batch))
 		}
 		check()
 	}
-	var chunks []chunkRow
-	require.NoError(t, s.db.Order("series, first_at").Find(&chunks).Error)
+	var chunks []sqlite.Chunk
+	require.NoError(t, writer(t, s).Order("series, first_at").Find(&chunks).Error)
 	assert.Greater(t, len(chunks), steps/30)
 	for i := 1; i < len(chunks); i++ {
 		if chunks[i].Series == chunks[i-1].Series {
@@ -125,17 +149,17 @@ func TestTheStoreIsWhatAMapWouldBeWhateverHappens(t *testing.T) {
 func TestABatchIsWrittenWholeOrNotAtAll(t *testing.T) {
 	s := open(t, filepath.Join(t.TempDir(), "s.db"))
 	id := define(t, s, "a/b/c")
-	require.NoError(t, s.db.Exec("CREATE TRIGGER full BEFORE INSERT ON rejects BEGIN SELECT RAISE(ABORT, 'disk is full'); END").Error)
-	err := s.Append(Batch{
-		Entries: []Entry{{Series: id, Tier: rollup.Readings, Rows: rowsOf(5, 1)}},
-		Rejects: []reading.Reject{{Reason: "r"}}, // comes last
+	require.NoError(t, writer(t, s).Exec("CREATE TRIGGER full BEFORE INSERT ON rejects BEGIN SELECT RAISE(ABORT, 'disk is full'); END").Error)
+	err := s.Append(t.Context(), engine.Batch{
+		Entries: []engine.Entry{{Series: id, Tier: rollup.Readings, Rows: rowsOf(5, 1)}},
+		Also:    []sqlite.Change{s.Rejects.Add([]reading.Reject{{Reason: "r"}})}, // comes last
 	})
 	require.Error(t, err)
 	s = reopen(t, s)
-	rows, err := s.Read(id, rollup.Readings, 0, 100)
+	rows, err := s.Read(t.Context(), id, rollup.Readings, 0, 100)
 	require.NoError(t, err)
 	assert.Zero(t, rows.Len())
-	kept, err := s.Rejects(Wanting{Most: 10})
+	kept, err := s.Rejects.List(records.Wanting{Most: 10})
 	require.NoError(t, err)
 	assert.Empty(t, kept)
 }
@@ -143,23 +167,23 @@ func TestABatchIsWrittenWholeOrNotAtAll(t *testing.T) {
 func TestTheCatalogueKnowsFirstAndLatest(t *testing.T) {
 	s := open(t, filepath.Join(t.TempDir(), "s.db"))
 	id := define(t, s, "a/b/c")
-	require.NoError(t, s.Append(Batch{Entries: []Entry{{Series: id, Rows: rowsOf(50, 1, 60, 2)}}}))
-	require.NoError(t, s.Append(Batch{Entries: []Entry{{Series: id, Rows: rowsOf(40, 9)}}}))
+	require.NoError(t, s.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: id, Rows: rowsOf(50, 1, 60, 2)}}}))
+	require.NoError(t, s.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: id, Rows: rowsOf(40, 9)}}}))
 	for _, when := range []string{"in the tray", "after a restart", "sealed", "sealed and restarted"} {
 		got, ok := s.Get(id)
 		require.True(t, ok)
 		assert.Equal(t, [3]any{int64(40), int64(60), 2.0}, [3]any{got.FirstSeen, got.LastTime, got.LastValue}, when)
 		if when == "after a restart" {
-			require.NoError(t, s.Seal(nil))
+			require.NoError(t, s.Seal(t.Context(), engine.Sealing{}))
 		} else {
 			s = reopen(t, s)
 		}
 	}
 	define(t, s, "a/a/c")
-	changed, err := s.Define([]series.Definition{{Path: "a/b/c", Kind: series.Gauge, Unit: "kWh", FreshFor: time.Hour}})
+	changed, err := s.Define(t.Context(), []series.Definition{{Path: "a/b/c", Kind: series.Gauge, Unit: "kWh", FreshFor: time.Hour}})
 	require.NoError(t, err)
 	assert.Equal(t, id, changed[0])
-	_, err = s.Define([]series.Definition{{Path: "a/b/c", Kind: series.Counter}})
+	_, err = s.Define(t.Context(), []series.Definition{{Path: "a/b/c", Kind: series.Counter}})
 	assert.ErrorContains(t, err, "was recorded as a gauge and cannot become a counter")
 	everything, err := series.ParseSelector("#")
 	require.NoError(t, err)
@@ -177,38 +201,38 @@ func TestADamagedRowIsSkippedAndCounted(t *testing.T) {
 		for k := range fullChunk {
 			rows.Add(int64(i*fullChunk+k), float64(k))
 		}
-		require.NoError(t, s.Append(Batch{Entries: []Entry{{Series: id, Rows: rows}}}))
-		require.NoError(t, s.Seal(nil))
+		require.NoError(t, s.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: id, Rows: rows}}}))
+		require.NoError(t, s.Seal(t.Context(), engine.Sealing{}))
 	}
-	var chunks []chunkRow
-	require.NoError(t, s.db.Order("first_at").Find(&chunks).Error)
+	var chunks []sqlite.Chunk
+	require.NoError(t, writer(t, s).Order("first_at").Find(&chunks).Error)
 	require.Len(t, chunks, 3)
 	bad := bytes.Clone(chunks[1].Part0)
 	bad[len(bad)/2] ^= 4
-	require.NoError(t, s.db.Model(&chunks[1]).Update("part0", bad).Error)
+	require.NoError(t, writer(t, s).Model(&chunks[1]).Update("part0", bad).Error)
 	for range 2 { // told once
-		rows, err := s.Read(id, rollup.Readings, 0, 1<<40)
+		rows, err := s.Read(t.Context(), id, rollup.Readings, 0, 1<<40)
 		require.NoError(t, err)
 		assert.Equal(t, 2*fullChunk, rows.Len())
 		assert.EqualValues(t, 1, s.Damaged())
 	}
-	var aside damagedRow
-	require.NoError(t, s.db.Take(&aside).Error)
+	var aside sqlite.Damaged
+	require.NoError(t, writer(t, s).Take(&aside).Error)
 	assert.Equal(t, []any{"chunks", id, fullChunk, chunks[1].FirstAt}, []any{aside.Place, aside.Series, aside.Count, aside.FirstAt})
 	assert.Contains(t, aside.Reason, "checksum")
 	assert.True(t, bytes.HasSuffix(aside.Raw, bad), "the bytes are kept as they were found")
 
 	bad = bytes.Clone(chunks[2].Part0)
 	bad[len(bad)/2] ^= 4
-	require.NoError(t, s.db.Model(&chunks[2]).Update("part0", bad).Error)
-	require.NoError(t, s.Append(Batch{Entries: []Entry{{Series: id, Rows: rowsOf(float64(2*fullChunk+5), 1)}}})) // late, for the damaged one
-	require.NoError(t, s.Seal(nil))
-	rows, err := s.Read(id, rollup.Readings, 0, 1<<40)
+	require.NoError(t, writer(t, s).Model(&chunks[2]).Update("part0", bad).Error)
+	require.NoError(t, s.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: id, Rows: rowsOf(float64(2*fullChunk+5), 1)}}})) // late, for the damaged one
+	require.NoError(t, s.Seal(t.Context(), engine.Sealing{}))
+	rows, err := s.Read(t.Context(), id, rollup.Readings, 0, 1<<40)
 	require.NoError(t, err)
 	assert.Equal(t, fullChunk+1, rows.Len())
 
-	require.NoError(t, s.Append(Batch{Entries: []Entry{{Series: id, Rows: rowsOf(1e6, 1)}}}))
-	require.NoError(t, s.db.Model(&journalRow{}).Where("1 = 1").Update("payload", []byte{1, 2, 3}).Error)
+	require.NoError(t, s.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: id, Rows: rowsOf(1e6, 1)}}}))
+	require.NoError(t, writer(t, s).Exec("UPDATE journal SET payload = ?", []byte{1, 2, 3}).Error)
 	s = reopen(t, s)
 	assert.EqualValues(t, 3, s.Damaged(), "the rest of the store opens all the same")
 	s = reopen(t, s)
@@ -219,7 +243,7 @@ func TestAFileThatIsNoStoreIsRefused(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "s.db")
 	s := open(t, path)
 	id := define(t, s, "a/b/c")
-	require.NoError(t, s.Append(Batch{Entries: []Entry{{Series: id, Rows: rowsOf(1, 1)}}}))
+	require.NoError(t, s.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: id, Rows: rowsOf(1, 1)}}}))
 	require.NoError(t, s.Close())
 	whole, err := os.ReadFile(path)
 	require.NoError(t, err)
@@ -240,23 +264,24 @@ func TestAFileThatIsNoStoreIsRefused(t *testing.T) {
 func TestAStoreOfANewerVersionIsRefused(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "s.db")
 	s := open(t, path)
-	require.NoError(t, s.db.Exec("INSERT INTO migrations (id) VALUES ('9999-from-the-future')").Error)
+	require.NoError(t, writer(t, s).Exec("INSERT INTO migrations (id) VALUES ('9999-from-the-future')").Error)
 	require.NoError(t, s.Close())
 	_, err := Open(path, slog.New(slog.DiscardHandler), Options{})
 	assert.ErrorContains(t, err, "written by another version")
 }
 
 func TestOnlyTheNewestRejectsAreKept(t *testing.T) {
+	const keepRejects = 20_000
 	s := open(t, filepath.Join(t.TempDir(), "s.db"))
 	many := make([]reading.Reject, keepRejects/2)
 	for range 3 {
-		require.NoError(t, s.Append(Batch{Rejects: many}))
+		require.NoError(t, s.Append(t.Context(), engine.Batch{Also: []sqlite.Change{s.Rejects.Add(many)}}))
 	}
-	require.NoError(t, s.Append(Batch{Rejects: []reading.Reject{{Source: "own", Place: "p", Reason: "r", Raw: []byte{1}, Time: 7}}}))
+	require.NoError(t, s.Append(t.Context(), engine.Batch{Also: []sqlite.Change{s.Rejects.Add([]reading.Reject{{Source: "own", Place: "p", Reason: "r", Raw: []byte{1}, Time: 7}})}}))
 	var kept int64
-	require.NoError(t, s.db.Model(&rejectRow{}).Count(&kept).Error)
+	require.NoError(t, writer(t, s).Table("rejects").Count(&kept).Error)
 	assert.EqualValues(t, keepRejects, kept)
-	own, err := s.Rejects(Wanting{Source: "own", Most: 10})
+	own, err := s.Rejects.List(records.Wanting{Source: "own", Most: 10})
 	require.NoError(t, err)
 	assert.Equal(t, []reading.Reject{{ID: keepRejects + 10_001, Source: "own", Place: "p", Reason: "r", Raw: []byte{1}, Time: 7, Rule: reading.Unreadable}}, own)
 }
@@ -269,7 +294,7 @@ func TestReadersAndWritersDoNotDisturbEachOther(t *testing.T) {
 	for range 3 {
 		done.Go(func() {
 			for before := 0; ; {
-				rows, err := s.Read(id, rollup.Readings, 0, 1<<40)
+				rows, err := s.Read(t.Context(), id, rollup.Readings, 0, 1<<40)
 				if !assert.NoError(t, err) || !assert.GreaterOrEqual(t, rows.Len(), before, "rows never vanish, not even while they are sealed") {
 					return
 				}
@@ -283,9 +308,9 @@ func TestReadersAndWritersDoNotDisturbEachOther(t *testing.T) {
 		})
 	}
 	for i := range 200 {
-		assert.NoError(t, s.Append(Batch{Entries: []Entry{{Series: id, Rows: rowsOf(float64(2*i), 1, float64(2*i+1), 2)}}}))
+		assert.NoError(t, s.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: id, Rows: rowsOf(float64(2*i), 1, float64(2*i+1), 2)}}}))
 		if i%10 == 0 {
-			assert.NoError(t, s.Seal(nil))
+			assert.NoError(t, s.Seal(t.Context(), engine.Sealing{}))
 		}
 	}
 	close(stop)
@@ -295,16 +320,16 @@ func TestReadersAndWritersDoNotDisturbEachOther(t *testing.T) {
 func TestASealThatFailsChangesNothing(t *testing.T) {
 	s := open(t, filepath.Join(t.TempDir(), "s.db"))
 	id := define(t, s, "a/b/c")
-	require.NoError(t, s.Append(Batch{Entries: []Entry{{Series: id, Rows: rowsOf(10, 1, 20, 2)}}}))
-	require.NoError(t, s.db.Exec("CREATE TRIGGER full BEFORE INSERT ON chunks BEGIN SELECT RAISE(ABORT, 'disk is full'); END").Error)
+	require.NoError(t, s.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: id, Rows: rowsOf(10, 1, 20, 2)}}}))
+	require.NoError(t, writer(t, s).Exec("CREATE TRIGGER full BEFORE INSERT ON chunks BEGIN SELECT RAISE(ABORT, 'disk is full'); END").Error)
 	begun := make(chan struct{})
 	failed := make(chan error, 1)
-	go func() { failed <- s.Seal(begun) }()
+	go func() { failed <- s.Seal(t.Context(), engine.Sealing{Begun: begun}) }()
 	<-begun
-	require.NoError(t, s.Append(Batch{Entries: []Entry{{Series: id, Rows: rowsOf(15, 9, 20, 3)}}})) // meanwhile
+	require.NoError(t, s.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: id, Rows: rowsOf(15, 9, 20, 3)}}})) // meanwhile
 	assert.ErrorContains(t, <-failed, "disk is full")
 	same := func(when string) {
-		rows, err := s.Read(id, rollup.Readings, 0, 100)
+		rows, err := s.Read(t.Context(), id, rollup.Readings, 0, 100)
 		require.NoError(t, err)
 		assert.Equal(t, []int64{10, 15, 20}, rows.Times, when)
 		assert.Equal(t, []float64{1, 9, 3}, rows.Cols[0], when)
@@ -313,8 +338,22 @@ func TestASealThatFailsChangesNothing(t *testing.T) {
 	assert.Equal(t, 3, s.UnsealedRows())
 	s = reopen(t, s)
 	same("after a restart")
-	require.NoError(t, s.db.Exec("DROP TRIGGER full").Error)
-	require.NoError(t, s.Seal(nil))
+	require.NoError(t, writer(t, s).Exec("DROP TRIGGER full").Error)
+	require.NoError(t, s.Seal(t.Context(), engine.Sealing{}))
 	assert.Zero(t, s.UnsealedRows())
 	same("sealed at last")
+}
+
+func TestASeriesWhoseLatestValueIsMinusZeroStays(t *testing.T) {
+	s := open(t, filepath.Join(t.TempDir(), "s.db"))
+	id := define(t, s, "a/b/c")
+	require.NoError(t, s.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: id, Rows: rowsOf(1, 7, 2, math.Copysign(0, -1))}}}))
+	require.NoError(t, s.Seal(t.Context(), engine.Sealing{}))
+	for range 2 {
+		s = reopen(t, s)
+		rows, err := s.Read(t.Context(), id, rollup.Readings, 0, 100)
+		require.NoError(t, err)
+		assert.Equal(t, 2, rows.Len())
+		assert.Zero(t, s.Damaged())
+	}
 }

@@ -14,20 +14,8 @@ import (
 	"nexocumula/internal/core/column"
 	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/series"
+	"nexocumula/internal/store/engine"
 )
-
-// minutesOf is 1-min summaries of one reading each.
-func minutesOf(first, count int64) column.Block {
-	rows := rollup.NewBlock(series.Gauge, int(count))
-	for i := range count {
-		start := (first + i) * int64(rollup.Minute)
-		rollup.Summary{
-			Count: 1, Mean: 1, Min: 1, Max: 1, First: 1, Last: 1, Covered: time.Minute, Held: 1,
-			MinAt: start, MaxAt: start, FirstAt: start, LastAt: start,
-		}.AddTo(&rows, start, series.Gauge)
-	}
-	return rows
-}
 
 // Every row is counted exactly once, from a synopsis or by itself, whatever is sealed,
 // merged or written again meanwhile.
@@ -45,7 +33,7 @@ func TestScansCountEveryRowOnceWhileChunksAreReplaced(t *testing.T) {
 			for {
 				least := <-written
 				written <- least
-				want := Wanted{Tier: rollup.Minute, From: 0, To: 1 << 60, Need: rollup.NeedAll, Steps: true}
+				want := engine.Wanted{Tier: rollup.Minute, From: 0, To: 1 << 60, Need: rollup.NeedAll, Steps: true}
 				want.Cut = func(from, to int64) bool { return random.IntN(2) == 0 }
 				known, _ := s.Get(id)
 				sum := &tally{join: rollup.NewJoiner(&known.Definition, rollup.NeedAll)}
@@ -70,11 +58,11 @@ func TestScansCountEveryRowOnceWhileChunksAreReplaced(t *testing.T) {
 		if i%9 == 4 {
 			rows = minutesOf((i-2)*each, 3*each) // the two before once more, revised
 		}
-		assert.NoError(t, s.Append(Batch{Entries: []Entry{{Series: id, Tier: rollup.Minute, Rows: rows}}}))
+		assert.NoError(t, s.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: id, Tier: rollup.Minute, Rows: rows}}}))
 		<-written
 		written <- (i + 1) * each
 		if i%3 == 0 {
-			assert.NoError(t, s.Seal(nil))
+			assert.NoError(t, s.Seal(t.Context(), engine.Sealing{}))
 		}
 	}
 	close(stop)
@@ -89,13 +77,13 @@ func TestQueriesGoOnWhileOldChunksAreDropped(t *testing.T) {
 	for i := range rows {
 		b.Add(int64(i)*1e9, float64(i))
 	}
-	require.NoError(t, s.Append(Batch{Entries: []Entry{{Series: id, Rows: b}}}))
-	require.NoError(t, s.Seal(nil))
+	require.NoError(t, s.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: id, Rows: b}}}))
+	require.NoError(t, s.Seal(t.Context(), engine.Sealing{}))
 	var done sync.WaitGroup
 	stop := make(chan struct{})
 	done.Go(func() {
 		for {
-			got, err := s.Read(id, rollup.Readings, 0, 1<<60)
+			got, err := s.Read(t.Context(), id, rollup.Readings, 0, 1<<60)
 			if !assert.NoError(t, err) || !assert.EqualValues(t, rows-1, got.Cols[0][got.Len()-1], "the newest stay") || !assert.True(t, got.Ordered()) {
 				return
 			}
@@ -112,30 +100,10 @@ func TestQueriesGoOnWhileOldChunksAreDropped(t *testing.T) {
 	}
 	close(stop)
 	done.Wait()
-	left, err := s.Read(id, rollup.Readings, 0, 1<<60)
+	left, err := s.Read(t.Context(), id, rollup.Readings, 0, 1<<60)
 	require.NoError(t, err)
 	assert.Less(t, left.Len(), rows*3/4)
 	assert.GreaterOrEqual(t, left.Len(), rows/2)
-}
-
-func TestAppendWaitsWhileTheTrayIsFullAndASealIsOnItsWay(t *testing.T) {
-	s := open(t, filepath.Join(t.TempDir(), "s.db"))
-	id := define(t, s, "a/b/c")
-	s.mu.Lock()
-	s.trayWeight, s.leaving = mostInTray, map[seriesTier]column.Block{}
-	s.mu.Unlock()
-	appended := make(chan error, 1)
-	go func() { appended <- s.Append(Batch{Entries: []Entry{{Series: id, Rows: rowsOf(1, 1)}}}) }()
-	select {
-	case <-appended:
-		assert.Fail(t, "did not wait")
-	case <-time.After(50 * time.Millisecond):
-	}
-	require.NoError(t, s.Seal(nil))
-	require.NoError(t, <-appended)
-	rows, err := s.Read(id, rollup.Readings, 0, 10)
-	require.NoError(t, err)
-	assert.Equal(t, 1, rows.Len())
 }
 
 func TestManySeriesAreDefinedAtOnce(t *testing.T) {
@@ -147,11 +115,11 @@ func TestManySeriesAreDefinedAtOnce(t *testing.T) {
 		})
 	}
 	defs = append(defs, defs[7]) // twice in one go
-	ids, err := s.Define(defs)
+	ids, err := s.Define(t.Context(), defs)
 	require.NoError(t, err)
 	assert.Equal(t, ids[7], ids[1200])
 	defs[3].Unit = "l"
-	again, err := s.Define(defs)
+	again, err := s.Define(t.Context(), defs)
 	require.NoError(t, err)
 	assert.Equal(t, ids, again)
 	s = reopen(t, s)
@@ -162,12 +130,12 @@ func TestManySeriesAreDefinedAtOnce(t *testing.T) {
 		require.Equal(t, defs[i], known.Definition)
 	}
 	defs[5].Kind = series.Gauge
-	_, err = s.Define([]series.Definition{defs[9], defs[5]})
+	_, err = s.Define(t.Context(), []series.Definition{defs[9], defs[5]})
 	assert.ErrorContains(t, err, "a/b/q-5 was recorded as a counter")
 	other := series.Definition{Path: "x/y", Kind: series.Gauge}
 	changed := other
 	changed.Kind = series.State
-	_, err = s.Define([]series.Definition{other, changed})
+	_, err = s.Define(t.Context(), []series.Definition{other, changed})
 	assert.ErrorContains(t, err, "x/y was recorded as a gauge and cannot become a state")
 	assert.Equal(t, 1200, s.Count(), "all of it or nothing")
 }
@@ -175,22 +143,22 @@ func TestManySeriesAreDefinedAtOnce(t *testing.T) {
 func TestSketchesAreKeptReplacedAndDropped(t *testing.T) {
 	s := open(t, filepath.Join(t.TempDir(), "s.db"))
 	id, other := define(t, s, "a/b/c"), define(t, s, "a/b/d")
-	var batch Batch
+	var batch engine.Batch
 	for i := range int64(500) {
-		batch.Sketches = append(batch.Sketches, Sketch{Series: id, Start: i * 900, Data: []byte{byte(i)}})
+		batch.Sketches = append(batch.Sketches, engine.Sketch{Series: id, Start: i * 900, Data: []byte{byte(i)}})
 	}
-	batch.Sketches = append(batch.Sketches, Sketch{Series: other, Start: 0, Data: []byte("other")})
-	require.NoError(t, s.Append(batch))
-	require.NoError(t, s.Append(Batch{Sketches: []Sketch{{Series: id, Start: 1800, Data: []byte("revised")}}}))
+	batch.Sketches = append(batch.Sketches, engine.Sketch{Series: other, Start: 0, Data: []byte("other")})
+	require.NoError(t, s.Append(t.Context(), batch))
+	require.NoError(t, s.Append(t.Context(), engine.Batch{Sketches: []engine.Sketch{{Series: id, Start: 1800, Data: []byte("revised")}}}))
 	s = reopen(t, s)
-	some, err := s.Sketches(id, 900, 3600, 100)
+	some, err := s.Sketches(t.Context(), id, 900, 3600, 100)
 	require.NoError(t, err)
-	assert.Equal(t, []Sketch{{id, 900, []byte{1}}, {id, 1800, []byte("revised")}, {id, 2700, []byte{3}}}, some)
+	assert.Equal(t, []engine.Sketch{{Series: id, Start: 900, Data: []byte{1}}, {Series: id, Start: 1800, Data: []byte("revised")}, {Series: id, Start: 2700, Data: []byte{3}}}, some)
 	require.NoError(t, s.DropSketches(t.Context(), id, time.Unix(0, 450*900), time.Time{}))
-	left, err := s.Sketches(id, 0, 1<<60, 1000)
+	left, err := s.Sketches(t.Context(), id, 0, 1<<60, 1000)
 	require.NoError(t, err)
 	assert.Len(t, left, 50)
-	left, err = s.Sketches(other, 0, 1<<60, 1000)
+	left, err = s.Sketches(t.Context(), other, 0, 1<<60, 1000)
 	require.NoError(t, err)
 	assert.Len(t, left, 1)
 }

@@ -21,7 +21,10 @@ type Step struct {
 type Change func(tx *gorm.DB) error
 
 // Make returns the change that makes a table or an index.
-func Make(statement string) Change {
+func Make(statement string) Change { return Run(statement) }
+
+// Run returns the change that a statement makes.
+func Run(statement string) Change {
 	return func(tx *gorm.DB) error { return tx.Exec(statement).Error }
 }
 

@@ -51,7 +51,9 @@ func TestACredentialComesAndIsRenewed(t *testing.T) {
 		file := CredentialFile(dir, "head-office")
 		s := &site{t: t, store: openStore(t, filepath.Join(dir, "gateway.db"))}
 		defer func() { assert.NoError(t, s.store.Close()) }()
-		s.sender, err = NewSender("long-mere", file, config.Uplink{Name: "head-office", Address: settings.Address}, own, s.store, func() (out wire.Status) { return out }, quiet)
+		box, err := s.store.Outboxes.Open("head-office", nil, own)
+		require.NoError(t, err)
+		s.sender, err = NewSender("long-mere", file, config.Uplink{Name: "head-office", Address: settings.Address}, box, s.store, func() (out wire.Status) { return out }, quiet)
 		require.NoError(t, err)
 		s.sender.http.Transport = o
 		stop := s.run()

@@ -8,7 +8,7 @@ import (
 	"nexocumula/internal/core/column"
 	"nexocumula/internal/core/marks"
 	"nexocumula/internal/core/rollup"
-	"nexocumula/internal/store"
+	"nexocumula/internal/store/engine"
 	"nexocumula/internal/wire"
 )
 
@@ -66,7 +66,7 @@ func (s *Sender) read(ctx context.Context, m marks.Mark, most int) (run wire.Run
 	}
 	run.Def = known.Definition
 	if m.Sketch {
-		some, err := s.store.Sketches(m.Series, m.From, m.To, most)
+		some, err := s.store.Sketches(ctx, m.Series, m.From, m.To, most)
 		if err != nil {
 			return run, 0, err
 		}
@@ -80,7 +80,7 @@ func (s *Sender) read(ctx context.Context, m marks.Mark, most int) (run wire.Run
 	}
 	run.Tier = m.Tier
 	first := &firstRows{most: most}
-	err = s.store.Scan(context.WithoutCancel(ctx), m.Series, store.Wanted{Tier: m.Tier, From: m.From, To: m.To, Need: rollup.NeedAll, Keep: true}, first)
+	err = s.store.Scan(context.WithoutCancel(ctx), m.Series, engine.Wanted{Tier: m.Tier, From: m.From, To: m.To, Need: rollup.NeedAll, Keep: true}, first)
 	if err != nil && !errors.Is(err, errEnough) {
 		return run, 0, err
 	}

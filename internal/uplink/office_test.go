@@ -24,6 +24,7 @@ import (
 	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/store"
+	"nexocumula/internal/store/engine"
 	"nexocumula/internal/wire"
 )
 
@@ -71,7 +72,7 @@ func newOffice(t *testing.T, path string) *office {
 // open runs the central on a file, as after a start.
 func (o *office) open(path string) {
 	o.store = openStore(o.t, path)
-	r, err := central.NewReceiver(config.Central{Accept: []config.Accept{{Gateway: "long-mere", Sites: []string{"long-mere"}, Token: "trout"}}}, o.store, o.enrolled())
+	r, err := central.NewReceiver(config.Central{Accept: []config.Accept{{Gateway: "long-mere", Sites: []string{"long-mere"}, Token: "trout"}}}, o.store, o.store.Records, o.enrolled())
 	require.NoError(o.t, err)
 	ctx, cancel := context.WithCancel(context.Background())
 	ended := make(chan struct{})
@@ -121,7 +122,7 @@ func (o *office) RoundTrip(req *http.Request) (*http.Response, error) {
 	if o.cannot != "" && o.holds(body, o.cannot) {
 		return answer(http.StatusBadRequest, `{"error":{"code":"malformed","message":"a summary cannot be read"}}`), nil
 	}
-	reply, err := receiver.Receive(strings.TrimPrefix(req.Header.Get("Authorization"), "Bearer "), "a test", body)
+	reply, err := receiver.Receive(req.Context(), strings.TrimPrefix(req.Header.Get("Authorization"), "Bearer "), "a test", body)
 	if how == "lose answer" {
 		return nil, errCut
 	}
@@ -154,7 +155,7 @@ func (o *office) count() int {
 	require.NoError(o.t, err)
 	total := 0
 	for _, s := range o.store.List(everything) {
-		rows, err := o.store.Read(s.ID, rollup.Minute, 0, 1<<62)
+		rows, err := o.store.Read(context.Background(), s.ID, rollup.Minute, 0, 1<<62)
 		require.NoError(o.t, err)
 		total += rows.Len()
 	}
@@ -181,7 +182,9 @@ func newSite(t *testing.T, path string, o *office) *site {
 
 func (s *site) connect(settings config.Uplink, o *office) {
 	var err error
-	s.sender, err = NewSender("long-mere", "", settings, own, s.store, func() wire.Status { return wire.Status{SentAt: time.Now()} }, quiet)
+	box, err := s.store.Outboxes.Open(settings.Name, settings.Tiers, own)
+	require.NoError(s.t, err)
+	s.sender, err = NewSender("long-mere", "", settings, box, s.store, func() wire.Status { return wire.Status{SentAt: time.Now()} }, quiet)
 	require.NoError(s.t, err)
 	s.sender.http.Transport = o
 }
@@ -198,9 +201,9 @@ func (s *site) rollOf(def series.Definition, n int) {
 		rollup.Summary{Count: 1, MinAt: start, MaxAt: start, FirstAt: start, LastAt: start}.AddTo(&rows, start, def.Kind)
 		s.minute++
 	}
-	ids, err := s.store.Define([]series.Definition{def})
+	ids, err := s.store.Define(context.Background(), []series.Definition{def})
 	require.NoError(s.t, err)
-	require.NoError(s.t, s.store.Append(store.Batch{Entries: []store.Entry{{Series: ids[0], Tier: rollup.Minute, Rows: rows}, {Series: ids[0], Tier: rollup.TenSecond, Rows: rows}}}))
+	require.NoError(s.t, s.store.Append(context.Background(), engine.Batch{Entries: []engine.Entry{{Series: ids[0], Tier: rollup.Minute, Rows: rows}, {Series: ids[0], Tier: rollup.TenSecond, Rows: rows}}}))
 }
 
 func (s *site) run() (stop func()) {

@@ -1,6 +1,7 @@
 package uplink
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"math/rand/v2"
@@ -16,6 +17,7 @@ import (
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/rounds"
 	"nexocumula/internal/store"
+	"nexocumula/internal/store/engine"
 )
 
 // A world is a gateway, a central and a link, to which random things happen: crashes at
@@ -84,9 +86,9 @@ func (w *world) step() {
 	case 0, 1, 2, 3:
 		w.write()
 	case 4:
-		require.NoError(w.t, w.s.store.Seal(nil))
+		require.NoError(w.t, w.s.store.Seal(context.Background(), engine.Sealing{}))
 	case 5:
-		require.NoError(w.t, w.o.store.Seal(nil))
+		require.NoError(w.t, w.o.store.Seal(context.Background(), engine.Sealing{}))
 	case 6: // the gateway crashes
 		w.gateway(w.copy(w.s.store))
 	case 7: // the central does
@@ -114,12 +116,12 @@ func (w *world) step() {
 // corrections leave their number as it is.
 func (w *world) write() {
 	def := series.Definition{Path: series.Path(fmt.Sprintf("long-mere/buoy-%d/oxygen", w.random.IntN(3))), Kind: series.Gauge, FreshFor: time.Minute}
-	ids, err := w.s.store.Define([]series.Definition{def})
+	ids, err := w.s.store.Define(context.Background(), []series.Definition{def})
 	require.NoError(w.t, err)
 	rows := rollup.NewBlock(series.Gauge, 0)
 	start := int64(w.random.IntN(60)) * int64(time.Minute)
 	for range 1 + w.random.IntN(4) {
-		have, err := w.s.store.Read(ids[0], rollup.Minute, start, start+1)
+		have, err := w.s.store.Read(context.Background(), ids[0], rollup.Minute, start, start+1)
 		require.NoError(w.t, err)
 		count := float64(1 + w.random.IntN(3))
 		if have.Len() > 0 {
@@ -130,7 +132,7 @@ func (w *world) write() {
 		sum.AddTo(&rows, start, def.Kind)
 		start += int64(time.Minute) * int64(1+w.random.IntN(2)*w.random.IntN(70))
 	}
-	require.NoError(w.t, w.s.store.Append(store.Batch{Entries: []store.Entry{{Series: ids[0], Tier: rollup.Minute, Rows: rows}}}))
+	require.NoError(w.t, w.s.store.Append(context.Background(), engine.Batch{Entries: []engine.Entry{{Series: ids[0], Tier: rollup.Minute, Rows: rows}}}))
 }
 
 // send sends a batch, small ones to have many, over a link that may do anything. When the
@@ -220,7 +222,7 @@ func held(t *testing.T, st *store.Store) map[window][2]float64 {
 	everything, err := series.ParseSelector("#")
 	require.NoError(t, err)
 	for _, s := range st.List(everything) {
-		rows, err := st.Read(s.ID, rollup.Minute, 0, 1<<62)
+		rows, err := st.Read(t.Context(), s.ID, rollup.Minute, 0, 1<<62)
 		require.NoError(t, err)
 		for i, start := range rows.Times {
 			out[window{s.Path, start}] = [2]float64{rows.Cols[rollup.ColCount][i], rows.Cols[rollup.ColMean][i]}

@@ -13,10 +13,11 @@ import (
 
 	"github.com/cenkalti/backoff/v5"
 
+	"nexocumula/internal/clock"
 	"nexocumula/internal/config"
 	"nexocumula/internal/core/marks"
-	"nexocumula/internal/core/series"
-	"nexocumula/internal/store"
+	"nexocumula/internal/store/engine"
+	"nexocumula/internal/store/outbox"
 	"nexocumula/internal/wire"
 )
 
@@ -27,12 +28,20 @@ const (
 	longestPause = 10 * time.Second
 )
 
+// Store is what a Sender reads the rows of marks from.
+type Store interface {
+	Get(id uint32) (engine.Series, bool)
+	Scan(ctx context.Context, id uint32, w engine.Wanted, sink engine.Sink) error
+	Sketches(ctx context.Context, id uint32, from, to int64, most int) ([]engine.Sketch, error)
+	Judge() *clock.Judge
+}
+
 // Sender sends what the store's outbox of one uplink holds.
 type Sender struct {
 	name     string // under which the central knows this service
 	settings config.Uplink
-	outbox   *store.Outbox
-	store    *store.Store
+	outbox   *outbox.Outbox
+	store    Store
 	describe func() wire.Status
 	log      *slog.Logger
 	http     *http.Client
@@ -40,6 +49,7 @@ type Sender struct {
 	// Owned by Run.
 	session  string
 	number   uint64
+	peer     peer
 	pace     *batchSizer
 	refills  refills
 	identity identity
@@ -60,21 +70,22 @@ type Tally struct {
 	twinAt    time.Time
 }
 
-// NewSender makes a sender of what the store holds of the series that mine names, under
-// a name; describe says what to tell the central of this service.
+// NewSender makes a sender of what an outbox says that waits, under a name; describe says what to tell
+// the central of this service.
 //
 // What it proves its name with is in credentials, unless the settings have a secret.
-func NewSender(name, credentials string, settings config.Uplink, mine func(series.Path) bool, st *store.Store, describe func() wire.Status, log *slog.Logger) (*Sender, error) {
-	box, err := st.OpenOutbox(settings.Name, settings.Tiers, mine)
+func NewSender(name, credentials string, settings config.Uplink, box *outbox.Outbox, store Store, describe func() wire.Status, log *slog.Logger) (*Sender, error) {
+	known, err := parsePeer(box.Peer())
 	if err != nil {
-		return nil, err
+		return nil, fmt.Errorf("what is known of the central of uplink %s cannot be read: %w", settings.Name, err)
 	}
 	session := rand.Text()
-	if err := box.Begin(session); err != nil {
+	known.begin(session)
+	if err := box.SetPeer(known.text()); err != nil {
 		return nil, err
 	}
 	return &Sender{
-		name: name, settings: settings, outbox: box, store: st, describe: describe, log: log.With("uplink", settings.Name),
+		name: name, settings: settings, outbox: box, store: store, peer: known, describe: describe, log: log.With("uplink", settings.Name),
 		http: settings.HTTP(), session: session, pace: newPace(), identity: identity{file: credentials, site: name},
 		tally: Tally{Name: settings.Name, Address: settings.Address},
 	}, nil
@@ -92,7 +103,7 @@ func (s *Sender) Tally() Tally {
 }
 
 // Outbox returns the outbox that the sender empties.
-func (s *Sender) Outbox() *store.Outbox { return s.outbox }
+func (s *Sender) Outbox() *outbox.Outbox { return s.outbox }
 
 // Run sends until ctx ends. What cannot be sent stays marked; attempts are repeated after
 // growing, randomly varied pauses.
@@ -172,8 +183,7 @@ func (s *Sender) sendOnce(ctx context.Context) (int, error) {
 // deliver posts a load and waits for the answer.
 func (s *Sender) deliver(ctx context.Context, l load) (wire.Reply, error) {
 	s.number++
-	acked := s.outbox.Acked()
-	e := wire.Envelope{Gateway: s.name, Session: s.session, Number: s.number, Acked: wire.Position{Life: acked.Life, Stored: acked.Stored}, Status: s.status()}
+	e := wire.Envelope{Gateway: s.name, Session: s.session, Number: s.number, Acked: s.peer.Position, Status: s.status()}
 	if l.rows > 0 {
 		var err error
 		if e.Batch, err = wire.EncodeBatch(l.runs, s.settings.Tiers); err != nil {
@@ -213,7 +223,7 @@ func (s *Sender) settle(l load, reply wire.Reply) error {
 		s.log.Error("the central refuses a series; the others go on", "series", run.Path, "reason", run.Reason)
 		s.outbox.Refuse(l.of[run.Run], run.Reason, refusedFor)
 	}
-	foreign := slices.ContainsFunc(reply.Since, func(one string) bool { return !s.outbox.Knows(one) })
+	foreign := slices.ContainsFunc(reply.Since, func(one string) bool { return !s.peer.knows(one) })
 	switch refill := reply.Lost || foreign; {
 	case refill && !s.refills.due(time.Now()):
 		// Nothing is let go of, so that the next answer says it again.
@@ -221,7 +231,8 @@ func (s *Sender) settle(l load, reply wire.Reply) error {
 		return &tooOften{s.refills.next}
 	case refill:
 		s.log.Warn("the central may not have all that it had acknowledged; sending everything again", "lost", reply.Lost, "restored_here", foreign)
-		if err := s.outbox.MarkEverything(reply.Life, reply.Stored); err != nil {
+		s.peer.Position = reply.Position
+		if err := s.outbox.MarkEverything(s.peer.text()); err != nil {
 			s.outbox.PutBack()
 			return err
 		}
@@ -231,7 +242,8 @@ func (s *Sender) settle(l load, reply wire.Reply) error {
 		s.mu.Unlock()
 	}
 	if l.rows > 0 {
-		s.outbox.Acknowledge(reply.Life, reply.Stored)
+		s.peer.Position = reply.Position
+		s.outbox.Acknowledge(s.peer.text())
 		return nil
 	}
 	s.outbox.Settle()

@@ -1,6 +1,7 @@
 package uplink
 
 import (
+	"context"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -15,6 +16,7 @@ import (
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/core/sketch"
 	"nexocumula/internal/store"
+	"nexocumula/internal/store/engine"
 )
 
 // together runs a test with a central and a site in virtual time.
@@ -53,10 +55,10 @@ func TestADefinitionThatChangesIsSentByItself(t *testing.T) {
 		s.roll(5)
 		_, err := s.sender.sendOnce(t.Context())
 		require.NoError(t, err)
-		require.NoError(t, s.store.Seal(nil))
+		require.NoError(t, s.store.Seal(t.Context(), engine.Sealing{}))
 		def := oxygen
 		def.Labels, def.FreshFor = "depth=3m", time.Hour
-		_, err = s.store.Redefine([]series.Definition{def})
+		_, err = s.store.Redefine(t.Context(), []series.Definition{def})
 		require.NoError(t, err)
 		again := newSite(t, copyStore(t, s.store, memory(t)), o)
 		_, err = again.sender.sendOnce(t.Context())
@@ -67,7 +69,7 @@ func TestADefinitionThatChangesIsSentByItself(t *testing.T) {
 		assert.Equal(t, def, known.Definition)
 		assert.Equal(t, 5, o.count())
 		assert.Zero(t, again.waiting())
-		_, err = s.store.Redefine([]series.Definition{known.Definition, def})
+		_, err = s.store.Redefine(t.Context(), []series.Definition{known.Definition, def})
 		require.NoError(t, err)
 		require.NoError(t, again.store.Close())
 	})
@@ -78,7 +80,7 @@ func TestWhatIsMarkedSurvivesACrashAndASeal(t *testing.T) {
 		together(t, func(t *testing.T, o *office, s *site) {
 			s.roll(5)
 			if sealed {
-				require.NoError(t, s.store.Seal(nil))
+				require.NoError(t, s.store.Seal(t.Context(), engine.Sealing{}))
 			}
 			copied := copyStore(t, s.store, memory(t))
 			again := newSite(t, copied, o)
@@ -86,7 +88,7 @@ func TestWhatIsMarkedSurvivesACrashAndASeal(t *testing.T) {
 			_, err := again.sender.sendOnce(t.Context())
 			require.NoError(t, err)
 			assert.Zero(t, again.waiting())
-			require.NoError(t, again.store.Seal(nil))
+			require.NoError(t, again.store.Seal(t.Context(), engine.Sealing{}))
 			last := newSite(t, copyStore(t, again.store, memory(t)), o)
 			assert.Zero(t, last.waiting(), "and what was acknowledged before a seal is not sent again")
 			require.NoError(t, again.store.Close())
@@ -114,7 +116,7 @@ func copyFiles(t *testing.T, from, folder string) string {
 func TestACentralThatLostItsDiskGetsEverythingAgain(t *testing.T) {
 	together(t, func(t *testing.T, o *office, s *site) {
 		s.roll(40)
-		require.NoError(t, s.store.Seal(nil))
+		require.NoError(t, s.store.Seal(t.Context(), engine.Sealing{}))
 		stop := s.run()
 		time.Sleep(time.Minute)
 		assert.Equal(t, 40, o.count())
@@ -154,9 +156,9 @@ func TestAnUplinkThatComesBackBeginsWithEverything(t *testing.T) {
 		s.roll(5)
 		_, err := s.sender.sendOnce(t.Context())
 		require.NoError(t, err)
-		require.NoError(t, s.store.ForgetOutboxes(nil))
+		require.NoError(t, s.store.Outboxes.Forget(nil))
 		s.roll(3) // while it is not there
-		require.NoError(t, s.store.Seal(nil))
+		require.NoError(t, s.store.Seal(t.Context(), engine.Sealing{}))
 		s.connect(settings, o)
 		for s.waiting() > 0 {
 			_, err := s.sender.sendOnce(t.Context())
@@ -172,7 +174,7 @@ func TestAnUplinkThatComesBackBeginsWithEverything(t *testing.T) {
 
 func TestASeriesThatIsRefusedDoesNotHoldUpTheOthers(t *testing.T) {
 	together(t, func(t *testing.T, o *office, s *site) {
-		_, err := o.store.Define([]series.Definition{{Path: "long-mere/mast/gusts", Kind: series.Counter, FreshFor: time.Minute}})
+		_, err := o.store.Define(t.Context(), []series.Definition{{Path: "long-mere/mast/gusts", Kind: series.Counter, FreshFor: time.Minute}})
 		require.NoError(t, err)
 		s.rollOf(series.Definition{Path: "long-mere/mast/gusts", Kind: series.Gauge, FreshFor: time.Minute}, 4)
 		s.roll(6)
@@ -240,7 +242,7 @@ func TestOverASlowLinkThePresentDoesNotWaitForThePast(t *testing.T) {
 		o.rate = 8 << 10 // 64 kbit/s
 		past := 200_000
 		s.roll(past)
-		require.NoError(t, s.store.Seal(nil))
+		require.NoError(t, s.store.Seal(t.Context(), engine.Sealing{}))
 		stop := s.run()
 		synctest.Wait() // the past is on its way before the present comes
 		late := time.Duration(0)
@@ -264,7 +266,7 @@ func TestOverASlowLinkThePresentDoesNotWaitForThePast(t *testing.T) {
 }
 
 func (o *office) has(minute int64) bool {
-	rows, err := o.store.Read(1, rollup.Minute, minute*int64(time.Minute), minute*int64(time.Minute)+1)
+	rows, err := o.store.Read(context.Background(), 1, rollup.Minute, minute*int64(time.Minute), minute*int64(time.Minute)+1)
 	require.NoError(o.t, err)
 	return rows.Len() == 1
 }
@@ -285,7 +287,7 @@ func TestAWrongTokenIsSaidAndNothingIsLost(t *testing.T) {
 func TestRetentionSparesWhatWasNotSentUnlessTold(t *testing.T) {
 	together(t, func(t *testing.T, o *office, s *site) {
 		s.roll(100)
-		require.NoError(t, s.store.Seal(nil))
+		require.NoError(t, s.store.Seal(t.Context(), engine.Sealing{}))
 		end := time.Unix(0, 200*int64(time.Minute))
 		gone, err := s.store.Drop(t.Context(), 1, rollup.Minute, end, time.Time{})
 		require.NoError(t, err)
@@ -305,26 +307,26 @@ func TestSketchesAreSentAndSentAgain(t *testing.T) {
 	together(t, func(t *testing.T, o *office, s *site) {
 		def := oxygen
 		def.Sketch = true
-		ids, err := s.store.Define([]series.Definition{def})
+		ids, err := s.store.Define(t.Context(), []series.Definition{def})
 		require.NoError(t, err)
 		sk := sketch.New()
 		require.NoError(t, sk.Add(9.5))
-		var kept []store.Sketch
+		var kept []engine.Sketch
 		for i := range int64(30) {
-			kept = append(kept, store.Sketch{Series: ids[0], Start: i * int64(rollup.Quarter), Data: sk.Bytes()})
+			kept = append(kept, engine.Sketch{Series: ids[0], Start: i * int64(rollup.Quarter), Data: sk.Bytes()})
 		}
-		require.NoError(t, s.store.Append(store.Batch{Sketches: kept}))
+		require.NoError(t, s.store.Append(t.Context(), engine.Batch{Sketches: kept}))
 		again := newSite(t, copyStore(t, s.store, memory(t)), o) // they were not sealed: the journal says which there are
 		stop := again.run()
 		time.Sleep(time.Minute)
-		got, err := o.store.Sketches(1, 0, 1<<62, 100)
+		got, err := o.store.Sketches(t.Context(), 1, 0, 1<<62, 100)
 		require.NoError(t, err)
 		assert.Len(t, got, 30)
 		o.stop()
 		o.open(filepath.Join(memory(t), "new.db"))
 		time.Sleep(time.Minute)
 		stop()
-		got, err = o.store.Sketches(1, 0, 1<<62, 100)
+		got, err = o.store.Sketches(t.Context(), 1, 0, 1<<62, 100)
 		require.NoError(t, err)
 		assert.Equal(t, kept, got)
 		require.NoError(t, again.store.Close())

@@ -34,7 +34,7 @@ import (
 	"nexocumula/internal/gateway"
 	"nexocumula/internal/service"
 	"nexocumula/internal/sim"
-	"nexocumula/internal/store"
+	"nexocumula/internal/store/engine"
 	"nexocumula/test/browser"
 )
 
@@ -46,13 +46,13 @@ func central(t *testing.T) (s *service.Service, address string) {
 	require.NoError(t, err)
 	s, err = service.Open(settings, "test", slog.New(slog.DiscardHandler))
 	require.NoError(t, err)
-	ids, err := s.Store.Define([]series.Definition{
+	ids, err := s.Store.Define(t.Context(), []series.Definition{
 		{Path: "stony-beck/raceway-1/oxygen", Kind: series.Gauge, Unit: "mg/l", FreshFor: time.Minute}, {Path: "long-mere/buoy-1/oxygen", Kind: series.Gauge, Unit: "mg/l", FreshFor: time.Minute},
 	})
 	require.NoError(t, err)
 	rows := column.New(1, 1)
 	rows.Add(time.Now().UnixNano(), 7.5)
-	require.NoError(t, s.Store.Append(store.Batch{Entries: []store.Entry{{Series: ids[0], Tier: rollup.Readings, Rows: rows}, {Series: ids[1], Tier: rollup.Readings, Rows: rows}}}))
+	require.NoError(t, s.Store.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: ids[0], Tier: rollup.Readings, Rows: rows}, {Series: ids[1], Tier: rollup.Readings, Rows: rows}}}))
 	run(t, s)
 	_, port, err := net.SplitHostPort(strings.TrimPrefix(s.Address, "https://"))
 	require.NoError(t, err)

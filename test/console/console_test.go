@@ -18,7 +18,7 @@ import (
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/demo"
 	"nexocumula/internal/sim"
-	"nexocumula/internal/store"
+	"nexocumula/internal/store/engine"
 	"nexocumula/test/browser"
 )
 
@@ -301,11 +301,11 @@ func tried(p page, gateway, raceways string) {
 // stale gives the central a series that was last heard three hours ago.
 func stale(p page, central string, world *demo.World) {
 	st := world.Central.Store
-	ids, err := st.Define([]series.Definition{{Path: "alder-weir/old-well/level", Kind: series.Gauge, Unit: "m", FreshFor: time.Minute}})
+	ids, err := st.Define(p.t.Context(), []series.Definition{{Path: "alder-weir/old-well/level", Kind: series.Gauge, Unit: "m", FreshFor: time.Minute}})
 	require.NoError(p.t, err)
 	rows, at := rollup.NewBlock(series.Gauge, 1), rollup.Minute.Start(time.Now().Add(-3*time.Hour).UnixNano())
 	rollup.Summary{Count: 1, Last: 2.5, FirstAt: at, LastAt: at}.AddTo(&rows, at, series.Gauge)
-	require.NoError(p.t, st.Append(store.Batch{Entries: []store.Entry{{Series: ids[0], Tier: rollup.Minute, Rows: rows}}}))
+	require.NoError(p.t, st.Append(p.t.Context(), engine.Batch{Entries: []engine.Entry{{Series: ids[0], Tier: rollup.Minute, Rows: rows}}}))
 	p.do(chromedp.Navigate(central + "/"))
 	p.until(`document.querySelector("[data-finding='alder-weir/old-well/level']")?.innerText.includes("missing, 3 h")`)
 	p.until(`/[1-9][0-9]* stale/.test(document.querySelector("[role=status]").innerText)`)

@@ -23,6 +23,7 @@ import (
 	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/store"
+	"nexocumula/internal/store/engine"
 )
 
 const hostileConfig = `
@@ -101,7 +102,7 @@ func history(t *testing.T, dir string) {
 	end := time.Now().UTC().Truncate(time.Hour)
 	write := func(path series.Path, minutes int) {
 		def := series.Definition{Path: path, Kind: series.Gauge, Unit: "m/s", FreshFor: 90 * time.Second}
-		ids, err := st.Define([]series.Definition{def})
+		ids, err := st.Define(t.Context(), []series.Definition{def})
 		require.NoError(t, err)
 		for from := 0; from < minutes; from += 10_000 {
 			n := min(10_000, minutes-from)
@@ -112,14 +113,14 @@ func history(t *testing.T, dir string) {
 				raw.Add(at, v)
 				rollup.Summary{Count: 1, Mean: v, Min: v, Max: v, First: v, Last: v, MinAt: at, MaxAt: at, FirstAt: at, LastAt: at, Covered: time.Minute, Held: v}.AddTo(&sums, at, def.Kind)
 			}
-			require.NoError(t, st.Append(store.Batch{Entries: []store.Entry{{Series: ids[0], Rows: raw}, {Series: ids[0], Tier: rollup.Minute, Rows: sums}, {Series: ids[0], Tier: rollup.TenSecond, Rows: sums}}}))
+			require.NoError(t, st.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: ids[0], Rows: raw}, {Series: ids[0], Tier: rollup.Minute, Rows: sums}, {Series: ids[0], Tier: rollup.TenSecond, Rows: sums}}}))
 		}
 	}
 	write("long-mere/mast/wind", 2*365*24*60)
 	for i := range 60 {
 		write(series.Path(fmt.Sprintf("long-mere/buoy-%d/oxygen", i)), 24*60)
 	}
-	require.NoError(t, st.Seal(nil))
+	require.NoError(t, st.Seal(t.Context(), engine.Sealing{}))
 	require.NoError(t, st.Close())
 }
 

@@ -1,6 +1,7 @@
 package modbus
 
 import (
+	"context"
 	"encoding/binary"
 	"fmt"
 	"io"
@@ -312,7 +313,7 @@ func (d *tried) given() bool {
 		if !found {
 			continue
 		}
-		_, v, ok, err := d.Store.LastBefore(one.ID, rollup.Readings, time.Now().Add(time.Hour).UnixNano())
+		_, v, ok, err := d.Store.LastBefore(context.Background(), one.ID, rollup.Readings, time.Now().Add(time.Hour).UnixNano())
 		if err != nil || !ok || v != float64(address) {
 			return false
 		}

@@ -143,7 +143,7 @@ func (b *bench) more(n int) {
 func (b *bench) value(t *testing.T, path string) (value float64) {
 	b.Eventually(path+" is stored", func() bool {
 		if one, found := b.Store.Find(series.Path(path)); found {
-			_, v, ok, err := b.Store.LastBefore(one.ID, rollup.Readings, time.Now().Add(time.Hour).UnixNano())
+			_, v, ok, err := b.Store.LastBefore(t.Context(), one.ID, rollup.Readings, time.Now().Add(time.Hour).UnixNano())
 			require.NoError(t, err)
 			value = v
 			return ok
@@ -259,7 +259,7 @@ func TestReadingsOfAScheduleMayHaveItsTime(t *testing.T) {
 	b.more(5)
 	b.value(t, "site/u/a")
 	one, _ := b.Store.Find("site/u/a")
-	block, err := b.Store.Read(one.ID, rollup.Readings, 0, time.Now().Add(time.Hour).UnixNano())
+	block, err := b.Store.Read(t.Context(), one.ID, rollup.Readings, 0, time.Now().Add(time.Hour).UnixNano())
 	require.NoError(t, err)
 	for i, at := range block.Times {
 		assert.EqualValues(t, 50*time.Millisecond, time.Duration(at)%(200*time.Millisecond), i)

@@ -42,7 +42,7 @@ func stored(t *testing.T, b *sourcetest.Bench, path series.Path) (values []float
 	if !ok {
 		return nil
 	}
-	rows, err := b.Store.Read(found.ID, rollup.Readings, 0, 1<<62)
+	rows, err := b.Store.Read(t.Context(), found.ID, rollup.Readings, 0, 1<<62)
 	require.NoError(t, err)
 	if rows.Len() == 0 {
 		return nil

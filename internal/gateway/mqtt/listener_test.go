@@ -161,7 +161,7 @@ func TestAPacketIdentifierOfANewSessionMeansAnotherMessage(t *testing.T) {
 	second.answered(packets.Pubrec, 7)
 	known, ok := b.Store.Find("long-mere/mast/speed")
 	require.True(t, ok)
-	rows, err := b.Store.Read(known.ID, rollup.Readings, 0, 1<<62)
+	rows, err := b.Store.Read(t.Context(), known.ID, rollup.Readings, 0, 1<<62)
 	require.NoError(t, err)
 	assert.Equal(t, []float64{11, 12}, rows.Cols[0], "both count")
 }

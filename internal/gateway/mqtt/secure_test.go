@@ -200,7 +200,7 @@ func TestPresenceIsASeries(t *testing.T) {
 		if !ok {
 			return -1
 		}
-		at, value, ok, err := b.Store.LastBefore(found.ID, 0, time.Now().UnixNano())
+		at, value, ok, err := b.Store.LastBefore(t.Context(), found.ID, 0, time.Now().UnixNano())
 		if err != nil || !ok || at == 0 {
 			return -1
 		}

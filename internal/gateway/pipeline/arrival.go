@@ -43,7 +43,7 @@ func (p *Pipeline) Arrive() (int64, error) {
 
 // FirstArrival is when a request came first: at, unless it has come before.
 func (p *Pipeline) FirstArrival(request string, digest []byte, at int64) (int64, error) {
-	return p.store.FirstArrival(request, digest, at)
+	return p.store.Pushes.FirstArrival(request, digest, at)
 }
 
 // Recall returns the state that a source saved under a name, or nil.
@@ -69,4 +69,4 @@ func (p *Pipeline) wait(wrong func() string) error {
 }
 
 // DidReplay notes that rejects count after all.
-func (p *Pipeline) DidReplay(ids []uint64) error { return p.store.DidReplay(ids, p.judge.Now()) }
+func (p *Pipeline) DidReplay(ids []uint64) error { return p.store.Rejects.Replayed(ids, p.judge.Now()) }

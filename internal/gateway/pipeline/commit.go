@@ -8,7 +8,8 @@ import (
 
 	"nexocumula/internal/core/reading"
 	"nexocumula/internal/core/rollup"
-	"nexocumula/internal/store"
+	"nexocumula/internal/store/engine"
+	"nexocumula/internal/store/sqlite"
 )
 
 const (
@@ -58,19 +59,19 @@ func (p *Pipeline) Run(ctx context.Context) error {
 
 // commit writes the deliveries in one transaction, then tells their senders.
 func (p *Pipeline) commit(ctx context.Context, all []*Delivery) {
-	p.refuseBetween(all)
+	p.refuseBetween(ctx, all)
 	touched, rejects, rows := collect(all)
-	batch := store.Batch{Rejects: rejects}
+	batch := engine.Batch{Also: []sqlite.Change{p.store.Rejects.Add(rejects)}}
 	newest := make([]int64, len(touched))
 	for i, k := range touched {
 		k.rows = k.rows.Normalize()
-		batch.Entries = append(batch.Entries, store.Entry{Series: k.id, Tier: rollup.Readings, Rows: k.rows})
+		batch.Entries = append(batch.Entries, engine.Entry{Series: k.id, Tier: rollup.Readings, Rows: k.rows})
 		before, _ := p.store.Get(k.id)
 		newest[i] = before.LastTime
 	}
 	err := p.write(ctx, batch)
 	if err == nil {
-		p.mark(touched, newest)
+		p.mark(ctx, touched, newest)
 		p.accepted.Add(uint64(rows))
 		p.rejected.Add(uint64(len(rejects)))
 	}
@@ -117,8 +118,8 @@ func (m *member) reset() {
 }
 
 // write writes the batch, however long that takes.
-func (p *Pipeline) write(ctx context.Context, batch store.Batch) error {
-	_, err := untilWritten(ctx, p, func() (struct{}, error) { return struct{}{}, p.store.Append(batch) })
+func (p *Pipeline) write(ctx context.Context, batch engine.Batch) error {
+	_, err := untilWritten(ctx, p, func() (struct{}, error) { return struct{}{}, p.store.Append(ctx, batch) })
 	return err
 }
 

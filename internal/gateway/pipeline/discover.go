@@ -11,7 +11,7 @@ import (
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/core/unit"
 	"nexocumula/internal/plain"
-	"nexocumula/internal/store"
+	"nexocumula/internal/store/engine"
 )
 
 // mostFoundStates is how many names a state gets that is found. A text that is ever another is none.
@@ -22,7 +22,7 @@ const truths series.StateNames = "0=false,1=true"
 
 // discover makes a series what its first reading says, or what it was found to be before. A
 // refusal says why it cannot be. defining is held.
-func (p *Pipeline) discover(r *rules, m *member, of *reading.Reading, before store.Series, known bool) (refusal string) {
+func (p *Pipeline) discover(r *rules, m *member, of *reading.Reading, before engine.Series, known bool) (refusal string) {
 	if known {
 		return m.find(of, &before)
 	}
@@ -41,7 +41,7 @@ func (p *Pipeline) discover(r *rules, m *member, of *reading.Reading, before sto
 }
 
 // find makes a series what it was before, or what a reading says.
-func (m *member) find(of *reading.Reading, before *store.Series) (refusal string) {
+func (m *member) find(of *reading.Reading, before *engine.Series) (refusal string) {
 	switch {
 	case before != nil:
 		m.def.Kind, m.def.Unit, m.def.States, m.def.Wrap = before.Kind, before.Unit, before.States, before.Wrap
@@ -126,7 +126,7 @@ func (m *member) asFound(one *reading.Reading) (refusal string) {
 
 // Found is a series that was found, and waits for somebody to say what it is.
 type Found struct {
-	store.Series
+	engine.Series
 	Named bool // its unit is a guess by its name
 }
 

@@ -13,7 +13,7 @@ import (
 	"nexocumula/internal/core/reading"
 	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/series"
-	"nexocumula/internal/store"
+	"nexocumula/internal/store/records"
 )
 
 // bring submits one reading of a path and is why it was refused.
@@ -28,7 +28,7 @@ func (r *rig) bring(path string, one reading.Reading) (refusal string) {
 	if r.pipe.Rejected() == before {
 		return ""
 	}
-	rejects, err := r.store.Rejects(store.Wanting{Most: 1})
+	rejects, err := r.store.Rejects.List(records.Wanting{Most: 1})
 	require.NoError(r.t, err)
 	return rejects[0].Reason
 }

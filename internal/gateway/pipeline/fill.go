@@ -10,7 +10,7 @@ import (
 	"nexocumula/internal/config"
 	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/series"
-	"nexocumula/internal/store"
+	"nexocumula/internal/store/engine"
 )
 
 // fill makes tiers that a series did not have, from what there is of it. Until all of them are
@@ -97,7 +97,7 @@ func sourceFor(tier rollup.Tier, of []rollup.Tier) (source rollup.Tier) {
 
 // sourceOf returns the rows that a series' windows of a tier are made of; made is false for a tier that it
 // does not have any more.
-func (p *Pipeline) sourceOf(s *store.Series, tier rollup.Tier) (source rollup.Tier, made bool) {
+func (p *Pipeline) sourceOf(s *engine.Series, tier rollup.Tier) (source rollup.Tier, made bool) {
 	tiers := rollup.TiersOf(&s.Definition)
 	switch i := slices.Index(tiers, tier); {
 	case i > 0:
@@ -164,9 +164,9 @@ func (p *Pipeline) fillStep(ctx context.Context, id uint32, f *fill) error {
 		windows = windows[:len(windows)-len(last)]
 	}
 	if len(windows) > 0 {
-		rows, err := p.summariseSeries(s, f.jobs[f.at].source, windows, nil)
+		rows, err := p.summariseSeries(ctx, s, f.jobs[f.at].source, windows, nil)
 		if err == nil && rows.Len() > 0 {
-			err = p.write(ctx, store.Batch{Entries: []store.Entry{{Series: id, Tier: windows[0].Tier, Rows: rows}}})
+			err = p.write(ctx, engine.Batch{Entries: []engine.Entry{{Series: id, Tier: windows[0].Tier, Rows: rows}}})
 		}
 		if err != nil {
 			return err
@@ -177,7 +177,7 @@ func (p *Pipeline) fillStep(ctx context.Context, id uint32, f *fill) error {
 }
 
 // some are the next windows to make; after the last of a job it goes on to the next.
-func (f *fill) some(s *store.Series) (out []rollup.Window) {
+func (f *fill) some(s *engine.Series) (out []rollup.Window) {
 	job := f.jobs[f.at]
 	f.front = max(f.front, job.tier.Start(s.FirstSeen))
 	most := max(1, fillRows/int(job.tier/max(job.source, rollup.Tier(time.Second))))
@@ -192,5 +192,5 @@ func (f *fill) some(s *store.Series) (out []rollup.Window) {
 
 // awaited reports that a central that has been promised the new tiers still lacks some of what was made.
 func (p *Pipeline) awaited(id uint32, f *fill) bool {
-	return slices.ContainsFunc(f.jobs, func(j fillJob) bool { return p.store.Waiting(id, j.tier, f.until) })
+	return slices.ContainsFunc(f.jobs, func(j fillJob) bool { return p.store.Outboxes.Waiting(id, j.tier, f.until) })
 }

@@ -7,7 +7,7 @@ import (
 
 	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/series"
-	"nexocumula/internal/store"
+	"nexocumula/internal/store/engine"
 )
 
 // handOver gives series the tiers that a fill has made of them. What is pending goes over first: to
@@ -34,10 +34,10 @@ func (p *Pipeline) handOver(ctx context.Context, done []uint32) error {
 		return f != nil && f.made() && w.Closed(now) && slices.Contains(f.wanted, w.Tier)
 	})
 	for _, id := range done {
-		p.store.MarkLate(id, store.Late(late[id]))
+		p.store.MarkLate(id, engine.Late(late[id]))
 	}
 	tiers := func(id uint32, def *series.Definition) { def.Tiers = rollup.Names(p.fills[id].wanted) }
-	if _, err := untilWritten(ctx, p, func() (struct{}, error) { return struct{}{}, p.store.Update(done, tiers) }); err != nil {
+	if _, err := untilWritten(ctx, p, func() (struct{}, error) { return struct{}{}, p.store.Update(ctx, done, tiers) }); err != nil {
 		return err
 	}
 	for _, w := range retired {

@@ -2,7 +2,7 @@ package pipeline
 
 import (
 	"nexocumula/internal/core/rollup"
-	"nexocumula/internal/store"
+	"nexocumula/internal/store/engine"
 )
 
 // Summaries are made in order of time, so what is newer than the last of them is read as readings.
@@ -12,7 +12,7 @@ import (
 // markLate marks, of each series, what could be summarised and is still pending.
 func (p *Pipeline) markLate(now int64) {
 	for id, over := range p.pending.Over(func(w rollup.Window) bool { return w.Closed(now) && p.isRead(w) }) {
-		p.store.MarkLate(id, store.Late(over))
+		p.store.MarkLate(id, engine.Late(over))
 	}
 }
 
@@ -27,14 +27,11 @@ func (p *Pipeline) noLongerLate(now int64) {
 		until, ok := late[w.Series]
 		return ok && (w.Closed(now) || w.End() <= until) && p.isRead(w)
 	})
-	p.store.Summarised(func(id uint32, late store.Late) store.Late {
-		left, ok := over[id]
-		if !ok {
-			return store.Late{}
-		}
-		out, _ := late.Within(left.From, left.To)
-		return out
-	})
+	left := make(map[uint32]engine.Late, len(over))
+	for id, stretch := range over {
+		left[id] = engine.Late(stretch)
+	}
+	p.store.Summarised(left)
 }
 
 // isRead reports that a window is not of a tier that is being filled: such are read only when all of

@@ -16,7 +16,7 @@ import (
 	"nexocumula/internal/core/window"
 	"nexocumula/internal/query"
 	"nexocumula/internal/rounds"
-	"nexocumula/internal/store"
+	"nexocumula/internal/store/engine"
 )
 
 // asked keeps the counts and sums of windows.
@@ -86,7 +86,7 @@ func TestAnAnswerCountsWhatWasAcknowledgedWhateverIsSummarised(t *testing.T) {
 		}
 		r.agrees(model, begin, begin.Add(25*time.Hour), "a moment later")
 		if round%10 == 9 {
-			require.NoError(t, r.store.Seal(nil))
+			require.NoError(t, r.store.Seal(t.Context(), engine.Sealing{}))
 		}
 	}
 	r.eventually("all tiers are made", func() bool { return !r.pipe.newRules.Load() && r.pipe.Filling() == 0 })
@@ -132,7 +132,7 @@ func TestWhatGoesOnInAWindowThatIsSummarisedCounts(t *testing.T) {
 				time.Sleep(time.Duration(random.IntN(1500)) * time.Millisecond)
 			case 2:
 				r.rest()
-				require.NoError(t, r.store.Seal(nil))
+				require.NoError(t, r.store.Seal(t.Context(), engine.Sealing{}))
 				r.again()
 			default:
 				r.rest()
@@ -183,7 +183,7 @@ func TestMoreHistoryThanIsSummarisedAtOnceIsAllThere(t *testing.T) {
 	require.NoError(t, r.give(values, begin))
 	for made, times := 0, 0; made < 2 || times < 5; times++ {
 		r.agrees(model, begin, begin.Add(7*24*time.Hour), "while it is summarised")
-		rows, err := r.store.Read(1, rollup.Minute, 0, 1<<62)
+		rows, err := r.store.Read(t.Context(), 1, rollup.Minute, 0, 1<<62)
 		require.NoError(t, err)
 		if rows.Len() > 0 {
 			made++
@@ -193,5 +193,5 @@ func TestMoreHistoryThanIsSummarisedAtOnceIsAllThere(t *testing.T) {
 	r.rest()
 	r.agrees(model, begin, begin.Add(7*24*time.Hour), "when it is")
 	known, _ := r.store.Get(1)
-	assert.Equal(t, store.Late{}, known.Late)
+	assert.Equal(t, engine.Late{}, known.Late)
 }

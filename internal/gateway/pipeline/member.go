@@ -21,7 +21,7 @@ import (
 	"nexocumula/internal/core/screen"
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/core/unit"
-	"nexocumula/internal/store"
+	"nexocumula/internal/store/engine"
 )
 
 // member is a series as the pipeline sees it. One with a refusal takes no readings.
@@ -86,7 +86,7 @@ func (p *Pipeline) member(r *rules, of *reading.Reading) (*member, error) {
 	}
 	m.memory = p.memoryOf(r, m)
 	id, err := p.define(m.def)
-	if changed, ok := errors.AsType[*store.KindChanged](err); ok {
+	if changed, ok := errors.AsType[*engine.KindChanged](err); ok {
 		m.refusal = changed.Error()
 	} else if err != nil {
 		return nil, err
@@ -99,7 +99,7 @@ func (p *Pipeline) member(r *rules, of *reading.Reading) (*member, error) {
 		}
 	}
 	if len(m.rule.Screens) > 0 {
-		since, err := p.sameSince(before, screen.LongestStuck(m.rule.Screens))
+		since, err := p.sameSince(context.Background(), before, screen.LongestStuck(m.rule.Screens))
 		if err != nil {
 			return nil, err
 		}
@@ -133,8 +133,8 @@ func (p *Pipeline) define(def series.Definition) (uint32, error) {
 		}
 	}()
 	return untilWritten(ctx, p, func() (uint32, error) {
-		ids, err := p.store.DefineKeeping([]series.Definition{def}, keepTiers)
-		if _, ok := errors.AsType[*store.KindChanged](err); ok {
+		ids, err := p.store.DefineKeeping(ctx, []series.Definition{def}, keepTiers)
+		if _, ok := errors.AsType[*engine.KindChanged](err); ok {
 			return 0, backoff.Permanent(err)
 		}
 		if err != nil {

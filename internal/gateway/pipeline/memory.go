@@ -1,6 +1,7 @@
 package pipeline
 
 import (
+	"context"
 	"math"
 	"slices"
 	"sync"
@@ -10,7 +11,7 @@ import (
 	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/screen"
 	"nexocumula/internal/core/series"
-	"nexocumula/internal/store"
+	"nexocumula/internal/store/engine"
 )
 
 // memory is the pipeline's memory of a series besides its stored rows. There are as many
@@ -52,7 +53,7 @@ func (p *Pipeline) memoryOf(r *rules, m *member) *memory {
 // recall puts in what the store knows of a series that is screened, once. What was measured by
 // another calibration, or in another unit, is forgotten: new readings are not to be compared
 // with it.
-func (m *memory) recall(before store.Series, since int64, same bool) {
+func (m *memory) recall(before engine.Series, since int64, same bool) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	switch {
@@ -74,12 +75,12 @@ func (m *memory) forget() {
 }
 
 // sameSince is from when on a series had its latest value, looking back as long as it may stay the same.
-func (p *Pipeline) sameSince(of store.Series, longest time.Duration) (int64, error) {
+func (p *Pipeline) sameSince(ctx context.Context, of engine.Series, longest time.Duration) (int64, error) {
 	since := of.LastTime
 	if longest == 0 || since == 0 {
 		return since, nil
 	}
-	rows, err := p.store.Read(of.ID, rollup.Readings, of.LastTime-int64(longest), of.LastTime+1)
+	rows, err := p.store.Read(ctx, of.ID, rollup.Readings, of.LastTime-int64(longest), of.LastTime+1)
 	if err != nil {
 		return 0, err
 	}

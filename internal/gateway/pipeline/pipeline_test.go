@@ -20,6 +20,9 @@ import (
 	"nexocumula/internal/core/screen"
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/store"
+	"nexocumula/internal/store/engine"
+	"nexocumula/internal/store/records"
+	"nexocumula/internal/store/sqlite"
 )
 
 const path = series.Path("long-mere/buoy-1/oxygen")
@@ -80,7 +83,7 @@ func (r *rig) give(values map[time.Duration]float64, begin time.Time) error {
 }
 
 func (r *rig) summary(start time.Time) (rollup.Summary, bool) {
-	rows, err := r.store.Read(1, rollup.Minute, start.UnixNano(), start.UnixNano()+1)
+	rows, err := r.store.Read(context.Background(), 1, rollup.Minute, start.UnixNano(), start.UnixNano()+1)
 	require.NoError(r.t, err)
 	if rows.Len() == 0 {
 		return rollup.Summary{}, false
@@ -108,7 +111,7 @@ func TestWhatIsOutOfRangeIsKeptAsAReject(t *testing.T) {
 	require.NoError(t, r.give(map[time.Duration]float64{0: 21, time.Second: 7}, anHourAgo))
 	assert.EqualValues(t, 1, r.pipe.Accepted())
 	assert.EqualValues(t, 1, r.pipe.Rejected())
-	kept, err := r.store.Rejects(store.Wanting{Source: "own", Most: 10})
+	kept, err := r.store.Rejects.List(records.Wanting{Source: "own", Most: 10})
 	require.NoError(t, err)
 	assert.Equal(t, "long-mere/buoy-1/oxygen: value 21 is above the range's high end 20", kept[0].Reason)
 	assert.Equal(t, []byte("raw"), kept[0].Raw)
@@ -118,18 +121,18 @@ func TestReadingsOlderThanWhatIsKeptDoNotSpoilSummaries(t *testing.T) {
 	r := newRig(t)
 	require.NoError(t, r.give(map[time.Duration]float64{-31 * 24 * time.Hour: 5, 0: 6, -29 * 24 * time.Hour: 7}, anHourAgo))
 	assert.EqualValues(t, 2, r.pipe.Accepted())
-	kept, err := r.store.Rejects(store.Wanting{Source: "own", Most: 10})
+	kept, err := r.store.Rejects.List(records.Wanting{Source: "own", Most: 10})
 	require.NoError(t, err)
 	assert.Contains(t, kept[0].Reason, "readings here are not kept that long")
 }
 
 func TestASeriesKeepsItsKind(t *testing.T) {
 	r := newRig(t)
-	_, err := r.store.Define([]series.Definition{{Path: path, Kind: series.Counter, FreshFor: time.Minute}})
+	_, err := r.store.Define(t.Context(), []series.Definition{{Path: path, Kind: series.Counter, FreshFor: time.Minute}})
 	require.NoError(t, err)
 	require.NoError(t, r.give(map[time.Duration]float64{0: 6}, anHourAgo))
 	assert.Zero(t, r.pipe.Accepted())
-	kept, err := r.store.Rejects(store.Wanting{Source: "own", Most: 10})
+	kept, err := r.store.Rejects.List(records.Wanting{Source: "own", Most: 10})
 	require.NoError(t, err)
 	assert.Contains(t, kept[0].Reason, "was recorded as a counter and cannot become a gauge")
 }
@@ -142,7 +145,7 @@ func TestOpenWindowsSurviveARestart(t *testing.T) {
 		r.start()
 		require.NoError(t, r.give(map[time.Duration]float64{0: 3, time.Second: 5}, now.Add(-5*time.Second)))
 		if sealed {
-			require.NoError(t, r.store.Seal(nil, openWindows(t, r)))
+			require.NoError(t, r.store.Seal(t.Context(), engine.Sealing{States: []sqlite.State{openWindows(t, r)}}))
 		}
 		copied := filepath.Join(t.TempDir(), "s.db") // as a power cut leaves it
 		for _, part := range []string{"", "-wal", "-watermark"} {
@@ -166,10 +169,10 @@ func TestOpenWindowsSurviveARestart(t *testing.T) {
 }
 
 // openWindows returns the windows that a seal of the pipeline would save.
-func openWindows(t *testing.T, r *rig) (out store.State) {
+func openWindows(t *testing.T, r *rig) (out sqlite.State) {
 	require.NoError(t, r.pipe.Between(t.Context(), func() error {
 		state, err := r.pipe.pending.Save()
-		out = store.State{Name: pendingState, Payload: state}
+		out = sqlite.State{Name: pendingState, Payload: state}
 		return err
 	}))
 	return out
@@ -271,7 +274,7 @@ func TestAFullGatewayKnowsItsOwnSeriesAfterARestart(t *testing.T) {
 	d.Done = func(err error) { done <- err }
 	r.pipe.Submit(d)
 	require.NoError(t, <-done)
-	kept, err := r.store.Rejects(store.Wanting{Source: "own", Most: 1})
+	kept, err := r.store.Rejects.List(records.Wanting{Source: "own", Most: 1})
 	require.NoError(t, err)
 	require.Len(t, kept, 1)
 	assert.Contains(t, kept[0].Reason, "it would be a new series, and this gateway keeps")
@@ -333,7 +336,7 @@ func TestManySendersShareACommit(t *testing.T) {
 	}
 	wait.Wait()
 	assert.Less(t, r.store.Commits()-commits, uint64(250), "a thousand messages")
-	rows, err := r.store.Read(1, rollup.Readings, 0, 1<<62)
+	rows, err := r.store.Read(context.Background(), 1, rollup.Readings, 0, 1<<62)
 	require.NoError(t, err)
 	assert.Equal(t, 1000, rows.Len())
 }

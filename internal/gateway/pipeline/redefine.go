@@ -7,7 +7,8 @@ import (
 
 	"nexocumula/internal/config"
 	"nexocumula/internal/core/series"
-	"nexocumula/internal/store"
+	"nexocumula/internal/store/engine"
+	"nexocumula/internal/store/sqlite"
 )
 
 // takeOver makes series what new rules say they are, also those that have no reading for long.
@@ -54,12 +55,12 @@ func (p *Pipeline) redefine(ctx context.Context, r *rules) error {
 	if len(defs) == 0 {
 		return nil
 	}
-	_, err := untilWritten(ctx, p, func() ([]uint32, error) { return p.store.Redefine(defs) })
+	_, err := untilWritten(ctx, p, func() ([]uint32, error) { return p.store.Redefine(ctx, defs) })
 	return err
 }
 
 // wanted is the definition that the rules give a series which the store knows.
-func (p *Pipeline) wanted(r *rules, s store.Series) series.Definition {
+func (p *Pipeline) wanted(r *rules, s engine.Series) series.Definition {
 	path, quality := strings.CutSuffix(string(s.Path), "/"+config.QualityLevel)
 	m := r.newMember(series.Path(path))
 	if quality = quality && m.rule.Marks(); !quality {
@@ -83,14 +84,14 @@ func (p *Pipeline) wanted(r *rules, s store.Series) series.Definition {
 const saidState = "said"
 
 // saveSaid is the state with the labels that messages gave.
-func (p *Pipeline) saveSaid() (store.State, error) {
+func (p *Pipeline) saveSaid() (sqlite.State, error) {
 	all := map[series.Path]series.Labels{}
 	p.said.Range(func(path, labels any) bool {
 		all[path.(series.Path)] = labels.(series.Labels)
 		return true
 	})
 	text, err := json.Marshal(all)
-	return store.State{Name: saidState, Payload: text}, err
+	return sqlite.State{Name: saidState, Payload: text}, err
 }
 
 func (p *Pipeline) loadSaid() error {

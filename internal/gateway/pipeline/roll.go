@@ -8,7 +8,8 @@ import (
 	"nexocumula/internal/core/column"
 	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/series"
-	"nexocumula/internal/store"
+	"nexocumula/internal/store/engine"
+	"nexocumula/internal/store/sqlite"
 )
 
 const (
@@ -42,9 +43,9 @@ func (p *Pipeline) rollSome(ctx context.Context, hurry bool) (int, error) {
 	if len(due) >= mostPerRoll {
 		p.markLate(now)
 	}
-	batch, err := p.summarise(due, nil)
+	batch, err := p.summarise(ctx, due, nil)
 	if err == nil && len(due) < mostPerRoll { // of very many, those over them follow when all are made
-		due, err = p.rollOver(due, &batch, now)
+		due, err = p.rollOver(ctx, due, &batch, now)
 	}
 	if err == nil && len(batch.Entries)+len(batch.Sketches) > 0 {
 		err = p.write(ctx, batch)
@@ -54,20 +55,19 @@ func (p *Pipeline) rollSome(ctx context.Context, hurry bool) (int, error) {
 		return len(due), err
 	}
 	if len(due) >= mostPerRoll {
-		p.follow(due, now)
+		p.follow(ctx, due, now)
 	}
 	p.noLongerLate(now)
 	return len(due), nil
 }
 
-// rollOver makes the closed windows of wider tiers over some, and those over them, into the same batch.
 // rollOver makes the windows of wider tiers that follow from those made; all holds both.
-func (p *Pipeline) rollOver(made []rollup.Window, batch *store.Batch, now int64) (all []rollup.Window, err error) {
+func (p *Pipeline) rollOver(ctx context.Context, made []rollup.Window, batch *engine.Batch, now int64) (all []rollup.Window, err error) {
 	for all = made; len(made) > 0; all = append(all, made...) {
-		if made = p.pending.TakeClosed(p.follow(made, now), now); len(made) == 0 {
+		if made = p.pending.TakeClosed(p.follow(ctx, made, now), now); len(made) == 0 {
 			break
 		}
-		more, err := p.summarise(made, batch.Entries)
+		more, err := p.summarise(ctx, made, batch.Entries)
 		if err != nil {
 			return append(all, made...), err
 		}
@@ -90,25 +90,25 @@ func (p *Pipeline) RollNow(ctx context.Context) error {
 
 // summarise computes the summaries of windows, which are in order of series, tier
 // and time. fresh are rows that are not in the store yet.
-func (p *Pipeline) summarise(due []rollup.Window, fresh []store.Entry) (batch store.Batch, err error) {
+func (p *Pipeline) summarise(ctx context.Context, due []rollup.Window, fresh []engine.Entry) (batch engine.Batch, err error) {
 	for len(due) > 0 {
 		n := alike(due)
 		known, ok := p.store.Get(due[0].Series)
 		source, made := p.sourceOf(&known, due[0].Tier)
 		switch {
 		case ok && due[0].Sketch:
-			sketches, err := p.sketch(known, due[:n])
+			sketches, err := p.sketch(ctx, known, due[:n])
 			if err != nil {
 				return batch, err
 			}
 			batch.Sketches = append(batch.Sketches, sketches...)
 		case ok && made:
-			rows, err := p.summariseSeries(known, source, due[:n], fresh)
+			rows, err := p.summariseSeries(ctx, known, source, due[:n], fresh)
 			if err != nil {
 				return batch, err
 			}
 			if rows.Len() > 0 {
-				batch.Entries = append(batch.Entries, store.Entry{Series: known.ID, Tier: due[0].Tier, Rows: rows})
+				batch.Entries = append(batch.Entries, engine.Entry{Series: known.ID, Tier: due[0].Tier, Rows: rows})
 			}
 		}
 		due = due[n:]
@@ -129,7 +129,7 @@ func alike(windows []rollup.Window) int {
 
 // summariseSeries computes windows of one series and tier from the tier before it, reading
 // each stretch of neighbouring windows once.
-func (p *Pipeline) summariseSeries(s store.Series, source rollup.Tier, windows []rollup.Window, fresh []store.Entry) (column.Block, error) {
+func (p *Pipeline) summariseSeries(ctx context.Context, s engine.Series, source rollup.Tier, windows []rollup.Window, fresh []engine.Entry) (column.Block, error) {
 	out := rollup.NewBlock(s.Kind, len(windows))
 	tier := windows[0].Tier
 	near := int64(100 * tier) // windows closer than this are read together
@@ -138,7 +138,7 @@ func (p *Pipeline) summariseSeries(s store.Series, source rollup.Tier, windows [
 		for n < len(windows) && windows[n].Start-windows[n-1].Start <= near {
 			n++
 		}
-		rows, err := p.store.Read(s.ID, source, windows[0].Start-int64(s.FreshFor)-int64(source), windows[n-1].End())
+		rows, err := p.store.Read(ctx, s.ID, source, windows[0].Start-int64(s.FreshFor)-int64(source), windows[n-1].End())
 		if err != nil {
 			return out, err
 		}
@@ -149,7 +149,7 @@ func (p *Pipeline) summariseSeries(s store.Series, source rollup.Tier, windows [
 		}
 		var thinned around
 		if source == rollup.Readings && windows[0].Start < s.ThinnedTo {
-			if thinned, err = p.around(&s, windows[0].Start, windows[n-1].Start); err != nil {
+			if thinned, err = p.around(ctx, &s, windows[0].Start, windows[n-1].Start); err != nil {
 				return out, err
 			}
 		}
@@ -197,7 +197,7 @@ func (p *Pipeline) sealNow(ctx context.Context) (done <-chan struct{}) {
 		defer close(ended)
 		defer p.sealing.Unlock()
 		if err == nil {
-			err = p.store.SealSettled(ctx, begun, settled, store.State{Name: pendingState, Payload: state}, said)
+			err = p.store.Seal(ctx, engine.Sealing{Begun: begun, Settled: settled, States: []sqlite.State{{Name: pendingState, Payload: state}, said}})
 		} else {
 			close(begun)
 		}
@@ -223,7 +223,7 @@ func (p *Pipeline) recover(now int64) error {
 	}
 	p.store.Unsealed(rollup.Readings, func(id uint32, rows column.Block) {
 		if known, ok := p.store.Get(id); ok {
-			p.touch(id, &known.Definition, rows, known.LastTime, now)
+			p.touch(context.Background(), id, &known.Definition, rows, known.LastTime, now)
 		}
 	})
 	p.markLate(now)

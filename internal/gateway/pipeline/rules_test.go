@@ -71,7 +71,7 @@ func TestScreensRememberOverRulesButNotOverAnotherCalibration(t *testing.T) {
 	check(11*time.Minute, 20, 2, "", 0) // a doubted reading is nothing to compare with
 	known, ok := st.Find("stony-beck/silo/level")
 	require.True(t, ok)
-	all, err := st.Versions(known)
+	all, err := st.Versions.Of(known.ID, known.Definition)
 	require.NoError(t, err)
 	require.Len(t, all, 2)
 	assert.Equal(t, []string{"raw × 0.1 + 0", ""}, []string{all[0].Calibration, all[1].Calibration})

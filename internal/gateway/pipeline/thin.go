@@ -1,6 +1,7 @@
 package pipeline
 
 import (
+	"context"
 	"fmt"
 	"slices"
 	"time"
@@ -9,7 +10,7 @@ import (
 	"nexocumula/internal/core/reading"
 	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/span"
-	"nexocumula/internal/store"
+	"nexocumula/internal/store/engine"
 )
 
 // Readings of a series may be thinned once the windows they fall into are summarised, and so long
@@ -27,7 +28,7 @@ func (p *Pipeline) settled() func(id uint32) int64 {
 	now := p.judge.Now().UnixNano()
 	return func(id uint32) int64 {
 		known, _ := p.store.Get(id)
-		until := now - int64(store.Settling(&known.Definition)) // whatever a clock that is ahead says
+		until := now - int64(engine.Settling(&known.Definition)) // whatever a clock that is ahead says
 		if start, ok := oldest[id]; ok {
 			return min(start, until)
 		}
@@ -36,11 +37,11 @@ func (p *Pipeline) settled() func(id uint32) int64 {
 }
 
 // refuseBetween makes rejects of readings that fall between thinned ones.
-func (p *Pipeline) refuseBetween(all []*Delivery) {
+func (p *Pipeline) refuseBetween(ctx context.Context, all []*Delivery) {
 	late := map[*member][]int64{}
 	for _, d := range all {
 		for _, s := range d.screened {
-			if m := s.series; s.time <= p.newestOf(m)-int64(store.Settling(&m.def)) && m.thinned {
+			if m := s.series; s.time <= p.newestOf(m)-int64(engine.Settling(&m.def)) && m.thinned {
 				late[m] = append(late[m], s.time)
 			}
 		}
@@ -56,7 +57,7 @@ func (p *Pipeline) refuseBetween(all []*Delivery) {
 			continue
 		}
 		slices.Sort(times)
-		refused, err := p.between(known, slices.Compact(times))
+		refused, err := p.between(ctx, known, slices.Compact(times))
 		if err != nil {
 			p.log.Error("late readings are taken, though it is not known whether those beside them were thinned", "series", m.def.Path, "error", err)
 			continue
@@ -78,7 +79,7 @@ func (p *Pipeline) newestOf(m *member) int64 {
 }
 
 // refuse takes readings of a series out of a delivery, and what goes with them.
-func (p *Pipeline) refuse(d *Delivery, m *member, known store.Series, times []int64) {
+func (p *Pipeline) refuse(d *Delivery, m *member, known engine.Series, times []int64) {
 	if len(times) == 0 {
 		return
 	}
@@ -92,7 +93,7 @@ func (p *Pipeline) refuse(d *Delivery, m *member, known store.Series, times []in
 			if known.Thinning != "" {
 				by = " (" + known.Thinning + ")"
 			}
-			reason := fmt.Sprintf("%s: it falls between readings that were thinned%s, as all are more than %s before the newest; the summary of its window could not be made again", one.Path, by, span.Format(store.Settling(&known.Definition)))
+			reason := fmt.Sprintf("%s: it falls between readings that were thinned%s, as all are more than %s before the newest; the summary of its window could not be made again", one.Path, by, span.Format(engine.Settling(&known.Definition)))
 			d.Rejects = append(d.Rejects, one.Reject(p.judge.Now().UnixNano(), reading.Thinned, reason))
 		case found && m.marks != nil && s.series == m.marks: // how good it was is of no matter
 		default:
@@ -106,14 +107,14 @@ func (p *Pipeline) refuse(d *Delivery, m *member, known store.Series, times []in
 const alongFor = int64(time.Hour)
 
 // between returns those of the times, in order, that fall between readings of which not all are kept.
-func (p *Pipeline) between(s store.Series, times []int64) (out []int64, err error) {
+func (p *Pipeline) between(ctx context.Context, s engine.Series, times []int64) (out []int64, err error) {
 	k, _ := slices.BinarySearch(times, s.ThinnedTo)
 	for times = times[:k]; len(times) > 0; {
 		n := 1
 		for n < len(times) && times[n]-times[0] < alongFor {
 			n++
 		}
-		around, err := p.around(&s, times[0], times[n-1]+int64(s.FreshFor))
+		around, err := p.around(ctx, &s, times[0], times[n-1]+int64(s.FreshFor))
 		if err != nil {
 			return nil, err
 		}
@@ -135,13 +136,13 @@ type around struct {
 	sums, rows column.Block
 }
 
-func (p *Pipeline) around(s *store.Series, from, to int64) (out around, err error) {
+func (p *Pipeline) around(ctx context.Context, s *engine.Series, from, to int64) (out around, err error) {
 	out.tier, out.fresh = rollup.TiersOf(&s.Definition)[0], int64(s.FreshFor)
 	from, to = out.tier.Start(from)-out.fresh-int64(out.tier), out.tier.Start(to)+int64(out.tier)
-	if out.sums, err = p.store.Read(s.ID, out.tier, from, to); err != nil {
+	if out.sums, err = p.store.Read(ctx, s.ID, out.tier, from, to); err != nil {
 		return out, err
 	}
-	out.rows, err = p.store.Read(s.ID, rollup.Readings, from, to)
+	out.rows, err = p.store.Read(ctx, s.ID, rollup.Readings, from, to)
 	return out, err
 }
 

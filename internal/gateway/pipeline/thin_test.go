@@ -18,7 +18,8 @@ import (
 	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/sketch"
 	"nexocumula/internal/core/thin"
-	"nexocumula/internal/store"
+	"nexocumula/internal/store/engine"
+	"nexocumula/internal/store/records"
 )
 
 // thinRig is a pipeline that thins, beside all readings it took in.
@@ -75,7 +76,7 @@ func (r *thinRig) settle() {
 	<-sealed
 }
 
-func (r *thinRig) known() store.Series {
+func (r *thinRig) known() engine.Series {
 	s, ok := r.store.Get(1)
 	require.True(r.t, ok)
 	return s
@@ -91,7 +92,7 @@ func (r *thinRig) check() {
 	}
 	s := r.known()
 	for _, tier := range rollup.Tiers {
-		made, err := r.store.Read(1, tier, 0, math.MaxInt64)
+		made, err := r.store.Read(context.Background(), 1, tier, 0, math.MaxInt64)
 		require.NoError(r.t, err)
 		n := 0
 		for start := tier.Start(all.Times[0]); start <= all.Times[all.Len()-1]; start += int64(tier) {
@@ -113,7 +114,7 @@ func (r *thinRig) check() {
 		require.Equal(r.t, n, made.Len())
 	}
 	r.checkSketches(all)
-	kept, err := r.store.Read(1, rollup.Readings, 0, math.MaxInt64)
+	kept, err := r.store.Read(context.Background(), 1, rollup.Readings, 0, math.MaxInt64)
 	require.NoError(r.t, err)
 	worst := 0.0
 	for i, at := range all.Times {
@@ -136,7 +137,7 @@ func (r *thinRig) check() {
 // checkSketches wants those of quarters of an hour to hold all readings, but for late ones of a quarter
 // that was thinned: then it is of fewer than the summaries say, and nobody gets an estimate from it.
 func (r *thinRig) checkSketches(all column.Block) {
-	made, err := r.store.Sketches(1, 0, math.MaxInt64, 1000)
+	made, err := r.store.Sketches(context.Background(), 1, 0, math.MaxInt64, 1000)
 	require.NoError(r.t, err)
 	require.NotEmpty(r.t, made)
 	for _, one := range made {
@@ -177,7 +178,7 @@ func TestSummariesAreOfAllThatArrivedAndNotOfWhatIsKept(t *testing.T) {
 		require.EqualValues(t, 1, r.take(map[time.Duration]float64{20*time.Minute + 123*time.Millisecond: 3}))
 		r.settle()
 		r.check()
-		rejects, err := r.store.Rejects(store.Wanting{Most: 1})
+		rejects, err := r.store.Rejects.List(records.Wanting{Most: 1})
 		require.NoError(t, err)
 		assert.Contains(t, rejects[0].Reason, "it falls between readings that were thinned ("+rule.String()+"), as all are more than 3m before the newest")
 		assert.Equal(t, "thinning", rejects[0].Rule)
@@ -193,7 +194,7 @@ func TestSummariesAreOfAllThatArrivedAndNotOfWhatIsKept(t *testing.T) {
 		r.use()
 		require.Zero(t, r.come(330*time.Minute, 400*time.Minute))
 		r.settle()
-		kept, err := r.store.Read(1, rollup.Readings, thinnedTo, r.begin.Add(330*time.Minute).UnixNano())
+		kept, err := r.store.Read(t.Context(), 1, rollup.Readings, thinnedTo, r.begin.Add(330*time.Minute).UnixNano())
 		require.NoError(t, err)
 		n := 0
 		for at := range r.arrived {
@@ -236,7 +237,7 @@ func TestASealThatWasCutOffWhileThinning(t *testing.T) {
 		r.settle()
 		all := r.known()
 		assert.Equal(t, thinned.Worst, all.Thinned.Worst)
-		made, err := r.store.Read(1, rollup.TenSecond, 0, math.MaxInt64)
+		made, err := r.store.Read(t.Context(), 1, rollup.TenSecond, 0, math.MaxInt64)
 		require.NoError(t, err)
 		total := 0.0
 		for _, n := range made.Cols[rollup.ColCount] {

@@ -1,6 +1,7 @@
 package pipeline
 
 import (
+	"context"
 	"math"
 	"math/rand/v2"
 	"sync/atomic"
@@ -13,6 +14,8 @@ import (
 	"nexocumula/internal/config"
 	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/series"
+	"nexocumula/internal/store/engine"
+	"nexocumula/internal/store/sqlite"
 )
 
 const hour = rollup.Tier(time.Hour)
@@ -28,9 +31,9 @@ func everything(t *testing.T, tiers ...rollup.Tier) config.SeriesRule {
 func (r *rig) asFromReadings(tier rollup.Tier) (windows int) {
 	known, ok := r.store.Get(1)
 	require.True(r.t, ok)
-	rows, err := r.store.Read(1, rollup.Readings, 0, 1<<62)
+	rows, err := r.store.Read(context.Background(), 1, rollup.Readings, 0, 1<<62)
 	require.NoError(r.t, err)
-	made, err := r.store.Read(1, tier, 0, 1<<62)
+	made, err := r.store.Read(context.Background(), 1, tier, 0, 1<<62)
 	require.NoError(r.t, err)
 	for start := tier.Start(rows.Times[0]); start <= rows.Times[rows.Len()-1]; start += int64(tier) {
 		want := rollup.Fold(rows, start, start+int64(tier), &known.Definition)
@@ -72,7 +75,7 @@ func TestTiersOfASeriesAreMadeOneOfTheOther(t *testing.T) {
 	for _, tier := range []rollup.Tier{rollup.TenSecond, rollup.Quarter, hour} {
 		assert.NotZero(t, r.asFromReadings(tier))
 	}
-	none, err := r.store.Read(1, rollup.Minute, 0, 1<<62)
+	none, err := r.store.Read(t.Context(), 1, rollup.Minute, 0, 1<<62)
 	require.NoError(t, err)
 	assert.Zero(t, none.Len())
 }
@@ -90,7 +93,7 @@ func TestANewTierIsFilledFromWhatIsThereWhileReadingsCome(t *testing.T) {
 	}
 	some(5000)
 	r.rest()
-	require.NoError(t, r.store.Seal(nil, openWindows(t, r)))
+	require.NoError(t, r.store.Seal(t.Context(), engine.Sealing{States: []sqlite.State{openWindows(t, r)}}))
 	tiersAre := func(names string) func() bool {
 		return func() bool { known, _ := r.store.Get(1); return known.Tiers == names }
 	}

@@ -1,6 +1,7 @@
 package pipeline
 
 import (
+	"context"
 	"log/slog"
 	"time"
 
@@ -9,7 +10,7 @@ import (
 	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/screen"
 	"nexocumula/internal/core/series"
-	"nexocumula/internal/store"
+	"nexocumula/internal/store/engine"
 )
 
 // Trial shows what the pipeline would make of a reading.
@@ -44,7 +45,7 @@ func (p *Pipeline) Try(readings []reading.Reading) []Trial {
 func remembered(p *Pipeline, m *member) *screen.Memory {
 	out := &screen.Memory{}
 	if s, ok := p.store.Find(m.def.Path); ok && s.LastTime != 0 {
-		since, err := p.sameSince(s, screen.LongestStuck(m.rule.Screens))
+		since, err := p.sameSince(context.Background(), s, screen.LongestStuck(m.rule.Screens))
 		if err != nil {
 			since = s.LastTime // nothing is stored here, and the store reports what it cannot read
 		}
@@ -57,7 +58,7 @@ func remembered(p *Pipeline, m *member) *screen.Memory {
 func TryRules(settings config.Gateway, readings []reading.Reading, now int64) []Trial {
 	nothing := func(series.Path) (newest held, fresh time.Duration, ok bool) { return held{}, 0, false }
 	r := &rules{rules: settings.Rules, keep: settings.Keep, derivers: derivers(settings.Rules), stored: nothing}
-	unknown := func(series.Path) (store.Series, bool) { return store.Series{}, false }
+	unknown := func(series.Path) (engine.Series, bool) { return engine.Series{}, false }
 	t := trying{r, now, unknown, func(*member) *screen.Memory { return &screen.Memory{} }}
 	return t.all(readings)
 }
@@ -66,7 +67,7 @@ func TryRules(settings config.Gateway, readings []reading.Reading, now int64) []
 type trying struct {
 	*rules
 	now      int64
-	find     func(series.Path) (store.Series, bool)
+	find     func(series.Path) (engine.Series, bool)
 	memoryOf func(*member) *screen.Memory
 }
 

@@ -14,7 +14,7 @@ import (
 	"nexocumula/internal/gateway/payload"
 	"nexocumula/internal/gateway/pipeline"
 	"nexocumula/internal/gateway/source"
-	"nexocumula/internal/store"
+	"nexocumula/internal/store/records"
 )
 
 // Receiver takes what senders bring.
@@ -135,7 +135,7 @@ func (r *Receiver) Take(ctx context.Context, d Document) (out Outcome, err error
 	if d.Key != "" {
 		digest := sha256.Sum256(d.Body)
 		if at, err = r.pipe.FirstArrival(r.name+"/"+d.Sender.Name+"/"+d.Key, digest[:], at); err != nil {
-			if errors.Is(err, store.ErrOtherBody) {
+			if errors.Is(err, records.ErrOtherBody) {
 				r.Failed("sender "+d.Sender.Name, fmt.Sprintf("the Idempotency-Key %q came before with another body", d.Key))
 			}
 			return out, err

@@ -15,6 +15,7 @@ import (
 	"nexocumula/internal/core/reading"
 	"nexocumula/internal/gateway/pipeline"
 	"nexocumula/internal/store"
+	"nexocumula/internal/store/records"
 )
 
 // Bench is a pipeline on a store of its own, for sources to speak to.
@@ -49,7 +50,7 @@ func (b *Bench) Run(run func(context.Context) error) {
 
 // Rejects returns the rejects on disk, newest first.
 func (b *Bench) Rejects() []reading.Reject {
-	all, err := b.Store.Rejects(store.Wanting{Most: 100})
+	all, err := b.Store.Rejects.List(records.Wanting{Most: 100})
 	require.NoError(b.t, err)
 	return all
 }

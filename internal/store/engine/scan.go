@@ -1,0 +1,272 @@
+package engine
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"gorm.io/gorm"
+
+	"nexocumula/internal/core/chunk"
+	"nexocumula/internal/core/column"
+	"nexocumula/internal/core/rollup"
+	"nexocumula/internal/store/sqlite"
+)
+
+// Wanted says what a Scan is to bring of a series.
+type Wanted struct {
+	Tier     rollup.Tier
+	From, To int64       // of the rows' times; To not included
+	Need     rollup.Need // columns of summaries
+
+	// Cut reports whether rows of from <= time < to must be told apart from each other.
+	// Where they need not be, a synopsis may stand for them. nil: always.
+	Cut func(from, to int64) bool
+	// Steps allows summaries of a quarter of an hour in place of those of the tier.
+	Steps bool
+	// Keep says that the sink keeps what it gets; otherwise a block lives only until the
+	// next comes.
+	Keep bool
+	// Ahead, if given, has what was read of this series with others.
+	Ahead *Prefetch
+	// Work, if given, takes what was read.
+	Work *ScanStats
+}
+
+// Sink takes what a Scan brings, in order of time. Blocks share memory with the store
+// and must not be changed; columns that are not needed may be nil.
+type Sink interface {
+	// Rows are readings (width 0), or summaries of windows width long; the first and
+	// the last of a block may be of a part of their window.
+	Rows(b column.Block, width int64) error
+	// Whole is the summary of all rows with from <= time < to.
+	Whole(from, to int64, s rollup.Summary) error
+}
+
+// Scan brings a series' rows to the sink, chunk by chunk.
+// Chunks that cannot be read are left out and set aside.
+func (e *Engine) Scan(ctx context.Context, id uint32, w Wanted, sink Sink) error {
+	known, ok := e.Get(id)
+	if !ok {
+		return nil // what is not in the catalogue has no rows
+	}
+	at := seriesTier{id, w.Tier}
+	sc := scan{engine: e, db: e.file.Reader().WithContext(ctx), series: known, at: at, want: w, sink: sink, work: w.Work.of(w.Tier)}
+	var together bool
+	if sc.tray, sc.ahead, together = w.Ahead.of(id, w); !together {
+		sc.tray = e.inTray(at, w.From, w.To)
+	}
+	sc.work.Rows += sc.tray.Len()
+	if !w.Keep {
+		sc.room = &buffers{}
+	}
+	if w.Tier != rollup.Readings {
+		sc.tray = sc.tray.Pick(w.Need.Has)
+	}
+	if err := sc.run(ctx); err != nil {
+		if ctx.Err() == nil && sc.ended == nil {
+			err = e.file.Failed("reading", err)
+		}
+		return fmt.Errorf("reading %s: %w", known.Path, err)
+	}
+	e.file.Succeeded("reading")
+	return e.file.SetAside(sc.broken)
+}
+
+type scan struct {
+	engine *Engine
+	db     *gorm.DB
+	series Series
+	at     seriesTier
+	want   Wanted
+	sink   Sink
+	from   int64        // everything before it has been brought
+	tray   column.Block // what is left of it
+	broken []sqlite.Damaged
+	ended  error    // what the sink said to end the scan, which is no fault of the store
+	room   *buffers // nil when blocks are kept
+	work   *TierStats
+	ahead  []sqlite.Chunk // the first list, when it was read with others
+}
+
+// stepsAtOnce is a range so short that the steps of its chunks are read with the list of them.
+const stepsAtOnce = int64(3 * 24 * time.Hour)
+
+// listAtOnce is how many chunks a scan knows of at a time.
+const listAtOnce = 64
+
+// run goes from chunk to chunk. Chunks never overlap, so when one has been replaced
+// since it was listed, the list is taken again from where it began: what stands there
+// now has all of its rows.
+func (sc *scan) run(ctx context.Context) error {
+	sc.from = sc.want.From
+	until, err := sc.engine.sealedUntil(ctx, sc.at)
+	if err != nil {
+		return err
+	}
+	if until < sc.from {
+		return sc.emit(sc.tray, int64(sc.at.tier)) // all there is
+	}
+	for {
+		chunks, err := sc.list()
+		if err != nil {
+			return err
+		}
+		if err := sc.fetchSteps(chunks); err != nil {
+			return err
+		}
+		for _, c := range chunks {
+			if err = sc.one(c); err != nil {
+				break
+			}
+			sc.from = max(sc.from, c.LastAt+1)
+		}
+		switch {
+		case errors.Is(err, sqlite.ErrGone):
+			continue
+		case err != nil:
+			return err
+		case len(chunks) < listAtOnce:
+			return sc.emit(sc.tray, int64(sc.at.tier))
+		}
+	}
+}
+
+// list returns the next chunks, in order, without their parts.
+func (sc *scan) list() (out []sqlite.Chunk, err error) {
+	if sc.ahead != nil {
+		out, sc.ahead = sc.ahead, nil
+		return out, nil
+	}
+	return sqlite.ChunksBetween(sc.db, sc.at.series, int64(sc.at.tier), sc.from, sc.want.To, sc.want.listed(sc.from), listAtOnce)
+}
+
+// fetchSteps reads the steps of those chunks that they will be wanted of, in one go.
+func (sc *scan) fetchSteps(chunks []sqlite.Chunk) error {
+	var wanted []uint64
+	place := map[uint64]int{}
+	for i, c := range chunks {
+		if sc.want.Steps && c.Steps > 0 && c.Step0 == nil && (sc.want.Cut == nil || sc.want.Cut(c.FirstAt, until(&c))) {
+			wanted = append(wanted, c.ID)
+			place[c.ID] = i
+		}
+	}
+	if len(wanted) < 2 {
+		return nil
+	}
+	found, err := sqlite.ChunksOf(sc.db, wanted, stepParts(sc.want.Need))
+	if err != nil {
+		return err
+	}
+	for _, c := range found {
+		to := &chunks[place[c.ID]]
+		to.Step0, to.Step1 = c.Step0, c.Step1
+	}
+	return nil
+}
+
+// one brings what the tray has before a chunk, and the chunk. When it is not there any
+// more, nothing of it has been brought; what came before it must not be brought again,
+// should a seal have moved that into a chunk meanwhile.
+func (sc *scan) one(c sqlite.Chunk) error {
+	k := sc.tray.Search(c.FirstAt)
+	if err := sc.emit(sc.tray.Rows(0, k), c.Tier); err != nil {
+		return err
+	}
+	sc.tray = sc.tray.Rows(k, sc.tray.Len())
+	sc.from = max(sc.from, c.FirstAt)
+	late := sc.tray.Search(c.LastAt + 1)
+	if err := sc.chunk(&c, sc.tray.Rows(0, late)); err != nil {
+		return err
+	}
+	sc.tray = sc.tray.Rows(late, sc.tray.Len())
+	return nil
+}
+
+func (sc *scan) emit(b column.Block, width int64) error {
+	if b.Len() == 0 {
+		return nil
+	}
+	sc.ended = sc.sink.Rows(b, width)
+	return sc.ended
+}
+
+func (sc *scan) emitWhole(from, to int64, sum rollup.Summary) error {
+	sc.ended = sc.sink.Whole(from, to, sum)
+	return sc.ended
+}
+
+// chunk brings one chunk, with the late rows of the tray that fall into it, from what
+// says enough with the least effort.
+func (sc *scan) chunk(c *sqlite.Chunk, late column.Block) error {
+	if err := check(c); err != nil {
+		return sc.spoilt(c, err, late)
+	}
+	inside := c.FirstAt >= sc.from && c.LastAt < sc.want.To
+	if late.Len() == 0 && inside && sc.want.Cut != nil && !sc.want.Cut(c.FirstAt, until(c)) {
+		if sum, err := wholeOf(c, sc.series.Kind); err == nil {
+			sc.work.Synopses++
+			sc.work.Bytes += len(c.Whole)
+			return sc.emitWhole(c.FirstAt, until(c), sum)
+		}
+	}
+	wholeSteps := c.FirstAt >= sc.from || sc.from == sc.want.From // a step is not cut
+	if late.Len() == 0 && sc.want.Steps && wholeSteps && c.Steps > 0 {
+		if done, err := sc.steps(c); done || err != nil {
+			return err
+		}
+	}
+	parts := chunkParts(sc.want.Tier, sc.want.Need)
+	if err := c.Read(sc.db, parts); err != nil {
+		return err
+	}
+	rows, err := rowsOf(c, parts, sc.want.Need, sc.room)
+	if err != nil {
+		return sc.spoilt(c, err, late)
+	}
+	sc.work.Opened++
+	sc.work.Rows += rows.Len()
+	sc.work.Bytes += c.Size()
+	rows = rows.Between(sc.from, sc.want.To)
+	return sc.emit(column.Merge(rows, late), c.Tier)
+}
+
+// steps brings the chunk as quarters of an hour; the last of them by itself, as it may
+// end with the chunk. Steps that cannot be read are no reason to give up: the rows say
+// the same.
+func (sc *scan) steps(c *sqlite.Chunk) (done bool, err error) {
+	parts := stepParts(sc.want.Need)
+	if c.Step0 == nil {
+		if err := c.Read(sc.db, parts); err != nil {
+			return false, err
+		}
+	}
+	steps, err := stepsIn(c, parts, sc.want.Need, sc.room)
+	if err != nil {
+		return false, nil
+	}
+	sc.work.Steps++
+	sc.work.Bytes += len(c.Step0) + len(c.Step1)
+	n := steps.Len()
+	last := n-1 >= 0 && steps.Times[n-1] >= sc.want.From && steps.Times[n-1] < sc.want.To
+	inner := steps.Rows(0, n-1).Between(sc.want.From, sc.want.To)
+	if err := sc.emit(inner, stepWidth); err != nil || !last {
+		return true, err
+	}
+	return true, sc.emitWhole(steps.Times[n-1], until(c), rollup.FromRow(steps, n-1, sc.series.Kind))
+}
+
+// spoilt notes a chunk that cannot be read and brings only what the tray has of its
+// time.
+func (sc *scan) spoilt(c *sqlite.Chunk, cause error, late column.Block) error {
+	if !errors.Is(cause, chunk.ErrDamaged) {
+		return cause
+	}
+	found := sqlite.Chunk{ID: c.ID}
+	if err := found.ReadAll(sc.db); err != nil {
+		return err // when it is gone, someone else was first
+	}
+	sc.broken = append(sc.broken, found.Damage(cause))
+	return sc.emit(late, c.Tier)
+}

@@ -1,0 +1,169 @@
+package engine
+
+import (
+	"cmp"
+	"context"
+	"encoding/binary"
+	"fmt"
+	"maps"
+	"slices"
+
+	"gorm.io/gorm"
+
+	"nexocumula/internal/core/column"
+	"nexocumula/internal/core/rollup"
+	"nexocumula/internal/store/sqlite"
+)
+
+const (
+	sealWeight  = 8 << 20 // bytes of the tray that are worth sealing
+	sealJournal = 16 << 20
+	mostInTray  = 2 * sealWeight // with a seal on its way, more has to wait
+	atOnce      = 1000           // series and tiers that one transaction of a seal is about
+	mostAtOnce  = 1 << 20        // bytes of chunks that it writes, or little more
+)
+
+// SealDue reports whether the tray or the journal has grown enough to be sealed.
+func (e *Engine) SealDue() (due bool) {
+	e.look(func(m *memory) { due = m.trayWeight >= sealWeight || m.journal.bytes >= sealJournal })
+	return due
+}
+
+// Sealing says how to seal. The zero value will do.
+type Sealing struct {
+	// Begun is closed once it is settled which rows go; those that come after stay in the
+	// journal.
+	Begun chan<- struct{}
+	// Settled asks for readings of series to be thinned whose definition wants that. It says
+	// before which time nobody needs all readings of a series any more.
+	Settled func(id uint32) int64
+	// States are written with the end of the seal. They must be of the moment of the call.
+	States []sqlite.State
+}
+
+// Seal moves every row of the tray into chunks, and then empties the journal in one
+// transaction. Queries and Appends go on meanwhile, and no transaction of it is long.
+// Should it end half way, or with ctx, the rows are in chunks and in the journal, where
+// they hide their equals.
+func (e *Engine) Seal(ctx context.Context, how Sealing) error {
+	e.sealing.Lock()
+	defer e.sealing.Unlock()
+	last := e.lift()
+	if how.Begun != nil {
+		close(how.Begun)
+	}
+	err := e.sealLeaving(ctx, last, how)
+	switch {
+	case err == nil:
+		e.file.Succeeded("sealing")
+	case ctx.Err() == nil:
+		err = e.file.Failed("sealing", fmt.Errorf("sealing the store: %w", err))
+	default:
+		err = fmt.Errorf("sealing the store: %w", err)
+	}
+	e.alterAndWake(func(m *memory) {
+		if err != nil {
+			m.layBack()
+		}
+		m.leaving = nil
+	})
+	return err
+}
+
+// lift takes the tray away and puts an empty one there; last is the last journal row
+// whose rows are in it.
+func (e *Engine) lift() (last uint64) {
+	_ = e.file.Write(func(w sqlite.Writer) error {
+		e.alter(func(m *memory) {
+			m.leaving, m.tray = m.tray, map[seriesTier]column.Block{}
+			e.numbers(w).journalMost = m.journal.bytes
+			m.trayRows, m.trayWeight, m.journal.bytes = 0, 0, 0
+			m.journal.sketches = nil
+			last = m.journal.last
+		})
+		return nil
+	})
+	return last
+}
+
+// layBack puts rows that could not be sealed back under those that came since.
+func (m *memory) layBack() {
+	for at, rows := range m.leaving {
+		before := m.tray[at]
+		merged := column.Merge(rows, before)
+		m.tray[at] = merged
+		m.trayRows += merged.Len() - before.Len()
+		m.trayWeight += weight(merged) - weight(before)
+		m.journal.bytes += 8 * rows.Len() // about; it only says when to seal again
+	}
+}
+
+// sealLeaving encodes the rows that leave the tray without holding up Appends and puts
+// them into the file, so many at a time. Only Seal changes leaving, and only retention
+// changes chunks meanwhile.
+//
+// Series go in the order of their ids, so that a transaction writes neighbouring rows of the catalogue and
+// neighbouring entries of the indexes, and each row once.
+func (e *Engine) sealLeaving(ctx context.Context, last uint64, how Sealing) error {
+	var leaving map[seriesTier]column.Block
+	e.look(func(m *memory) { leaving = m.leaving })
+	part := e.newRenewal(ctx)
+	places := slices.SortedFunc(maps.Keys(leaving), func(a, b seriesTier) int {
+		return cmp.Or(cmp.Compare(a.series, b.series), cmp.Compare(a.tier, b.tier))
+	})
+	for _, at := range places {
+		rows := leaving[at]
+		if err := ctx.Err(); err != nil {
+			return err
+		}
+		known, ok := e.Get(at.series)
+		if !ok || rows.Len() == 0 {
+			continue
+		}
+		if how.Settled != nil && at.tier == rollup.Readings && known.Thinning != "" {
+			if err := part.thin(at, rows, known, how.Settled(at.series)); err != nil {
+				return err
+			}
+		} else if err := part.renew(at, rows, &known.Definition); err != nil {
+			return err
+		}
+		if part.places++; part.places >= atOnce {
+			if err := part.put(); err != nil {
+				return err
+			}
+		}
+	}
+	if err := part.put(); err != nil {
+		return err
+	}
+	return e.file.Write(func(w sqlite.Writer) error { return e.emptyJournal(w, last, how.States) })
+}
+
+// emptyJournal ends a seal. What companions know of the rows that go is saved with it:
+// until now the journal said so.
+func (e *Engine) emptyJournal(w sqlite.Writer, last uint64, states []sqlite.State) error {
+	var pending []Pending
+	for _, c := range e.companions {
+		pending = append(pending, c.Pending(w)...)
+	}
+	err := w.Transaction(func(tx *gorm.DB) error {
+		for _, state := range append(slices.Clone(states), sqlite.State{Name: journalState, Payload: binary.AppendUvarint(nil, last)}) {
+			if err := state.Put(tx); err != nil {
+				return err
+			}
+		}
+		for _, p := range pending {
+			if err := p.Write(tx); err != nil {
+				return err
+			}
+		}
+		return tx.Where("id <= ?", last).Delete(&journalRow{}).Error
+	})
+	if err != nil {
+		return err
+	}
+	for _, p := range pending {
+		p.Written()
+	}
+	return nil
+}

@@ -1,0 +1,50 @@
+// Package records keeps a service's small records beside its series: notes, boards, rejects,
+// outages of links, earlier definitions, requests that may come again, and how far each
+// gateway has come. Each kind has a repository of its own.
+package records
+
+import (
+	"time"
+
+	"nexocumula/internal/store/sqlite"
+)
+
+// Records are the repositories of one file.
+type Records struct {
+	Notes    Notes
+	Boards   Boards
+	Rejects  *Rejects
+	Links    Links
+	Versions Versions
+	Pushes   Pushes
+	Cursors  Cursors
+}
+
+// Open opens the repositories of a file.
+func Open(file *sqlite.File) (Records, error) {
+	rejects, err := newRejects(file)
+	return Records{
+		Notes: Notes{file}, Boards: Boards{file}, Rejects: rejects, Links: Links{file},
+		Versions: Versions{file}, Pushes: Pushes{file}, Cursors: Cursors{file},
+	}, err
+}
+
+// nanosOf is how a time stands in a table: nanoseconds since 1970, 0 when there is none.
+func nanosOf(t time.Time) int64 {
+	if t.IsZero() {
+		return 0
+	}
+	return t.UnixNano()
+}
+
+func timeOf(ns int64) time.Time {
+	if ns == 0 {
+		return time.Time{}
+	}
+	return time.Unix(0, ns).UTC()
+}
+
+// Tables are the models of the tables that this package writes.
+func Tables() []any {
+	return []any{&boardRow{}, &boardVersionRow{}, &cursorRow{}, &outageRow{}, &waitingRow{}, &runRow{}, &noteRow{}, &pushRow{}, &rejectRow{}, &rejectCountRow{}, &versionRow{}}
+}
