@@ -119,7 +119,7 @@ func report(ctx context.Context, address string, g int) error {
 }
 
 func postBatch(ctx context.Context, address string, e wire.Envelope, runs []wire.Run) (err error) {
-	if e.Batch, err = wire.EncodeBatch(runs, rollup.Tiers); err != nil {
+	if e.Batch, err = wire.EncodeBatch(runs, rollup.Tiers, nil); err != nil {
 		return err
 	}
 	body, err := e.Encode()
@@ -169,7 +169,7 @@ func catchUp(dir string) ([]Row, error) {
 	if err != nil {
 		return nil, err
 	}
-	sender, err := uplink.NewSender("site-0", "", config.Uplink{Name: "up", Address: c.address, Token: "bench", Tiers: rollup.Tiers}, box, st,
+	sender, err := uplink.NewSender("site-0", "", config.Uplink{Name: "up", Address: c.address, Token: "bench", Tiers: rollup.Tiers}, box, st, nil,
 		func() wire.Status { return wire.Status{SentAt: time.Now()} }, slog.New(slog.DiscardHandler))
 	if err != nil {
 		return nil, err

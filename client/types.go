@@ -269,21 +269,25 @@ type Uplinks struct {
 
 // Sending is an uplink as its sender sees it.
 type Sending struct {
-	Name         string          `json:"name"`
-	Address      string          `json:"address"`
-	Up           bool            `json:"up"`
-	BacklogRows  int             `json:"backlog_rows"` // about how many summaries are not acknowledged yet
-	BacklogSince *time.Time      `json:"backlog_since"`
-	GivenUp      uint64          `json:"given_up"`     // dropped before they could be sent
-	Rate         float64         `json:"rate"`         // summaries acknowledged a second, in the last minute
-	CaughtUpAt   *time.Time      `json:"caught_up_at"` // when nothing will wait any more, as it goes now
-	AckedRows    uint64          `json:"acked_rows"`
-	AckedAt      *time.Time      `json:"acked_at"`
-	Failures     uint64          `json:"failures"`
-	Refills      uint64          `json:"refills"`
-	LastError    string          `json:"last_error"`
-	Twin         string          `json:"twin"` // another process sends under the same name; empty when none does
-	Refused      []RefusedSeries `json:"refused"`
+	Name         string     `json:"name"`
+	Address      string     `json:"address"`
+	Up           bool       `json:"up"`
+	BacklogRows  int        `json:"backlog_rows"` // about how many summaries are not acknowledged yet
+	BacklogSince *time.Time `json:"backlog_since"`
+
+	BacklogRecords int    `json:"backlog_records"` // about how many other records are not, such as notes
+	RefusedRecords uint64 `json:"refused_records"` // that the central refused since the start
+
+	GivenUp    uint64          `json:"given_up"`     // dropped before they could be sent
+	Rate       float64         `json:"rate"`         // summaries acknowledged a second, in the last minute
+	CaughtUpAt *time.Time      `json:"caught_up_at"` // when nothing will wait any more, as it goes now
+	AckedRows  uint64          `json:"acked_rows"`
+	AckedAt    *time.Time      `json:"acked_at"`
+	Failures   uint64          `json:"failures"`
+	Refills    uint64          `json:"refills"`
+	LastError  string          `json:"last_error"`
+	Twin       string          `json:"twin"` // another process sends under the same name; empty when none does
+	Refused    []RefusedSeries `json:"refused"`
 }
 
 // RefusedSeries is one that the central will not take; the others go on.

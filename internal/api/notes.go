@@ -8,7 +8,6 @@ import (
 	"strconv"
 	"strings"
 	"time"
-	"unicode/utf8"
 
 	"github.com/gin-gonic/gin"
 
@@ -19,12 +18,7 @@ import (
 	"nexocumula/internal/store/records"
 )
 
-const (
-	mostNotes   = 1000
-	longestNote = 2000 // characters
-
-	longestAbout = 500 // bytes
-)
+const mostNotes = 1000
 
 // notes answers the notes of a range, newest first.
 func (h handlers) notes(c *gin.Context) {
@@ -105,25 +99,9 @@ func (h handlers) addNote(c *gin.Context) {
 	if in.At != nil {
 		n.At = *in.At
 	}
-	switch {
-	case n.Text == "" || utf8.RuneCountInString(n.Text) > longestNote:
-		fail(c, http.StatusBadRequest, "body", fmt.Sprintf("the text has %d characters; write 1 to %d", utf8.RuneCountInString(n.Text), longestNote))
+	if err := n.Check(h.now()); err != nil {
+		fail(c, http.StatusBadRequest, "body", err.Error())
 		return
-	case plain.CheckText(strings.ReplaceAll(n.Text, "\n", " ")) != nil:
-		fail(c, http.StatusBadRequest, "body", fmt.Sprintf("the text: %v", plain.CheckText(strings.ReplaceAll(n.Text, "\n", " "))))
-		return
-	case len(n.About) > longestAbout:
-		fail(c, http.StatusBadRequest, "body", fmt.Sprintf("about has %d bytes; a path has at most %d", len(n.About), longestAbout))
-		return
-	case n.At.After(h.now().Add(366*24*time.Hour)) || n.At.Before(time.Unix(0, 0)):
-		fail(c, http.StatusBadRequest, "body", "a note is about a time after 1970 and before next year")
-		return
-	}
-	for level := range strings.SplitSeq(in.About, "/") {
-		if err := series.CheckLevel(level); err != nil {
-			fail(c, http.StatusBadRequest, "body", fmt.Sprintf("about %q: name a site, a station or a series, such as stony-beck/raceway-1; a level %v", in.About, err))
-			return
-		}
 	}
 	if !who.Scope.SeesAll(in.About) {
 		h.turnAway(c, who, "notes.add", http.StatusForbidden, "limited", "this place is not all yours to see")

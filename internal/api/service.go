@@ -65,6 +65,9 @@ func (h handlers) health(c *gin.Context) {
 		for _, r := range u.Refused {
 			trouble("uplink %s: the central refuses %s, %d summaries wait: %s", u.Name, r.Series, r.Rows, r.Reason)
 		}
+		if u.RefusedRecords > 0 {
+			trouble("uplink %s: the central refused %d notes since the start; they stay here, and the log says why", u.Name, u.RefusedRecords)
+		}
 		if u.Backlog.GivenUp > 0 {
 			trouble("uplink %s: %d summaries were given up before they could be sent, as give_up_unsent_after has it", u.Name, u.Backlog.GivenUp)
 		}
@@ -187,6 +190,7 @@ func (h handlers) uplinks(c *gin.Context) {
 		pace := h.Pace("to " + u.Name)
 		one := client.Sending{
 			Name: u.Name, Address: u.Address, Up: u.Up, BacklogRows: u.Backlog.Rows, BacklogSince: pointer(u.Backlog.Oldest), GivenUp: u.Backlog.GivenUp,
+			BacklogRecords: u.Backlog.Records, RefusedRecords: u.RefusedRecords,
 			Rate:       pace.Rate,
 			CaughtUpAt: pointer(pace.CaughtUp),
 			AckedRows:  u.Acked.Rows,

@@ -15,11 +15,10 @@ import (
 	"nexocumula/internal/access"
 	"nexocumula/internal/clock"
 	"nexocumula/internal/config"
-	"nexocumula/internal/core/column"
 	"nexocumula/internal/core/reading"
-	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/plain"
+	"nexocumula/internal/replica"
 	"nexocumula/internal/store/engine"
 	"nexocumula/internal/store/records"
 	"nexocumula/internal/store/sqlite"
@@ -30,7 +29,7 @@ import (
 type Store interface {
 	Append(ctx context.Context, b engine.Batch) error
 	Define(ctx context.Context, defs []series.Definition) ([]uint32, error)
-	Fuller(ctx context.Context, id uint32, tier rollup.Tier, rows column.Block) (column.Block, error)
+	replica.Target
 	Find(path series.Path) (engine.Series, bool)
 	Count() int
 	CountOf(site string) int
@@ -43,6 +42,7 @@ type Receiver struct {
 	store    Store
 	cursors  records.Cursors
 	rejects  *records.Rejects
+	kinds    []replica.RecordKind
 	enrolled Enrolled
 	life     string         // random, of this run
 	room     chan struct{}  // bounds the batches that are unpacked at the same time
@@ -109,7 +109,7 @@ func (l Link) Up(now time.Time) bool { return now.Sub(l.HeardAt) < silence }
 // NewReceiver continues with the cursors of the store. Its Run must be running for
 // Receive to make progress.
 func NewReceiver(settings config.Central, st Store, kept records.Records, enrolled Enrolled) (*Receiver, error) {
-	r := &Receiver{store: st, cursors: kept.Cursors, rejects: kept.Rejects, enrolled: enrolled, life: rand.Text(), links: map[string]*link{}, room: make(chan struct{}, mostUnpacked), most: settings}
+	r := &Receiver{store: st, cursors: kept.Cursors, rejects: kept.Rejects, kinds: replica.Records(kept), enrolled: enrolled, life: rand.Text(), links: map[string]*link{}, room: make(chan struct{}, mostUnpacked), most: settings}
 	r.most.MaxSeries = cmp.Or(r.most.MaxSeries, config.DefaultMaxSeries)
 	r.most.MaxSeriesOfGateway = cmp.Or(r.most.MaxSeriesOfGateway, config.DefaultMaxSeriesOfGateway)
 	r.committer = newCommitter(st)
@@ -269,7 +269,7 @@ func (r *Receiver) take(ctx context.Context, l *link, e wire.Envelope, from stri
 		}
 		return reply, nil
 	}
-	batch, rows, refused, err := r.unpack(ctx, l, e.Batch)
+	got, err := r.unpack(ctx, l, e.Batch)
 	if err != nil {
 		return wire.Reply{}, err
 	}
@@ -286,16 +286,16 @@ func (r *Receiver) take(ctx context.Context, l *link, e wire.Envelope, from stri
 		return wire.Reply{}, err
 	}
 	next.Stored++
-	next.Rows += uint64(rows)
+	next.Rows += uint64(got.rows)
 	next.Updated, next.Status = now, status
 	next.Session, next.Sent, next.Retired, next.Dropped = l.sessions.current, l.sessions.number, l.sessions.retired, l.sessions.dropped
-	batch.Also = append(batch.Also, r.cursors.Put(next))
-	if err := r.committer.write(batch); err != nil {
+	got.Also = append(got.Also, r.cursors.Put(next))
+	if err := r.committer.write(got.Batch); err != nil {
 		return wire.Reply{}, err
 	}
 	l.cursor, l.sessions.stored = next, next.Stored
-	l.note(refused, now)
-	reply.Position, reply.Refused = wire.Position{Life: next.Life, Stored: next.Stored}, refused
+	l.note(got.refused, now)
+	reply.Position, reply.Refused, reply.RefusedRecords = wire.Position{Life: next.Life, Stored: next.Stored}, got.refused, got.refusedRecords
 	return reply, nil
 }
 

@@ -66,7 +66,7 @@ func (s *sender) send(t *testing.T, r *Receiver, runs ...wire.Run) (wire.Reply, 
 	e := wire.Envelope{Gateway: "long-mere", Session: s.session, Number: s.number, Acked: s.acked, Status: wire.Status{BacklogRows: 5}}
 	if len(runs) > 0 {
 		var err error
-		e.Batch, err = wire.EncodeBatch(runs, rollup.Tiers)
+		e.Batch, err = wire.EncodeBatch(runs, rollup.Tiers, nil)
 		require.NoError(t, err)
 	}
 	body, err := e.Encode()

@@ -4,68 +4,110 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"time"
 
 	"nexocumula/internal/core/reading"
 	"nexocumula/internal/core/series"
+	"nexocumula/internal/replica"
 	"nexocumula/internal/store/engine"
 	"nexocumula/internal/wire"
 )
 
-// unpack decodes a batch and defines its series. Runs that can never be stored are named
+// parcel is what of a batch is stored, and what is not.
+type parcel struct {
+	engine.Batch
+	rows           int
+	refused        []wire.RefusedRun
+	refusedRecords []wire.RefusedRecord
+}
+
+// unpack decodes a batch and defines its series. Runs and records that can never be stored are named
 // apart, so that they do not hold up the others: those that cannot be read, are of
 // another site, or of another kind than their series was recorded with.
-func (r *Receiver) unpack(ctx context.Context, l *link, data []byte) (out engine.Batch, rows int, refused []wire.RefusedRun, err error) {
+func (r *Receiver) unpack(ctx context.Context, l *link, data []byte) (out parcel, err error) {
 	r.room <- struct{}{}
 	defer func() { <-r.room }()
-	runs, at, bad, err := wire.DecodeBatch(data)
+	in, err := wire.DecodeBatch(data)
 	if err != nil {
-		return out, 0, nil, r.malformed(l.gateway, err, data)
+		return out, r.malformed(l.gateway, err, data)
 	}
-	for _, b := range bad {
-		refused = append(refused, wire.RefusedRun{Run: b.Run, Path: clip(b.Path), Reason: b.Err.Error()})
+	for _, b := range in.Bad {
+		out.refused = append(out.refused, wire.RefusedRun{Run: b.Run, Path: clip(b.Path), Reason: b.Err.Error()})
 	}
+	if err := r.takeRuns(ctx, l, in, &out); err != nil {
+		return out, err
+	}
+	r.takeRecords(l, in.Records, &out)
+	var rejects []reading.Reject
+	for _, one := range out.refused {
+		rejects = append(rejects, r.reject(l.gateway, one.Reason, nil))
+	}
+	for _, one := range out.refusedRecords {
+		rejects = append(rejects, r.reject(l.gateway, one.Reason, nil))
+	}
+	out.Also = append(out.Also, r.rejects.Add(rejects))
+	return out, nil
+}
+
+// takeRuns takes the rows of series.
+func (r *Receiver) takeRuns(ctx context.Context, l *link, in wire.Decoded, out *parcel) error {
 	var defs []series.Definition
 	var good []int
 	latest := r.store.Judge().Now().Add(furthest).UnixNano()
-	for i, run := range runs {
+	refuse := func(i int, why string) {
+		out.refused = append(out.refused, wire.RefusedRun{Run: in.At[i], Path: string(in.Runs[i].Def.Path), Reason: why})
+	}
+	for i, run := range in.Runs {
 		if why := r.beyond(l, run, latest); why != "" {
-			refused = append(refused, wire.RefusedRun{Run: at[i], Path: string(run.Def.Path), Reason: why})
+			refuse(i, why)
 			continue
 		}
 		if !l.of(string(run.Def.Path)) {
-			refused = append(refused, wire.RefusedRun{Run: at[i], Path: string(run.Def.Path), Reason: "series " + string(run.Def.Path) + " is not of a site that " + l.gateway + " may send"})
+			refuse(i, "series "+string(run.Def.Path)+" is not of a site that "+l.gateway+" may send")
 			continue
 		}
 		defs, good = append(defs, run.Def), append(good, i)
 	}
 	ids, good, changed, err := r.define(ctx, defs, good)
 	if err != nil {
-		return out, 0, nil, err
+		return err
 	}
 	for _, i := range changed.runs {
-		refused = append(refused, wire.RefusedRun{Run: at[i], Path: string(runs[i].Def.Path), Reason: changed.reason[runs[i].Def.Path]})
+		refuse(i, changed.reason[in.Runs[i].Def.Path])
 	}
 	for k, i := range good {
-		run := runs[i]
-		rows += run.Len()
-		fuller, err := r.store.Fuller(ctx, ids[k], run.Tier, run.Rows)
-		if err != nil {
-			return out, 0, nil, err
-		}
-		if fuller.Len() > 0 {
-			out.Entries = append(out.Entries, engine.Entry{Series: ids[k], Tier: run.Tier, Rows: fuller})
-		}
-		for _, one := range run.Sketches {
-			out.Sketches = append(out.Sketches, engine.Sketch{Series: ids[k], Start: one.Start, Data: one.Data})
+		out.rows += in.Runs[i].Len()
+		if err := replica.TakeRows(ctx, r.store, ids[k], in.Runs[i], &out.Batch); err != nil {
+			return err
 		}
 	}
-	var rejects []reading.Reject
-	for _, one := range refused {
-		rejects = append(rejects, r.reject(l.gateway, one.Reason, nil))
+	return nil
+}
+
+// takeRecords takes records of kinds that are known here.
+func (r *Receiver) takeRecords(l *link, in wire.Records, out *parcel) {
+	now := r.store.Judge().Now()
+	for name, all := range in {
+		k := slices.IndexFunc(r.kinds, func(kind replica.RecordKind) bool { return kind.Name == name })
+		for i, text := range all {
+			refuse := func(why string) {
+				out.refusedRecords = append(out.refusedRecords, wire.RefusedRecord{Kind: clip(name), Place: i, Reason: why})
+			}
+			if k < 0 {
+				refuse(fmt.Sprintf("records of kind %q are not known here; bring the central up to date", clip(name)))
+				continue
+			}
+			switch one, err := r.kinds[k].Read(text, now); {
+			case err != nil:
+				refuse(fmt.Sprintf("batch, record %d of %s: %v", i, name, err))
+			case !l.of(one.About + "/"):
+				refuse(fmt.Sprintf("a record of %s is about %s, which is of no site that %s may send", name, one.About, l.gateway))
+			default:
+				out.Also = append(out.Also, one.Take)
+			}
+		}
 	}
-	out.Also = append(out.Also, r.rejects.Add(rejects))
-	return out, rows, refused, nil
 }
 
 // furthest is how far ahead of the clock here summaries may be; a clock that is further ahead is wrong.

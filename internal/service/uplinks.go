@@ -11,6 +11,7 @@ import (
 	"nexocumula/internal/config"
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/links"
+	"nexocumula/internal/replica"
 	"nexocumula/internal/uplink"
 	"nexocumula/internal/wire"
 )
@@ -55,7 +56,7 @@ func (s *Service) openUplinks(settings config.Settings, version string) error {
 			if err != nil {
 				return err
 			}
-			sender, err := uplink.NewSender(as, uplink.CredentialFile(settings.Data, u.Name), u, box, s.Store, describe, s.log)
+			sender, err := uplink.NewSender(as, uplink.CredentialFile(settings.Data, u.Name), u, box, s.Store, replica.Records(s.Store.Records), describe, s.log)
 			if err != nil {
 				return err
 			}

@@ -78,6 +78,16 @@ var steps = []tables.Step{
 		tables.Run(`ALTER TABLE uplinks DROP COLUMN stored`),
 		tables.Run(`ALTER TABLE uplinks DROP COLUMN sessions`),
 	}},
+	{ID: "0012-notes-that-travel", Changes: []tables.Change{
+		tables.Add("uplinks", "sent_records", "text NOT NULL DEFAULT ''"),
+		tables.Add("notes", "uid", "text NOT NULL DEFAULT ''"),
+		tables.Add("notes", "version", "integer NOT NULL DEFAULT 1"),
+		tables.Add("notes", "removed", "numeric NOT NULL DEFAULT false"),
+		tables.Add("notes", "change", "integer NOT NULL DEFAULT 0"),
+		tables.Run(`UPDATE notes SET uid = hex(randomblob(16)), change = id`),
+		tables.Make(`CREATE UNIQUE INDEX notes_uid ON notes(uid)`),
+		tables.Make(`CREATE INDEX notes_change ON notes(change)`),
+	}},
 }
 
 // migrate brings the tables up to date. A file that a newer program has written to, or

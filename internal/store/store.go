@@ -52,7 +52,9 @@ func assemble(file *sqlite.File) (*Store, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Store{Engine: series, Records: kept, Outboxes: outbox.Open(file, series), file: file}, nil
+	boxes := outbox.Open(file, series, kept.Newest())
+	kept.Announce(boxes.Wake)
+	return &Store{Engine: series, Records: kept, Outboxes: boxes, file: file}, nil
 }
 
 // Path returns the store's file.

@@ -14,6 +14,7 @@ import (
 
 	"nexocumula/internal/access"
 	"nexocumula/internal/config"
+	"nexocumula/internal/replica"
 	"nexocumula/internal/wire"
 )
 
@@ -53,7 +54,7 @@ func TestACredentialComesAndIsRenewed(t *testing.T) {
 		defer func() { assert.NoError(t, s.store.Close()) }()
 		box, err := s.store.Outboxes.Open("head-office", nil, own)
 		require.NoError(t, err)
-		s.sender, err = NewSender("long-mere", file, config.Uplink{Name: "head-office", Address: settings.Address}, box, s.store, func() (out wire.Status) { return out }, quiet)
+		s.sender, err = NewSender("long-mere", file, config.Uplink{Name: "head-office", Address: settings.Address}, box, s.store, replica.Records(s.store.Records), func() (out wire.Status) { return out }, quiet)
 		require.NoError(t, err)
 		s.sender.http.Transport = o
 		stop := s.run()

@@ -2,27 +2,29 @@ package uplink
 
 import (
 	"context"
-	"errors"
-	"math"
 
-	"nexocumula/internal/core/column"
 	"nexocumula/internal/core/marks"
-	"nexocumula/internal/core/rollup"
-	"nexocumula/internal/store/engine"
+	"nexocumula/internal/replica"
 	"nexocumula/internal/wire"
 )
 
-// load is the content of one batch: runs, and what each is about.
+// load is the content of one batch: runs, and what each is about, and records.
 type load struct {
-	runs []wire.Run
-	of   []marks.Of // of runs[i]
-	rows int
+	runs    []wire.Run
+	of      []marks.Of // of runs[i]
+	rows    int
+	records wire.Records
 }
+
+func (l *load) empty() bool { return l.rows == 0 && len(l.records) == 0 }
 
 // gather takes marks out, up to most summaries: the present first, but leaving a quarter
 // to the backlog, so that neither holds up the other.
 func (s *Sender) gather(ctx context.Context, most int) (load, error) {
 	var l load
+	if err := s.addRecords(&l); err != nil {
+		return l, err
+	}
 	if err := s.fill(ctx, &l, true, most-most/4); err != nil {
 		return l, err
 	}
@@ -44,7 +46,7 @@ func (s *Sender) fill(ctx context.Context, l *load, fresh bool, most int) error 
 		if !ok {
 			return nil
 		}
-		run, next, err := s.read(ctx, m, most-l.rows)
+		run, next, err := replica.ReadRows(context.WithoutCancel(ctx), s.store, m, most-l.rows)
 		if err != nil {
 			return err
 		}
@@ -57,60 +59,25 @@ func (s *Sender) fill(ctx context.Context, l *load, fresh bool, most int) error 
 	return nil
 }
 
-// read is the first summaries of a mark, at most so many, and where those begin that are
-// left.
-func (s *Sender) read(ctx context.Context, m marks.Mark, most int) (run wire.Run, next int64, err error) {
-	known, ok := s.store.Get(m.Series)
-	if !ok {
-		return run, math.MaxInt64, nil // its definition was lost; it is set aside and told
-	}
-	run.Def = known.Definition
-	if m.Sketch {
-		some, err := s.store.Sketches(ctx, m.Series, m.From, m.To, most)
+// mostRecords of a kind go into one batch: they are few, and small.
+const mostRecords = 200
+
+// addRecords adds those that changed since the last that the central has.
+func (s *Sender) addRecords(l *load) error {
+	for _, kind := range s.kinds {
+		changed, err := kind.Since(s.outbox.SentTo(kind.Name), mostRecords)
 		if err != nil {
-			return run, 0, err
+			return err
 		}
-		for _, one := range some {
-			run.Sketches = append(run.Sketches, wire.Sketch{Start: one.Start, Data: one.Data})
+		for _, one := range changed {
+			if s.outbox.Mine(one.About) {
+				if l.records == nil {
+					l.records = wire.Records{}
+				}
+				l.records[kind.Name] = append(l.records[kind.Name], one.Wire)
+			}
+			s.outbox.TakeRecords(kind.Name, one.Change)
 		}
-		if len(some) == most {
-			return run, some[most-1].Start + int64(rollup.Quarter), nil
-		}
-		return run, math.MaxInt64, nil
-	}
-	run.Tier = m.Tier
-	first := &firstRows{most: most}
-	err = s.store.Scan(context.WithoutCancel(ctx), m.Series, engine.Wanted{Tier: m.Tier, From: m.From, To: m.To, Need: rollup.NeedAll, Keep: true}, first)
-	if err != nil && !errors.Is(err, errEnough) {
-		return run, 0, err
-	}
-	run.Rows = first.rows
-	if n := first.rows.Len(); n == most {
-		return run, first.rows.Times[n-1] + 1, nil
-	}
-	return run, math.MaxInt64, nil
-}
-
-var errEnough = errors.New("these are rows enough")
-
-// firstRows is a sink that takes so many rows and then ends the scan.
-type firstRows struct {
-	most int
-	rows column.Block
-}
-
-func (f *firstRows) Rows(b column.Block, _ int64) error {
-	b = b.Rows(0, min(b.Len(), f.most-f.rows.Len()))
-	if f.rows.Len() == 0 {
-		f.rows = b
-	} else {
-		f.rows.Append(b)
-	}
-	if f.rows.Len() == f.most {
-		return errEnough
 	}
 	return nil
 }
-
-// Whole is never called because Cut is nil.
-func (f *firstRows) Whole(int64, int64, rollup.Summary) error { return nil }

@@ -16,11 +16,11 @@ import (
 func TestMain(m *testing.M) {
 	rows := rollup.NewBlock(series.Gauge, 1)
 	rollup.Summary{Count: 1}.AddTo(&rows, 0, series.Gauge)
-	data, err := wire.EncodeBatch([]wire.Run{{Def: oxygen, Tier: rollup.Minute, Rows: rows}}, rollup.Tiers)
+	data, err := wire.EncodeBatch([]wire.Run{{Def: oxygen, Tier: rollup.Minute, Rows: rows}}, rollup.Tiers, nil)
 	if err != nil {
 		panic(err)
 	}
-	if _, _, _, err := wire.DecodeBatch(data); err != nil {
+	if _, err := wire.DecodeBatch(data); err != nil {
 		panic(err)
 	}
 	odd := column.New(1, 0)

@@ -23,6 +23,7 @@ import (
 	"nexocumula/internal/config"
 	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/series"
+	"nexocumula/internal/replica"
 	"nexocumula/internal/store"
 	"nexocumula/internal/store/engine"
 	"nexocumula/internal/wire"
@@ -141,7 +142,8 @@ func (o *office) holds(body []byte, path string) bool {
 	if len(e.Batch) == 0 {
 		return false
 	}
-	runs, _, _, err := wire.DecodeBatch(e.Batch)
+	got, err := wire.DecodeBatch(e.Batch)
+	runs := got.Runs
 	require.NoError(o.t, err)
 	return slices.ContainsFunc(runs, func(r wire.Run) bool { return string(r.Def.Path) == path })
 }
@@ -184,7 +186,7 @@ func (s *site) connect(settings config.Uplink, o *office) {
 	var err error
 	box, err := s.store.Outboxes.Open(settings.Name, settings.Tiers, own)
 	require.NoError(s.t, err)
-	s.sender, err = NewSender("long-mere", "", settings, box, s.store, func() wire.Status { return wire.Status{SentAt: time.Now()} }, quiet)
+	s.sender, err = NewSender("long-mere", "", settings, box, s.store, replica.Records(s.store.Records), func() wire.Status { return wire.Status{SentAt: time.Now()} }, quiet)
 	require.NoError(s.t, err)
 	s.sender.http.Transport = o
 }

@@ -16,7 +16,7 @@ import (
 	"nexocumula/internal/clock"
 	"nexocumula/internal/config"
 	"nexocumula/internal/core/marks"
-	"nexocumula/internal/store/engine"
+	"nexocumula/internal/replica"
 	"nexocumula/internal/store/outbox"
 	"nexocumula/internal/wire"
 )
@@ -30,9 +30,7 @@ const (
 
 // Store is what a Sender reads the rows of marks from.
 type Store interface {
-	Get(id uint32) (engine.Series, bool)
-	Scan(ctx context.Context, id uint32, w engine.Wanted, sink engine.Sink) error
-	Sketches(ctx context.Context, id uint32, from, to int64, most int) ([]engine.Sketch, error)
+	replica.Source
 	Judge() *clock.Judge
 }
 
@@ -42,6 +40,7 @@ type Sender struct {
 	settings config.Uplink
 	outbox   *outbox.Outbox
 	store    Store
+	kinds    []replica.RecordKind
 	describe func() wire.Status
 	log      *slog.Logger
 	http     *http.Client
@@ -66,15 +65,17 @@ type Tally struct {
 	Failures  uint64 // attempts that failed since the start
 	Refills   uint64 // how often everything had to be sent again since the start
 	LastError string
-	Twin      string // another process under this name; empty without one
-	twinAt    time.Time
+
+	RefusedRecords uint64 // notes and the like that the central refused since the start
+	Twin           string // another process under this name; empty without one
+	twinAt         time.Time
 }
 
 // NewSender makes a sender of what an outbox says that waits, under a name; describe says what to tell
 // the central of this service.
 //
 // What it proves its name with is in credentials, unless the settings have a secret.
-func NewSender(name, credentials string, settings config.Uplink, box *outbox.Outbox, store Store, describe func() wire.Status, log *slog.Logger) (*Sender, error) {
+func NewSender(name, credentials string, settings config.Uplink, box *outbox.Outbox, store Store, kinds []replica.RecordKind, describe func() wire.Status, log *slog.Logger) (*Sender, error) {
 	known, err := parsePeer(box.Peer())
 	if err != nil {
 		return nil, fmt.Errorf("what is known of the central of uplink %s cannot be read: %w", settings.Name, err)
@@ -85,7 +86,7 @@ func NewSender(name, credentials string, settings config.Uplink, box *outbox.Out
 		return nil, err
 	}
 	return &Sender{
-		name: name, settings: settings, outbox: box, store: store, peer: known, describe: describe, log: log.With("uplink", settings.Name),
+		name: name, settings: settings, outbox: box, store: store, kinds: kinds, peer: known, describe: describe, log: log.With("uplink", settings.Name),
 		http: settings.HTTP(), session: session, pace: newPace(), identity: identity{file: credentials, site: name},
 		tally: Tally{Name: settings.Name, Address: settings.Address},
 	}, nil
@@ -184,9 +185,9 @@ func (s *Sender) sendOnce(ctx context.Context) (int, error) {
 func (s *Sender) deliver(ctx context.Context, l load) (wire.Reply, error) {
 	s.number++
 	e := wire.Envelope{Gateway: s.name, Session: s.session, Number: s.number, Acked: s.peer.Position, Status: s.status()}
-	if l.rows > 0 {
+	if !l.empty() {
 		var err error
-		if e.Batch, err = wire.EncodeBatch(l.runs, s.settings.Tiers); err != nil {
+		if e.Batch, err = wire.EncodeBatch(l.runs, s.settings.Tiers, l.records); err != nil {
 			return wire.Reply{}, &refusedError{Refusal: wire.Refusal{Code: wire.CodeMalformed, Message: err.Error()}}
 		}
 	}
@@ -223,6 +224,12 @@ func (s *Sender) settle(l load, reply wire.Reply) error {
 		s.log.Error("the central refuses a series; the others go on", "series", run.Path, "reason", run.Reason)
 		s.outbox.Refuse(l.of[run.Run], run.Reason, refusedFor)
 	}
+	for _, one := range reply.RefusedRecords {
+		s.log.Error("the central refuses a record; it stays here, and is sent again with everything", "kind", one.Kind, "record", one.Place, "reason", one.Reason)
+		s.mu.Lock()
+		s.tally.RefusedRecords++
+		s.mu.Unlock()
+	}
 	foreign := slices.ContainsFunc(reply.Since, func(one string) bool { return !s.peer.knows(one) })
 	switch refill := reply.Lost || foreign; {
 	case refill && !s.refills.due(time.Now()):
@@ -241,7 +248,7 @@ func (s *Sender) settle(l load, reply wire.Reply) error {
 		s.tally.Refills++
 		s.mu.Unlock()
 	}
-	if l.rows > 0 {
+	if !l.empty() {
 		s.peer.Position = reply.Position
 		s.outbox.Acknowledge(s.peer.text())
 		return nil
@@ -277,7 +284,7 @@ func oneOf(of []marks.Of) bool {
 func (s *Sender) status() wire.Status {
 	status := s.describe()
 	backlog := s.outbox.Backlog()
-	status.BacklogRows, status.BacklogSince = backlog.Rows, backlog.Oldest
+	status.BacklogRows, status.BacklogSince, status.BacklogRecords = backlog.Rows, backlog.Oldest, backlog.Records
 	return status
 }
 

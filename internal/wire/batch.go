@@ -38,6 +38,8 @@ func (r Run) Len() int { return r.Rows.Len() + len(r.Sketches) }
 type batch struct {
 	Tiers  []int64 `cbor:"tiers"` // the widths that the gateway keeps, in nanoseconds
 	Series []run   `cbor:"series"`
+
+	Records Records `cbor:"records,omitempty"`
 }
 
 type run struct {
@@ -66,9 +68,9 @@ var (
 	decompressor = must(zstd.NewReader(nil, zstd.WithDecoderConcurrency(2), zstd.WithDecoderLowmem(true), zstd.WithDecoderMaxMemory(MaxBatch)))
 )
 
-// EncodeBatch writes runs as one batch; tiers are those that are sent, nil for all there are.
-func EncodeBatch(runs []Run, tiers []rollup.Tier) ([]byte, error) {
-	out := batch{}
+// EncodeBatch writes runs and records as one batch; tiers are those that are sent, nil for all there are.
+func EncodeBatch(runs []Run, tiers []rollup.Tier, records Records) ([]byte, error) {
+	out := batch{Records: records}
 	if tiers == nil {
 		tiers = allTiers(runs)
 	}
@@ -126,41 +128,51 @@ type BadRun struct {
 	Err  error
 }
 
-// DecodeBatch reads and checks one batch. Runs that cannot be used are named apart; those
-// that come back are normalized, and at[i] is the place in the batch of runs[i]. An error
-// means that nothing of it can be used.
-func DecodeBatch(data []byte) (runs []Run, at []int, bad []BadRun, err error) {
+// Decoded is what of a batch can be used.
+type Decoded struct {
+	Runs    []Run // normalized
+	At      []int // the place in the batch of Runs[i]
+	Bad     []BadRun
+	Records Records
+}
+
+// DecodeBatch reads and checks one batch. Runs that cannot be used are named apart. An error means that
+// nothing of it can be used.
+func DecodeBatch(data []byte) (out Decoded, err error) {
 	plain, err := decompressor.DecodeAll(data, nil)
 	if err != nil {
-		return nil, nil, nil, fmt.Errorf("batch is not zstd: %w", err)
+		return out, fmt.Errorf("batch is not zstd: %w", err)
 	}
 	var in batch
 	if err := decoding.Unmarshal(plain, &in); err != nil {
-		return nil, nil, nil, fmt.Errorf("batch is not as docs/replication.md has it: %w", err)
+		return out, fmt.Errorf("batch is not as docs/replication.md has it: %w", err)
 	}
-	if err := checkTiers(in.Tiers); err != nil {
-		return nil, nil, nil, err
+	if err := checkTiers(in.Tiers, len(in.Series)); err != nil {
+		return out, err
+	}
+	if out.Records = in.Records; out.Records.len() > MaxRecords {
+		return out, fmt.Errorf("batch holds %d records; at most %d are allowed", out.Records.len(), MaxRecords)
 	}
 	rows := 0
 	for i, r := range in.Series {
 		one, err := r.check(in.Tiers)
 		if err != nil {
-			bad = append(bad, BadRun{i, r.Path, fmt.Errorf("batch, run %d, series %.300q: %w", i, r.Path, err)})
+			out.Bad = append(out.Bad, BadRun{i, r.Path, fmt.Errorf("batch, run %d, series %.300q: %w", i, r.Path, err)})
 			continue
 		}
 		rows += one.Len()
-		runs, at = append(runs, one), append(at, i)
+		out.Runs, out.At = append(out.Runs, one), append(out.At, i)
 	}
 	if rows > MaxRows {
-		return nil, nil, nil, fmt.Errorf("batch holds %d summaries; at most %d are allowed", rows, MaxRows)
+		return Decoded{}, fmt.Errorf("batch holds %d summaries; at most %d are allowed", rows, MaxRows)
 	}
-	return runs, at, bad, nil
+	return out, nil
 }
 
 // checkTiers wants widths that ascend. Each is a multiple of the one before only among those
 // of one series.
-func checkTiers(tiers []int64) error {
-	if len(tiers) == 0 || len(tiers) > MaxTiers {
+func checkTiers(tiers []int64, runs int) error {
+	if len(tiers) == 0 && runs > 0 || len(tiers) > MaxTiers {
 		return fmt.Errorf("batch names %d tiers; 1 to %d are possible", len(tiers), MaxTiers)
 	}
 	before := int64(0)

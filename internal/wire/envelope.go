@@ -19,7 +19,7 @@ const CredentialPath = Path + "/credential"
 const Path = "/api/v1/replication"
 
 // Version of the format.
-const Version = 3
+const Version = 4
 
 // Limits that both ends keep to.
 const (
@@ -57,6 +57,8 @@ type Status struct {
 	BacklogRows  int       `cbor:"backlog_rows" json:"backlog_rows"`   // about how many summaries wait, those of this envelope included
 	BacklogSince time.Time `cbor:"backlog_since" json:"backlog_since"` // when the oldest of them was made; zero when none waits
 
+	BacklogRecords int `cbor:"backlog_records,omitempty" json:"backlog_records,omitempty"` // how many records wait, such as notes
+
 	Console string `cbor:"console,omitempty" json:"console,omitempty"` // the address of its console for people at the central
 
 	Zones map[string]string `cbor:"zones,omitempty" json:"zones,omitempty"` // of sites that it sends: IANA names of the zones whose clocks hang there
@@ -78,6 +80,9 @@ type Reply struct {
 
 	// Refused are runs of the batch that were not stored and never will be as they are.
 	Refused []RefusedRun `json:"refused,omitempty"`
+
+	// RefusedRecords are records of the batch, in the same way.
+	RefusedRecords []RefusedRecord `json:"refused_records,omitempty"`
 
 	// Twin is set while another process sends under the same name.
 	Twin string `json:"twin,omitempty"`

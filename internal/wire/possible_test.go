@@ -20,9 +20,10 @@ func TestSummariesThatNoReadingsCanHaveAreRefused(t *testing.T) {
 		change(&one)
 		rows := rollup.NewBlock(kind, 1)
 		one.AddTo(&rows, at, kind)
-		data, err := EncodeBatch([]Run{{Def: series.Definition{Path: "a/b/c", Kind: kind, FreshFor: time.Minute}, Tier: rollup.Minute, Rows: rows}}, nil)
+		data, err := EncodeBatch([]Run{{Def: series.Definition{Path: "a/b/c", Kind: kind, FreshFor: time.Minute}, Tier: rollup.Minute, Rows: rows}}, nil, nil)
 		require.NoError(t, err)
-		_, _, bad, err := DecodeBatch(data)
+		got, err := DecodeBatch(data)
+		bad := got.Bad
 		require.NoError(t, err)
 		if len(bad) == 0 {
 			return nil

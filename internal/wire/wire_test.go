@@ -29,9 +29,10 @@ func TestABatchArrivesAsItWasSent(t *testing.T) {
 	runs := []Run{summaries(series.Gauge), summaries(series.Counter), summaries(series.State), summaries(series.Bearing)}
 	runs[1].Def.Wrap = 65536
 	runs[2].Rows.Cols[rollup.ColStates][3] = math.NaN() // more states than can be told apart
-	data, err := EncodeBatch(runs, rollup.Tiers)
+	data, err := EncodeBatch(runs, rollup.Tiers, nil)
 	require.NoError(t, err)
-	back, at, bad, err := DecodeBatch(data)
+	got, err := DecodeBatch(data)
+	back, at, bad := got.Runs, got.At, got.Bad
 	require.NoError(t, err)
 	assert.Empty(t, bad)
 	assert.Equal(t, []int{0, 1, 2, 3}, at)
@@ -42,9 +43,9 @@ func TestABatchArrivesAsItWasSent(t *testing.T) {
 	e := Envelope{Version: Version, Gateway: "long-mere", Session: "s", Number: 4, Acked: Position{"life", 7}, Batch: data, Status: Status{SentAt: time.Unix(9, 5).UTC(), Version: "v", Accepted: 8}}
 	text, err := e.Encode()
 	require.NoError(t, err)
-	got, err := DecodeEnvelope(text)
+	envelope, err := DecodeEnvelope(text)
 	require.NoError(t, err)
-	assert.Equal(t, e, got)
+	assert.Equal(t, e, envelope)
 }
 
 // A receiver takes a series to have the tiers that are sent of it, and no others.
@@ -59,9 +60,10 @@ func TestASeriesHasTheTiersThatAreSent(t *testing.T) {
 		{[]rollup.Tier{rollup.Minute}, []string{"1m", "1m"}},
 		{[]rollup.Tier{rollup.Minute, rollup.Tier(time.Hour)}, []string{"1m,1h", "1m"}},
 	} {
-		data, err := EncodeBatch([]Run{hourly, summaries(series.Counter)}, test.sent)
+		data, err := EncodeBatch([]Run{hourly, summaries(series.Counter)}, test.sent, nil)
 		require.NoError(t, err)
-		back, _, bad, err := DecodeBatch(data)
+		got, err := DecodeBatch(data)
+		back, bad := got.Runs, got.Bad
 		require.NoError(t, err)
 		require.Empty(t, bad)
 		assert.Equal(t, test.want, []string{back[0].Def.Tiers, back[1].Def.Tiers})
@@ -89,9 +91,10 @@ func TestBatchesThatLieAreRefused(t *testing.T) {
 	} {
 		run := summaries(series.Gauge)
 		test.spoil(&run)
-		data, err := EncodeBatch([]Run{run, summaries(series.Gauge)}, rollup.Tiers)
+		data, err := EncodeBatch([]Run{run, summaries(series.Gauge)}, rollup.Tiers, nil)
 		require.NoError(t, err)
-		back, at, bad, err := DecodeBatch(data)
+		got, err := DecodeBatch(data)
+		back, at, bad := got.Runs, got.At, got.Bad
 		require.NoError(t, err)
 		require.Len(t, bad, 1)
 		assert.ErrorContains(t, bad[0].Err, test.wrong)
@@ -109,9 +112,10 @@ func TestSketchesTravelBesideSummaries(t *testing.T) {
 		one := run
 		one.Sketches = slices.Clone(run.Sketches)
 		spoil(&one)
-		data, err := EncodeBatch([]Run{one}, rollup.Tiers)
+		data, err := EncodeBatch([]Run{one}, rollup.Tiers, nil)
 		require.NoError(t, err)
-		runs, _, bad, err := DecodeBatch(data)
+		got, err := DecodeBatch(data)
+		runs, bad := got.Runs, got.Bad
 		if len(bad) > 0 {
 			err = bad[0].Err
 		}
@@ -131,7 +135,7 @@ func TestSketchesTravelBesideSummaries(t *testing.T) {
 func TestColumnsThatAreNotThoseOfTheKindAreRefused(t *testing.T) {
 	run := summaries(series.Gauge)
 	run.Def.Kind = series.Counter
-	_, err := EncodeBatch([]Run{run}, rollup.Tiers)
+	_, err := EncodeBatch([]Run{run}, rollup.Tiers, nil)
 	assert.ErrorContains(t, err, "a counter, has 13 columns")
 	one := run0(summaries(series.Counter))
 	one.Columns[13] = "decrease"
@@ -159,6 +163,6 @@ func FuzzDecode(f *testing.F) {
 	f.Add(plain)
 	f.Fuzz(func(t *testing.T, data []byte) {
 		_, _ = DecodeEnvelope(data)
-		_, _, _, _ = DecodeBatch(compressor.EncodeAll(data, nil))
+		_, _ = DecodeBatch(compressor.EncodeAll(data, nil))
 	})
 }

@@ -12,7 +12,7 @@ import (
 
 // A run of marks is written mark after mark, in order of series, tier and time:
 // uvarint of the series, counted from the mark before; uvarint of the tier in
-// milliseconds, twice, plus 1 of sketches; then varints of from, to less from, both in
+// milliseconds, twice, or of another kind than summaries its number, twice, less 1; then varints of from, to less from, both in
 // milliseconds; uvarint rows; varint since in seconds.
 const unit = int64(time.Millisecond)
 
@@ -32,8 +32,8 @@ func Encode(all []Mark) []byte {
 		out = binary.AppendUvarint(out, uint64(m.Series-series))
 		series = m.Series
 		what := 2 * uint64(int64(m.Tier)/unit)
-		if m.Sketch {
-			what++
+		if m.Kind != Summaries {
+			what += 2*uint64(m.Kind) - 1
 		}
 		out = binary.AppendUvarint(out, what)
 		from, to := floor(m.From), -floor(-m.To)
@@ -50,6 +50,14 @@ func floor(t int64) int64 {
 		return t/unit - 1
 	}
 	return t / unit
+}
+
+// of reads what a mark is about.
+func of(series uint32, what int64) Of {
+	if what%2 == 1 {
+		return Of{Kind: Kind(what/2 + 1), Series: series}
+	}
+	return Of{Series: series, Tier: rollup.Tier(what / 2 * unit)}
 }
 
 // Decode reads what Encode wrote.
@@ -73,11 +81,11 @@ func Decode(data []byte) ([]Mark, error) {
 			data = data[n:]
 		}
 		series += uint64(v[0])
-		if series > 1<<32-1 || v[1]/2 > mostMillis || v[2] > mostMillis || v[2] < -mostMillis || v[3] < 1 || v[3] > mostMillis || v[5] > mostMillis/1000 || v[5] < 0 {
+		if series > 1<<32-1 || v[1]/2 > mostMillis || v[1]%2 == 1 && v[1] != 2*int64(Sketches)-1 || v[2] > mostMillis || v[2] < -mostMillis || v[3] < 1 || v[3] > mostMillis || v[5] > mostMillis/1000 || v[5] < 0 {
 			return nil, errDamaged
 		}
 		out = append(out, Mark{
-			Of:   Of{Series: uint32(series), Tier: rollup.Tier(v[1] / 2 * unit), Sketch: v[1]%2 == 1},
+			Of:   of(uint32(series), v[1]),
 			Span: Span{From: v[2] * unit, To: (v[2] + v[3]) * unit, Rows: int(v[4]), Since: v[5] * int64(time.Second)},
 		})
 	}

@@ -84,7 +84,7 @@ func TestMarkedTimesAreNeverForgotten(t *testing.T) {
 }
 
 func FuzzDecode(f *testing.F) {
-	f.Add(Encode([]Mark{mark(1, 5, 9, 4), {Of{Series: 7, Sketch: true}, Span{From: -5, To: 1 << 60, Rows: 1, Since: 7e9}}}))
+	f.Add(Encode([]Mark{mark(1, 5, 9, 4), {Of{Kind: Sketches, Series: 7}, Span{From: -5, To: 1 << 60, Rows: 1, Since: 7e9}}}))
 	f.Fuzz(func(t *testing.T, data []byte) {
 		found, err := Decode(data)
 		if err != nil {

@@ -6,11 +6,20 @@ import (
 	"nexocumula/internal/core/rollup"
 )
 
-// Of says what a mark is about: the summaries of a tier of a series, or its sketches.
+// Kind is a kind of rows of a series that are sent.
+type Kind uint8
+
+// The kinds.
+const (
+	Summaries Kind = iota // of one tier
+	Sketches
+)
+
+// Of says what a mark is about: one kind of rows of a series.
 type Of struct {
+	Kind   Kind
 	Series uint32
-	Tier   rollup.Tier // 0 of sketches
-	Sketch bool
+	Tier   rollup.Tier // of summaries
 }
 
 // Span is from <= start of the window < to.

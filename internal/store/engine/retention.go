@@ -61,7 +61,7 @@ func (e *Engine) dropChunks(old []sqlite.Chunk) (rows int, err error) {
 // DropSketches removes a series' sketches of windows that begin before a time, a day's
 // worth or so at once.
 func (e *Engine) DropSketches(ctx context.Context, series uint32, before, giveUp time.Time) error {
-	until := e.droppable(marks.Of{Series: series, Sketch: true}, before, giveUp)
+	until := e.droppable(marks.Of{Kind: marks.Sketches, Series: series}, before, giveUp)
 	for ctx.Err() == nil {
 		gone, err := e.dropSketches(series, until)
 		if err != nil || gone == 0 {

@@ -27,6 +27,11 @@ func (o *Outbox) open(w sqlite.Writer) error {
 	known := len(rows) == 1
 	if known {
 		o.row, o.saved.row = rows[0], rows[0]
+		cursors, err := parseCursors(o.row.SentRecords)
+		if err != nil {
+			return fmt.Errorf("reading which records uplink %s has sent: %w", o.name, err)
+		}
+		o.records = cursors
 		if err := o.load(w); err != nil {
 			return err
 		}
@@ -96,6 +101,8 @@ func (o *Outbox) putRow(w sqlite.Writer, row uplinkRow) error {
 // which is taken apart when its turn comes.
 func (o *Outbox) sweep(w sqlite.Writer) error {
 	o.mu.Lock()
+	o.records, _ = parseCursors("")
+	o.row.SentRecords = ""
 	if o.row.SweepNext, o.row.SweepLast = 1, o.boxes.engine.LastID(); o.row.SweepLast == 0 {
 		o.row.SweepNext = 0
 	}

@@ -38,6 +38,7 @@ type Outbox struct {
 	backlog    marks.Set
 	flight     []marks.Mark // taken, and neither acknowledged nor put back
 	refused    map[marks.Of]*refusedMark
+	records    recordCursors
 	row        uplinkRow
 	sweepRows  int // about how many summaries the sweep still has to mark
 	saved      saved
@@ -89,7 +90,7 @@ func (o *Outbox) add(entries []engine.Entry, sketches []engine.Sketch, since int
 	}
 	for _, one := range sketches {
 		if o.sends(one.Series) {
-			o.fresh.Add(marks.Mark{Of: marks.Of{Series: one.Series, Sketch: true}, Span: marks.Span{From: one.Start, To: one.Start + int64(rollup.Quarter), Rows: 1, Since: since}})
+			o.fresh.Add(marks.Mark{Of: marks.Of{Kind: marks.Sketches, Series: one.Series}, Span: marks.Span{From: one.Start, To: one.Start + int64(rollup.Quarter), Rows: 1, Since: since}})
 		}
 	}
 	if o.fresh.Rows() == before {
@@ -98,6 +99,10 @@ func (o *Outbox) add(entries []engine.Entry, sketches []engine.Sketch, since int
 	if o.freshSince.IsZero() {
 		o.freshSince = time.Unix(0, since)
 	}
+	o.wakeUp()
+}
+
+func (o *Outbox) wakeUp() {
 	select {
 	case o.wake <- struct{}{}:
 	default:
@@ -129,6 +134,9 @@ func (o *Outbox) sends(id uint32) bool {
 	}
 	return mine
 }
+
+// Mine reports whether the uplink sends records about a site or something in it.
+func (o *Outbox) Mine(about string) bool { return o.mine(series.Path(about + "/")) }
 
 func (o *Outbox) sendsTier(t rollup.Tier) bool { return o.tiers == nil || slices.Contains(o.tiers, t) }
 
@@ -192,7 +200,7 @@ func (o *Outbox) unfold() {
 			o.backlog.Add(marks.Mark{Of: marks.Of{Series: id, Tier: tier}, Span: all})
 		}
 		if known.Sketch {
-			o.backlog.Add(marks.Mark{Of: marks.Of{Series: id, Sketch: true}, Span: all})
+			o.backlog.Add(marks.Mark{Of: marks.Of{Kind: marks.Sketches, Series: id}, Span: all})
 		}
 	}
 }
@@ -228,6 +236,7 @@ func (o *Outbox) Shorten(to int64, rows int) {
 func (o *Outbox) PutBack() {
 	o.mu.Lock()
 	defer o.mu.Unlock()
+	o.records.putBack()
 	for _, m := range o.flight {
 		if m.To-m.From <= freshSpan {
 			o.fresh.Add(m)
@@ -304,6 +313,7 @@ func (o *Outbox) Acknowledge(peer []byte) {
 		o.row.Sent += uint64(m.Rows)
 	}
 	o.flight = nil
+	o.row.SentRecords = o.records.arrived()
 }
 
 // Settle forgets what was in flight without having anything in it.
@@ -311,6 +321,7 @@ func (o *Outbox) Settle() {
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	o.flight = nil
+	o.row.SentRecords = o.records.arrived() // those that were passed over
 }
 
 // Acked is the last acknowledgement.
@@ -333,12 +344,14 @@ func (o *Outbox) Acked() Acked {
 // Backlog counts the rows that wait for an uplink.
 type Backlog struct {
 	Rows    int // about how many summaries
+	Records int // about how many other records, such as notes
 	Oldest  time.Time
 	GivenUp uint64 // dropped before they could be sent
 }
 
 // Backlog counts the waiting rows, including rows in flight and refused ones.
 func (o *Outbox) Backlog() Backlog {
+	newest := o.boxes.changes()
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	out := Backlog{Rows: o.fresh.Rows() + o.backlog.Rows() + o.sweepRows, GivenUp: o.row.GivenUp}
@@ -356,6 +369,7 @@ func (o *Outbox) Backlog() Backlog {
 	} else if o.row.SweepNext != 0 {
 		out.Rows = max(out.Rows, 1)
 	}
+	out.Records = o.records.waiting(newest)
 	return out
 }
 
@@ -375,7 +389,7 @@ func (o *Outbox) each(visit func(marks.Mark)) {
 func (o *Outbox) unsent(of marks.Of) int64 {
 	o.mu.Lock()
 	defer o.mu.Unlock()
-	if swept := o.row.SweepNext; swept != 0 && of.Series >= swept && of.Series <= o.row.SweepLast && o.sends(of.Series) && (of.Sketch || o.sendsTier(of.Tier)) {
+	if swept := o.row.SweepNext; swept != 0 && of.Series >= swept && of.Series <= o.row.SweepLast && o.sends(of.Series) && (of.Kind != marks.Summaries || o.sendsTier(of.Tier)) {
 		return math.MinInt64
 	}
 	first := int64(math.MaxInt64)

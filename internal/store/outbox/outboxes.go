@@ -23,6 +23,7 @@ type Outboxes struct {
 	engine Engine
 	judge  *clock.Judge
 	log    *slog.Logger
+	newest map[string]func() (uint64, error) // the last change of each kind of records
 
 	mu    sync.Mutex // taken after the file's right to write
 	boxes map[string]*Outbox
@@ -36,9 +37,10 @@ type Engine interface {
 	Accompany(c engine.Companion)
 }
 
-// Open begins with no outbox.
-func Open(file *sqlite.File, of Engine) *Outboxes {
-	all := &Outboxes{file: file, engine: of, judge: file.Judge(), log: file.Log(), boxes: map[string]*Outbox{}}
+// Open begins with no outbox. newest says the last change of each kind of records that number
+// their changes.
+func Open(file *sqlite.File, of Engine, newest map[string]func() (uint64, error)) *Outboxes {
+	all := &Outboxes{file: file, engine: of, newest: newest, judge: file.Judge(), log: file.Log(), boxes: map[string]*Outbox{}}
 	of.Accompany(all)
 	return all
 }
@@ -99,7 +101,7 @@ func (a *Outboxes) Waiting(id uint32, tier rollup.Tier, before int64) bool {
 func (a *Outboxes) Open(name string, tiers []rollup.Tier, mine func(series.Path) bool) (*Outbox, error) {
 	o := &Outbox{
 		boxes: a, name: name, tiers: tiers, mine: mine, wake: make(chan struct{}, 1),
-		isMine: map[uint32]bool{}, refused: map[marks.Of]*refusedMark{}, saved: saved{shards: map[uint32]uint32{}},
+		isMine: map[uint32]bool{}, records: recordCursors{map[string]uint64{}, map[string]uint64{}}, refused: map[marks.Of]*refusedMark{}, saved: saved{shards: map[uint32]uint32{}},
 	}
 	err := a.file.Write(func(w sqlite.Writer) error {
 		if err := o.open(w); err != nil {

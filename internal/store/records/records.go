@@ -18,15 +18,26 @@ type Records struct {
 	Versions Versions
 	Pushes   Pushes
 	Cursors  Cursors
+
+	changed *announcement
 }
 
 // Open opens the repositories of a file.
 func Open(file *sqlite.File) (Records, error) {
 	rejects, err := newRejects(file)
+	changed := &announcement{}
 	return Records{
-		Notes: Notes{file}, Boards: Boards{file}, Rejects: rejects, Links: Links{file},
+		changed: changed, Notes: Notes{file, changed}, Boards: Boards{file}, Rejects: rejects, Links: Links{file},
 		Versions: Versions{file}, Pushes: Pushes{file}, Cursors: Cursors{file},
 	}, err
+}
+
+// NotesKind names notes among the kinds of records that uplinks send.
+const NotesKind = "notes"
+
+// Newest returns, for each kind of records that uplinks send, what says its last change.
+func (r Records) Newest() map[string]func() (uint64, error) {
+	return map[string]func() (uint64, error){NotesKind: r.Notes.Newest}
 }
 
 // nanosOf is how a time stands in a table: nanoseconds since 1970, 0 when there is none.
