@@ -15,7 +15,7 @@ import (
 
 	"nexocumula/client"
 	"nexocumula/internal/config"
-	"nexocumula/internal/gateway"
+	"nexocumula/internal/kinds"
 	"nexocumula/internal/secret"
 	"nexocumula/internal/service"
 )
@@ -24,7 +24,7 @@ const benchPassword = "four words of trout"
 
 // guarded is a central at which everybody has to log in, with an administrator's session.
 func guarded(dir string) (address, bearer string, stop func() error, err error) {
-	settings, err := config.Parse("central.yaml", []byte(centralFile+"access: { login: required }\n"), gateway.Kinds)
+	settings, err := config.Parse("central.yaml", []byte(centralFile+"access: { login: required }\n"), kinds.All)
 	if err != nil {
 		return "", "", nil, err
 	}

@@ -19,6 +19,7 @@ import (
 	"nexocumula/internal/store"
 	"nexocumula/internal/store/engine"
 	"nexocumula/internal/uplink"
+	"nexocumula/internal/uplink/overhttp"
 	"nexocumula/internal/wire"
 )
 
@@ -169,8 +170,10 @@ func catchUp(dir string) ([]Row, error) {
 	if err != nil {
 		return nil, err
 	}
-	sender, err := uplink.NewSender("site-0", "", config.Uplink{Name: "up", Address: c.address, Token: "bench", Tiers: rollup.Tiers}, box, st, nil,
-		func() wire.Status { return wire.Status{SentAt: time.Now()} }, slog.New(slog.DiscardHandler))
+	settings := config.Uplink{Name: "up", Tiers: rollup.Tiers, Settings: overhttp.Settings{URL: c.address, Token: "bench"}}
+	sender, err := uplink.New(settings, box, uplink.From{
+		As: "site-0", Describe: func() wire.Status { return wire.Status{SentAt: time.Now()} }, Store: st, Log: slog.New(slog.DiscardHandler),
+	})
 	if err != nil {
 		return nil, err
 	}

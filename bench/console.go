@@ -25,7 +25,7 @@ import (
 	"nexocumula/internal/core/column"
 	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/series"
-	"nexocumula/internal/gateway"
+	"nexocumula/internal/kinds"
 	"nexocumula/internal/service"
 	"nexocumula/internal/store/engine"
 	"nexocumula/test/browser"
@@ -45,7 +45,7 @@ type console struct {
 
 // look starts one whose series, of which 16 share a station, have summaries of a minute for some days.
 func look(dir string, count, days int) (_ *console, err error) {
-	settings, err := config.Parse("central.yaml", []byte(centralFile), gateway.Kinds)
+	settings, err := config.Parse("central.yaml", []byte(centralFile), kinds.All)
 	if err != nil {
 		return nil, err
 	}

@@ -24,8 +24,8 @@ import (
 	"nexocumula/internal/config"
 	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/series"
-	"nexocumula/internal/gateway"
 	"nexocumula/internal/gateway/source"
+	"nexocumula/internal/kinds"
 	"nexocumula/internal/service"
 )
 
@@ -132,7 +132,7 @@ func gatewayOf(config string, way func(address string) dialer, of says) (perSeco
 
 // startGateway runs a gateway until stop is called, and returns once its sources are up.
 func startGateway(text string) (s *service.Service, stop func() error, err error) {
-	settings, err := config.Parse("bench.yaml", []byte(text), gateway.Kinds)
+	settings, err := config.Parse("bench.yaml", []byte(text), kinds.All)
 	if err != nil {
 		return nil, nil, err
 	}

@@ -15,7 +15,7 @@ import (
 	"nexocumula/internal/core/column"
 	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/series"
-	"nexocumula/internal/gateway"
+	"nexocumula/internal/kinds"
 	"nexocumula/internal/service"
 	"nexocumula/internal/sim"
 	"nexocumula/internal/store"
@@ -27,7 +27,7 @@ const centralFile = "data: DIR\nlisten: 127.0.0.1:0\ncentral:\n  accept: []\n"
 // central runs a service on a prepared store in dir until the returned function is
 // called.
 func central(dir string) (address string, stop func() error, err error) {
-	settings, err := config.Parse("central.yaml", []byte(centralFile), gateway.Kinds)
+	settings, err := config.Parse("central.yaml", []byte(centralFile), kinds.All)
 	if err != nil {
 		return "", nil, err
 	}

@@ -24,7 +24,7 @@ import (
 	"nexocumula/internal/core/column"
 	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/series"
-	"nexocumula/internal/gateway"
+	"nexocumula/internal/kinds"
 	"nexocumula/internal/service"
 	"nexocumula/internal/store/engine"
 )
@@ -42,7 +42,7 @@ func guarded(t *testing.T, text string) (*service.Service, *client.Client) {
 	dir := t.TempDir()
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "secret"), []byte("trout"), 0o600))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "token"), []byte(pushToken), 0o600))
-	settings, err := config.Parse("guarded.yaml", []byte(strings.ReplaceAll(text, "DIR", dir)+"access: { login: required }\n"), gateway.Kinds)
+	settings, err := config.Parse("guarded.yaml", []byte(strings.ReplaceAll(text, "DIR", dir)+"access: { login: required }\n"), kinds.All)
 	require.NoError(t, err)
 	said := &bytes.Buffer{}
 	s, err := service.Open(settings, "test", slog.New(slog.NewJSONHandler(said, &slog.HandlerOptions{Level: slog.LevelDebug})))

@@ -30,7 +30,7 @@ import (
 	"nexocumula/internal/core/reading"
 	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/series"
-	"nexocumula/internal/gateway"
+	"nexocumula/internal/kinds"
 	"nexocumula/internal/service"
 	"nexocumula/internal/store"
 	"nexocumula/internal/store/engine"
@@ -65,7 +65,7 @@ func serve(t *testing.T) *service.Service {
 	dir := t.TempDir()
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "secret"), []byte("trout"), 0o600))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "token"), []byte(pushToken), 0o600))
-	settings, err := config.Parse("both.yaml", []byte(strings.ReplaceAll(bothConfig, "DIR", dir)), gateway.Kinds)
+	settings, err := config.Parse("both.yaml", []byte(strings.ReplaceAll(bothConfig, "DIR", dir)), kinds.All)
 	require.NoError(t, err)
 	s, err := service.Open(settings, "test", slog.New(slog.DiscardHandler))
 	require.NoError(t, err)

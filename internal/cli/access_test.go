@@ -17,7 +17,7 @@ import (
 
 	"nexocumula/client"
 	"nexocumula/internal/config"
-	"nexocumula/internal/gateway"
+	"nexocumula/internal/kinds"
 	"nexocumula/internal/service"
 )
 
@@ -27,7 +27,7 @@ func guarded(t *testing.T) (at, code string) {
 	t.Setenv("HOME", t.TempDir())
 	t.Setenv("XDG_CONFIG_HOME", filepath.Join(t.TempDir(), "config"))
 	t.Setenv("NEXOCUMULA_TOKEN", "")
-	settings, err := config.Parse("central.yaml", []byte("data: "+t.TempDir()+"\nlisten: 127.0.0.1:0\naccess: { login: required }\ncentral: { accept: [] }\n"), gateway.Kinds)
+	settings, err := config.Parse("central.yaml", []byte("data: "+t.TempDir()+"\nlisten: 127.0.0.1:0\naccess: { login: required }\ncentral: { accept: [] }\n"), kinds.All)
 	require.NoError(t, err)
 	s, err := service.Open(settings, "test", slog.New(slog.DiscardHandler))
 	require.NoError(t, err)

@@ -12,7 +12,7 @@ import (
 	"nexocumula/internal/config/shape"
 	"nexocumula/internal/core/span"
 	"nexocumula/internal/fieldwork"
-	"nexocumula/internal/gateway"
+	"nexocumula/internal/kinds"
 )
 
 func checkCommand() *cli.Command {
@@ -31,7 +31,7 @@ func checkCommand() *cli.Command {
 			}
 			var problems shape.Problems
 			for _, path := range cmd.Args().Slice() {
-				settings, err := config.Load(path, gateway.Kinds)
+				settings, err := config.Load(path, kinds.All)
 				if found, ok := err.(shape.Problems); ok {
 					problems = append(problems, found...)
 				} else if err != nil {
@@ -74,7 +74,7 @@ func checkLive(ctx context.Context, cmd *cli.Command) error {
 	}
 	all, broken := []client.CheckedLive{}, 0
 	for _, path := range cmd.Args().Slice() {
-		settings, err := config.Load(path, gateway.Kinds)
+		settings, err := config.Load(path, kinds.All)
 		if err != nil {
 			return err
 		}

@@ -12,8 +12,8 @@ import (
 	"nexocumula/client"
 	"nexocumula/internal/certs"
 	"nexocumula/internal/config"
-	"nexocumula/internal/gateway"
-	"nexocumula/internal/uplink"
+	"nexocumula/internal/kinds"
+	"nexocumula/internal/uplink/overhttp"
 )
 
 func enrolCommand() *cli.Command {
@@ -71,21 +71,21 @@ func joinCommand() *cli.Command {
 }
 
 func join(ctx context.Context, cmd *cli.Command) error {
-	settings, err := config.Load(cmd.String("config"), gateway.Kinds)
+	settings, err := config.Load(cmd.String("config"), kinds.All)
 	if err != nil {
 		return err
 	}
-	name, u, err := joining(settings, cmd.String("uplink"))
+	name, as, u, err := joining(settings, cmd.String("uplink"))
 	if err != nil {
 		return err
 	}
-	if strings.HasPrefix(u.Address, "http://") && !cmd.Bool("plain") && !isLocal(u.Address) {
-		return usage("%s is not by TLS, so that everybody on the way could read the credential; use an https:// address, or say --plain", u.Address)
+	if strings.HasPrefix(u.URL, "http://") && !cmd.Bool("plain") && !isLocal(u.URL) {
+		return usage("%s is not by TLS, so that everybody on the way could read the credential; use an https:// address, or say --plain", u.URL)
 	}
 	by := u.HTTP()
 	var fingerprint string
 	if u.TLS == nil {
-		if fingerprint, err = firstContact(ctx, cmd, u.Address); err != nil {
+		if fingerprint, err = firstContact(ctx, cmd, u.URL); err != nil {
 			return err
 		}
 		if fingerprint != "" {
@@ -96,26 +96,26 @@ func join(ctx context.Context, cmd *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	joined, err := client.Over(u.Address, by).Join(ctx, client.Join{Gateway: name, Code: code})
+	joined, err := client.Over(u.URL, by).Join(ctx, client.Join{Gateway: name, Code: code})
 	if err != nil {
 		return err
 	}
-	file := uplink.CredentialFile(settings.Data, u.Name)
-	c := uplink.Credential{Gateway: joined.Gateway, Secret: joined.Secret, Fingerprint: fingerprint, Since: time.Now().UTC()}
+	file := overhttp.CredentialFile(settings.Data, as)
+	c := overhttp.Credential{Gateway: joined.Gateway, Secret: joined.Secret, Fingerprint: fingerprint, Since: time.Now().UTC()}
 	if err := c.Save(file); err != nil {
 		return fmt.Errorf("%w; the code was used, have another made", err)
 	}
-	fmt.Fprintf(cmd.Root().Writer, "%s has joined %s. Its credential is in %s; it is renewed by itself.\n", name, u.Address, file)
+	fmt.Fprintf(cmd.Root().Writer, "%s has joined %s. Its credential is in %s; it is renewed by itself.\n", name, u.URL, file)
 	return nil
 }
 
-// joining is the uplink that a code is for, and the name under which the central knows us.
-func joining(settings config.Settings, wanted string) (name string, found config.Uplink, err error) {
+// joining returns the uplink that a code is for, and the name under which its central knows us.
+func joining(settings config.Settings, wanted string) (name, uplink string, found overhttp.Settings, err error) {
 	var names []string
 	look := func(as string, all []config.Uplink) {
 		for _, u := range all {
-			if u.Token == "" && (wanted == "" || u.Name == wanted) {
-				name, found = as, u
+			if of, overHTTP := u.Settings.(overhttp.Settings); overHTTP && of.Token == "" && (wanted == "" || u.Name == wanted) {
+				name, uplink, found = as, u.Name, of
 				names = append(names, u.Name)
 			}
 		}
@@ -128,13 +128,13 @@ func joining(settings config.Settings, wanted string) (name string, found config
 	}
 	switch {
 	case len(names) == 0 && wanted != "":
-		return "", found, usage("the configuration has no uplink %q without a secret", wanted)
+		return "", "", found, usage("the configuration has no uplink %q without a secret", wanted)
 	case len(names) == 0:
-		return "", found, usage("the configuration has no uplink without a secret; write one as uplinks: [{ name: head-office, address: \"https://host:port\" }]")
+		return "", "", found, usage("the configuration has no uplink without a secret; write one as uplinks: [{ name: head-office, address: \"https://host:port\" }]")
 	case len(names) > 1:
-		return "", found, usage("several uplinks have no secret: %s; name one with --uplink", strings.Join(names, ", "))
+		return "", "", found, usage("several uplinks have no secret: %s; name one with --uplink", strings.Join(names, ", "))
 	}
-	return name, found, nil
+	return name, uplink, found, nil
 }
 
 func isLocal(address string) bool {

@@ -3,14 +3,13 @@ package cli
 import (
 	"context"
 	"fmt"
+	"nexocumula/internal/kinds"
 	"slices"
 	"strings"
 
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/jedib0t/go-pretty/v6/text"
 	"github.com/urfave/cli/v3"
-
-	"nexocumula/internal/gateway"
 )
 
 func keysCommand() *cli.Command {
@@ -21,7 +20,7 @@ func keysCommand() *cli.Command {
 		Action: func(_ context.Context, cmd *cli.Command) error {
 			wanted := cmd.Args().Slice()
 			var known []string
-			for _, list := range gateway.KeyLists() {
+			for _, list := range kinds.KeyLists() {
 				name := strings.TrimPrefix(list.Name, "payload: ")
 				known = append(known, name)
 				if len(wanted) == 0 || slices.Contains(wanted, name) {
@@ -38,7 +37,7 @@ func keysCommand() *cli.Command {
 	}
 }
 
-func printKeys(cmd *cli.Command, list gateway.KeyList) {
+func printKeys(cmd *cli.Command, list kinds.KeyList) {
 	out := cmd.Root().Writer
 	fmt.Fprintf(out, "%s: %s\n", list.Name, list.Says)
 	t := table.NewWriter()

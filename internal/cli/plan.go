@@ -12,7 +12,7 @@ import (
 	"nexocumula/internal/config"
 	"nexocumula/internal/core/span"
 	"nexocumula/internal/fieldwork"
-	"nexocumula/internal/gateway"
+	"nexocumula/internal/kinds"
 )
 
 func planCommand() *cli.Command {
@@ -35,7 +35,7 @@ func planCommand() *cli.Command {
 			if cmd.Args().Len() != 1 {
 				return usage("name the configuration: nexocumula plan FILE")
 			}
-			settings, err := config.Load(cmd.Args().First(), gateway.Kinds)
+			settings, err := config.Load(cmd.Args().First(), kinds.All)
 			if err != nil {
 				return err
 			}

@@ -9,7 +9,7 @@ import (
 
 	"nexocumula/internal/access"
 	"nexocumula/internal/config"
-	"nexocumula/internal/gateway"
+	"nexocumula/internal/kinds"
 )
 
 func recoverCommand() *cli.Command {
@@ -19,7 +19,7 @@ func recoverCommand() *cli.Command {
 			"password of the given account and removes its other factors. The service may be running.",
 		Flags: []cli.Flag{configFlag, verboseFlag},
 		Action: func(_ context.Context, cmd *cli.Command) error {
-			settings, err := config.Load(cmd.String("config"), gateway.Kinds)
+			settings, err := config.Load(cmd.String("config"), kinds.All)
 			if err != nil {
 				return err
 			}

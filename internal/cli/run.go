@@ -13,7 +13,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"nexocumula/internal/config"
-	"nexocumula/internal/gateway"
+	"nexocumula/internal/kinds"
 	"nexocumula/internal/service"
 )
 
@@ -35,7 +35,7 @@ func runCommand(version string) *cli.Command {
 		Usage: "Run the gateway, the central or both that a configuration describes",
 		Flags: []cli.Flag{configFlag, verboseFlag},
 		Action: func(ctx context.Context, cmd *cli.Command) error {
-			settings, err := config.Load(cmd.String("config"), gateway.Kinds)
+			settings, err := config.Load(cmd.String("config"), kinds.All)
 			if err != nil {
 				return err
 			}

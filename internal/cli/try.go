@@ -17,6 +17,7 @@ import (
 	"nexocumula/internal/api"
 	"nexocumula/internal/config"
 	"nexocumula/internal/gateway"
+	"nexocumula/internal/kinds"
 )
 
 func tryCommand() *cli.Command {
@@ -106,7 +107,7 @@ func tryIt(ctx context.Context, cmd *cli.Command, source, place string, raw []by
 	if file == "" {
 		return ask(cmd).Try(ctx, source, client.Try{Place: place, Raw: raw})
 	}
-	settings, err := config.Load(file, gateway.Kinds)
+	settings, err := config.Load(file, kinds.All)
 	if err != nil {
 		return client.Trial{}, err
 	}

@@ -1,7 +1,6 @@
 package config
 
 import (
-	"net/url"
 	"slices"
 	"strings"
 	"time"
@@ -15,7 +14,7 @@ import (
 	"nexocumula/internal/plain"
 )
 
-func (raw file) check(at shape.Place, kinds []SourceKind) Settings {
+func (raw file) check(at shape.Place, kinds Kinds) Settings {
 	if raw.Data == "" {
 		at.Key("data").Wrong("say in which folder the store is, such as ./data/long-mere")
 	}
@@ -31,7 +30,7 @@ func (raw file) check(at shape.Place, kinds []SourceKind) Settings {
 		Listen:  raw.Listen,
 		TLS:     raw.TLS.check(at.Key("tls")),
 		Gateway: raw.Gateway.check(at.Key("gateway"), kinds, raw.Listen),
-		Central: raw.Central.check(at.Key("central")),
+		Central: raw.Central.check(at.Key("central"), kinds),
 		Queries: raw.Queries.check(at.Key("queries")),
 	}
 	out.Field = raw.Field.check(at.Key("field"))
@@ -59,7 +58,7 @@ func (raw file) check(at shape.Place, kinds []SourceKind) Settings {
 	return out
 }
 
-func (raw *gatewayFile) check(at shape.Place, kinds []SourceKind, listen string) *Gateway {
+func (raw *gatewayFile) check(at shape.Place, kinds Kinds, listen string) *Gateway {
 	if raw == nil {
 		return nil
 	}
@@ -79,7 +78,7 @@ func (raw *gatewayFile) check(at shape.Place, kinds []SourceKind, listen string)
 	var names []string
 	needed, reached := map[string]string{}, map[string]string{}
 	for _, part := range raw.Sources {
-		s := source(part, raw.Site, kinds)
+		s := source(part, raw.Site, kinds.Sources)
 		names = unique(part.Key("name"), s.Name, names)
 		if n, ok := s.Settings.(Needing); ok && n.Needs(s.Name) != "" {
 			what := n.Needs(s.Name)
@@ -100,7 +99,7 @@ func (raw *gatewayFile) check(at shape.Place, kinds []SourceKind, listen string)
 		}
 		g.Sources = append(g.Sources, s)
 	}
-	g.Uplinks = uplinks(at.Key("uplinks"), raw.Uplinks)
+	g.Uplinks = uplinks(raw.Uplinks, kinds.Uplinks)
 	if wrongSite == nil {
 		g.checkFeeds(at)
 	}
@@ -120,15 +119,6 @@ func (raw paceFile) check(at shape.Place) CommitDelay {
 	return out
 }
 
-func uplinks(at shape.Place, raw []uplinkFile) (out []Uplink) {
-	var names []string
-	for i, r := range raw {
-		names = unique(at.Item(i).Key("name"), r.Name, names)
-		out = append(out, r.check(at.Item(i)))
-	}
-	return out
-}
-
 func unique(at shape.Place, name string, taken []string) []string {
 	if err := series.CheckLevel(name); err != nil {
 		at.Wrong("the name %v", err)
@@ -138,29 +128,17 @@ func unique(at shape.Place, name string, taken []string) []string {
 	return append(taken, name)
 }
 
-func (raw uplinkFile) check(at shape.Place) Uplink {
-	out := Uplink{Name: raw.Name, Address: strings.TrimRight(raw.Address, "/"), Token: at.Secret(raw.Secret, false)}
-	if u, err := url.Parse(raw.Address); err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" {
-		at.Key("address").Wrong("%q is not the address of a central; write http://host:port or https://host:port", raw.Address)
-	}
-	if raw.Tiers != nil {
-		out.Tiers = shape.Parsed(at.Key("tiers"), raw.Tiers, rollup.ParseTiers)
-	}
-	raw.TLS.check(at.Key("tls"), strings.HasPrefix(raw.Address, "https://"), &out)
-	return out
-}
-
 // How many series a central keeps, unless told otherwise.
 const (
 	DefaultMaxSeries          = 200_000
 	DefaultMaxSeriesOfGateway = 20_000
 )
 
-func (raw *centralFile) check(at shape.Place) *Central {
+func (raw *centralFile) check(at shape.Place, kinds Kinds) *Central {
 	if raw == nil {
 		return nil
 	}
-	out := &Central{Name: raw.Name, Uplinks: uplinks(at.Key("uplinks"), raw.Uplinks)}
+	out := &Central{Name: raw.Name, Uplinks: uplinks(raw.Uplinks, kinds.Uplinks)}
 	for _, limit := range []struct {
 		key   string
 		raw   *int

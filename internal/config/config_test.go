@@ -15,7 +15,8 @@ import (
 	"nexocumula/internal/config/shape"
 	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/series"
-	"nexocumula/internal/gateway"
+	"nexocumula/internal/kinds"
+	"nexocumula/internal/uplink/overhttp"
 )
 
 const good = `data: ./data
@@ -47,7 +48,7 @@ gateway:
 
 func TestAGoodFileBecomesSettings(t *testing.T) {
 	t.Setenv("TROUT", "secret")
-	s, err := config.Parse("good.yaml", []byte(good), gateway.Kinds)
+	s, err := config.Parse("good.yaml", []byte(good), kinds.All)
 	require.NoError(t, err)
 	assert.Equal(t, "127.0.0.1:8460", s.Listen, "loopback unless told otherwise")
 	assert.Nil(t, s.Central)
@@ -64,7 +65,7 @@ func TestAGoodFileBecomesSettings(t *testing.T) {
 	assert.Zero(t, days("alder-weir/pump/power", rollup.Readings), "what no line names is kept for good")
 	assert.Equal(t, [2]string{"lake", "mqtt_listener"}, [2]string{g.Sources[0].Name, g.Sources[0].Kind})
 	assert.Equal(t, [2]string{"panel", "modbus"}, [2]string{g.Sources[1].Name, g.Sources[1].Kind})
-	assert.Equal(t, config.Uplink{Name: "head-office", Address: "https://central:8460", Token: "secret"}, g.Uplinks[0])
+	assert.Equal(t, config.Uplink{Name: "head-office", Settings: overhttp.Settings{URL: "https://central:8460", Token: "secret"}}, g.Uplinks[0])
 }
 
 func TestEveryMistakeIsNamedWithItsPlace(t *testing.T) {
@@ -121,7 +122,7 @@ func TestEveryMistakeIsNamedWithItsPlace(t *testing.T) {
 		{"site: long-mere", "site: long-mere\n  site: other", "f.yaml:8:3"},
 	} {
 		require.Contains(t, good, test.from)
-		_, err := config.Parse("f.yaml", []byte(strings.Replace(good, test.from, test.to, 1)), gateway.Kinds)
+		_, err := config.Parse("f.yaml", []byte(strings.Replace(good, test.from, test.to, 1)), kinds.All)
 		var problems shape.Problems
 		require.ErrorAs(t, err, &problems, test.to)
 		assert.ErrorContains(t, err, test.wrong, test.to)
@@ -129,11 +130,11 @@ func TestEveryMistakeIsNamedWithItsPlace(t *testing.T) {
 }
 
 func TestAllMistakesAreNamedAtOnce(t *testing.T) {
-	_, err := config.Parse("f.yaml", []byte("gateway:\n  site: ''\n  sources:\n    - { name: a }\n"), gateway.Kinds)
+	_, err := config.Parse("f.yaml", []byte("gateway:\n  site: ''\n  sources:\n    - { name: a }\n"), kinds.All)
 	var problems shape.Problems
 	require.ErrorAs(t, err, &problems)
 	assert.Len(t, problems, 3)
-	_, err = config.Parse("f.yaml", []byte("datum: d\ngateway:\n  site: a b\n  colour: blue\n  sources:\n    - name: p\n      modbus:\n        adress: x\n        unit: one\n        registers: none\n  uplinks: 7\nlisten: [1]\n"), gateway.Kinds)
+	_, err = config.Parse("f.yaml", []byte("datum: d\ngateway:\n  site: a b\n  colour: blue\n  sources:\n    - name: p\n      modbus:\n        adress: x\n        unit: one\n        registers: none\n  uplinks: 7\nlisten: [1]\n"), kinds.All)
 	require.ErrorAs(t, err, &problems)
 	for i, wrong := range []string{
 		`f.yaml:1:1: key "datum" is not known here; did you mean data?`,
@@ -152,10 +153,10 @@ func TestAllMistakesAreNamedAtOnce(t *testing.T) {
 		assert.Contains(t, problems[i].Error(), wrong)
 	}
 	assert.Len(t, problems, 11)
-	s, err := config.Parse("f.yaml", []byte("data: d\nx-common: &all { unit: m }\n"), gateway.Kinds)
+	s, err := config.Parse("f.yaml", []byte("data: d\nx-common: &all { unit: m }\n"), kinds.All)
 	assert.ErrorContains(t, err, "x-common", "unknown keys are refused, whatever they hold")
 	assert.Empty(t, s.Data)
-	_, err = config.Parse("empty.yaml", nil, gateway.Kinds)
+	_, err = config.Parse("empty.yaml", nil, kinds.All)
 	assert.ErrorContains(t, err, "neither gateway: nor central:")
 }
 
@@ -163,16 +164,16 @@ func TestSecretsComeFromFiles(t *testing.T) {
 	dir := t.TempDir()
 	file := filepath.Join(dir, "token")
 	text := "data: d\ncentral:\n  accept: [{ gateway: long-mere, secret_file: " + file + " }]\n"
-	_, err := config.Parse("c.yaml", []byte(text), gateway.Kinds)
+	_, err := config.Parse("c.yaml", []byte(text), kinds.All)
 	assert.ErrorContains(t, err, "c.yaml:3:47: central.accept[0].secret_file: the secret cannot be read")
 	require.NoError(t, os.WriteFile(file, []byte(" \n"), 0o600))
-	_, err = config.Parse("c.yaml", []byte(text), gateway.Kinds)
+	_, err = config.Parse("c.yaml", []byte(text), kinds.All)
 	assert.ErrorContains(t, err, "is empty where a secret should be")
 	require.NoError(t, os.WriteFile(file, []byte("trout\n"), 0o600))
-	s, err := config.Parse("c.yaml", []byte(text), gateway.Kinds)
+	s, err := config.Parse("c.yaml", []byte(text), kinds.All)
 	require.NoError(t, err)
 	assert.Equal(t, []config.Accept{{Gateway: "long-mere", Sites: []string{"long-mere"}, Token: "trout"}}, s.Central.Accept)
-	_, err = config.Load(filepath.Join(dir, "none.yaml"), gateway.Kinds)
+	_, err = config.Load(filepath.Join(dir, "none.yaml"), kinds.All)
 	assert.ErrorContains(t, err, "reading the configuration")
 }
 
@@ -181,15 +182,15 @@ func TestASecretMayBeHandedOverBySystemd(t *testing.T) {
 	t.Setenv("CREDENTIALS_DIRECTORY", dir)
 	t.Setenv("TROUT", "secret")
 	text := []byte(strings.Replace(good, "secret_env: TROUT", "secret_credential: uplink", 1))
-	_, err := config.Parse("f.yaml", text, gateway.Kinds)
+	_, err := config.Parse("f.yaml", text, kinds.All)
 	assert.ErrorContains(t, err, "the secret cannot be read")
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "uplink"), []byte("salmon\n"), 0o400))
-	settings, err := config.Parse("f.yaml", text, gateway.Kinds)
+	settings, err := config.Parse("f.yaml", text, kinds.All)
 	require.NoError(t, err)
-	assert.Equal(t, "salmon", settings.Gateway.Uplinks[0].Token)
-	_, err = config.Parse("f.yaml", []byte(strings.Replace(good, "secret_env: TROUT", "secret_env: TROUT, secret_credential: uplink", 1)), gateway.Kinds)
+	assert.Equal(t, "salmon", settings.Gateway.Uplinks[0].Settings.(overhttp.Settings).Token)
+	_, err = config.Parse("f.yaml", []byte(strings.Replace(good, "secret_env: TROUT", "secret_env: TROUT, secret_credential: uplink", 1)), kinds.All)
 	assert.ErrorContains(t, err, "give one of secret_file, secret_env and secret_credential")
-	_, err = config.Parse("f.yaml", []byte(strings.Replace(good, "secret_env: TROUT", "secret_credential: ../../etc/passwd", 1)), gateway.Kinds)
+	_, err = config.Parse("f.yaml", []byte(strings.Replace(good, "secret_env: TROUT", "secret_credential: ../../etc/passwd", 1)), kinds.All)
 	assert.ErrorContains(t, err, "the secret cannot be read", "no way leads out of the folder")
 }
 
@@ -205,7 +206,7 @@ func TestWhoHasToLogInFollowsFromWhatIsListenedAt(t *testing.T) {
 		{"listen: 0.0.0.0:1\ntls: { self_signed: true }", true, false}, {"listen: 10.0.0.1:1\ntls: { self_signed: true }", true, false}, {"listen: pump-house:1\ntls: { self_signed: true }", true, false},
 		{"listen: 0.0.0.0:1\nopen: true", false, true}, {"open: true", false, false},
 	} {
-		settings, err := config.Parse("f.yaml", []byte(strings.Replace(good, "data: ./data\n", "data: ./data\n"+test.lines+"\n", 1)), gateway.Kinds)
+		settings, err := config.Parse("f.yaml", []byte(strings.Replace(good, "data: ./data\n", "data: ./data\n"+test.lines+"\n", 1)), kinds.All)
 		require.NoError(t, err, test.lines)
 		assert.Equal(t, [2]bool{test.login, test.open}, [2]bool{settings.Access.Login, settings.Access.Open}, test.lines)
 	}
@@ -224,7 +225,7 @@ func TestSourcesShareNoPortSessionOrSerialLine(t *testing.T) {
 		{"mqtt_listener: { address: '127.0.0.1:0', " + messages + " }", "mqtt_listener: { address: '127.0.0.1:0', " + messages + " }", ""},
 		{"modbus: { address: 'rtu:///dev/ttyS0', unit: 1, every: 10s, registers: [{ at: 0, series: p/x }] }", "modbus: { address: 'rtu:///dev/ttyS0', unit: 2, every: 10s, registers: [{ at: 0, series: p/y }] }", `use the same serial line rtu:///dev/ttyS0; name all its units in one source`},
 	} {
-		_, err := config.Parse("f.yaml", []byte(file(c.first, c.second)), gateway.Kinds)
+		_, err := config.Parse("f.yaml", []byte(file(c.first, c.second)), kinds.All)
 		if c.want == "" {
 			assert.NoError(t, err)
 		} else {
@@ -235,9 +236,9 @@ func TestSourcesShareNoPortSessionOrSerialLine(t *testing.T) {
 
 func TestWhatIsNearlyRightIsSuggested(t *testing.T) {
 	file := "data: d\nzone: %s\ngateway:\n  site: long-mere\n  series:\n    - { select: +/+/t, unit: \"%s\" }\n"
-	_, err := config.Parse("f.yaml", fmt.Appendf(nil, file, "Berlin", "Cel"), gateway.Kinds)
+	_, err := config.Parse("f.yaml", fmt.Appendf(nil, file, "Berlin", "Cel"), kinds.All)
 	assert.ErrorContains(t, err, `f.yaml:2:7: zone: "Berlin" is not known; did you mean Europe/Berlin?`)
-	got, err := config.Parse("f.yaml", fmt.Appendf(nil, file, "Europe/Berlin", "°C"), gateway.Kinds)
+	got, err := config.Parse("f.yaml", fmt.Appendf(nil, file, "Europe/Berlin", "°C"), kinds.All)
 	require.NoError(t, err)
 	assert.Contains(t, fmt.Sprint(got.Advice), "the symbol of °C is Cel")
 }

@@ -39,7 +39,7 @@ type gatewayFile struct {
 	Pace    paceFile     `yaml:"pace"`
 	Series  []seriesFile `yaml:"series"`
 	Sources []shape.Part `yaml:"sources"`
-	Uplinks []uplinkFile `yaml:"uplinks"`
+	Uplinks []shape.Part `yaml:"uplinks"`
 }
 
 type paceFile struct {
@@ -115,14 +115,6 @@ type screenFile struct {
 	Name     string            `yaml:"name" is:"range, change …" says:"by which its rejects are counted"`
 }
 
-type uplinkFile struct {
-	Name         string     `yaml:"name"`
-	Address      string     `yaml:"address"`
-	Tiers        []string   `yaml:"tiers"`
-	TLS          *clientTLS `yaml:"tls"`
-	shape.Secret `yaml:",inline"`
-}
-
 type centralFile struct {
 	Name string `yaml:"name"`
 
@@ -130,7 +122,7 @@ type centralFile struct {
 	MaxSeriesOfGateway *int `yaml:"max_series_of_gateway"`
 
 	Accept  []acceptFile `yaml:"accept"`
-	Uplinks []uplinkFile `yaml:"uplinks"`
+	Uplinks []shape.Part `yaml:"uplinks"`
 }
 
 type acceptFile struct {

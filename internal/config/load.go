@@ -42,7 +42,7 @@ func (s *Settings) Changed(before Settings) (now, restart []string) {
 
 // Load reads and checks the file at path. Mistakes come back as shape.Problems. kinds are
 // the sources that a gateway may have.
-func Load(path string, kinds []SourceKind) (Settings, error) {
+func Load(path string, kinds Kinds) (Settings, error) {
 	f, err := os.Open(path)
 	if err != nil {
 		return Settings{}, fmt.Errorf("reading the configuration: %w", err)
@@ -62,7 +62,7 @@ func Load(path string, kinds []SourceKind) (Settings, error) {
 
 // Parse checks the text of a file; name is what problems are reported with. Files
 // that it names are read.
-func Parse(name string, text []byte, kinds []SourceKind) (Settings, error) {
+func Parse(name string, text []byte, kinds Kinds) (Settings, error) {
 	var raw file
 	f, at, err := shape.Read(name, text, &raw)
 	if err != nil {

@@ -12,7 +12,7 @@ import (
 
 	"nexocumula/internal/config"
 	"nexocumula/internal/config/shape"
-	"nexocumula/internal/gateway"
+	"nexocumula/internal/kinds"
 )
 
 // mistake is a change of a good file, and what is said of it.
@@ -35,7 +35,7 @@ func TestMistakesOfTheFieldAreExplained(t *testing.T) {
 	require.NoError(t, os.WriteFile(dir+"/secret", []byte("0123456789abcdef"), 0o600))
 	good := strings.ReplaceAll(all.Good, "DIR", dir)
 	said := func(text string) (problems, advice []string) {
-		s, err := config.Parse("f.yaml", []byte(text), gateway.Kinds)
+		s, err := config.Parse("f.yaml", []byte(text), kinds.All)
 		if err != nil {
 			var found shape.Problems
 			require.ErrorAs(t, err, &found)

@@ -14,7 +14,7 @@ import (
 	"nexocumula/internal/core/calibrate"
 	"nexocumula/internal/core/screen"
 	"nexocumula/internal/core/series"
-	"nexocumula/internal/gateway"
+	"nexocumula/internal/kinds"
 )
 
 // ruled is a file with one rule, whose keys are given.
@@ -25,7 +25,7 @@ func ruled(keys string) string {
 func TestARuleSaysHowRawBecomesTrue(t *testing.T) {
 	s, err := config.Parse("f.yaml", []byte(ruled(`unit: "%", every: 10s, normal: { inner: [20, 80], outer: [null, 95] },
         calibration: [{ points: [[120, 0], [880, 100]], unit_in: mV, outside: clamp, decimals: 1 }, { since: 2026-03-01T08:00:00Z, polynomial: [1, 2, 3], range: [0, 10], outside: reject }],
-        screens: [{ range: [0, 100] }, { change: 5, per: 30s, then: uncertain }, { stuck_for: 6h, name: frozen }, { allowed: ["1", "2"] }, { requires: [water_temp] }, { holds: "value < t", with: { t: water_temp } }]`)), gateway.Kinds)
+        screens: [{ range: [0, 100] }, { change: 5, per: 30s, then: uncertain }, { stuck_for: 6h, name: frozen }, { allowed: ["1", "2"] }, { requires: [water_temp] }, { holds: "value < t", with: { t: water_temp } }]`)), kinds.All)
 	require.NoError(t, err)
 	r := s.Gateway.Rules[0]
 	assert.Equal(t, 10*time.Second, r.Every)
@@ -78,7 +78,7 @@ func TestRulesThatMeanNothingAreRefusedAllAtOnce(t *testing.T) {
 		`kind: counter, normal: { inner: [0, 10] }`:                       "no normal range",
 		`every: 1ms`: "use 100ms to",
 	} {
-		_, err := config.Parse("f.yaml", []byte(ruled(keys)), gateway.Kinds)
+		_, err := config.Parse("f.yaml", []byte(ruled(keys)), kinds.All)
 		var problems shape.Problems
 		if assert.ErrorAs(t, err, &problems, keys) {
 			assert.Len(t, problems, 1, keys)
@@ -91,7 +91,7 @@ func TestRulesThatMeanNothingAreRefusedAllAtOnce(t *testing.T) {
 	for i := range 20 {
 		fmt.Fprintf(&all, "    - { select: \"+/%d/#\", screens: [{ range: [%d, 0] }] }\n", i, i+1)
 	}
-	_, err := config.Parse("f.yaml", []byte(all.String()), gateway.Kinds)
+	_, err := config.Parse("f.yaml", []byte(all.String()), kinds.All)
 	var problems shape.Problems
 	require.ErrorAs(t, err, &problems)
 	assert.Len(t, problems, 22, "an unknown key hides none of the others")
@@ -122,7 +122,7 @@ func TestWhatChangedIsTold(t *testing.T) {
 
 func parsed(t *testing.T, text string) config.Settings {
 	t.Setenv("TROUT", "secret")
-	s, err := config.Parse("f.yaml", []byte(text), gateway.Kinds)
+	s, err := config.Parse("f.yaml", []byte(text), kinds.All)
 	require.NoError(t, err)
 	return s
 }

@@ -1,11 +1,9 @@
 package config
 
 import (
-	"net/http"
 	"slices"
 	"time"
 
-	"nexocumula/internal/certs"
 	"nexocumula/internal/config/shape"
 	"nexocumula/internal/core/calibrate"
 	"nexocumula/internal/core/formula"
@@ -135,28 +133,6 @@ type Source struct {
 	Kind     string // its key in the file
 	Settings any    // as its kind checked them
 	Print    string // another when anything of it is another, in the file or in one that it names
-}
-
-// Uplink is a central to replicate to.
-type Uplink struct {
-	Name    string
-	Address string        // http:// or https:// and host:port
-	Tiers   []rollup.Tier // that it sends; nil: all there are
-
-	TLS        *certs.Holder // nil: what this machine trusts
-	ServerName string        // that the central's certificate must be for; "": the address's
-
-	Token string // "": it joins with a code, and gets a credential of its own
-}
-
-// HTTP makes the requests to the central. It follows nobody elsewhere.
-func (u *Uplink) HTTP() *http.Client {
-	out := &http.Client{}
-	if u.TLS != nil {
-		out = u.TLS.HTTP(u.ServerName)
-	}
-	out.CheckRedirect = func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }
-	return out
 }
 
 // Central is the part of a process that receives.

@@ -42,20 +42,23 @@ func (raw *serverTLS) check(at shape.Place) *TLS {
 	return &TLS{Holder: shape.Parsed(at, certs.Files{CA: raw.ClientCA, Cert: raw.Cert, Key: raw.Key}, certs.Open), ClientsShow: raw.ClientCA != "", Vouched: true}
 }
 
-// clientTLS are the certificates of an uplink.
-type clientTLS struct {
+// ClientTLS are the certificates of an uplink.
+type ClientTLS struct {
 	CA         string `yaml:"ca"`
 	Cert       string `yaml:"cert"`
 	Key        string `yaml:"key"`
 	ServerName string `yaml:"server_name"`
 }
 
-func (raw *clientTLS) check(at shape.Place, secure bool, out *Uplink) {
+// Check returns what the certificates are held by, and the name that the other end's must be for; secure says
+// whether the address is one by TLS.
+func (raw *ClientTLS) Check(at shape.Place, secure bool) (holder *certs.Holder, serverName string) {
 	switch {
 	case raw == nil:
+		return nil, ""
 	case !secure:
 		at.Wrong("tls: is for an address that begins with https://")
-	default:
-		out.TLS, out.ServerName = shape.Parsed(at, certs.Files{CA: raw.CA, Cert: raw.Cert, Key: raw.Key}, certs.Open), raw.ServerName
+		return nil, ""
 	}
+	return shape.Parsed(at, certs.Files{CA: raw.CA, Cert: raw.Cert, Key: raw.Key}, certs.Open), raw.ServerName
 }

@@ -11,7 +11,7 @@ import (
 	"text/template"
 
 	"nexocumula/internal/config"
-	"nexocumula/internal/gateway"
+	"nexocumula/internal/kinds"
 )
 
 //go:embed configs
@@ -45,7 +45,7 @@ func configure(dir, name string, p places) (config.Settings, error) {
 	if err := os.WriteFile(path, []byte(text.String()), 0o640); err != nil {
 		return config.Settings{}, fmt.Errorf("writing the demo's configuration: %w", err)
 	}
-	return config.Load(path, gateway.Kinds)
+	return config.Load(path, kinds.All)
 }
 
 // devicesSecret is the file of what brokers and scripts know each other by.

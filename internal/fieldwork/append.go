@@ -8,7 +8,7 @@ import (
 	"nexocumula/client"
 	"nexocumula/internal/config"
 	"nexocumula/internal/config/edit"
-	"nexocumula/internal/gateway"
+	"nexocumula/internal/kinds"
 )
 
 // Append appends lines to a configuration, and says how that changes it. Only with Write it is
@@ -44,7 +44,7 @@ func Append(file string, want client.Append, confined *config.Field, data string
 	if out.Difference, err = edit.Difference(file, string(before), after); err != nil {
 		return out, err
 	}
-	if _, err := config.Parse(file+" (new)", []byte(after), gateway.Kinds); err != nil {
+	if _, err := config.Parse(file+" (new)", []byte(after), kinds.All); err != nil {
 		return out, Wrong{fmt.Errorf("with these lines the configuration would not be good, and it stays as it is:\n%w", err)}
 	}
 	if !want.Write {

@@ -14,6 +14,7 @@ import (
 	"nexocumula/internal/core/span"
 	"nexocumula/internal/gateway"
 	"nexocumula/internal/gateway/source"
+	"nexocumula/internal/kinds"
 )
 
 const longestWait = 10 * time.Minute
@@ -29,7 +30,7 @@ func Check(ctx context.Context, g *gateway.Gateway, file string, want client.Che
 			return out, wrong("wait %q: use 1s to %s", want.Wait, span.Format(longestWait))
 		}
 	}
-	settings, err := config.Load(file, gateway.Kinds)
+	settings, err := config.Load(file, kinds.All)
 	if problems, ok := errors.AsType[shape.Problems](err); ok {
 		for _, p := range problems {
 			out.Problems = append(out.Problems, p.Error())
@@ -70,7 +71,7 @@ func Check(ctx context.Context, g *gateway.Gateway, file string, want client.Che
 
 // PlanOf plans the configuration of a running service, with the facts that its gateway has heard and learned.
 func PlanOf(g *gateway.Gateway, file string, heard []client.Series) (client.Plan, error) {
-	settings, err := config.Load(file, gateway.Kinds)
+	settings, err := config.Load(file, kinds.All)
 	if err != nil {
 		return client.Plan{}, Wrong{err}
 	}

@@ -13,7 +13,7 @@ import (
 	"nexocumula/client"
 	"nexocumula/internal/config"
 	"nexocumula/internal/fieldwork"
-	"nexocumula/internal/gateway"
+	"nexocumula/internal/kinds"
 )
 
 func TestLinesFromOthersNameNoFilesButThoseInTheirFolder(t *testing.T) {
@@ -60,7 +60,7 @@ func TestLinesFromOthersNameNoFilesButThoseInTheirFolder(t *testing.T) {
 
 // Every key that names a file is known to be one.
 func TestAllKeysThatNameFilesAreKnown(t *testing.T) {
-	for _, list := range gateway.KeyLists() {
+	for _, list := range kinds.KeyLists() {
 		for _, key := range list.Keys {
 			if list.Name == "access" || list.Name == "field" || !strings.Contains(strings.ToLower(key.Says), "file") || key.Name == "devices" {
 				continue

@@ -13,9 +13,9 @@ import (
 	"nexocumula/client"
 	"nexocumula/internal/config"
 	"nexocumula/internal/fieldwork"
-	"nexocumula/internal/gateway"
 	"nexocumula/internal/gateway/source"
 	"nexocumula/internal/gateway/source/sourcetest"
+	"nexocumula/internal/kinds"
 )
 
 var payloads = [][]byte{
@@ -53,7 +53,7 @@ func TestLinesAreGoodWhateverIsPublished(t *testing.T) {
 		}
 		proposed++
 		text := "data: ./data\ngateway:\n  site: here\n  series:\n" + below(lines.Rules, 4) + "  sources:\n" + below(lines.Sources, 4)
-		settings, err := config.Parse("f.yaml", []byte(text), gateway.Kinds)
+		settings, err := config.Parse("f.yaml", []byte(text), kinds.All)
 		require.NoError(t, err, "%q\n%s", want.Topics, text)
 		of := settings.Gateway.Sources[0].Settings.(source.Settings).Open("found", nil, slog.New(slog.DiscardHandler)).(source.Rereader)
 		for _, topic := range want.Topics {
@@ -85,7 +85,7 @@ func TestRegistersBecomeLines(t *testing.T) {
 		{Keys: "address: 0, type: int16, scale: 0.01", Series: "raceway-4/oxygen", Unit: "mg/l", Low: &low, High: &high}, {Keys: "address: 1, type: uint16", Series: "raceway-4/status"},
 	}})
 	require.NoError(t, err)
-	_, err = config.Parse("f.yaml", []byte("data: ./data\ngateway:\n  site: here\n  series:\n"+below(lines.Rules, 4)+"  sources:\n"+below(lines.Sources, 4)), gateway.Kinds)
+	_, err = config.Parse("f.yaml", []byte("data: ./data\ngateway:\n  site: here\n  series:\n"+below(lines.Rules, 4)+"  sources:\n"+below(lines.Sources, 4)), kinds.All)
 	require.NoError(t, err)
 	assert.Equal(t, "- { select: +/+/oxygen, unit: \"mg/l\", normal: { inner: [0, 20] } }\n", lines.Rules)
 	for _, want := range []client.LinesFor{{}, {Name: "a b", Topics: []client.LinesTopic{{Topic: "x"}}}, {Registers: []client.LinesRegister{{Series: "oxygen"}}}} {

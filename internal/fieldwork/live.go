@@ -3,20 +3,16 @@ package fieldwork
 import (
 	"cmp"
 	"context"
-	"errors"
 	"fmt"
-	"io/fs"
 	"log/slog"
 	"slices"
 	"sync"
 	"time"
 
 	"nexocumula/client"
-	"nexocumula/internal/certs"
 	"nexocumula/internal/config"
 	"nexocumula/internal/gateway/pipeline"
 	"nexocumula/internal/gateway/source"
-	"nexocumula/internal/plain"
 	"nexocumula/internal/uplink"
 )
 
@@ -81,30 +77,10 @@ func checkSource(ctx context.Context, g config.Gateway, s config.Source, wait ti
 	return out
 }
 
-// checkUplink asks whether a central answers at an address, as the one that the gateway joined
-// where it has. Whether it takes the secret shows once there is something to send.
+// checkUplink asks the kind of an uplink whether it can send.
 func checkUplink(ctx context.Context, data string, u config.Uplink, wait time.Duration) client.CheckedLive {
 	ctx, stop := context.WithTimeout(ctx, wait)
 	defer stop()
-	by := u.HTTP()
-	if u.Token == "" {
-		joined, err := uplink.LoadCredential(uplink.CredentialFile(data, u.Name))
-		if errors.Is(err, fs.ErrNotExist) {
-			return client.CheckedLive{Of: u.Name, Says: "it has no secret, and has not joined its central yet; see nexocumula join --help"}
-		}
-		if err != nil {
-			return client.CheckedLive{Of: u.Name, Says: err.Error()}
-		}
-		if joined.Fingerprint != "" {
-			by = certs.Pinned(joined.Fingerprint)
-		}
-	}
-	found, err := client.Over(u.Address, by).Session(ctx)
-	switch {
-	case err != nil:
-		return client.CheckedLive{Of: u.Name, Says: plain.Network(err).Error()}
-	case !found.Central:
-		return client.CheckedLive{Of: u.Name, Says: fmt.Sprintf("what answers at %s is no central", u.Address)}
-	}
-	return client.CheckedLive{Of: u.Name, Works: true, Says: "the central answers"}
+	says, works := u.Settings.(uplink.Settings).Check(ctx, data, u.Name)
+	return client.CheckedLive{Of: u.Name, Works: works, Says: says}
 }

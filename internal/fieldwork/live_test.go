@@ -12,7 +12,7 @@ import (
 	"nexocumula/client"
 	"nexocumula/internal/config"
 	"nexocumula/internal/fieldwork"
-	"nexocumula/internal/gateway"
+	"nexocumula/internal/kinds"
 	"nexocumula/internal/sim"
 )
 
@@ -58,7 +58,7 @@ func TestWhatWorksAndWhatDoesNotIsSaidLineByLine(t *testing.T) {
 	occupied, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
 	defer occupied.Close()
-	settings, err := config.Parse("f.yaml", []byte(fmt.Sprintf(reached, panel.Address, free(t), occupied.Addr())), gateway.Kinds)
+	settings, err := config.Parse("f.yaml", []byte(fmt.Sprintf(reached, panel.Address, free(t), occupied.Addr())), kinds.All)
 	require.NoError(t, err)
 	all := fieldwork.CheckLive(t.Context(), settings, 5*time.Second)
 	find := func(of, series, says string) *client.CheckedLive {

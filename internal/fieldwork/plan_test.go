@@ -10,7 +10,7 @@ import (
 	"nexocumula/client"
 	"nexocumula/internal/config"
 	"nexocumula/internal/fieldwork"
-	"nexocumula/internal/gateway"
+	"nexocumula/internal/kinds"
 )
 
 const planned = `data: ./data
@@ -38,7 +38,7 @@ gateway:
 
 func TestAPlanCountsWhatSchedulesAskFor(t *testing.T) {
 	t.Setenv("TROUT", "secret")
-	settings, err := config.Parse("f.yaml", []byte(planned), gateway.Kinds)
+	settings, err := config.Parse("f.yaml", []byte(planned), kinds.All)
 	require.NoError(t, err)
 	plan, err := fieldwork.MakePlan(settings, nil, nil, 32e9)
 	require.NoError(t, err)

@@ -14,6 +14,7 @@ import (
 
 	"nexocumula/internal/config"
 	"nexocumula/internal/core/series"
+	"nexocumula/internal/gateway/mqtt"
 	"nexocumula/internal/store"
 )
 
@@ -24,7 +25,7 @@ gateway:
   sources:
     - name: own
       mqtt_listener: { address: "`+address+`", messages: [{ topic: "mast/wind", series: mast/`+quantity+` }] }
-`), Kinds)
+`), config.Kinds{Sources: []config.SourceKind{mqtt.ListenerKind}})
 	require.NoError(t, err)
 	return *s.Gateway
 }

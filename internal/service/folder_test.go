@@ -9,11 +9,11 @@ import (
 
 	"nexocumula/internal/config"
 	"nexocumula/internal/folder"
-	"nexocumula/internal/gateway"
+	"nexocumula/internal/kinds"
 )
 
 func TestASecondServiceInOneFolderDoesNotStart(t *testing.T) {
-	settings, err := config.Parse("s.yaml", []byte("data: d\nlisten: 127.0.0.1:0\ncentral:\n  accept: []\n"), gateway.Kinds)
+	settings, err := config.Parse("s.yaml", []byte("data: d\nlisten: 127.0.0.1:0\ncentral:\n  accept: []\n"), kinds.All)
 	require.NoError(t, err)
 	settings.Data = t.TempDir()
 	s, err := Open(settings, "test", slog.New(slog.DiscardHandler))

@@ -8,7 +8,7 @@ import (
 	"strings"
 
 	"nexocumula/internal/config"
-	"nexocumula/internal/gateway"
+	"nexocumula/internal/kinds"
 )
 
 // Reloaded is the result of reading the configuration again.
@@ -30,7 +30,7 @@ func (s *Service) Reload(ctx context.Context) (out Reloaded, err error) {
 	if before.Path == "" {
 		return out, ErrNoFile
 	}
-	fresh, err := config.Load(before.Path, gateway.Kinds)
+	fresh, err := config.Load(before.Path, kinds.All)
 	if err != nil {
 		return out, err
 	}

@@ -14,7 +14,7 @@ import (
 	"nexocumula/internal/core/column"
 	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/series"
-	"nexocumula/internal/gateway"
+	"nexocumula/internal/kinds"
 	"nexocumula/internal/store"
 	"nexocumula/internal/store/engine"
 )
@@ -30,7 +30,7 @@ central:
 
 func TestRowsGoWhenTheirTimeIsOverAndQueriesGoOn(t *testing.T) {
 	dir := t.TempDir()
-	settings, err := config.Parse("s.yaml", []byte(settingsFile), gateway.Kinds)
+	settings, err := config.Parse("s.yaml", []byte(settingsFile), kinds.All)
 	require.NoError(t, err)
 	settings.Data = filepath.Join(dir, "data")
 	before, err := store.Open(filepath.Join(settings.Data, StoreFile), slog.New(slog.DiscardHandler), store.Options{})

@@ -30,7 +30,7 @@ func (s *Service) consoleFor(g *config.Gateway) string {
 		ip, err := netip.ParseAddr(u.Hostname())
 		return u.Hostname() == "localhost" || err == nil && ip.IsLoopback()
 	}
-	if here(s.Address) && !slices.ContainsFunc(g.Uplinks, func(u config.Uplink) bool { return !here(u.Address) }) {
+	if here(s.Address) && !slices.ContainsFunc(g.Uplinks, func(u config.Uplink) bool { return !here(u.Settings.(uplink.Settings).Address()) }) {
 		return s.Address
 	}
 	return ""
@@ -56,7 +56,7 @@ func (s *Service) openUplinks(settings config.Settings, version string) error {
 			if err != nil {
 				return err
 			}
-			sender, err := uplink.NewSender(as, uplink.CredentialFile(settings.Data, u.Name), u, box, s.Store, replica.Records(s.Store.Records), describe, s.log)
+			sender, err := uplink.New(u, box, uplink.From{As: as, Data: settings.Data, Describe: describe, Store: s.Store, Records: replica.Records(s.Store.Records), Log: s.log})
 			if err != nil {
 				return err
 			}

@@ -1,5 +1,4 @@
-// Package uplink replicates the summaries of a store to a central. The store marks what
-// is to be sent; the sender reads what is marked, encodes it in batches that fit the link,
-// and lets the marks go once the central has the batch on disk. A batch that is sent
-// twice changes nothing at the central. docs/replication.md has the argument.
+// Package uplink sends what a store holds to another place. What waits stands in an outbox; how it
+// is carried there is a matter of the kind of uplink, each in a package of its own. A sender is the
+// same for all kinds: it gathers what waits, has it carried, and lets go of what has arrived.
 package uplink

@@ -3,25 +3,14 @@ package uplink
 import (
 	"context"
 
-	"nexocumula/internal/core/marks"
 	"nexocumula/internal/replica"
 	"nexocumula/internal/wire"
 )
 
-// load is the content of one batch: runs, and what each is about, and records.
-type load struct {
-	runs    []wire.Run
-	of      []marks.Of // of runs[i]
-	rows    int
-	records wire.Records
-}
-
-func (l *load) empty() bool { return l.rows == 0 && len(l.records) == 0 }
-
 // gather takes marks out, up to most summaries: the present first, but leaving a quarter
 // to the backlog, so that neither holds up the other.
-func (s *Sender) gather(ctx context.Context, most int) (load, error) {
-	var l load
+func (s *Sender) gather(ctx context.Context, most int) (Load, error) {
+	var l Load
 	if err := s.addRecords(&l); err != nil {
 		return l, err
 	}
@@ -37,23 +26,23 @@ func (s *Sender) gather(ctx context.Context, most int) (load, error) {
 // mostMarks bounds the marks of a batch: those of nothing cost time too.
 const mostMarks = 20_000
 
-func (s *Sender) fill(ctx context.Context, l *load, fresh bool, most int) error {
+func (s *Sender) fill(ctx context.Context, l *Load, fresh bool, most int) error {
 	for range mostMarks {
-		if l.rows >= most {
+		if l.Rows >= most {
 			return nil
 		}
 		m, ok := s.outbox.Take(fresh)
 		if !ok {
 			return nil
 		}
-		run, next, err := replica.ReadRows(context.WithoutCancel(ctx), s.store, m, most-l.rows)
+		run, next, err := replica.ReadRows(context.WithoutCancel(ctx), s.store, m, most-l.Rows)
 		if err != nil {
 			return err
 		}
 		s.outbox.Shorten(next, run.Len())
 		if run.Len() > 0 {
-			l.runs, l.of = append(l.runs, run), append(l.of, m.Of)
-			l.rows += run.Len()
+			l.Runs, l.Of = append(l.Runs, run), append(l.Of, m.Of)
+			l.Rows += run.Len()
 		}
 	}
 	return nil
@@ -63,7 +52,7 @@ func (s *Sender) fill(ctx context.Context, l *load, fresh bool, most int) error 
 const mostRecords = 200
 
 // addRecords adds those that changed since the last that the central has.
-func (s *Sender) addRecords(l *load) error {
+func (s *Sender) addRecords(l *Load) error {
 	for _, kind := range s.kinds {
 		changed, err := kind.Since(s.outbox.SentTo(kind.Name), mostRecords)
 		if err != nil {
@@ -71,10 +60,10 @@ func (s *Sender) addRecords(l *load) error {
 		}
 		for _, one := range changed {
 			if s.outbox.Mine(one.About) {
-				if l.records == nil {
-					l.records = wire.Records{}
+				if l.Records == nil {
+					l.Records = wire.Records{}
 				}
-				l.records[kind.Name] = append(l.records[kind.Name], one.Wire)
+				l.Records[kind.Name] = append(l.Records[kind.Name], one.Wire)
 			}
 			s.outbox.TakeRecords(kind.Name, one.Change)
 		}

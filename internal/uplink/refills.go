@@ -32,9 +32,9 @@ func (r *refills) began(now time.Time) {
 	r.next = now.Add(r.pause)
 }
 
-// tooOften says that the central wants everything again before it is due.
-type tooOften struct{ next time.Time }
+// TooOftenError says that the central wants everything again before it is due.
+type TooOftenError struct{ Next time.Time }
 
-func (t *tooOften) Error() string {
-	return fmt.Sprintf("the central says again that it lost what it had acknowledged; everything is sent again at %s at the earliest. Do two centrals answer at this address, or does its disk not keep what it writes?", t.next.UTC().Format(time.RFC3339))
+func (t *TooOftenError) Error() string {
+	return fmt.Sprintf("the central says again that it lost what it had acknowledged; everything is sent again at %s at the earliest. Do two centrals answer at this address, or does its disk not keep what it writes?", t.Next.UTC().Format(time.RFC3339))
 }

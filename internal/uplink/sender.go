@@ -2,12 +2,9 @@ package uplink
 
 import (
 	"context"
-	"crypto/rand"
 	"errors"
 	"fmt"
 	"log/slog"
-	"net/http"
-	"slices"
 	"sync"
 	"time"
 
@@ -36,22 +33,13 @@ type Store interface {
 
 // Sender sends what the store's outbox of one uplink holds.
 type Sender struct {
-	name     string // under which the central knows this service
 	settings config.Uplink
 	outbox   *outbox.Outbox
 	store    Store
 	kinds    []replica.RecordKind
-	describe func() wire.Status
+	carrier  Carrier // owned by Run
+	refills  refills // so is this
 	log      *slog.Logger
-	http     *http.Client
-
-	// Owned by Run.
-	session  string
-	number   uint64
-	peer     peer
-	pace     *batchSizer
-	refills  refills
-	identity identity
 
 	mu    sync.Mutex
 	tally Tally
@@ -71,24 +59,30 @@ type Tally struct {
 	twinAt         time.Time
 }
 
-// NewSender makes a sender of what an outbox says that waits, under a name; describe says what to tell
-// the central of this service.
-//
-// What it proves its name with is in credentials, unless the settings have a secret.
-func NewSender(name, credentials string, settings config.Uplink, box *outbox.Outbox, store Store, kinds []replica.RecordKind, describe func() wire.Status, log *slog.Logger) (*Sender, error) {
-	known, err := parsePeer(box.Peer())
+// From is the service that an uplink sends from.
+type From struct {
+	As       string // its name there
+	Data     string // its folder
+	Describe func() wire.Status
+	Store    Store
+	Records  []replica.RecordKind
+	Log      *slog.Logger
+}
+
+// New makes a sender of what an outbox says that waits.
+func New(settings config.Uplink, box *outbox.Outbox, from From) (*Sender, error) {
+	log := from.Log.With("uplink", settings.Name)
+	of := settings.Settings.(Settings)
+	carrier, err := of.Open(Opening{
+		As: from.As, Data: from.Data, Uplink: settings.Name, Tiers: settings.Tiers,
+		Peer: box.Peer(), Remember: box.SetPeer, Describe: from.Describe, Now: from.Store.Judge().Now, Log: log,
+	})
 	if err != nil {
-		return nil, fmt.Errorf("what is known of the central of uplink %s cannot be read: %w", settings.Name, err)
-	}
-	session := rand.Text()
-	known.begin(session)
-	if err := box.SetPeer(known.text()); err != nil {
-		return nil, err
+		return nil, fmt.Errorf("opening uplink %s: %w", settings.Name, err)
 	}
 	return &Sender{
-		name: name, settings: settings, outbox: box, store: store, kinds: kinds, peer: known, describe: describe, log: log.With("uplink", settings.Name),
-		http: settings.HTTP(), session: session, pace: newPace(), identity: identity{file: credentials, site: name},
-		tally: Tally{Name: settings.Name, Address: settings.Address},
+		settings: settings, outbox: box, store: from.Store, kinds: from.Records, carrier: carrier, log: log,
+		tally: Tally{Name: settings.Name, Address: of.Address()},
 	}, nil
 }
 
@@ -113,11 +107,10 @@ func (s *Sender) Run(ctx context.Context) error {
 	pause.Reset()
 	defer s.outbox.PutBack()
 	for ctx.Err() == nil {
-		sent, err := s.sendOnce(ctx)
+		sent, err := s.SendOnce(ctx)
 		s.note(err)
 		if err == nil {
 			err = s.outbox.Save()
-			s.renew(ctx)
 		}
 		wait := signOfLife
 		if err != nil {
@@ -164,82 +157,43 @@ func (s *Sender) note(err error) {
 	}
 }
 
-// sendOnce sends one batch, or a sign of life, and is the number of summaries that were
+// SendOnce sends one load, or a sign of life, and returns the number of summaries that were
 // acknowledged.
-func (s *Sender) sendOnce(ctx context.Context) (int, error) {
-	l, err := s.gather(ctx, s.pace.rows())
+func (s *Sender) SendOnce(ctx context.Context) (int, error) {
+	l, err := s.gather(ctx, s.carrier.Most())
 	if err != nil {
 		s.outbox.PutBack()
 		return 0, err
 	}
-	reply, err := s.deliver(ctx, l)
+	l.Backlog, l.Peer = s.outbox.Backlog(), s.outbox.Peer()
+	answer, err := s.carrier.Carry(ctx, l)
 	if err != nil {
-		s.refused(l, err)
+		s.isolate(&l, err)
 		s.outbox.PutBack()
 		return 0, err
 	}
-	return l.rows, s.settle(l, reply)
+	return l.Rows, s.settle(&l, answer)
 }
 
-// deliver posts a load and waits for the answer.
-func (s *Sender) deliver(ctx context.Context, l load) (wire.Reply, error) {
-	s.number++
-	e := wire.Envelope{Gateway: s.name, Session: s.session, Number: s.number, Acked: s.peer.Position, Status: s.status()}
-	if !l.empty() {
-		var err error
-		if e.Batch, err = wire.EncodeBatch(l.runs, s.settings.Tiers, l.records); err != nil {
-			return wire.Reply{}, &refusedError{Refusal: wire.Refusal{Code: wire.CodeMalformed, Message: err.Error()}}
-		}
-	}
-	body, err := e.Encode()
-	if err != nil {
-		return wire.Reply{}, err
-	}
-	ctx, cancel := context.WithTimeout(ctx, s.pace.within(len(body)))
-	defer cancel()
-	begun := time.Now()
-	reply, err := s.post(ctx, body)
-	if err != nil {
-		if _, answered := errors.AsType[*refusedError](err); !answered {
-			s.pace.lost()
-		}
-		return reply, err
-	}
-	s.pace.sent(len(e.Batch), l.rows, time.Since(begun))
-	return reply, nil
-}
-
-// settle lets go of what the central has. That it lost something comes first: once the
+// settle lets go of what has arrived. That something was lost there comes first: once the
 // acknowledgement is noted, nothing would say so any more.
-func (s *Sender) settle(l load, reply wire.Reply) error {
-	s.mu.Lock()
-	if s.tally.Twin = reply.Twin; reply.Twin != "" {
-		s.tally.twinAt = time.Now()
-	}
-	s.mu.Unlock()
-	for _, run := range reply.Refused {
-		if run.Run < 0 || run.Run >= len(l.of) {
+func (s *Sender) settle(l *Load, answer Answer) error {
+	s.told(answer)
+	for _, run := range answer.Refused {
+		if run.Run < 0 || run.Run >= len(l.Of) {
 			continue
 		}
 		s.log.Error("the central refuses a series; the others go on", "series", run.Path, "reason", run.Reason)
-		s.outbox.Refuse(l.of[run.Run], run.Reason, refusedFor)
+		s.outbox.Refuse(l.Of[run.Run], run.Reason, refusedFor)
 	}
-	for _, one := range reply.RefusedRecords {
-		s.log.Error("the central refuses a record; it stays here, and is sent again with everything", "kind", one.Kind, "record", one.Place, "reason", one.Reason)
-		s.mu.Lock()
-		s.tally.RefusedRecords++
-		s.mu.Unlock()
-	}
-	foreign := slices.ContainsFunc(reply.Since, func(one string) bool { return !s.peer.knows(one) })
-	switch refill := reply.Lost || foreign; {
+	switch refill := answer.Everything != ""; {
 	case refill && !s.refills.due(time.Now()):
 		// Nothing is let go of, so that the next answer says it again.
 		s.outbox.PutBack()
-		return &tooOften{s.refills.next}
+		return &TooOftenError{s.refills.next}
 	case refill:
-		s.log.Warn("the central may not have all that it had acknowledged; sending everything again", "lost", reply.Lost, "restored_here", foreign)
-		s.peer.Position = reply.Position
-		if err := s.outbox.MarkEverything(s.peer.text()); err != nil {
+		s.log.Warn("the central may not have all that it had acknowledged; sending everything again", "why", answer.Everything)
+		if err := s.outbox.MarkEverything(answer.Peer); err != nil {
 			s.outbox.PutBack()
 			return err
 		}
@@ -248,28 +202,40 @@ func (s *Sender) settle(l load, reply wire.Reply) error {
 		s.tally.Refills++
 		s.mu.Unlock()
 	}
-	if !l.empty() {
-		s.peer.Position = reply.Position
-		s.outbox.Acknowledge(s.peer.text())
+	if !l.Empty() {
+		s.outbox.Acknowledge(answer.Peer)
 		return nil
 	}
 	s.outbox.Settle()
 	return nil
 }
 
-// refused isolates what makes the central refuse a whole batch: the next one is a quarter
-// as large, down to a single series, which is then set aside.
-func (s *Sender) refused(l load, err error) {
-	no, ok := errors.AsType[*refusedError](err)
-	if !ok || no.Code != wire.CodeMalformed {
+// told takes over what an answer says besides.
+func (s *Sender) told(answer Answer) {
+	for _, one := range answer.RefusedRecords {
+		s.log.Error("the central refuses a record; it stays here, and is sent again with everything", "kind", one.Kind, "record", one.Place, "reason", one.Reason)
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.tally.RefusedRecords += uint64(len(answer.RefusedRecords))
+	if s.tally.Twin = answer.Twin; answer.Twin != "" {
+		s.tally.twinAt = time.Now()
+	}
+}
+
+// isolate finds what makes a whole load unreadable: the next one is smaller, down to a single
+// series, which is then set aside.
+func (s *Sender) isolate(l *Load, err error) {
+	unreadable, ok := errors.AsType[*UnreadableError](err)
+	if !ok {
 		return
 	}
-	if alone := oneOf(l.of); alone && l.rows > 0 {
-		s.log.Error("the central cannot read a series; the others go on", "series", l.runs[0].Def.Path, "reason", no.Message)
-		s.outbox.Refuse(l.of[0], no.Message, refusedFor)
+	if oneOf(l.Of) && l.Rows > 0 {
+		s.log.Error("the central cannot read a series; the others go on", "series", l.Runs[0].Def.Path, "reason", unreadable.Reason)
+		s.outbox.Refuse(l.Of[0], unreadable.Reason, refusedFor)
 		return
 	}
-	s.pace.bytes = max(s.pace.bytes/4, s.pace.perRow)
+	s.carrier.Smaller()
 }
 
 func oneOf(of []marks.Of) bool {
@@ -279,24 +245,4 @@ func oneOf(of []marks.Of) bool {
 		}
 	}
 	return true
-}
-
-func (s *Sender) status() wire.Status {
-	status := s.describe()
-	backlog := s.outbox.Backlog()
-	status.BacklogRows, status.BacklogSince, status.BacklogRecords = backlog.Rows, backlog.Oldest, backlog.Records
-	return status
-}
-
-// refusedError is a central's typed no.
-type refusedError struct {
-	wire.Refusal
-	status int
-}
-
-func (r *refusedError) Error() string {
-	if r.status == 0 {
-		return r.Message
-	}
-	return fmt.Sprintf("the central refused (HTTP %d, %s): %s", r.status, r.Code, r.Message)
 }

@@ -31,7 +31,7 @@ import (
 	"nexocumula/internal/core/column"
 	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/series"
-	"nexocumula/internal/gateway"
+	"nexocumula/internal/kinds"
 	"nexocumula/internal/service"
 	"nexocumula/internal/sim"
 	"nexocumula/internal/store/engine"
@@ -42,7 +42,7 @@ import (
 func central(t *testing.T) (s *service.Service, address string) {
 	t.Helper()
 	dir := t.TempDir()
-	settings, err := config.Parse("central.yaml", []byte("data: "+filepath.Join(dir, "data")+"\nlisten: 0.0.0.0:0\ntls: { self_signed: true }\ncentral: { accept: [] }\n"), gateway.Kinds)
+	settings, err := config.Parse("central.yaml", []byte("data: "+filepath.Join(dir, "data")+"\nlisten: 0.0.0.0:0\ntls: { self_signed: true }\ncentral: { accept: [] }\n"), kinds.All)
 	require.NoError(t, err)
 	s, err = service.Open(settings, "test", slog.New(slog.DiscardHandler))
 	require.NoError(t, err)
@@ -283,7 +283,7 @@ access:
     secret_file: %[1]s/secret
     address: http://%[2]s
     groups: [{ group: wardens, role: administrator }, { group: stony-beck, role: viewer, sees: ["stony-beck/#"] }]
-`, dir, listen, provider.Issuer), gateway.Kinds)
+`, dir, listen, provider.Issuer), kinds.All)
 	require.NoError(t, err)
 	serve(t, settings)
 	tab, closeTab, err := browser.Open(t.Context(), t.TempDir())
@@ -323,7 +323,7 @@ access:
 // A service that is open says so on every page.
 func TestAnOpenServiceSaysSoOnEveryPage(t *testing.T) {
 	dir := t.TempDir()
-	settings, err := config.Parse("central.yaml", []byte("data: "+dir+"\nlisten: 0.0.0.0:0\nopen: true\ncentral: { accept: [] }\n"), gateway.Kinds)
+	settings, err := config.Parse("central.yaml", []byte("data: "+dir+"\nlisten: 0.0.0.0:0\nopen: true\ncentral: { accept: [] }\n"), kinds.All)
 	require.NoError(t, err)
 	s := serve(t, settings)
 	tab, closeTab, err := browser.Open(t.Context(), t.TempDir())

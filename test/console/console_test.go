@@ -89,7 +89,7 @@ func TestConsole(t *testing.T) {
 	t.Run("Trends are picked with the keyboard alone", func(t *testing.T) { picked(page{t, tab}, central) })
 	t.Run("Lanes share one cursor and one range", func(t *testing.T) { lanes(page{t, tab}, central) })
 	t.Run("Any time can be shown", func(t *testing.T) { ranges(page{t, tab}, central) })
-	t.Run("Lanes are drawn as their kind wants it", func(t *testing.T) { kinds(page{t, tab}, central) })
+	t.Run("Lanes are drawn as their kind wants it", func(t *testing.T) { laneKinds(page{t, tab}, central) })
 	t.Run("Trends are compared, calculated and kept", func(t *testing.T) { compared(page{t, tab}, central) })
 	t.Run("An address that says nonsense is answered with a reason", func(t *testing.T) { nonsense(page{t, tab}, central) })
 	t.Run("A gateway shows the readings and what was refused", func(t *testing.T) {

@@ -144,7 +144,7 @@ func ranges(p page, central string) {
 	p.until(`document.querySelector("[data-legend]")?.innerText.includes("p95~")`)
 }
 
-func kinds(p page, central string) {
+func laneKinds(p page, central string) {
 	p.do(chromedp.Navigate(trends(central, "last=1d", "growth:alder-weir/pump-1/energy", "states:alder-weir/+/running", "bearing:long-mere/mast/wind_direction", "coverage:stony-beck/+/oxygen",
 		`{"kind":"text","text":"See [the boards](/boards), not [this](javascript:alert(1))."}`)))
 	p.until(lane(0) + `.querySelectorAll("svg rect").length > 20`)

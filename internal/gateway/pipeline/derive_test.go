@@ -42,7 +42,7 @@ func dewPoint(celsius, humidity float64) float64 {
 }
 
 func TestASeriesIsMadeOfOthersAsTheyCome(t *testing.T) {
-	settings, err := config.Parse("f.yaml", []byte(derived), nil)
+	settings, err := config.Parse("f.yaml", []byte(derived), config.Kinds{})
 	require.NoError(t, err)
 	st, err := store.Open(filepath.Join(t.TempDir(), "s.db"), slog.New(slog.DiscardHandler), store.Options{})
 	require.NoError(t, err)
@@ -142,7 +142,7 @@ func TestWhatCannotBeDerivedIsRefused(t *testing.T) {
 		`{ select: "+/+/x", derive: { formula: "a", from: { a: energy } } }`:           "is a counter",
 	} {
 		text := "data: ./d\ngateway:\n  site: long-mere\n  series:\n    - " + line + "\n    - { select: +/+/air_temp, unit: K }\n    - { select: +/+/energy, kind: counter }\n    - { select: +/+/dew, derive: { formula: t, from: { t: air_temp } } }\n"
-		_, err := config.Parse("f.yaml", []byte(text), nil)
+		_, err := config.Parse("f.yaml", []byte(text), config.Kinds{})
 		assert.ErrorContains(t, err, wrong, line)
 	}
 }

@@ -64,7 +64,7 @@ func (k *kept) definition(path series.Path) series.Definition {
 
 func parsed(t *testing.T, series string) config.Gateway {
 	t.Helper()
-	settings, err := config.Parse("f.yaml", []byte("data: ./d\ngateway:\n  site: long-mere\n  series:\n"+series), nil)
+	settings, err := config.Parse("f.yaml", []byte("data: ./d\ngateway:\n  site: long-mere\n  series:\n"+series), config.Kinds{})
 	require.NoError(t, err)
 	return *settings.Gateway
 }

@@ -23,7 +23,7 @@ gateway:
 `
 
 func rulesOf(t *testing.T, calibration string) config.Gateway {
-	settings, err := config.Parse("f.yaml", []byte(strings.Replace(screenedFile, "CALIBRATION", calibration, 1)), nil)
+	settings, err := config.Parse("f.yaml", []byte(strings.Replace(screenedFile, "CALIBRATION", calibration, 1)), config.Kinds{})
 	require.NoError(t, err)
 	return *settings.Gateway
 }

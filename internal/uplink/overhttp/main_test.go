@@ -1,4 +1,4 @@
-package uplink
+package overhttp
 
 import (
 	"os"

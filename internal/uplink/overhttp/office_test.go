@@ -1,4 +1,4 @@
-package uplink
+package overhttp
 
 import (
 	"bytes"
@@ -26,6 +26,7 @@ import (
 	"nexocumula/internal/replica"
 	"nexocumula/internal/store"
 	"nexocumula/internal/store/engine"
+	"nexocumula/internal/uplink"
 	"nexocumula/internal/wire"
 )
 
@@ -164,16 +165,33 @@ func (o *office) count() int {
 	return total
 }
 
-var settings = config.Uplink{Name: "office", Address: "http://office", Tiers: []rollup.Tier{rollup.Minute}, Token: "trout"}
+var settings = config.Uplink{Name: "office", Tiers: []rollup.Tier{rollup.Minute}, Settings: Settings{URL: "http://office", Token: "trout"}}
 
 func own(p series.Path) bool { return strings.HasPrefix(string(p), "long-mere/") }
 
 // site is a gateway's store of summaries and its sender.
 type site struct {
-	t      *testing.T
-	store  *store.Store
-	sender *Sender
-	minute int64
+	t       *testing.T
+	store   *store.Store
+	sender  *uplink.Sender
+	carrier *carrier
+	minute  int64
+}
+
+// opened are settings that show what carrier they open, and give it a network.
+type opened struct {
+	Settings
+	network http.RoundTripper
+	carrier **carrier
+}
+
+func (o opened) Open(with uplink.Opening) (uplink.Carrier, error) {
+	c, err := o.open(with)
+	if err == nil {
+		c.http.Transport = o.network
+		*o.carrier = c
+	}
+	return c, err
 }
 
 func newSite(t *testing.T, path string, o *office) *site {
@@ -182,13 +200,16 @@ func newSite(t *testing.T, path string, o *office) *site {
 	return s
 }
 
-func (s *site) connect(settings config.Uplink, o *office) {
-	var err error
+func (s *site) connect(settings config.Uplink, o *office) { s.connectIn(settings, "", o) }
+
+// connectIn connects a service whose folder is data.
+func (s *site) connectIn(settings config.Uplink, data string, o *office) {
 	box, err := s.store.Outboxes.Open(settings.Name, settings.Tiers, own)
 	require.NoError(s.t, err)
-	s.sender, err = NewSender("long-mere", "", settings, box, s.store, replica.Records(s.store.Records), func() wire.Status { return wire.Status{SentAt: time.Now()} }, quiet)
+	settings.Settings = opened{settings.Settings.(Settings), o, &s.carrier}
+	describe := func() wire.Status { return wire.Status{SentAt: time.Now()} }
+	s.sender, err = uplink.New(settings, box, uplink.From{As: "long-mere", Data: data, Describe: describe, Store: s.store, Records: replica.Records(s.store.Records), Log: quiet})
 	require.NoError(s.t, err)
-	s.sender.http.Transport = o
 }
 
 var oxygen = series.Definition{Path: "long-mere/buoy-1/oxygen", Kind: series.Gauge, FreshFor: time.Minute}

@@ -1,4 +1,4 @@
-package uplink
+package overhttp
 
 import (
 	"context"
@@ -53,7 +53,7 @@ func TestWhateverTheNetworkDoesEverySummaryArrives(t *testing.T) {
 func TestADefinitionThatChangesIsSentByItself(t *testing.T) {
 	together(t, func(t *testing.T, o *office, s *site) {
 		s.roll(5)
-		_, err := s.sender.sendOnce(t.Context())
+		_, err := s.sender.SendOnce(t.Context())
 		require.NoError(t, err)
 		require.NoError(t, s.store.Seal(t.Context(), engine.Sealing{}))
 		def := oxygen
@@ -61,7 +61,7 @@ func TestADefinitionThatChangesIsSentByItself(t *testing.T) {
 		_, err = s.store.Redefine(t.Context(), []series.Definition{def})
 		require.NoError(t, err)
 		again := newSite(t, copyStore(t, s.store, memory(t)), o)
-		_, err = again.sender.sendOnce(t.Context())
+		_, err = again.sender.SendOnce(t.Context())
 		require.NoError(t, err)
 		known, ok := o.store.Find(oxygen.Path)
 		require.True(t, ok)
@@ -85,7 +85,7 @@ func TestWhatIsMarkedSurvivesACrashAndASeal(t *testing.T) {
 			copied := copyStore(t, s.store, memory(t))
 			again := newSite(t, copied, o)
 			assert.Equal(t, 5, again.waiting())
-			_, err := again.sender.sendOnce(t.Context())
+			_, err := again.sender.SendOnce(t.Context())
 			require.NoError(t, err)
 			assert.Zero(t, again.waiting())
 			require.NoError(t, again.store.Seal(t.Context(), engine.Sealing{}))
@@ -154,14 +154,14 @@ func TestACentralThatLosesEverythingAgainAndAgainIsNotFlooded(t *testing.T) {
 func TestAnUplinkThatComesBackBeginsWithEverything(t *testing.T) {
 	together(t, func(t *testing.T, o *office, s *site) {
 		s.roll(5)
-		_, err := s.sender.sendOnce(t.Context())
+		_, err := s.sender.SendOnce(t.Context())
 		require.NoError(t, err)
 		require.NoError(t, s.store.Outboxes.Forget(nil))
 		s.roll(3) // while it is not there
 		require.NoError(t, s.store.Seal(t.Context(), engine.Sealing{}))
 		s.connect(settings, o)
 		for s.waiting() > 0 {
-			_, err := s.sender.sendOnce(t.Context())
+			_, err := s.sender.SendOnce(t.Context())
 			require.NoError(t, err)
 		}
 		assert.Equal(t, 8, o.count(), "no gap is left")
@@ -273,7 +273,7 @@ func (o *office) has(minute int64) bool {
 
 func TestAWrongTokenIsSaidAndNothingIsLost(t *testing.T) {
 	together(t, func(t *testing.T, o *office, s *site) {
-		s.sender.settings.Token = "salmon"
+		s.carrier.settings.Token = "salmon"
 		s.roll(3)
 		stop := s.run()
 		time.Sleep(time.Minute)

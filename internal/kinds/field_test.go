@@ -1,4 +1,4 @@
-package gateway
+package kinds
 
 import (
 	"os"
@@ -31,13 +31,13 @@ func TestTheSnippetsOfTheFieldGuideAreGood(t *testing.T) {
 	used := map[string]bool{}
 	for _, block := range yamlBlock.FindAllStringSubmatch(string(text), -1) {
 		sources := strings.ReplaceAll(block[1], "/etc/nexocumula", dir)
-		s, err := config.Parse("field.yaml", []byte("data: d\ngateway:\n  site: alder-weir\n  series: [{ select: +/pump-1/valve, kind: state, states: { open: 1 } }, { select: +/inlet/direction, kind: state, states: { in: 1 } }]\n  sources:\n"+regexp.MustCompile(`(?m)^`).ReplaceAllString(sources, "    ")), Kinds)
+		s, err := config.Parse("field.yaml", []byte("data: d\ngateway:\n  site: alder-weir\n  series: [{ select: +/pump-1/valve, kind: state, states: { open: 1 } }, { select: +/inlet/direction, kind: state, states: { in: 1 } }]\n  sources:\n"+regexp.MustCompile(`(?m)^`).ReplaceAllString(sources, "    ")), All)
 		require.NoError(t, err, block[1])
 		for _, one := range s.Gateway.Sources {
 			used[one.Kind] = true
 		}
 	}
-	for _, kind := range Kinds {
+	for _, kind := range All.Sources {
 		assert.True(t, used[kind.Key], "the guide shows no %s", kind.Key)
 	}
 	for _, list := range KeyLists() {

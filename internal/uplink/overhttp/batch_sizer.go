@@ -1,4 +1,4 @@
-package uplink
+package overhttp
 
 import "time"
 
@@ -19,7 +19,7 @@ const (
 	patience    = 30 * time.Second
 )
 
-func newPace() *batchSizer { return &batchSizer{bytes: firstBytes, perRow: 12} }
+func newBatchSizer() *batchSizer { return &batchSizer{bytes: firstBytes, perRow: 12} }
 
 // rows is how many summaries to put into the next batch.
 func (p *batchSizer) rows() int { return max(1, min(mostRows, int(p.bytes/p.perRow))) }

@@ -1,4 +1,4 @@
-package uplink
+package overhttp
 
 import (
 	"path/filepath"
@@ -73,7 +73,7 @@ func TestARestoredCopyDoesNotUndoTheRemovalOfANote(t *testing.T) {
 		note := s.pin("long-mere/buoy-1", "the probe was cleaned")
 		older := copyStore(t, s.store, memory(t))
 		require.NoError(t, s.store.Notes.Remove(note.ID))
-		_, err := s.sender.sendOnce(t.Context())
+		_, err := s.sender.SendOnce(t.Context())
 		require.NoError(t, err)
 		again := newSite(t, older, o)
 		require.Len(t, notesOf(t, again.store), 1)
@@ -92,7 +92,7 @@ func TestNotesThatAreSentAgainAreThereOnce(t *testing.T) {
 		s.pin("long-mere/buoy-1", "the probe was cleaned")
 		copied := copyStore(t, s.store, memory(t))
 		for _, sender := range []*site{s, newSite(t, copied, o)} {
-			_, err := sender.sender.sendOnce(t.Context())
+			_, err := sender.sender.SendOnce(t.Context())
 			require.NoError(t, err)
 			assert.Zero(t, sender.sender.Outbox().Backlog().Records)
 			if sender != s {

@@ -1,4 +1,4 @@
-package uplink
+package overhttp
 
 import (
 	"context"
@@ -18,6 +18,7 @@ import (
 	"nexocumula/internal/rounds"
 	"nexocumula/internal/store"
 	"nexocumula/internal/store/engine"
+	"nexocumula/internal/uplink"
 )
 
 // A world is a gateway, a central and a link, to which random things happen: crashes at
@@ -138,14 +139,14 @@ func (w *world) write() {
 // send sends a batch, small ones to have many, over a link that may do anything. When the
 // answer is lost, either end may crash before it could make anything of it.
 func (w *world) send() {
-	w.s.sender.pace.bytes = 12 * float64(1+w.random.IntN(30))
+	w.s.carrier.sizer.bytes = 12 * float64(1+w.random.IntN(30))
 	how := []string{"", "", "", "drop", "lose answer", "fail"}[w.random.IntN(6)]
 	w.o.spoil = func(int) string { return how }
 	var gateway, central string
 	if w.random.IntN(4) == 0 { // as it is on disk while the request is under way
 		gateway, central = w.copy(w.s.store), w.copy(w.o.store)
 	}
-	_, _ = w.s.sender.sendOnce(w.t.Context())
+	_, _ = w.s.sender.SendOnce(w.t.Context())
 	w.o.spoil = func(int) string { return "" }
 	if gateway == "" {
 		return
@@ -188,9 +189,9 @@ func (w *world) central(file string) {
 func (w *world) settle(what string) {
 	for i := 0; ; i++ {
 		require.Less(w.t, i, 10_000, "%s: it does not end", what)
-		_, err := w.s.sender.sendOnce(w.t.Context())
-		if soon, ok := errors.AsType[*tooOften](err); ok {
-			time.Sleep(time.Until(soon.next))
+		_, err := w.s.sender.SendOnce(w.t.Context())
+		if soon, ok := errors.AsType[*uplink.TooOftenError](err); ok {
+			time.Sleep(time.Until(soon.Next))
 			continue
 		}
 		require.NoError(w.t, err, what)

@@ -1,4 +1,4 @@
-package uplink
+package overhttp
 
 import (
 	"bytes"
@@ -80,10 +80,10 @@ const (
 )
 
 // current is the bearer and the client to send with.
-func (s *Sender) current() (bearer string, by *http.Client, err error) {
-	i := &s.identity
-	if s.settings.Token != "" {
-		return s.settings.Token, s.http, nil
+func (c *carrier) current() (bearer string, by *http.Client, err error) {
+	i := &c.identity
+	if c.settings.Token != "" {
+		return c.settings.Token, c.http, nil
 	}
 	about, err := os.Stat(i.file)
 	if errors.Is(err, fs.ErrNotExist) {
@@ -93,11 +93,11 @@ func (s *Sender) current() (bearer string, by *http.Client, err error) {
 		return "", nil, fmt.Errorf("the credential cannot be read: %w", err)
 	}
 	if about.ModTime() != i.stamp || i.present.Secret == "" {
-		c, err := LoadCredential(i.file)
+		joined, err := LoadCredential(i.file)
 		if err != nil {
 			return "", nil, err
 		}
-		i.use(c, about.ModTime(), s.http)
+		i.use(joined, about.ModTime(), c.http)
 	}
 	return i.present.Secret, i.client, nil
 }
@@ -115,39 +115,39 @@ func (i *identity) use(c Credential, stamp time.Time, otherwise *http.Client) {
 
 // renew gets the credential that follows one that has become old. Until the new one is on
 // disk and used, the old one counts, so nothing that happens in between cuts the gateway off.
-func (s *Sender) renew(ctx context.Context) {
-	i, now := &s.identity, s.store.Judge().Now()
-	if s.settings.Token != "" || now.Sub(i.present.Since) < renewAfter || now.Sub(i.asked) < askAgain {
+func (c *carrier) renew(ctx context.Context) {
+	i, now := &c.identity, c.now()
+	if c.settings.Token != "" || now.Sub(i.present.Since) < renewAfter || now.Sub(i.asked) < askAgain {
 		return
 	}
 	i.asked = now
-	next, err := s.nextCredential(ctx)
+	next, err := c.nextCredential(ctx)
 	if err == nil {
 		next.Since = now.UTC()
 		err = next.Save(i.file)
 	}
 	if err != nil {
-		s.log.Warn("the credential could not be renewed; the one there is still counts", "error", err)
+		c.log.Warn("the credential could not be renewed; the one there is still counts", "error", err)
 		return
 	}
-	s.log.Info("the credential was renewed")
+	c.log.Info("the credential was renewed")
 }
 
-func (s *Sender) nextCredential(ctx context.Context) (Credential, error) {
-	next := s.identity.present
+func (c *carrier) nextCredential(ctx context.Context) (Credential, error) {
+	next := c.identity.present
 	ctx, cancel := context.WithTimeout(ctx, time.Minute)
 	defer cancel()
-	body, err := json.Marshal(map[string]string{"gateway": s.name})
+	body, err := json.Marshal(map[string]string{"gateway": c.name})
 	if err != nil {
 		return next, err
 	}
-	req, err := http.NewRequestWithContext(ctx, http.MethodPost, s.settings.Address+wire.CredentialPath, bytes.NewReader(body))
+	req, err := http.NewRequestWithContext(ctx, http.MethodPost, c.settings.URL+wire.CredentialPath, bytes.NewReader(body))
 	if err != nil {
 		return next, err
 	}
 	req.Header.Set("Content-Type", "application/json")
 	req.Header.Set("Authorization", "Bearer "+next.Secret)
-	resp, err := s.identity.client.Do(req)
+	resp, err := c.identity.client.Do(req)
 	if err != nil {
 		return next, plain.Network(err)
 	}

@@ -1,4 +1,4 @@
-package gateway
+package kinds
 
 import (
 	"fmt"

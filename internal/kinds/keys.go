@@ -1,16 +1,11 @@
-package gateway
+package kinds
 
 import (
 	"nexocumula/internal/config"
 	"nexocumula/internal/config/shape"
 	"nexocumula/internal/gateway/modbus"
-	"nexocumula/internal/gateway/mqtt"
 	"nexocumula/internal/gateway/payload"
-	"nexocumula/internal/gateway/push"
 )
-
-// Kinds are the ways to collect.
-var Kinds = []config.SourceKind{mqtt.ListenerKind, mqtt.BrokerKind, modbus.Kind, push.Kind}
 
 // KeyList lists the keys that a part of the configuration may have.
 type KeyList struct {
@@ -22,7 +17,7 @@ type KeyList struct {
 // KeyLists returns the key lists of all sources, of messages, and of all payload forms.
 func KeyLists() (out []KeyList) {
 	out = append(out, KeyList{"series", "what the series that a selector names are like: how raw values become true ones, what is not plausible, what is usual", config.SeriesKeys()}, KeyList{"access", "who may do what: how people log in, and how long what they did is kept", config.AccessKeys()}, KeyList{"field", "what the tools of commissioning may reach when they are asked for over HTTP", config.FieldKeys()})
-	for _, k := range Kinds {
+	for _, k := range All.Sources {
 		out = append(out, KeyList{k.Key, k.Says, shape.Keys(k.Shape())})
 	}
 	out = append(out, KeyList{"modbus description", "a file of its own that describes a device: YAML with these keys, or CSV with those of registers", modbus.DescriptionKeys()})

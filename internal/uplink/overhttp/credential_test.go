@@ -1,4 +1,4 @@
-package uplink
+package overhttp
 
 import (
 	"fmt"
@@ -14,8 +14,6 @@ import (
 
 	"nexocumula/internal/access"
 	"nexocumula/internal/config"
-	"nexocumula/internal/replica"
-	"nexocumula/internal/wire"
 )
 
 // renew is the other call that a central answers.
@@ -52,11 +50,7 @@ func TestACredentialComesAndIsRenewed(t *testing.T) {
 		file := CredentialFile(dir, "head-office")
 		s := &site{t: t, store: openStore(t, filepath.Join(dir, "gateway.db"))}
 		defer func() { assert.NoError(t, s.store.Close()) }()
-		box, err := s.store.Outboxes.Open("head-office", nil, own)
-		require.NoError(t, err)
-		s.sender, err = NewSender("long-mere", file, config.Uplink{Name: "head-office", Address: settings.Address}, box, s.store, replica.Records(s.store.Records), func() (out wire.Status) { return out }, quiet)
-		require.NoError(t, err)
-		s.sender.http.Transport = o
+		s.connectIn(config.Uplink{Name: "head-office", Settings: Settings{URL: "http://office"}}, dir, o)
 		stop := s.run()
 		defer func() { stop() }()
 		s.roll(3)
