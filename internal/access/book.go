@@ -7,7 +7,6 @@ import (
 	"io/fs"
 	"log/slog"
 	"maps"
-	"nexocumula/internal/store/sqlite"
 	"os"
 	"path/filepath"
 	"slices"
@@ -15,6 +14,8 @@ import (
 	"time"
 
 	"gorm.io/gorm"
+
+	"nexocumula/internal/store/sqlite"
 )
 
 // The files in the service's folder.

@@ -3,8 +3,9 @@ package central
 import (
 	"context"
 	"log/slog"
-	"nexocumula/internal/store/engine"
 	"time"
+
+	"nexocumula/internal/store/engine"
 )
 
 const (

@@ -3,13 +3,14 @@ package cli
 import (
 	"context"
 	"fmt"
-	"nexocumula/internal/kinds"
 	"slices"
 	"strings"
 
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/jedib0t/go-pretty/v6/text"
 	"github.com/urfave/cli/v3"
+
+	"nexocumula/internal/kinds"
 )
 
 func keysCommand() *cli.Command {

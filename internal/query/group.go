@@ -2,10 +2,11 @@ package query
 
 import (
 	"fmt"
-	"nexocumula/internal/store/engine"
 	"slices"
 	"strconv"
 	"strings"
+
+	"nexocumula/internal/store/engine"
 )
 
 // Grouping says which series belong together.

@@ -7,11 +7,12 @@ import (
 	"crypto/rand"
 	"crypto/sha256"
 	"fmt"
-	"nexocumula/internal/secret"
 	"os"
 	"strings"
 	"sync"
 	"time"
+
+	"nexocumula/internal/secret"
 )
 
 // accounts are names and hashes of passwords from a file, a line each: name:hash. It is

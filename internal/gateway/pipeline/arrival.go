@@ -34,34 +34,34 @@ const (
 // Arrive is the time of arrival of what just came. While the clock cannot be believed it
 // waits, and so does the sender: what is not stamped cannot be stored, and must not be
 // acknowledged. ErrStopped ends that.
-func (p *Pipeline) Arrive() (int64, error) {
-	if err := p.wait(p.judge.Unset); err != nil {
+func (in *intake) Arrive() (int64, error) {
+	if err := in.wait(in.judge.Unset); err != nil {
 		return 0, err
 	}
-	return p.arrival.next(p.judge.Now()), nil
+	return in.arrival.next(in.judge.Now()), nil
 }
 
 // FirstArrival is when a request came first: at, unless it has come before.
-func (p *Pipeline) FirstArrival(request string, digest []byte, at int64) (int64, error) {
-	return p.store.Pushes.FirstArrival(request, digest, at)
+func (in *intake) FirstArrival(request string, digest []byte, at int64) (int64, error) {
+	return in.kept.Pushes.FirstArrival(request, digest, at)
 }
 
 // Recall returns the state that a source saved under a name, or nil.
-func (p *Pipeline) Recall(name string) ([]byte, error) { return p.store.State(name) }
+func (in *intake) Recall(name string) ([]byte, error) { return in.store.State(name) }
 
 // Remember keeps something small for a source.
-func (p *Pipeline) Remember(name string, payload []byte) error {
-	return p.store.PutState(name, payload)
+func (in *intake) Remember(name string, payload []byte) error {
+	return in.store.PutState(name, payload)
 }
 
 // untilSure waits while it is in doubt whether the clock is right.
-func (p *Pipeline) untilSure() error { return p.wait(p.judge.Doubt) }
+func (in *intake) untilSure() error { return in.wait(in.judge.Doubt) }
 
-func (p *Pipeline) wait(wrong func() string) error {
+func (in *intake) wait(wrong func() string) error {
 	for wrong() != "" {
 		select {
 		case <-time.After(lookAgain):
-		case <-p.stopped:
+		case <-in.stopped:
 			return ErrStopped
 		}
 	}
@@ -69,4 +69,4 @@ func (p *Pipeline) wait(wrong func() string) error {
 }
 
 // DidReplay notes that rejects count after all.
-func (p *Pipeline) DidReplay(ids []uint64) error { return p.store.Rejects.Replayed(ids, p.judge.Now()) }
+func (in *intake) DidReplay(ids []uint64) error { return in.kept.Rejects.Replayed(ids, in.judge.Now()) }

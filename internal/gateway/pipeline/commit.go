@@ -2,98 +2,131 @@ package pipeline
 
 import (
 	"context"
+	"log/slog"
+	"sync/atomic"
 	"time"
 
-	"github.com/cenkalti/backoff/v5"
-
+	"nexocumula/internal/clock"
+	"nexocumula/internal/config"
+	"nexocumula/internal/core/column"
 	"nexocumula/internal/core/reading"
 	"nexocumula/internal/core/rollup"
+	"nexocumula/internal/core/series"
+	"nexocumula/internal/store"
 	"nexocumula/internal/store/engine"
+	"nexocumula/internal/store/records"
 	"nexocumula/internal/store/sqlite"
 )
 
-const (
-	rollEvery = 250 * time.Millisecond
-	sealEvery = time.Hour
-)
+// committer writes the deliveries of many senders in few transactions, and tells them.
+type committer struct {
+	store   committerStore
+	rejects *records.Rejects
+	writer  *writer
+	roller  *roller
+	sealer  *sealer
+	judge   *clock.Judge
+	log     *slog.Logger
 
-// Run commits until ctx ends; then it commits what is queued and returns.
-func (p *Pipeline) Run(ctx context.Context) error {
-	roll := time.NewTicker(rollEvery)
-	defer roll.Stop()
-	due := time.NewTimer(time.Hour)
-	defer due.Stop()
-	lastSeal := time.Now()
-	for {
-		if now := time.Now(); len(p.waiting.all) > 0 {
-			if !p.waiting.due().After(now) {
-				p.inbox.take(p.waiting.add) // those that came meanwhile may be worth another moment
-			}
-			if !p.waiting.due().After(now) {
-				p.commit(ctx, p.waiting.take(now))
-				continue
-			}
-			due.Reset(p.waiting.look(now).Sub(now))
-		}
-		select {
-		case <-p.inbox.wake:
-			p.inbox.settle()
-			p.inbox.take(p.waiting.add)
-		case <-due.C:
-			p.inbox.take(p.waiting.add)
-		case errand := <-p.errands:
-			errand()
-		case <-roll.C:
-			p.takeOver(ctx)
-			p.roll(ctx)
-			p.fillSome(ctx)
-			if p.store.SealDue() || time.Since(lastSeal) >= sealEvery {
-				p.seal()
-				lastSeal = time.Now()
-			}
-		case <-ctx.Done():
-			return p.finish()
-		}
+	inbox   inbox
+	waiting waiting
+	rows    map[*member]*memberRows
+
+	accepted, rejected atomic.Uint64
+}
+
+// committerStore is what the committer asks of the store.
+type committerStore interface {
+	appender
+	Get(id uint32) (engine.Series, bool)
+	End(paths []series.Path, at int64)
+}
+
+// memberRows is what the committer knows of a series.
+type memberRows struct {
+	*member
+	rows    column.Block // of the batch that is being built
+	newest  int64        // time of its newest reading; 0 while it is not known
+	thinned bool         // readings of it are thinned, or were
+}
+
+func newCommitter(st *store.Store, out *writer, r *roller, s *sealer, pace config.CommitDelay, log *slog.Logger) *committer {
+	return &committer{
+		store: st, rejects: st.Rejects, writer: out, roller: r, sealer: s, judge: st.Judge(), log: log,
+		inbox: newInbox(), waiting: waiting{pace: pace}, rows: map[*member]*memberRows{},
 	}
 }
 
+// commitDue commits what waits when its time has come; else it returns how long that still is, 0 when
+// nothing waits.
+func (c *committer) commitDue(ctx context.Context) (wait time.Duration, committed bool) {
+	now := c.judge.Now()
+	if len(c.waiting.all) == 0 {
+		return 0, false
+	}
+	if !c.waiting.due().After(now) {
+		c.inbox.take(c.waiting.add) // those that came meanwhile may be worth another moment
+	}
+	if !c.waiting.due().After(now) {
+		c.commit(ctx, c.waiting.take(now))
+		return 0, true
+	}
+	return c.waiting.look(now).Sub(now), false
+}
+
 // commit writes the deliveries in one transaction, then tells their senders.
-func (p *Pipeline) commit(ctx context.Context, all []*Delivery) {
-	p.refuseBetween(ctx, all)
-	touched, rejects, rows := collect(all)
-	batch := engine.Batch{Also: []sqlite.Change{p.store.Rejects.Add(rejects)}}
+func (c *committer) commit(ctx context.Context, all []*Delivery) {
+	c.refuseBetween(ctx, all)
+	touched, rejects, rows := c.collect(all)
+	batch := engine.Batch{Also: []sqlite.Change{c.rejects.Add(rejects)}}
 	newest := make([]int64, len(touched))
 	for i, k := range touched {
 		k.rows = k.rows.Normalize()
 		batch.Entries = append(batch.Entries, engine.Entry{Series: k.id, Tier: rollup.Readings, Rows: k.rows})
-		before, _ := p.store.Get(k.id)
+		before, _ := c.store.Get(k.id)
 		newest[i] = before.LastTime
 	}
-	err := p.write(ctx, batch)
+	err := c.writer.append(ctx, c.store, batch)
 	if err == nil {
-		p.mark(ctx, touched, newest)
-		p.accepted.Add(uint64(rows))
-		p.rejected.Add(uint64(len(rejects)))
+		for i, k := range touched {
+			c.roller.mark(ctx, k.id, k.rows, newest[i])
+		}
+		c.accepted.Add(uint64(rows))
+		c.rejected.Add(uint64(len(rejects)))
 	}
 	for _, k := range touched {
 		k.reset()
 	}
 	for _, d := range all {
 		if err == nil && len(d.Ended) > 0 {
-			p.store.End(d.Ended, d.EndedAt)
+			c.store.End(d.Ended, d.EndedAt)
 		}
 		d.done(err)
 	}
 }
 
+// of returns what is known of a series.
+func (c *committer) of(m *member) *memberRows {
+	known := c.rows[m]
+	if known == nil {
+		known = &memberRows{member: m, rows: newRows()}
+		c.rows[m] = known
+	}
+	return known
+}
+
+// forget begins anew: with other rules, series are other members.
+func (c *committer) forget() { clear(c.rows) }
+
 // collect sorts the deliveries' readings into the rows of their series.
-func collect(all []*Delivery) (touched []*member, rejects []reading.Reject, rows int) {
+func (c *committer) collect(all []*Delivery) (touched []*memberRows, rejects []reading.Reject, rows int) {
 	for _, d := range all {
 		for _, s := range d.screened {
-			if s.series.rows.Len() == 0 {
-				touched = append(touched, s.series)
+			k := c.of(s.series)
+			if k.rows.Len() == 0 {
+				touched = append(touched, k)
 			}
-			s.series.rows.Add(s.time, s.value)
+			k.rows.Add(s.time, s.value)
 		}
 		rows += len(d.screened)
 		if !d.Again {
@@ -105,7 +138,7 @@ func collect(all []*Delivery) (touched []*member, rejects []reading.Reject, rows
 
 // reset empties the rows and keeps a little of their memory for the next batch; the store
 // has its own copy.
-func (m *member) reset() {
+func (m *memberRows) reset() {
 	if n := m.rows.Len(); n > 0 && m.newest != 0 {
 		m.newest = max(m.newest, m.rows.Times[n-1])
 	}
@@ -117,45 +150,13 @@ func (m *member) reset() {
 	m.rows.Cols[0] = m.rows.Cols[0][:0]
 }
 
-// write writes the batch, however long that takes.
-func (p *Pipeline) write(ctx context.Context, batch engine.Batch) error {
-	_, err := untilWritten(ctx, p, func() (struct{}, error) { return struct{}{}, p.store.Append(ctx, batch) })
-	return err
-}
+func newRows() column.Block { return column.New(1, 0) }
 
-// untilWritten writes, and while that fails (a full disk) tries again, so that senders
-// wait instead of losing what they sent. Only ctx ends it.
-func untilWritten[T any](ctx context.Context, p *Pipeline, write func() (T, error)) (T, error) {
-	v, err := backoff.Retry(ctx, write,
-		backoff.WithMaxElapsedTime(0),
-		backoff.WithBackOff(&backoff.ExponentialBackOff{InitialInterval: 100 * time.Millisecond, Multiplier: 2, RandomizationFactor: 0.3, MaxInterval: 5 * time.Second}),
-		backoff.WithNotify(func(err error, wait time.Duration) {
-			text := err.Error()
-			p.trouble.Store(&text)
-			p.log.Error("the store cannot be written; trying again", "error", err, "in", wait)
-		}))
-	if err == nil {
-		p.trouble.Store(nil)
+// finish commits what is queued, and takes nothing more in.
+func (c *committer) finish(ctx context.Context) {
+	c.inbox.close()
+	c.inbox.take(c.waiting.add)
+	if len(c.waiting.all) > 0 {
+		c.commit(ctx, c.waiting.take(c.judge.Now()))
 	}
-	return v, err
 }
-
-// finish writes what is queued when the gateway stops, and turns the rest away.
-func (p *Pipeline) finish() error {
-	p.GiveUp()
-	p.inbox.close()
-	ctx, cancel := context.WithTimeout(context.Background(), stopWithin)
-	defer cancel()
-	p.inbox.take(p.waiting.add)
-	if len(p.waiting.all) > 0 {
-		p.commit(ctx, p.waiting.take(time.Now()))
-	}
-	p.roll(ctx)
-	p.sealing.Lock() // one that still runs
-	done := p.sealNow(ctx)
-	<-done
-	return nil
-}
-
-// stopWithin is how long a gateway that stops tries to write what it has taken in.
-const stopWithin = 5 * time.Second

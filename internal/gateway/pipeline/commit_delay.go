@@ -1,7 +1,6 @@
 package pipeline
 
 import (
-	"context"
 	"time"
 
 	"nexocumula/internal/config"
@@ -123,12 +122,4 @@ func (w *waiting) take(now time.Time) []*Delivery {
 	w.all = make([]*Delivery, 0, min(2*len(all), 1024))
 	w.messages, w.firstPoll = 0, time.Time{}
 	return all
-}
-
-// UseCommitDelay takes another delay from now on.
-func (p *Pipeline) UseCommitDelay(ctx context.Context, pace config.CommitDelay) error {
-	return p.Between(ctx, func() error {
-		p.waiting.pace = pace
-		return nil
-	})
 }

@@ -54,7 +54,7 @@ type trigger struct {
 
 // derive makes the readings that follow from those of a delivery that count, and remembers these for
 // later ones.
-func (p *Pipeline) derive(r *rules, d *Delivery) []reading.Reading {
+func (in *intake) derive(r *rules, d *Delivery) []reading.Reading {
 	out := r.derived(d)
 	for _, s := range d.screened {
 		m := s.series.memory
@@ -102,12 +102,12 @@ func (r *rules) evaluate(d *Delivery, by *deriver, target series.Path, at int64)
 }
 
 // stored is the newest reading of a series that the store has, and for how long it speaks.
-func (p *Pipeline) stored(path series.Path) (newest held, fresh time.Duration, ok bool) {
-	known, ok := p.store.Find(path)
+func (in *intake) stored(path series.Path) (newest held, fresh time.Duration, ok bool) {
+	known, ok := in.store.Find(path)
 	if !ok || known.LastTime == 0 {
 		return held{}, 0, false
 	}
-	if found, there := p.memories.Load(path); there {
+	if found, there := in.memories.Load(path); there {
 		m := found.(*memory)
 		m.mu.Lock()
 		defer m.mu.Unlock()

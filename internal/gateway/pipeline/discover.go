@@ -22,11 +22,11 @@ const truths series.StateNames = "0=false,1=true"
 
 // discover makes a series what its first reading says, or what it was found to be before. A
 // refusal says why it cannot be. defining is held.
-func (p *Pipeline) discover(r *rules, m *member, of *reading.Reading, before engine.Series, known bool) (refusal string) {
+func (in *intake) discover(r *rules, m *member, of *reading.Reading, before engine.Series, known bool) (refusal string) {
 	if known {
 		return m.find(of, &before)
 	}
-	full := p.countFound(r, m.rule)
+	full := in.countFound(r, m.rule)
 	if full < m.rule.Discover {
 		if refusal = m.find(of, nil); refusal == "" {
 			r.found[m.rule]++
@@ -35,7 +35,7 @@ func (p *Pipeline) discover(r *rules, m *member, of *reading.Reading, before eng
 	}
 	if !r.told[m.rule] {
 		r.told[m.rule] = true
-		p.log.Warn("no more series are found by a rule; readings of others are rejected", "select", m.rule.Select.String(), "most", m.rule.Discover, "first", m.def.Path)
+		in.log.Warn("no more series are found by a rule; readings of others are rejected", "select", m.rule.Select.String(), "most", m.rule.Discover, "first", m.def.Path)
 	}
 	return fmt.Sprintf("it would be a new series, and the rule that finds %s has found %d already; name the series in a rule of its own, or let that rule find more (discover: most)", m.rule.Select, full)
 }
@@ -75,10 +75,10 @@ func (m *member) find(of *reading.Reading, before *engine.Series) (refusal strin
 func quantityOf(p series.Path) string { return string(p[strings.LastIndexByte(string(p), '/')+1:]) }
 
 // countFound is how many series are what they are by a rule of those that are found. defining is held.
-func (p *Pipeline) countFound(r *rules, rule *config.SeriesRule) int {
+func (in *intake) countFound(r *rules, rule *config.SeriesRule) int {
 	if r.found == nil {
 		r.found, r.told = map[*config.SeriesRule]int{}, map[*config.SeriesRule]bool{}
-		for _, s := range p.store.List(series.Everything()) {
+		for _, s := range in.store.List(series.Everything()) {
 			if s.Collected {
 				r.found[config.RuleOf(r.rules, s.Path)]++
 			}
@@ -138,15 +138,15 @@ type Finding struct {
 }
 
 // Discovered are the series that were found and that no rule names.
-func (p *Pipeline) Discovered() (out []Finding) {
-	rules := p.rules.Load().rules
+func (in *intake) Discovered() (out []Finding) {
+	rules := in.rules.Load().rules
 	for i := range rules {
 		rule := &rules[i]
 		if rule.Discover == 0 {
 			continue
 		}
 		one := Finding{Select: rule.Select, Most: rule.Discover}
-		for _, s := range p.store.List(rule.Select) {
+		for _, s := range in.store.List(rule.Select) {
 			if s.Collected && config.RuleOf(rules, s.Path) == rule {
 				one.Found = append(one.Found, Found{s, s.Unit != "" && s.Unit == unit.FromName(quantityOf(s.Path))})
 			}

@@ -2,11 +2,14 @@ package pipeline
 
 import (
 	"context"
+	"log/slog"
 	"math"
 	"slices"
 	"strings"
+	"sync/atomic"
 	"time"
 
+	"nexocumula/internal/clock"
 	"nexocumula/internal/config"
 	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/series"
@@ -40,6 +43,40 @@ const (
 	fillRows = 5000                  // of the source, or little more, in one go
 )
 
+// fills are those that are under way, by series.
+type fills struct{ of map[uint32]*fill }
+
+// filler makes other tiers of series, a little between commits. The committing goroutine owns it.
+type filler struct {
+	store   fillerStore
+	writer  *writer
+	roller  *roller
+	sealer  *sealer
+	uplinks awaiting
+	judge   *clock.Judge
+	log     *slog.Logger
+
+	fills      *fills
+	handedOver time.Time    // when some last got their tiers
+	filling    atomic.Int64 // series that get other tiers
+}
+
+// fillerStore is what the filler asks of the store.
+type fillerStore interface {
+	appender
+	Get(id uint32) (engine.Series, bool)
+	List(selector series.Selector) []engine.Series
+	Update(ctx context.Context, ids []uint32, change func(id uint32, def *series.Definition)) error
+	MarkLate(id uint32, l engine.Late)
+	PutState(name string, payload []byte) error
+}
+
+// awaiting are the uplinks.
+type awaiting interface {
+	// Waiting reports whether any still has to send summaries of a series' tier of before a time.
+	Waiting(id uint32, tier rollup.Tier, before int64) bool
+}
+
 // tiersOf returns the tiers that the rules want of a series. A quality series has the tiers of its series.
 func (r *rules) tiersOf(path series.Path) []rollup.Tier {
 	rule := config.RuleOf(r.rules, path)
@@ -53,21 +90,21 @@ func (r *rules) tiersOf(path series.Path) []rollup.Tier {
 }
 
 // planFills begins to make the tiers that the rules want and series do not have.
-func (p *Pipeline) planFills(r *rules) {
-	now := p.judge.Now().UnixNano()
-	before := p.fills
-	p.fills = map[uint32]*fill{}
-	for _, s := range p.store.List(series.Everything()) {
+func (fl *filler) planFills(r *rules) {
+	now := fl.judge.Now().UnixNano()
+	before := fl.fills.of
+	fl.fills.of = map[uint32]*fill{}
+	for _, s := range fl.store.List(series.Everything()) {
 		wanted, have := r.tiersOf(s.Path), rollup.TiersOf(&s.Definition)
 		if !s.Collected || slices.Equal(wanted, have) {
 			continue
 		}
 		if f := before[s.ID]; f != nil && slices.Equal(f.wanted, wanted) {
-			p.fills[s.ID] = f
+			fl.fills.of[s.ID] = f
 			continue
 		}
 		if s.ThinnedTo != 0 && slices.ContainsFunc(wanted, func(t rollup.Tier) bool { return !slices.Contains(have, t) && sourceFor(t, have) == rollup.Readings }) {
-			p.log.Error("a series keeps its tiers: readings of it were thinned, and there is no tier that the new ones could be made of", "series", s.Path, "has", rollup.List(have), "wanted", rollup.List(wanted))
+			fl.log.Error("a series keeps its tiers: readings of it were thinned, and there is no tier that the new ones could be made of", "series", s.Path, "has", rollup.List(have), "wanted", rollup.List(wanted))
 			continue
 		}
 		f := &fill{wanted: wanted, front: math.MinInt64, until: now}
@@ -78,10 +115,10 @@ func (p *Pipeline) planFills(r *rules) {
 				sources = append(sources, tier)
 			}
 		}
-		p.fills[s.ID] = f
+		fl.fills.of[s.ID] = f
 	}
-	if n := len(p.fills); n > 0 {
-		p.log.Info("series get other tiers, made from what there is", "series", n)
+	if n := len(fl.fills.of); n > 0 {
+		fl.log.Info("series get other tiers, made from what there is", "series", n)
 	}
 }
 
@@ -97,7 +134,7 @@ func sourceFor(tier rollup.Tier, of []rollup.Tier) (source rollup.Tier) {
 
 // sourceOf returns the rows that a series' windows of a tier are made of; made is false for a tier that it
 // does not have any more.
-func (p *Pipeline) sourceOf(s *engine.Series, tier rollup.Tier) (source rollup.Tier, made bool) {
+func (r *roller) sourceOf(s *engine.Series, tier rollup.Tier) (source rollup.Tier, made bool) {
 	tiers := rollup.TiersOf(&s.Definition)
 	switch i := slices.Index(tiers, tier); {
 	case i > 0:
@@ -105,7 +142,7 @@ func (p *Pipeline) sourceOf(s *engine.Series, tier rollup.Tier) (source rollup.T
 	case i == 0:
 		return rollup.Readings, true
 	}
-	if f := p.fills[s.ID]; f != nil {
+	if f := r.fills.of[s.ID]; f != nil {
 		if i := slices.IndexFunc(f.jobs, func(j fillJob) bool { return j.tier == tier }); i >= 0 {
 			return f.jobs[i].source, true
 		}
@@ -114,43 +151,43 @@ func (p *Pipeline) sourceOf(s *engine.Series, tier rollup.Tier) (source rollup.T
 }
 
 // fillSome goes on with the fills for a moment.
-func (p *Pipeline) fillSome(ctx context.Context) {
-	if err := p.fillOn(ctx); err != nil {
-		p.log.Error("a tier could not be made; trying again", "error", err)
+func (fl *filler) fillSome(ctx context.Context) {
+	if err := fl.fillOn(ctx); err != nil {
+		fl.log.Error("a tier could not be made; trying again", "error", err)
 	}
-	p.filling.Store(int64(len(p.fills)))
+	fl.filling.Store(int64(len(fl.fills.of)))
 }
 
 // fillOn makes some of each, and hands over what is made and sent.
-func (p *Pipeline) fillOn(ctx context.Context) error {
-	began := time.Now()
+func (fl *filler) fillOn(ctx context.Context) error {
+	began := fl.judge.Now()
 	var done []uint32
-	for id, f := range p.fills {
+	for id, f := range fl.fills.of {
 		if began.Before(f.again) {
 			continue
 		}
-		for time.Since(began) < fillFor && !f.made() {
-			if err := p.fillStep(ctx, id, f); err != nil {
+		for fl.judge.Now().Sub(began) < fillFor && !f.made() {
+			if err := fl.fillStep(ctx, id, f); err != nil {
 				return err
 			}
 		}
 		switch {
 		case !f.made():
-		case p.awaited(id, f):
+		case fl.awaited(id, f):
 			f.again = began.Add(fillWait)
 		default:
 			done = append(done, id)
 		}
 	}
-	if len(done) < len(p.fills) && time.Since(p.handedOver) < fillWait {
+	if len(done) < len(fl.fills.of) && fl.judge.Now().Sub(fl.handedOver) < fillWait {
 		return nil // what is pending is written each time, so many go together
 	}
-	return p.handOver(ctx, done)
+	return fl.handOver(ctx, done)
 }
 
 // fillStep makes some windows of a fill.
-func (p *Pipeline) fillStep(ctx context.Context, id uint32, f *fill) error {
-	s, ok := p.store.Get(id)
+func (fl *filler) fillStep(ctx context.Context, id uint32, f *fill) error {
+	s, ok := fl.store.Get(id)
 	if !ok {
 		f.at = len(f.jobs)
 		return nil
@@ -160,13 +197,13 @@ func (p *Pipeline) fillStep(ctx context.Context, id uint32, f *fill) error {
 	if f.at < next.at {
 		// The last one may still be open. What closes it marks it, unless that was before.
 		last := windows[max(0, len(windows)-1):]
-		p.pending.Follow(last, f.jobs[f.at].tier, len(f.wanted), p.judge.Now().UnixNano())
+		fl.roller.pending.Follow(last, f.jobs[f.at].tier, len(f.wanted), fl.judge.Now().UnixNano())
 		windows = windows[:len(windows)-len(last)]
 	}
 	if len(windows) > 0 {
-		rows, err := p.summariseSeries(ctx, s, f.jobs[f.at].source, windows, nil)
+		rows, err := fl.roller.summariseSeries(ctx, s, f.jobs[f.at].source, windows, nil)
 		if err == nil && rows.Len() > 0 {
-			err = p.write(ctx, engine.Batch{Entries: []engine.Entry{{Series: id, Tier: windows[0].Tier, Rows: rows}}})
+			err = fl.writer.append(ctx, fl.store, engine.Batch{Entries: []engine.Entry{{Series: id, Tier: windows[0].Tier, Rows: rows}}})
 		}
 		if err != nil {
 			return err
@@ -191,6 +228,6 @@ func (f *fill) some(s *engine.Series) (out []rollup.Window) {
 }
 
 // awaited reports that a central that has been promised the new tiers still lacks some of what was made.
-func (p *Pipeline) awaited(id uint32, f *fill) bool {
-	return slices.ContainsFunc(f.jobs, func(j fillJob) bool { return p.store.Outboxes.Waiting(id, j.tier, f.until) })
+func (fl *filler) awaited(id uint32, f *fill) bool {
+	return slices.ContainsFunc(f.jobs, func(j fillJob) bool { return fl.uplinks.Waiting(id, j.tier, f.until) })
 }

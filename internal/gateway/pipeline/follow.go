@@ -11,21 +11,18 @@ import (
 	"nexocumula/internal/store/engine"
 )
 
-// mark notes the windows that committed readings touch.
-func (p *Pipeline) mark(ctx context.Context, touched []*member, newest []int64) {
-	now := p.judge.Now().UnixNano()
-	for i, m := range touched {
-		if known, ok := p.store.Get(m.id); ok { // with the tiers that it has, which may not be those its rule wants yet
-			p.touch(ctx, m.id, &known.Definition, m.rows, newest[i], now)
-		}
+// mark notes the windows that committed readings of a series touch.
+func (r *roller) mark(ctx context.Context, id uint32, rows column.Block, newest int64) {
+	if known, ok := r.store.Get(id); ok { // with the tiers that it has, which may not be those its rule wants yet
+		r.touch(ctx, id, &known.Definition, rows, newest, r.judge.Now().UnixNano())
 	}
 }
 
 // touch marks the windows of rows. A row older than the newest before may have changed
 // for how long the reading before it speaks, and it may speak for the start of the window
 // of the reading after it.
-func (p *Pipeline) touch(ctx context.Context, id uint32, def *series.Definition, rows column.Block, newest, now int64) {
-	p.pending.Touch(id, def, rows.Times, now)
+func (r *roller) touch(ctx context.Context, id uint32, def *series.Definition, rows column.Block, newest, now int64) {
+	r.pending.Touch(id, def, rows.Times, now)
 	tier := rollup.TiersOf(def)[0]
 	late := rows.Times[:rows.Search(newest)]
 	for len(late) > 0 {
@@ -33,10 +30,10 @@ func (p *Pipeline) touch(ctx context.Context, id uint32, def *series.Definition,
 		for n < len(late) && late[n]-late[n-1] <= int64(def.FreshFor) {
 			n++
 		}
-		next := &successors{of: late[:n], tier: tier, within: int64(def.FreshFor), found: func(t int64) { p.pending.Touch(id, def, []int64{t}, now) }}
+		next := &successors{of: late[:n], tier: tier, within: int64(def.FreshFor), found: func(t int64) { r.pending.Touch(id, def, []int64{t}, now) }}
 		want := engine.Wanted{Tier: rollup.Readings, From: late[0] + 1, To: tier.Start(late[n-1]+int64(def.FreshFor)) + int64(tier)}
-		if err := p.store.Scan(ctx, id, want, next); err != nil && !errors.Is(err, errAllFound) {
-			p.log.Error("after a late reading the next window's coverage may be wrong", "series", def.Path, "error", err)
+		if err := r.store.Scan(ctx, id, want, next); err != nil && !errors.Is(err, errAllFound) {
+			r.log.Error("after a late reading the next window's coverage may be wrong", "series", def.Path, "error", err)
 		}
 		late = late[n:]
 	}
@@ -72,33 +69,33 @@ func (s *successors) Rows(b column.Block, _ int64) error {
 func (s *successors) Whole(int64, int64, rollup.Summary) error { return nil }
 
 // follow marks the windows that those which were just made are part of.
-func (p *Pipeline) follow(ctx context.Context, made []rollup.Window, now int64) (marked []rollup.Window) {
+func (r *roller) follow(ctx context.Context, made []rollup.Window, now int64) (marked []rollup.Window) {
 	for len(made) > 0 {
 		n := alike(made)
-		if known, ok := p.store.Get(made[0].Series); ok && !made[0].Sketch {
-			marked = append(marked, p.followSeries(ctx, &known, made[:n], now)...)
+		if known, ok := r.store.Get(made[0].Series); ok && !made[0].Sketch {
+			marked = append(marked, r.followSeries(ctx, &known, made[:n], now)...)
 		}
 		made = made[n:]
 	}
 	return marked
 }
 
-func (p *Pipeline) followSeries(ctx context.Context, s *engine.Series, made []rollup.Window, now int64) (marked []rollup.Window) {
+func (r *roller) followSeries(ctx context.Context, s *engine.Series, made []rollup.Window, now int64) (marked []rollup.Window) {
 	tiers := rollup.TiersOf(&s.Definition)
 	tier := made[0].Tier
-	if f := p.fills[s.ID]; f != nil {
+	if f := r.fills.of[s.ID]; f != nil {
 		for _, j := range f.jobs {
 			if j.source == tier || j.source == rollup.Readings && tier == tiers[0] {
-				marked = append(marked, p.widen(ctx, s, made, j.tier, len(tiers), now)...)
+				marked = append(marked, r.widen(ctx, s, made, j.tier, len(tiers), now)...)
 			}
 		}
 	}
 	switch i := slices.Index(tiers, tier); {
 	case i >= 0 && i+1 < len(tiers):
-		marked = append(marked, p.widen(ctx, s, made, tiers[i+1], i+1, now)...)
+		marked = append(marked, r.widen(ctx, s, made, tiers[i+1], i+1, now)...)
 	case i < 0:
-		if _, filling := p.sourceOf(s, tier); !filling { // one that it had before
-			marked = append(marked, p.pending.Follow(made, tiers[0], 0, now)...)
+		if _, filling := r.sourceOf(s, tier); !filling { // one that it had before
+			marked = append(marked, r.pending.Follow(made, tiers[0], 0, now)...)
 		}
 	}
 	return marked
@@ -106,8 +103,8 @@ func (p *Pipeline) followSeries(ctx context.Context, s *engine.Series, made []ro
 
 // widen marks the windows of a wider tier over those that were made, and those for whose start
 // the last reading of one may speak.
-func (p *Pipeline) widen(ctx context.Context, s *engine.Series, made []rollup.Window, wider rollup.Tier, steps int, now int64) []rollup.Window {
-	marked := p.pending.Follow(made, wider, steps, now)
+func (r *roller) widen(ctx context.Context, s *engine.Series, made []rollup.Window, wider rollup.Tier, steps int, now int64) []rollup.Window {
+	marked := r.pending.Follow(made, wider, steps, now)
 	for _, w := range made {
 		next := wider.Start(w.Start) + int64(wider)
 		reach := w.End() + int64(s.FreshFor)
@@ -116,11 +113,11 @@ func (p *Pipeline) widen(ctx context.Context, s *engine.Series, made []rollup.Wi
 		}
 		first := &firstRow{}
 		want := engine.Wanted{Tier: w.Tier, From: w.End(), To: wider.Start(reach-1) + int64(wider)}
-		if err := p.store.Scan(ctx, s.ID, want, first); err != nil && !errors.Is(err, errAllFound) {
-			p.log.Error("after a late reading the next window's coverage may be wrong", "series", s.Path, "error", err)
+		if err := r.store.Scan(ctx, s.ID, want, first); err != nil && !errors.Is(err, errAllFound) {
+			r.log.Error("after a late reading the next window's coverage may be wrong", "series", s.Path, "error", err)
 		}
 		if first.found && first.time >= next {
-			p.pending.Follow([]rollup.Window{{Series: s.ID, Tier: w.Tier, Start: first.time}}, wider, steps, now)
+			r.pending.Follow([]rollup.Window{{Series: s.ID, Tier: w.Tier, Start: first.time}}, wider, steps, now)
 		}
 	}
 	return marked

@@ -3,7 +3,6 @@ package pipeline
 import (
 	"context"
 	"slices"
-	"time"
 
 	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/series"
@@ -12,64 +11,64 @@ import (
 
 // handOver gives series the tiers that a fill has made of them. What is pending goes over first: to
 // disk as well, so that a gateway that is killed in between makes all of it.
-func (p *Pipeline) handOver(ctx context.Context, done []uint32) error {
-	if len(done) == 0 || !p.sealing.TryLock() { // a seal would write what was pending when it began
+func (fl *filler) handOver(ctx context.Context, done []uint32) error {
+	if len(done) == 0 || !fl.sealer.sealing.TryLock() { // a seal would write what was pending when it began
 		return nil
 	}
-	defer p.sealing.Unlock()
-	p.handedOver = time.Now()
-	now := p.judge.Now().UnixNano()
-	retired, passedOn := p.passOn(done, now)
+	defer fl.sealer.sealing.Unlock()
+	fl.handedOver = fl.judge.Now()
+	now := fl.judge.Now().UnixNano()
+	retired, passedOn := fl.passOn(done, now)
 	if passedOn {
-		state, err := p.pending.Save()
+		state, err := fl.roller.pending.Save()
 		if err != nil {
 			return err
 		}
-		if err := p.store.PutState(pendingState, state); err != nil {
+		if err := fl.store.PutState(pendingState, state); err != nil {
 			return err
 		}
 	}
-	late := p.pending.Over(func(w rollup.Window) bool {
-		f := p.fills[w.Series]
+	late := fl.roller.pending.Over(func(w rollup.Window) bool {
+		f := fl.fills.of[w.Series]
 		return f != nil && f.made() && w.Closed(now) && slices.Contains(f.wanted, w.Tier)
 	})
 	for _, id := range done {
-		p.store.MarkLate(id, engine.Late(late[id]))
+		fl.store.MarkLate(id, engine.Late(late[id]))
 	}
-	tiers := func(id uint32, def *series.Definition) { def.Tiers = rollup.Names(p.fills[id].wanted) }
-	if _, err := untilWritten(ctx, p, func() (struct{}, error) { return struct{}{}, p.store.Update(ctx, done, tiers) }); err != nil {
+	tiers := func(id uint32, def *series.Definition) { def.Tiers = rollup.Names(fl.fills.of[id].wanted) }
+	if _, err := untilWritten(ctx, fl.writer, func() (struct{}, error) { return struct{}{}, fl.store.Update(ctx, done, tiers) }); err != nil {
 		return err
 	}
 	for _, w := range retired {
-		p.pending.Drop(w)
+		fl.roller.pending.Drop(w)
 	}
 	for _, id := range done {
-		delete(p.fills, id)
+		delete(fl.fills.of, id)
 	}
-	if len(p.fills) == 0 {
-		p.log.Info("all series have the tiers that are wanted")
+	if len(fl.fills.of) == 0 {
+		fl.log.Info("all series have the tiers that are wanted")
 	}
 	return nil
 }
 
 // passOn marks, for windows that are pending of the tiers which series have, those of the tiers they
 // get that nothing else would mark, if there are any. retired are windows that are not wanted then.
-func (p *Pipeline) passOn(of []uint32, now int64) (retired []rollup.Window, marked bool) {
+func (fl *filler) passOn(of []uint32, now int64) (retired []rollup.Window, marked bool) {
 	had, have := map[uint32][]rollup.Tier{}, map[uint32][]rollup.Tier{}
 	for _, id := range of {
-		known, _ := p.store.Get(id)
-		had[id], have[id] = rollup.TiersOf(&known.Definition), p.fills[id].wanted
+		known, _ := fl.store.Get(id)
+		had[id], have[id] = rollup.TiersOf(&known.Definition), fl.fills.of[id].wanted
 	}
-	for _, w := range p.pending.Some(func(w rollup.Window) bool { return !w.Sketch && have[w.Series] != nil }) {
+	for _, w := range fl.roller.pending.Some(func(w rollup.Window) bool { return !w.Sketch && have[w.Series] != nil }) {
 		had, have := had[w.Series], have[w.Series]
 		kept := slices.Contains(have, w.Tier)
 		to := slices.IndexFunc(have, func(t rollup.Tier) bool { return t > w.Tier })
 		switch {
 		case w.Tier == had[0] && w.Tier != have[0]: // its readings are in no other window yet
-			p.pending.Follow([]rollup.Window{w}, have[0], 0, now)
+			fl.roller.pending.Follow([]rollup.Window{w}, have[0], 0, now)
 			kept, marked = false, true // it follows those, if it is still wanted
 		case !kept && to >= 0:
-			p.pending.Follow([]rollup.Window{w}, have[to], to, now)
+			fl.roller.pending.Follow([]rollup.Window{w}, have[to], to, now)
 			marked = true
 		}
 		if !kept {

@@ -25,7 +25,7 @@ func newInbox() inbox {
 }
 
 // put is false once the pipeline stops: after that nobody would look. It waits for room.
-func (b *inbox) put(d *Delivery, stopped <-chan struct{}) bool {
+func (b *inbox) put(d *Delivery, now func() time.Time, stopped <-chan struct{}) bool {
 	select {
 	case b.room <- struct{}{}:
 	case <-stopped:
@@ -36,7 +36,7 @@ func (b *inbox) put(d *Delivery, stopped <-chan struct{}) bool {
 	if b.closed {
 		return false
 	}
-	d.came = time.Now()
+	d.came = now()
 	b.all = append(b.all, d)
 	if n := len(b.all); n == 1 || n%fullCommit == 0 {
 		select {

@@ -10,33 +10,33 @@ import (
 // store is told, so that nobody is given what was true before.
 
 // markLate marks, of each series, what could be summarised and is still pending.
-func (p *Pipeline) markLate(now int64) {
-	for id, over := range p.pending.Over(func(w rollup.Window) bool { return w.Closed(now) && p.isRead(w) }) {
-		p.store.MarkLate(id, engine.Late(over))
+func (r *roller) markLate(now int64) {
+	for id, over := range r.pending.Over(func(w rollup.Window) bool { return w.Closed(now) && r.isRead(w) }) {
+		r.store.MarkLate(id, engine.Late(over))
 	}
 }
 
 // noLongerLate leaves of what is late only what is still pending: what could be summarised, or was
 // before the clock was set back.
-func (p *Pipeline) noLongerLate(now int64) {
-	late := p.store.LateSeries()
+func (r *roller) noLongerLate(now int64) {
+	late := r.store.LateSeries()
 	if len(late) == 0 {
 		return
 	}
-	over := p.pending.Over(func(w rollup.Window) bool {
+	over := r.pending.Over(func(w rollup.Window) bool {
 		until, ok := late[w.Series]
-		return ok && (w.Closed(now) || w.End() <= until) && p.isRead(w)
+		return ok && (w.Closed(now) || w.End() <= until) && r.isRead(w)
 	})
 	left := make(map[uint32]engine.Late, len(over))
 	for id, stretch := range over {
 		left[id] = engine.Late(stretch)
 	}
-	p.store.Summarised(left)
+	r.store.Summarised(left)
 }
 
 // isRead reports that a window is not of a tier that is being filled: such are read only when all of
 // them are made.
-func (p *Pipeline) isRead(w rollup.Window) bool {
-	f := p.fills[w.Series]
+func (r *roller) isRead(w rollup.Window) bool {
+	f := r.fills.of[w.Series]
 	return f == nil || f.made() || !f.makes(w.Tier)
 }

@@ -15,7 +15,6 @@ import (
 
 	"nexocumula/internal/config"
 	"nexocumula/internal/core/calibrate"
-	"nexocumula/internal/core/column"
 	"nexocumula/internal/core/reading"
 	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/screen"
@@ -24,7 +23,7 @@ import (
 	"nexocumula/internal/store/engine"
 )
 
-// member is a series as the pipeline sees it. One with a refusal takes no readings.
+// member is a series as the intake sees it, and what goes with its readings. One with a refusal takes no readings.
 type member struct {
 	id      uint32
 	def     series.Definition
@@ -34,11 +33,6 @@ type member struct {
 	said    atomic.Pointer[said]
 	marks   *member // the series of its quality; nil when no screen can mark it
 	memory  *memory
-	// rows collects this series' readings of the batch being built; the committing
-	// goroutine owns it.
-	rows    column.Block
-	newest  int64 // time of its newest reading; 0 while it is not known; owned like rows
-	thinned bool  // readings of it are thinned, or were; owned like rows
 }
 
 // rules say what series are like. The series known by them go with them, so that new
@@ -62,30 +56,30 @@ var errTooMany = fmt.Errorf("it would be a new series, and this gateway keeps %d
 
 // member finds or defines the series of a path. While the store cannot be written it
 // waits, as commits do.
-func (p *Pipeline) member(r *rules, of *reading.Reading) (*member, error) {
+func (in *intake) member(r *rules, of *reading.Reading) (*member, error) {
 	path := of.Path
-	if m, ok := r.members.Load(path); ok && m.(*member).knows(of.Labels) && m.(*member).understands(of) {
+	if m, ok := r.members.Load(path); ok && m.(*member).knows(of.Labels, in.judge.Now()) && m.(*member).understands(of) {
 		return m.(*member), nil
 	}
-	p.defining.Lock()
-	defer p.defining.Unlock()
+	in.defining.Lock()
+	defer in.defining.Unlock()
 	if m, ok := r.members.Load(path); ok && m.(*member).understands(of) {
-		return m.(*member), p.relabel(m.(*member), of.Labels)
+		return m.(*member), in.relabel(m.(*member), of.Labels)
 	}
 	m := r.newMember(path)
-	p.labelled(m, of.Labels)
-	before, known := p.store.Find(path)
-	if !known && p.store.Count() >= p.mostSeries {
+	in.labelled(m, of.Labels)
+	before, known := in.store.Find(path)
+	if !known && in.store.Count() >= in.mostSeries {
 		m.refusal = errTooMany.Error()
 		return m, nil // not remembered: those come without end
 	}
 	if m.rule.Discover > 0 {
-		if m.refusal = p.discover(r, m, of, before, known); m.refusal != "" {
+		if m.refusal = in.discover(r, m, of, before, known); m.refusal != "" {
 			return m, nil
 		}
 	}
-	m.memory = p.memoryOf(r, m)
-	id, err := p.define(m.def)
+	m.memory = in.memoryOf(r, m)
+	id, err := in.define(m.def)
 	if changed, ok := errors.AsType[*engine.KindChanged](err); ok {
 		m.refusal = changed.Error()
 	} else if err != nil {
@@ -94,12 +88,12 @@ func (p *Pipeline) member(r *rules, of *reading.Reading) (*member, error) {
 	m.id = id
 	if m.rule.Marks() && m.refusal == "" {
 		m.marks = qualityOf(m)
-		if m.marks.id, err = p.define(m.marks.def); err != nil {
+		if m.marks.id, err = in.define(m.marks.def); err != nil {
 			return nil, err
 		}
 	}
 	if len(m.rule.Screens) > 0 {
-		since, err := p.sameSince(context.Background(), before, screen.LongestStuck(m.rule.Screens))
+		since, err := in.sameSince(context.Background(), before, screen.LongestStuck(m.rule.Screens))
 		if err != nil {
 			return nil, err
 		}
@@ -113,7 +107,6 @@ func (p *Pipeline) member(r *rules, of *reading.Reading) (*member, error) {
 func qualityOf(m *member) *member {
 	path := m.def.Path + "/" + config.QualityLevel
 	return &member{
-		rows:   newRows(),
 		rule:   &config.SeriesRule{},
 		memory: &memory{},
 		def:    series.Definition{Path: path, Kind: series.State, FreshFor: m.def.FreshFor, Labels: m.def.Labels, States: config.Qualities, Tiers: m.def.Tiers},
@@ -122,18 +115,11 @@ func qualityOf(m *member) *member {
 
 // define makes sure that the store knows a series. Which tiers are made of one that it knows
 // only a fill changes.
-func (p *Pipeline) define(def series.Definition) (uint32, error) {
-	ctx, cancel := context.WithCancel(context.Background())
+func (in *intake) define(def series.Definition) (uint32, error) {
+	ctx, cancel := in.untilStopped()
 	defer cancel()
-	go func() {
-		select {
-		case <-p.stopped:
-			cancel()
-		case <-ctx.Done():
-		}
-	}()
-	return untilWritten(ctx, p, func() (uint32, error) {
-		ids, err := p.store.DefineKeeping(ctx, []series.Definition{def}, keepTiers)
+	return untilWritten(ctx, in.writer, func() (uint32, error) {
+		ids, err := in.store.DefineKeeping(ctx, []series.Definition{def}, keepTiers)
 		if _, ok := errors.AsType[*engine.KindChanged](err); ok {
 			return 0, backoff.Permanent(err)
 		}
@@ -158,17 +144,17 @@ type said struct {
 const saidFor = time.Minute
 
 // knows reports whether labels are those known, or must wait.
-func (m *member) knows(labels series.Labels) bool {
+func (m *member) knows(labels series.Labels, now time.Time) bool {
 	have := m.said.Load()
-	return labels == "" || have != nil && (have.labels == labels || time.Since(have.since) < saidFor)
+	return labels == "" || have != nil && (have.labels == labels || now.Sub(have.since) < saidFor)
 }
 
 // label makes the series' labels of those of its rule, which come first, and of what is said.
-func (m *member) label(labels series.Labels, log *slog.Logger) {
+func (m *member) label(labels series.Labels, now time.Time, log *slog.Logger) {
 	if labels == "" {
 		return
 	}
-	m.said.Store(&said{labels, time.Now()})
+	m.said.Store(&said{labels, now})
 	pairs := labels.Map()
 	maps.Copy(pairs, m.rule.Labels.Map())
 	all, err := series.MakeLabels(pairs)
@@ -180,26 +166,24 @@ func (m *member) label(labels series.Labels, log *slog.Logger) {
 }
 
 // relabel takes over what is said now. Who uses the member meanwhile has no need of labels.
-func (p *Pipeline) relabel(m *member, labels series.Labels) error {
-	if m.refusal != "" || m.knows(labels) {
+func (in *intake) relabel(m *member, labels series.Labels) error {
+	if m.refusal != "" || m.knows(labels, in.judge.Now()) {
 		return nil
 	}
-	p.labelled(m, labels)
-	_, err := p.define(m.def)
+	in.labelled(m, labels)
+	_, err := in.define(m.def)
 	return err
 }
 
 // labelled takes over the labels of a message, and remembers them for the time without one.
-func (p *Pipeline) labelled(m *member, labels series.Labels) {
+func (in *intake) labelled(m *member, labels series.Labels) {
 	if labels == "" {
-		p.said.Delete(m.def.Path)
+		in.said.Delete(m.def.Path)
 		return
 	}
-	p.said.Store(m.def.Path, labels)
-	m.label(labels, p.log)
+	in.said.Store(m.def.Path, labels)
+	m.label(labels, in.judge.Now(), in.log)
 }
-
-func newRows() column.Block { return column.New(1, 0) }
 
 func (r *rules) newMember(path series.Path) *member {
 	rule := config.RuleOf(r.rules, path)
@@ -212,7 +196,7 @@ func (r *rules) newMember(path series.Path) *member {
 	if kept > 0 {
 		limits.MaxAge = kept - fullHour // those just before it may be needed as well
 	}
-	return &member{def: def, rule: rule, limits: limits, rows: newRows()}
+	return &member{def: def, rule: rule, limits: limits}
 }
 
 // intoState gives a reading that is a text the value of the state that is called so.

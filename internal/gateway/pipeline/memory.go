@@ -42,11 +42,11 @@ type held struct {
 
 // memoryOf is the memory of a series. Where something depends on it, it outlasts rules, which
 // may be replaced while the pipeline runs.
-func (p *Pipeline) memoryOf(r *rules, m *member) *memory {
+func (in *intake) memoryOf(r *rules, m *member) *memory {
 	if len(m.rule.Screens) == 0 && len(r.derivers) == 0 {
 		return &memory{}
 	}
-	found, _ := p.memories.LoadOrStore(m.def.Path, &memory{})
+	found, _ := in.memories.LoadOrStore(m.def.Path, &memory{})
 	return found.(*memory)
 }
 
@@ -75,12 +75,12 @@ func (m *memory) forget() {
 }
 
 // sameSince is from when on a series had its latest value, looking back as long as it may stay the same.
-func (p *Pipeline) sameSince(ctx context.Context, of engine.Series, longest time.Duration) (int64, error) {
+func (in *intake) sameSince(ctx context.Context, of engine.Series, longest time.Duration) (int64, error) {
 	since := of.LastTime
 	if longest == 0 || since == 0 {
 		return since, nil
 	}
-	rows, err := p.store.Read(ctx, of.ID, rollup.Readings, of.LastTime-int64(longest), of.LastTime+1)
+	rows, err := in.store.Read(ctx, of.ID, rollup.Readings, of.LastTime-int64(longest), of.LastTime+1)
 	if err != nil {
 		return 0, err
 	}
@@ -170,8 +170,8 @@ func (m *memory) heard(t int64, from *reading.Origin, learns bool) {
 
 // From is the source that the last reading of a series came from since the start, and its topic
 // or register; empty when there was none.
-func (p *Pipeline) From(path series.Path) (source, place string) {
-	found, ok := p.rules.Load().members.Load(path)
+func (in *intake) From(path series.Path) (source, place string) {
+	found, ok := in.rules.Load().members.Load(path)
 	if !ok || found.(*member).memory == nil {
 		return "", ""
 	}
@@ -182,8 +182,8 @@ func (p *Pipeline) From(path series.Path) (source, place string) {
 }
 
 // Every is how often a series was heard lately; 0 while that is not known.
-func (p *Pipeline) Every(path series.Path) time.Duration {
-	found, ok := p.rules.Load().members.Load(path)
+func (in *intake) Every(path series.Path) time.Duration {
+	found, ok := in.rules.Load().members.Load(path)
 	if !ok || found.(*member).memory == nil {
 		return 0
 	}

@@ -5,10 +5,8 @@ import (
 	"errors"
 	"log/slog"
 	"sync"
-	"sync/atomic"
 	"time"
 
-	"nexocumula/internal/clock"
 	"nexocumula/internal/config"
 	"nexocumula/internal/core/reading"
 	"nexocumula/internal/core/rollup"
@@ -34,60 +32,123 @@ type Delivery struct {
 	screened []screened
 }
 
-// Pipeline is a gateway's way from sources to disk. Run must be running for Submit to
-// make progress.
+func (d *Delivery) done(err error) {
+	if d.Done != nil {
+		d.Done(err)
+	}
+}
+
+// Pipeline is a gateway's way from sources to disk, in stages that own their state: the intake
+// calibrates and screens, in the goroutines of the sources; the committer writes, the roller makes
+// summaries and the filler other tiers, all three in the goroutine of Run. That must be running for
+// Submit to make progress.
 type Pipeline struct {
-	store    *store.Store
-	judge    *clock.Judge
-	rules    atomic.Pointer[rules]
-	newRules atomic.Bool // what the rules say of series may be something else
-	log      *slog.Logger
-	arrival  arrival
+	*intake
+	committer *committer
+	roller    *roller
+	filler    *filler
+	sealer    *sealer
 
-	inbox      inbox
-	errands    chan func()
-	stopped    chan struct{}
-	giveUp     sync.Once
-	waiting    waiting          // owned by Run
-	pending    *rollup.Pending  // owned by Run
-	fills      map[uint32]*fill // by series; owned by Run
-	handedOver time.Time        // when some last got their tiers; owned by Run
-	memories   sync.Map         // series.Path → *memory, of those that outlast rules
-	sealing    sync.Mutex       // held while a seal runs
-	said       sync.Map         // series.Path → series.Labels that its last message with labels said
-	defining   sync.Mutex       // one new series at a time, so that their number stays bounded
-
-	mostSeries int // maxSeries, but in tests
-
-	accepted, rejected atomic.Uint64
-	filling            atomic.Int64           // series that get other tiers
-	trouble            atomic.Pointer[string] // what the store says while it cannot be written
+	errands chan func()
+	giveUp  sync.Once
 }
 
 // New makes a pipeline into st. Readings of a series are screened by the first rule
 // that matches it; those older than what is kept would spoil the summaries of readings
 // that are gone, and do not count.
 func New(st *store.Store, settings config.Gateway, log *slog.Logger) (*Pipeline, error) {
-	p := &Pipeline{
-		store: st, judge: st.Judge(), log: log, fills: map[uint32]*fill{},
-		inbox: newInbox(), errands: make(chan func()), stopped: make(chan struct{}),
-		waiting: waiting{pace: settings.Pace}, pending: rollup.NewPending(), mostSeries: maxSeries,
-	}
-	if err := p.loadSaid(); err != nil {
+	stopped, judge := make(chan struct{}), st.Judge()
+	out := &writer{log: log}
+	in, err := newIntake(st, out, stopped, log)
+	if err != nil {
 		return nil, err
 	}
-	p.Use(settings.Rules, settings.Keep)
-	if err := p.recover(p.judge.Now().UnixNano()); err != nil {
+	in.Use(settings.Rules, settings.Keep)
+	open := &fills{}
+	r := &roller{store: st, writer: out, judge: judge, log: log, pending: rollup.NewPending(), fills: open}
+	if err := r.recover(context.Background(), judge.Now().UnixNano()); err != nil {
 		return nil, err
 	}
-	return p, nil
+	s := &sealer{store: st, roller: r, intake: in, judge: judge, log: log}
+	c := newCommitter(st, out, r, s, settings.Pace, log)
+	r.busy = func() bool { return c.inbox.waiting() > 0 }
+	return &Pipeline{
+		intake: in, committer: c, roller: r, sealer: s,
+		filler:  &filler{store: st, writer: out, roller: r, sealer: s, uplinks: st.Outboxes, fills: open, judge: judge, log: log},
+		errands: make(chan func()),
+	}, nil
 }
 
-// Use puts other rules in the place of those there were.
-func (p *Pipeline) Use(all []config.SeriesRule, keep []config.Keep) {
-	p.rules.Store(&rules{rules: all, keep: keep, derivers: derivers(all), stored: p.stored})
-	p.newRules.Store(true)
+const (
+	rollEvery = 250 * time.Millisecond
+	sealEvery = time.Hour
+)
+
+// Run commits until ctx ends; then it commits what is queued and returns.
+func (p *Pipeline) Run(ctx context.Context) error {
+	roll := time.NewTicker(rollEvery)
+	defer roll.Stop()
+	due := time.NewTimer(time.Hour)
+	defer due.Stop()
+	c, lastSeal := p.committer, p.judge.Now()
+	for {
+		if wait, committed := c.commitDue(ctx); committed {
+			continue
+		} else if wait > 0 {
+			due.Reset(wait)
+		}
+		select {
+		case <-c.inbox.wake:
+			c.inbox.settle()
+			c.inbox.take(c.waiting.add)
+		case <-due.C:
+			c.inbox.take(c.waiting.add)
+		case errand := <-p.errands:
+			errand()
+		case <-roll.C:
+			p.takeOver(ctx)
+			p.roller.roll(ctx)
+			p.filler.fillSome(ctx)
+			if p.sealer.due() || p.judge.Now().Sub(lastSeal) >= sealEvery {
+				p.sealer.seal()
+				lastSeal = p.judge.Now()
+			}
+		case <-ctx.Done():
+			return p.finish()
+		}
+	}
 }
+
+// takeOver makes series what new rules say they are, also those that have no reading for long.
+func (p *Pipeline) takeOver(ctx context.Context) {
+	if !p.newRules.Swap(false) {
+		return
+	}
+	r := p.rules.Load()
+	if err := p.redefine(ctx, r); err != nil {
+		p.log.Error("definitions of series could not be brought up to date; trying again", "error", err)
+		p.newRules.Store(true)
+		return
+	}
+	p.committer.forget()
+	p.filler.planFills(r)
+}
+
+// finish writes what is queued when the gateway stops, and turns the rest away.
+func (p *Pipeline) finish() error {
+	p.GiveUp()
+	ctx, cancel := context.WithTimeout(context.Background(), stopWithin)
+	defer cancel()
+	p.committer.finish(ctx)
+	p.roller.roll(ctx)
+	p.sealer.sealing.Lock() // one that still runs
+	done := p.sealer.sealNow(ctx)
+	<-done
+	return nil
+}
+
+// stopWithin is how long a gateway that stops tries to write what it has taken in.
+const stopWithin = 5 * time.Second
 
 // ErrStopped is passed to Done for a delivery that came too late.
 var ErrStopped = errors.New("the gateway is stopping")
@@ -99,14 +160,8 @@ func (p *Pipeline) Submit(d *Delivery) {
 		d.done(err)
 		return
 	}
-	if !p.inbox.put(d, p.stopped) {
+	if !p.committer.inbox.put(d, p.judge.Now, p.stopped) {
 		d.done(ErrStopped)
-	}
-}
-
-func (d *Delivery) done(err error) {
-	if d.Done != nil {
-		d.Done(err)
 	}
 }
 
@@ -114,22 +169,17 @@ func (d *Delivery) done(err error) {
 // gateway stops, and nobody may keep it from that.
 func (p *Pipeline) GiveUp() { p.giveUp.Do(func() { close(p.stopped) }) }
 
-// Accepted and Rejected count readings on disk and rejects on disk since the start.
-func (p *Pipeline) Accepted() uint64 { return p.accepted.Load() }
+// Accepted counts readings on disk since the start.
+func (p *Pipeline) Accepted() uint64 { return p.committer.accepted.Load() }
 
 // Rejected counts rejects on disk since the start.
-func (p *Pipeline) Rejected() uint64 { return p.rejected.Load() }
+func (p *Pipeline) Rejected() uint64 { return p.committer.rejected.Load() }
 
-// Filling is how many series get other tiers, and still have those they had.
-func (p *Pipeline) Filling() int { return int(p.filling.Load()) }
+// Filling returns how many series get other tiers, and still have those they had.
+func (p *Pipeline) Filling() int { return int(p.filler.filling.Load()) }
 
 // Trouble returns the store's error while it cannot be written, or "".
-func (p *Pipeline) Trouble() string {
-	if t := p.trouble.Load(); t != nil {
-		return *t
-	}
-	return ""
-}
+func (p *Pipeline) Trouble() string { return p.writer.failing() }
 
 // Between runs f in the committing goroutine, between two commits.
 func (p *Pipeline) Between(ctx context.Context, f func() error) error {
@@ -143,3 +193,27 @@ func (p *Pipeline) Between(ctx context.Context, f func() error) error {
 		return ctx.Err()
 	}
 }
+
+// UseCommitDelay takes another delay from now on.
+func (p *Pipeline) UseCommitDelay(ctx context.Context, pace config.CommitDelay) error {
+	return p.Between(ctx, func() error {
+		p.committer.waiting.pace = pace
+		return nil
+	})
+}
+
+// RollNow summarises every window that is over, without waiting for late readings: for
+// whoever brings history in and knows that it is complete.
+func (p *Pipeline) RollNow(ctx context.Context) error {
+	return p.Between(ctx, func() error {
+		for {
+			if n, err := p.roller.rollSome(ctx, true); n == 0 || err != nil {
+				return err
+			}
+		}
+	})
+}
+
+// Idle reports that no window waits for its summary. Only between two commits, see
+// Between.
+func (p *Pipeline) Idle() bool { return p.roller.pending.Len() == 0 }

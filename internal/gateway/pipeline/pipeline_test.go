@@ -171,7 +171,7 @@ func TestOpenWindowsSurviveARestart(t *testing.T) {
 // openWindows returns the windows that a seal of the pipeline would save.
 func openWindows(t *testing.T, r *rig) (out sqlite.State) {
 	require.NoError(t, r.pipe.Between(t.Context(), func() error {
-		state, err := r.pipe.pending.Save()
+		state, err := r.pipe.roller.pending.Save()
 		out = sqlite.State{Name: pendingState, Payload: state}
 		return err
 	}))
@@ -203,7 +203,7 @@ func TestLateReadingsOfSlowSeriesMarkFewWindows(t *testing.T) {
 	require.NoError(t, r.give(map[time.Duration]float64{0: 1}, anHourAgo))
 	require.NoError(t, r.give(values, anHourAgo.Add(-48*time.Hour)))
 	require.NoError(t, r.pipe.Between(t.Context(), func() error {
-		assert.Less(t, r.pipe.pending.Len(), 1000)
+		assert.Less(t, r.pipe.roller.pending.Len(), 1000)
 		return nil
 	}))
 }

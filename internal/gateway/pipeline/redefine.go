@@ -11,26 +11,12 @@ import (
 	"nexocumula/internal/store/sqlite"
 )
 
-// takeOver makes series what new rules say they are, also those that have no reading for long.
-func (p *Pipeline) takeOver(ctx context.Context) {
-	if !p.newRules.Swap(false) {
-		return
-	}
-	r := p.rules.Load()
-	if err := p.redefine(ctx, r); err != nil {
-		p.log.Error("definitions of series could not be brought up to date; trying again", "error", err)
-		p.newRules.Store(true)
-		return
-	}
-	p.planFills(r)
-}
-
 // redefine writes the definitions that differ from what the rules say. Tiers are left to the fills.
-func (p *Pipeline) redefine(ctx context.Context, r *rules) error {
-	p.defining.Lock()
-	defer p.defining.Unlock()
+func (in *intake) redefine(ctx context.Context, r *rules) error {
+	in.defining.Lock()
+	defer in.defining.Unlock()
 	var defs []series.Definition
-	for _, s := range p.store.List(series.Everything()) {
+	for _, s := range in.store.List(series.Everything()) {
 		if !s.Collected {
 			continue
 		}
@@ -38,16 +24,16 @@ func (p *Pipeline) redefine(ctx context.Context, r *rules) error {
 		if config.RuleOf(r.rules, s.Path).Usual() && config.RuleOf(r.rules, series.Path(of)).Usual() {
 			continue // its rule was taken away, maybe with its device: what is known of its history stays
 		}
-		def := p.wanted(r, s)
+		def := in.wanted(r, s)
 		if def.Kind != s.Kind {
-			p.log.Warn("a series keeps its definition: it was recorded as another kind", "series", s.Path, "recorded", s.Kind, "wanted", def.Kind)
+			in.log.Warn("a series keeps its definition: it was recorded as another kind", "series", s.Path, "recorded", s.Kind, "wanted", def.Kind)
 			continue
 		}
 		if def == s.Definition {
 			continue
 		}
 		if def.Unit != s.Unit || def.Calibration != s.Calibration {
-			found, _ := p.memories.LoadOrStore(s.Path, &memory{})
+			found, _ := in.memories.LoadOrStore(s.Path, &memory{})
 			found.(*memory).forget()
 		}
 		defs = append(defs, def)
@@ -55,19 +41,19 @@ func (p *Pipeline) redefine(ctx context.Context, r *rules) error {
 	if len(defs) == 0 {
 		return nil
 	}
-	_, err := untilWritten(ctx, p, func() ([]uint32, error) { return p.store.Redefine(ctx, defs) })
+	_, err := untilWritten(ctx, in.writer, func() ([]uint32, error) { return in.store.Redefine(ctx, defs) })
 	return err
 }
 
 // wanted is the definition that the rules give a series which the store knows.
-func (p *Pipeline) wanted(r *rules, s engine.Series) series.Definition {
+func (in *intake) wanted(r *rules, s engine.Series) series.Definition {
 	path, quality := strings.CutSuffix(string(s.Path), "/"+config.QualityLevel)
 	m := r.newMember(series.Path(path))
 	if quality = quality && m.rule.Marks(); !quality {
 		m = r.newMember(s.Path)
 	}
-	if labels, ok := p.said.Load(m.def.Path); ok {
-		m.label(labels.(series.Labels), p.log)
+	if labels, ok := in.said.Load(m.def.Path); ok {
+		m.label(labels.(series.Labels), in.judge.Now(), in.log)
 	}
 	if m.rule.Discover > 0 {
 		m.def.Kind, m.def.Unit, m.def.States, m.def.Wrap = s.Kind, s.Unit, s.States, s.Wrap
@@ -84,9 +70,9 @@ func (p *Pipeline) wanted(r *rules, s engine.Series) series.Definition {
 const saidState = "said"
 
 // saveSaid is the state with the labels that messages gave.
-func (p *Pipeline) saveSaid() (sqlite.State, error) {
+func (in *intake) saveSaid() (sqlite.State, error) {
 	all := map[series.Path]series.Labels{}
-	p.said.Range(func(path, labels any) bool {
+	in.said.Range(func(path, labels any) bool {
 		all[path.(series.Path)] = labels.(series.Labels)
 		return true
 	})
@@ -94,18 +80,18 @@ func (p *Pipeline) saveSaid() (sqlite.State, error) {
 	return sqlite.State{Name: saidState, Payload: text}, err
 }
 
-func (p *Pipeline) loadSaid() error {
-	text, err := p.store.State(saidState)
+func (in *intake) loadSaid() error {
+	text, err := in.store.State(saidState)
 	if err != nil || len(text) == 0 {
 		return err
 	}
 	all := map[series.Path]series.Labels{}
 	if err := json.Unmarshal(text, &all); err != nil {
-		p.log.Error("which labels messages gave series cannot be read; they come with the next messages", "error", err)
+		in.log.Error("which labels messages gave series cannot be read; they come with the next messages", "error", err)
 		return nil
 	}
 	for path, labels := range all {
-		p.said.Store(path, labels)
+		in.said.Store(path, labels)
 	}
 	return nil
 }

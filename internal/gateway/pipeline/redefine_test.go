@@ -42,8 +42,8 @@ func (k *kept) restart(settings config.Gateway) {
 
 // sealNowHeld is a seal as at an orderly end.
 func (p *Pipeline) sealNowHeld() <-chan struct{} {
-	p.sealing.Lock()
-	return p.sealNow(context.Background())
+	p.sealer.sealing.Lock()
+	return p.sealer.sealNow(context.Background())
 }
 
 // give takes one reading in, and returns what counts of it, derived readings included.
@@ -51,7 +51,7 @@ func (k *kept) give(path series.Path, at time.Time, value float64, labels series
 	k.t.Helper()
 	d := &Delivery{Readings: []reading.Reading{{Path: path, Time: at.UnixNano(), Value: value, Labels: labels, From: &reading.Origin{Source: "own", Place: "p"}}}}
 	require.NoError(k.t, k.pipe.screen(d))
-	k.pipe.commit(k.t.Context(), []*Delivery{d})
+	k.pipe.committer.commit(k.t.Context(), []*Delivery{d})
 	return d.screened
 }
 

@@ -1,15 +1,15 @@
 package pipeline
 
 import (
-	"cmp"
 	"context"
+	"log/slog"
 	"slices"
 
+	"nexocumula/internal/clock"
 	"nexocumula/internal/core/column"
 	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/store/engine"
-	"nexocumula/internal/store/sqlite"
 )
 
 const (
@@ -18,56 +18,82 @@ const (
 	pendingState = "open windows"
 )
 
+// roller makes summaries of windows that are over. The committing goroutine owns it.
+type roller struct {
+	store  rollerStore
+	writer *writer
+	judge  *clock.Judge
+	log    *slog.Logger
+
+	pending *rollup.Pending
+	fills   *fills      // which only the filler changes
+	busy    func() bool // somebody waits for a commit
+}
+
+// rollerStore is what the roller asks of the store.
+type rollerStore interface {
+	appender
+	Get(id uint32) (engine.Series, bool)
+	Read(ctx context.Context, series uint32, tier rollup.Tier, from, to int64) (column.Block, error)
+	Scan(ctx context.Context, id uint32, w engine.Wanted, sink engine.Sink) error
+	Sketches(ctx context.Context, id uint32, from, to int64, most int) ([]engine.Sketch, error)
+	State(name string) ([]byte, error)
+	Unsealed(tier rollup.Tier, visit func(series uint32, rows column.Block))
+	MarkLate(id uint32, l engine.Late)
+	Summarised(left map[uint32]engine.Late)
+	LateSeries() map[uint32]int64
+}
+
 // roll summarises the windows that are due and puts the summaries into the store, which
 // marks them for the uplinks.
-func (p *Pipeline) roll(ctx context.Context) {
+func (r *roller) roll(ctx context.Context) {
 	for {
-		n, err := p.rollSome(ctx, p.pending.Len() > hurryAbove)
+		n, err := r.rollSome(ctx, r.pending.Len() > hurryAbove)
 		if err != nil {
-			p.log.Error("summaries could not be made; trying again", "error", err)
+			r.log.Error("summaries could not be made; trying again", "error", err)
 			return
 		}
-		if n < mostPerRoll || p.inbox.waiting() > 0 {
+		if n < mostPerRoll || r.busy() {
 			return
 		}
 	}
 }
 
 // rollSome summarises windows that are due, and is how many.
-func (p *Pipeline) rollSome(ctx context.Context, hurry bool) (int, error) {
-	now := p.judge.Now().UnixNano()
-	due := p.pending.Due(now, hurry, mostPerRoll)
+func (r *roller) rollSome(ctx context.Context, hurry bool) (int, error) {
+	now := r.judge.Now().UnixNano()
+	due := r.pending.Due(now, hurry, mostPerRoll)
 	if len(due) == 0 {
 		return 0, nil
 	}
 	if len(due) >= mostPerRoll {
-		p.markLate(now)
+		r.markLate(now)
 	}
-	batch, err := p.summarise(ctx, due, nil)
+	batch, err := r.summarise(ctx, due, nil)
 	if err == nil && len(due) < mostPerRoll { // of very many, those over them follow when all are made
-		due, err = p.rollOver(ctx, due, &batch, now)
+		due, err = r.rollOver(ctx, due, &batch, now)
 	}
 	if err == nil && len(batch.Entries)+len(batch.Sketches) > 0 {
-		err = p.write(ctx, batch)
+		err = r.writer.append(ctx, r.store, batch)
 	}
 	if err != nil {
-		p.pending.Restore(due, now)
+		r.pending.Restore(due, now)
 		return len(due), err
 	}
 	if len(due) >= mostPerRoll {
-		p.follow(ctx, due, now)
+		r.follow(ctx, due, now)
 	}
-	p.noLongerLate(now)
+	r.noLongerLate(now)
 	return len(due), nil
 }
 
 // rollOver makes the windows of wider tiers that follow from those made; all holds both.
-func (p *Pipeline) rollOver(ctx context.Context, made []rollup.Window, batch *engine.Batch, now int64) (all []rollup.Window, err error) {
+func (r *roller) rollOver(ctx context.Context, made []rollup.Window, batch *engine.Batch, now int64) (all []rollup.Window, err error) {
 	for all = made; len(made) > 0; all = append(all, made...) {
-		if made = p.pending.TakeClosed(p.follow(ctx, made, now), now); len(made) == 0 {
+		if made = r.pending.TakeClosed(r.follow(ctx, made, now), now); len(made) == 0 {
 			break
 		}
-		more, err := p.summarise(ctx, made, batch.Entries)
+		more, err := r.summarise(ctx, made, batch.Entries)
 		if err != nil {
 			return append(all, made...), err
 		}
@@ -76,34 +102,22 @@ func (p *Pipeline) rollOver(ctx context.Context, made []rollup.Window, batch *en
 	return all, nil
 }
 
-// RollNow summarises every window that is over, without waiting for late readings: for
-// whoever brings history in and knows that it is complete.
-func (p *Pipeline) RollNow(ctx context.Context) error {
-	return p.Between(ctx, func() error {
-		for {
-			if n, err := p.rollSome(ctx, true); n == 0 || err != nil {
-				return err
-			}
-		}
-	})
-}
-
 // summarise computes the summaries of windows, which are in order of series, tier
 // and time. fresh are rows that are not in the store yet.
-func (p *Pipeline) summarise(ctx context.Context, due []rollup.Window, fresh []engine.Entry) (batch engine.Batch, err error) {
+func (r *roller) summarise(ctx context.Context, due []rollup.Window, fresh []engine.Entry) (batch engine.Batch, err error) {
 	for len(due) > 0 {
 		n := alike(due)
-		known, ok := p.store.Get(due[0].Series)
-		source, made := p.sourceOf(&known, due[0].Tier)
+		known, ok := r.store.Get(due[0].Series)
+		source, made := r.sourceOf(&known, due[0].Tier)
 		switch {
 		case ok && due[0].Sketch:
-			sketches, err := p.sketch(ctx, known, due[:n])
+			sketches, err := r.sketch(ctx, known, due[:n])
 			if err != nil {
 				return batch, err
 			}
 			batch.Sketches = append(batch.Sketches, sketches...)
 		case ok && made:
-			rows, err := p.summariseSeries(ctx, known, source, due[:n], fresh)
+			rows, err := r.summariseSeries(ctx, known, source, due[:n], fresh)
 			if err != nil {
 				return batch, err
 			}
@@ -129,7 +143,7 @@ func alike(windows []rollup.Window) int {
 
 // summariseSeries computes windows of one series and tier from the tier before it, reading
 // each stretch of neighbouring windows once.
-func (p *Pipeline) summariseSeries(ctx context.Context, s engine.Series, source rollup.Tier, windows []rollup.Window, fresh []engine.Entry) (column.Block, error) {
+func (r *roller) summariseSeries(ctx context.Context, s engine.Series, source rollup.Tier, windows []rollup.Window, fresh []engine.Entry) (column.Block, error) {
 	out := rollup.NewBlock(s.Kind, len(windows))
 	tier := windows[0].Tier
 	near := int64(100 * tier) // windows closer than this are read together
@@ -138,7 +152,7 @@ func (p *Pipeline) summariseSeries(ctx context.Context, s engine.Series, source 
 		for n < len(windows) && windows[n].Start-windows[n-1].Start <= near {
 			n++
 		}
-		rows, err := p.store.Read(ctx, s.ID, source, windows[0].Start-int64(s.FreshFor)-int64(source), windows[n-1].End())
+		rows, err := r.store.Read(ctx, s.ID, source, windows[0].Start-int64(s.FreshFor)-int64(source), windows[n-1].End())
 		if err != nil {
 			return out, err
 		}
@@ -149,7 +163,7 @@ func (p *Pipeline) summariseSeries(ctx context.Context, s engine.Series, source 
 		}
 		var thinned around
 		if source == rollup.Readings && windows[0].Start < s.ThinnedTo {
-			if thinned, err = p.around(ctx, &s, windows[0].Start, windows[n-1].Start); err != nil {
+			if thinned, err = r.around(ctx, &s, windows[0].Start, windows[n-1].Start); err != nil {
 				return out, err
 			}
 		}
@@ -177,59 +191,21 @@ func reduce(rows column.Block, source rollup.Tier, w rollup.Window, def *series.
 	return rollup.Widen(rows, source, w.Start, w.End(), def)
 }
 
-// seal moves the store's tray into chunks, beside the commits, unless it is being done.
-func (p *Pipeline) seal() {
-	if p.sealing.TryLock() {
-		p.sealNow(context.Background()) // it outlives what called for it
-	}
-}
-
-// sealNow seals while sealing is held, which ends with it. The windows still open go into
-// the store with it: their readings leave the journal, from which a restart would know
-// them.
-func (p *Pipeline) sealNow(ctx context.Context) (done <-chan struct{}) {
-	ended, begun := make(chan struct{}), make(chan struct{})
-	state, err := p.pending.Save()
-	said, saidErr := p.saveSaid()
-	err = cmp.Or(err, saidErr)
-	settled := p.settled()
-	go func() {
-		defer close(ended)
-		defer p.sealing.Unlock()
-		if err == nil {
-			err = p.store.Seal(ctx, engine.Sealing{Begun: begun, Settled: settled, States: []sqlite.State{{Name: pendingState, Payload: state}, said}})
-		} else {
-			close(begun)
-		}
-		if ctx.Err() != nil {
-			p.log.Info("the journal keeps what could not be sealed before the end; the next start reads it")
-		} else if err != nil {
-			p.log.Error("the journal could not be sealed; it goes on growing until that works", "error", err)
-		}
-	}()
-	<-begun // the state belongs to the rows that leave now, not to later ones
-	return ended
-}
-
 // recover marks what had no summary yet when the gateway last stopped: the windows
 // open at the last seal, and those of readings that came after it.
-func (p *Pipeline) recover(now int64) error {
-	state, err := p.store.State(pendingState)
+func (r *roller) recover(ctx context.Context, now int64) error {
+	state, err := r.store.State(pendingState)
 	if err != nil {
 		return err
 	}
-	if err := p.pending.Load(state, now); err != nil {
+	if err := r.pending.Load(state, now); err != nil {
 		return err
 	}
-	p.store.Unsealed(rollup.Readings, func(id uint32, rows column.Block) {
-		if known, ok := p.store.Get(id); ok {
-			p.touch(context.Background(), id, &known.Definition, rows, known.LastTime, now)
+	r.store.Unsealed(rollup.Readings, func(id uint32, rows column.Block) {
+		if known, ok := r.store.Get(id); ok {
+			r.touch(ctx, id, &known.Definition, rows, known.LastTime, now)
 		}
 	})
-	p.markLate(now)
+	r.markLate(now)
 	return nil
 }
-
-// Idle reports that no window waits for its summary. Only between two commits, see
-// Between.
-func (p *Pipeline) Idle() bool { return p.pending.Len() == 0 }

@@ -18,38 +18,38 @@ type screened struct {
 }
 
 // screen calibrates and screens the readings of a delivery.
-func (p *Pipeline) screen(d *Delivery) error {
+func (in *intake) screen(d *Delivery) error {
 	d.screened = make([]screened, 0, len(d.Readings))
-	r := p.rules.Load()
-	if err := p.take(r, d, 0); err != nil || len(r.derivers) == 0 {
+	r := in.rules.Load()
+	if err := in.take(r, d, 0); err != nil || len(r.derivers) == 0 {
 		return err
 	}
-	more := p.derive(r, d)
+	more := in.derive(r, d)
 	if len(more) == 0 {
 		return nil
 	}
 	first := len(d.Readings)
 	d.Readings = append(d.Readings, more...)
-	return p.take(r, d, first)
+	return in.take(r, d, first)
 }
 
 // take calibrates and screens the readings of a delivery from one on.
-func (p *Pipeline) take(r *rules, d *Delivery, first int) error {
+func (in *intake) take(r *rules, d *Delivery, first int) error {
 	screens := false
 	before := len(d.screened)
 	for i := first; i < len(d.Readings); i++ {
 		one := &d.Readings[i]
-		m, err := p.member(r, one)
+		m, err := in.member(r, one)
 		if err != nil {
 			return err
 		}
-		now := p.judge.Now().UnixNano()
+		now := in.judge.Now().UnixNano()
 		if m.limits.RefuseTime(one.Time, now) != "" && m.refusal == "" {
 			// Only with a clock that can be believed is anything refused for its time.
-			if err := p.untilSure(); err != nil {
+			if err := in.untilSure(); err != nil {
 				return err
 			}
-			now = p.judge.Now().UnixNano()
+			now = in.judge.Now().UnixNano()
 		}
 		value, no := m.calibrate(*one, now)
 		if no.rule != "" {
@@ -61,7 +61,7 @@ func (p *Pipeline) take(r *rules, d *Delivery, first int) error {
 		screens = screens || len(m.rule.Screens) > 0
 	}
 	if screens {
-		p.plausible(d, before)
+		in.plausible(d, before)
 	}
 	return nil
 }
@@ -104,7 +104,7 @@ func (m *member) calibrate(one reading.Reading, now int64) (value float64, no re
 }
 
 // plausible asks the screens of the series about those from one on.
-func (p *Pipeline) plausible(d *Delivery, from int) {
+func (in *intake) plausible(d *Delivery, from int) {
 	all := d.screened
 	kept := all // until the first that is left out, or marked
 	same := true
@@ -128,7 +128,7 @@ func (p *Pipeline) plausible(d *Delivery, from int) {
 		if verdict.Then == screen.Reject {
 			differ(i)
 			one := &d.Readings[s.of]
-			d.Rejects = append(d.Rejects, one.Reject(p.judge.Now().UnixNano(), verdict.Rule, fmt.Sprintf("%s: %s", one.Path, verdict.Reason)))
+			d.Rejects = append(d.Rejects, one.Reject(in.judge.Now().UnixNano(), verdict.Rule, fmt.Sprintf("%s: %s", one.Path, verdict.Reason)))
 			continue
 		}
 		if m.marks != nil {

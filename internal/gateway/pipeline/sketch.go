@@ -2,16 +2,17 @@ package pipeline
 
 import (
 	"context"
+
 	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/sketch"
 	"nexocumula/internal/store/engine"
 )
 
 // sketch makes the sketches of windows of one series, each anew from its readings.
-func (p *Pipeline) sketch(ctx context.Context, s engine.Series, windows []rollup.Window) ([]engine.Sketch, error) {
+func (r *roller) sketch(ctx context.Context, s engine.Series, windows []rollup.Window) ([]engine.Sketch, error) {
 	var out []engine.Sketch
 	for _, w := range windows {
-		rows, err := p.store.Read(ctx, s.ID, rollup.Readings, w.Start, w.Start+int64(rollup.Quarter))
+		rows, err := r.store.Read(ctx, s.ID, rollup.Readings, w.Start, w.Start+int64(rollup.Quarter))
 		if err != nil {
 			return nil, err
 		}
@@ -21,7 +22,7 @@ func (p *Pipeline) sketch(ctx context.Context, s engine.Series, windows []rollup
 		if w.Start < s.ThinnedTo {
 			// Of fewer readings than before it would be a wrong one; without that of a late reading, it
 			// is of fewer than the summaries say, and nobody gets an estimate from it.
-			if before, err := p.store.Sketches(ctx, s.ID, w.Start, w.Start+1, 1); err != nil || len(before) > 0 && holdsMore(before[0].Data, rows.Len()) {
+			if before, err := r.store.Sketches(ctx, s.ID, w.Start, w.Start+1, 1); err != nil || len(before) > 0 && holdsMore(before[0].Data, rows.Len()) {
 				if err != nil {
 					return nil, err
 				}
@@ -33,7 +34,7 @@ func (p *Pipeline) sketch(ctx context.Context, s engine.Series, windows []rollup
 			if err := sk.Add(v); err != nil {
 				// Beyond what a sketch can hold, near the largest numbers there are. Without
 				// it the sketch is not of all readings, and nobody gets an estimate from it.
-				p.log.Warn("a reading does not go into its sketch", "series", s.Path, "value", v, "error", err)
+				r.log.Warn("a reading does not go into its sketch", "series", s.Path, "value", v, "error", err)
 			}
 		}
 		out = append(out, engine.Sketch{Series: s.ID, Start: w.Start, Data: sk.Bytes()})

@@ -18,30 +18,12 @@ import (
 // summary of its window could not be made again of all that arrived: it becomes a reject. Gaps
 // are another matter. The windows around them are not thinned, so that what fills them later counts.
 
-// settled says, as of now, before which time readings of a series are in no window that is still to
-// be made, and no late ones are expected any more.
-func (p *Pipeline) settled() func(id uint32) int64 {
-	oldest := p.pending.Oldest(func(id uint32) rollup.Tier {
-		known, _ := p.store.Get(id)
-		return rollup.TiersOf(&known.Definition)[0]
-	})
-	now := p.judge.Now().UnixNano()
-	return func(id uint32) int64 {
-		known, _ := p.store.Get(id)
-		until := now - int64(engine.Settling(&known.Definition)) // whatever a clock that is ahead says
-		if start, ok := oldest[id]; ok {
-			return min(start, until)
-		}
-		return until
-	}
-}
-
 // refuseBetween makes rejects of readings that fall between thinned ones.
-func (p *Pipeline) refuseBetween(ctx context.Context, all []*Delivery) {
-	late := map[*member][]int64{}
+func (c *committer) refuseBetween(ctx context.Context, all []*Delivery) {
+	late := map[*memberRows][]int64{}
 	for _, d := range all {
 		for _, s := range d.screened {
-			if m := s.series; s.time <= p.newestOf(m)-int64(engine.Settling(&m.def)) && m.thinned {
+			if m := c.of(s.series); s.time <= c.newestOf(m)-int64(engine.Settling(&m.def)) && m.thinned {
 				late[m] = append(late[m], s.time)
 			}
 		}
@@ -49,37 +31,37 @@ func (p *Pipeline) refuseBetween(ctx context.Context, all []*Delivery) {
 	if len(late) == 0 {
 		return
 	}
-	p.sealing.Lock() // which may be about to thin where they belong
-	defer p.sealing.Unlock()
+	c.sealer.sealing.Lock() // which may be about to thin where they belong
+	defer c.sealer.sealing.Unlock()
 	for m, times := range late {
-		known, ok := p.store.Get(m.id)
+		known, ok := c.store.Get(m.id)
 		if !ok {
 			continue
 		}
 		slices.Sort(times)
-		refused, err := p.between(ctx, known, slices.Compact(times))
+		refused, err := c.between(ctx, known, slices.Compact(times))
 		if err != nil {
-			p.log.Error("late readings are taken, though it is not known whether those beside them were thinned", "series", m.def.Path, "error", err)
+			c.log.Error("late readings are taken, though it is not known whether those beside them were thinned", "series", m.def.Path, "error", err)
 			continue
 		}
 		for _, d := range all {
-			p.refuse(d, m, known, refused)
+			c.refuse(d, m.member, known, refused)
 		}
 	}
 }
 
 // newestOf is the time of the newest reading of a series. With it becomes known whether the series
 // is thinned, or was: then it does not matter what its rule says now.
-func (p *Pipeline) newestOf(m *member) int64 {
+func (c *committer) newestOf(m *memberRows) int64 {
 	if m.newest == 0 {
-		known, _ := p.store.Get(m.id)
+		known, _ := c.store.Get(m.id)
 		m.newest, m.thinned = known.LastTime, known.ThinnedTo != 0 || m.def.Thinning != ""
 	}
 	return m.newest
 }
 
 // refuse takes readings of a series out of a delivery, and what goes with them.
-func (p *Pipeline) refuse(d *Delivery, m *member, known engine.Series, times []int64) {
+func (c *committer) refuse(d *Delivery, m *member, known engine.Series, times []int64) {
 	if len(times) == 0 {
 		return
 	}
@@ -94,7 +76,7 @@ func (p *Pipeline) refuse(d *Delivery, m *member, known engine.Series, times []i
 				by = " (" + known.Thinning + ")"
 			}
 			reason := fmt.Sprintf("%s: it falls between readings that were thinned%s, as all are more than %s before the newest; the summary of its window could not be made again", one.Path, by, span.Format(engine.Settling(&known.Definition)))
-			d.Rejects = append(d.Rejects, one.Reject(p.judge.Now().UnixNano(), reading.Thinned, reason))
+			d.Rejects = append(d.Rejects, one.Reject(c.judge.Now().UnixNano(), reading.Thinned, reason))
 		case found && m.marks != nil && s.series == m.marks: // how good it was is of no matter
 		default:
 			kept = append(kept, s)
@@ -107,14 +89,14 @@ func (p *Pipeline) refuse(d *Delivery, m *member, known engine.Series, times []i
 const alongFor = int64(time.Hour)
 
 // between returns those of the times, in order, that fall between readings of which not all are kept.
-func (p *Pipeline) between(ctx context.Context, s engine.Series, times []int64) (out []int64, err error) {
+func (c *committer) between(ctx context.Context, s engine.Series, times []int64) (out []int64, err error) {
 	k, _ := slices.BinarySearch(times, s.ThinnedTo)
 	for times = times[:k]; len(times) > 0; {
 		n := 1
 		for n < len(times) && times[n]-times[0] < alongFor {
 			n++
 		}
-		around, err := p.around(ctx, &s, times[0], times[n-1]+int64(s.FreshFor))
+		around, err := c.roller.around(ctx, &s, times[0], times[n-1]+int64(s.FreshFor))
 		if err != nil {
 			return nil, err
 		}
@@ -136,13 +118,13 @@ type around struct {
 	sums, rows column.Block
 }
 
-func (p *Pipeline) around(ctx context.Context, s *engine.Series, from, to int64) (out around, err error) {
+func (r *roller) around(ctx context.Context, s *engine.Series, from, to int64) (out around, err error) {
 	out.tier, out.fresh = rollup.TiersOf(&s.Definition)[0], int64(s.FreshFor)
 	from, to = out.tier.Start(from)-out.fresh-int64(out.tier), out.tier.Start(to)+int64(out.tier)
-	if out.sums, err = p.store.Read(ctx, s.ID, out.tier, from, to); err != nil {
+	if out.sums, err = r.store.Read(ctx, s.ID, out.tier, from, to); err != nil {
 		return out, err
 	}
-	out.rows, err = p.store.Read(ctx, s.ID, rollup.Readings, from, to)
+	out.rows, err = r.store.Read(ctx, s.ID, rollup.Readings, from, to)
 	return out, err
 }
 

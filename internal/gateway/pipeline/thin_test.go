@@ -69,8 +69,8 @@ func (r *thinRig) settle() {
 	r.rest()
 	var sealed <-chan struct{}
 	require.NoError(r.t, r.pipe.Between(r.t.Context(), func() error {
-		r.pipe.sealing.Lock()
-		sealed = r.pipe.sealNow(context.Background())
+		r.pipe.sealer.sealing.Lock()
+		sealed = r.pipe.sealer.sealNow(context.Background())
 		return nil
 	}))
 	<-sealed

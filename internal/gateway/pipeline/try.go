@@ -25,27 +25,27 @@ type Trial struct {
 }
 
 // Try says what would become of readings of one message, and stores nothing.
-func (p *Pipeline) Try(readings []reading.Reading) []Trial {
-	t := trying{p.rules.Load(), p.judge.Now().UnixNano(), p.store.Find, func(m *member) *screen.Memory {
-		found, ok := p.memories.Load(m.def.Path)
+func (in *intake) Try(readings []reading.Reading) []Trial {
+	t := trying{in.rules.Load(), in.judge.Now().UnixNano(), in.store.Find, func(m *member) *screen.Memory {
+		found, ok := in.memories.Load(m.def.Path)
 		if !ok {
-			return remembered(p, m)
+			return remembered(in, m)
 		}
 		of := found.(*memory)
 		of.mu.Lock()
 		defer of.mu.Unlock()
 		if of.screen == nil {
-			return remembered(p, m)
+			return remembered(in, m)
 		}
 		return of.screen.Clone()
 	}}
 	return t.all(readings)
 }
 
-func remembered(p *Pipeline, m *member) *screen.Memory {
+func remembered(in *intake, m *member) *screen.Memory {
 	out := &screen.Memory{}
-	if s, ok := p.store.Find(m.def.Path); ok && s.LastTime != 0 {
-		since, err := p.sameSince(context.Background(), s, screen.LongestStuck(m.rule.Screens))
+	if s, ok := in.store.Find(m.def.Path); ok && s.LastTime != 0 {
+		since, err := in.sameSince(context.Background(), s, screen.LongestStuck(m.rule.Screens))
 		if err != nil {
 			since = s.LastTime // nothing is stored here, and the store reports what it cannot read
 		}
@@ -89,7 +89,7 @@ func (t *trying) some(readings []reading.Reading) (out []Trial, count []screened
 	var good []screened
 	for i, one := range readings {
 		m := t.newMember(one.Path)
-		m.label(one.Labels, slog.New(slog.DiscardHandler))
+		m.label(one.Labels, time.Unix(0, t.now), slog.New(slog.DiscardHandler))
 		if m.rule.Discover > 0 {
 			if before, known := t.find(one.Path); known {
 				m.refusal = m.find(&one, &before)

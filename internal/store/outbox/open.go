@@ -3,6 +3,7 @@ package outbox
 import (
 	"cmp"
 	"fmt"
+
 	"nexocumula/internal/core/marks"
 	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/store/sqlite"

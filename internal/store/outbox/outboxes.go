@@ -4,17 +4,18 @@ import (
 	"fmt"
 	"log/slog"
 	"maps"
+	"slices"
+	"sync"
+	"time"
+
+	"gorm.io/gorm"
+
 	"nexocumula/internal/clock"
 	"nexocumula/internal/core/marks"
 	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/store/engine"
 	"nexocumula/internal/store/sqlite"
-	"slices"
-	"sync"
-	"time"
-
-	"gorm.io/gorm"
 )
 
 // Outboxes are the outboxes of one store. They accompany its engine.

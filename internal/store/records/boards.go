@@ -3,10 +3,11 @@ package records
 import (
 	"errors"
 	"fmt"
-	"nexocumula/internal/store/sqlite"
 	"time"
 
 	"gorm.io/gorm"
+
+	"nexocumula/internal/store/sqlite"
 )
 
 // Board is a saved page of the console, in one of its versions. What it says is text to the

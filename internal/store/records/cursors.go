@@ -3,10 +3,11 @@ package records
 import (
 	"encoding/json"
 	"fmt"
-	"nexocumula/internal/store/sqlite"
 	"time"
 
 	"gorm.io/gorm"
+
+	"nexocumula/internal/store/sqlite"
 )
 
 // Cursor is the progress of a gateway that replicates to here.

@@ -2,10 +2,11 @@ package records
 
 import (
 	"fmt"
-	"nexocumula/internal/store/sqlite"
 	"time"
 
 	"gorm.io/gorm"
+
+	"nexocumula/internal/store/sqlite"
 )
 
 // Outage is a time in which a link was down, and how it caught up afterwards.

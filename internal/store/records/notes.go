@@ -3,10 +3,11 @@ package records
 import (
 	"crypto/rand"
 	"fmt"
-	"nexocumula/internal/store/sqlite"
 	"time"
 
 	"gorm.io/gorm"
+
+	"nexocumula/internal/store/sqlite"
 )
 
 // Note is a person's text, pinned to a time and a place.

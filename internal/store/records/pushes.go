@@ -4,11 +4,12 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
-	"nexocumula/internal/store/sqlite"
 	"time"
 
 	"gorm.io/gorm"
 	"gorm.io/gorm/clause"
+
+	"nexocumula/internal/store/sqlite"
 )
 
 // pushesKept is how long a request is known again.

@@ -1,10 +1,11 @@
 package storetest
 
 import (
+	"time"
+
 	"nexocumula/internal/core/column"
 	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/series"
-	"time"
 )
 
 // Readings are rows of a time and a value each.

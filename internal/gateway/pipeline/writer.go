@@ -1,0 +1,54 @@
+package pipeline
+
+import (
+	"context"
+	"log/slog"
+	"sync/atomic"
+	"time"
+
+	"github.com/cenkalti/backoff/v5"
+
+	"nexocumula/internal/store/engine"
+)
+
+// writer writes to the store, however long that takes.
+type writer struct {
+	log     *slog.Logger
+	trouble atomic.Pointer[string] // what the store says while it cannot be written
+}
+
+// failing returns the store's error while it cannot be written, or "".
+func (w *writer) failing() string {
+	if t := w.trouble.Load(); t != nil {
+		return *t
+	}
+	return ""
+}
+
+// appender takes batches.
+type appender interface {
+	Append(ctx context.Context, b engine.Batch) error
+}
+
+// append writes the batch.
+func (w *writer) append(ctx context.Context, to appender, batch engine.Batch) error {
+	_, err := untilWritten(ctx, w, func() (struct{}, error) { return struct{}{}, to.Append(ctx, batch) })
+	return err
+}
+
+// untilWritten writes, and while that fails (a full disk) tries again, so that senders
+// wait instead of losing what they sent. Only ctx ends it.
+func untilWritten[T any](ctx context.Context, w *writer, write func() (T, error)) (T, error) {
+	v, err := backoff.Retry(ctx, write,
+		backoff.WithMaxElapsedTime(0),
+		backoff.WithBackOff(&backoff.ExponentialBackOff{InitialInterval: 100 * time.Millisecond, Multiplier: 2, RandomizationFactor: 0.3, MaxInterval: 5 * time.Second}),
+		backoff.WithNotify(func(err error, wait time.Duration) {
+			text := err.Error()
+			w.trouble.Store(&text)
+			w.log.Error("the store cannot be written; trying again", "error", err, "in", wait)
+		}))
+	if err == nil {
+		w.trouble.Store(nil)
+	}
+	return v, err
+}
