@@ -8,6 +8,7 @@ import (
 	"sync"
 	"sync/atomic"
 	"testing"
+	"testing/synctest"
 	"time"
 
 	"github.com/stretchr/testify/assert"
@@ -95,46 +96,63 @@ func (r *rig) eventually(what string, happened func() bool) {
 	require.Eventually(r.t, happened, time.Minute, 20*time.Millisecond, what)
 }
 
-var anHourAgo = time.Now().Add(-time.Hour).Truncate(time.Minute)
+// virtual runs a test in virtual time, which begins at nine in the morning.
+func virtual(t *testing.T, test func(t *testing.T)) {
+	t.Helper()
+	synctest.Test(t, func(t *testing.T) {
+		time.Sleep(time.Until(anHourAgo.Add(time.Hour)))
+		test(t)
+	})
+}
+
+var anHourAgo = time.Date(2026, 3, 2, 8, 0, 0, 0, time.UTC)
 
 func TestALateReadingRevisesItsWindow(t *testing.T) {
-	r := newRig(t)
-	require.NoError(t, r.give(map[time.Duration]float64{0: 4, 20 * time.Second: 8}, anHourAgo))
-	r.eventually("the window is summarised", func() bool { s, ok := r.summary(anHourAgo); return ok && s.Count == 2 })
-	require.NoError(t, r.give(map[time.Duration]float64{10 * time.Second: 9, 20 * time.Second: 5}, anHourAgo)) // one late, one corrected
-	r.eventually("the window is revised", func() bool { s, _ := r.summary(anHourAgo); return s.Count == 3 && s.Mean == 6 && s.Max == 9 })
-	assert.EqualValues(t, 4, r.pipe.Accepted())
+	virtual(t, func(t *testing.T) {
+		r := newRig(t)
+		require.NoError(t, r.give(map[time.Duration]float64{0: 4, 20 * time.Second: 8}, anHourAgo))
+		r.eventually("the window is summarised", func() bool { s, ok := r.summary(anHourAgo); return ok && s.Count == 2 })
+		require.NoError(t, r.give(map[time.Duration]float64{10 * time.Second: 9, 20 * time.Second: 5}, anHourAgo)) // one late, one corrected
+		r.eventually("the window is revised", func() bool { s, _ := r.summary(anHourAgo); return s.Count == 3 && s.Mean == 6 && s.Max == 9 })
+		assert.EqualValues(t, 4, r.pipe.Accepted())
+	})
 }
 
 func TestWhatIsOutOfRangeIsKeptAsAReject(t *testing.T) {
-	r := newRig(t)
-	require.NoError(t, r.give(map[time.Duration]float64{0: 21, time.Second: 7}, anHourAgo))
-	assert.EqualValues(t, 1, r.pipe.Accepted())
-	assert.EqualValues(t, 1, r.pipe.Rejected())
-	kept, err := r.store.Rejects.List(records.Wanting{Source: "own", Most: 10})
-	require.NoError(t, err)
-	assert.Equal(t, "long-mere/buoy-1/oxygen: value 21 is above the range's high end 20", kept[0].Reason)
-	assert.Equal(t, []byte("raw"), kept[0].Raw)
+	virtual(t, func(t *testing.T) {
+		r := newRig(t)
+		require.NoError(t, r.give(map[time.Duration]float64{0: 21, time.Second: 7}, anHourAgo))
+		assert.EqualValues(t, 1, r.pipe.Accepted())
+		assert.EqualValues(t, 1, r.pipe.Rejected())
+		kept, err := r.store.Rejects.List(records.Wanting{Source: "own", Most: 10})
+		require.NoError(t, err)
+		assert.Equal(t, "long-mere/buoy-1/oxygen: value 21 is above the range's high end 20", kept[0].Reason)
+		assert.Equal(t, []byte("raw"), kept[0].Raw)
+	})
 }
 
 func TestReadingsOlderThanWhatIsKeptDoNotSpoilSummaries(t *testing.T) {
-	r := newRig(t)
-	require.NoError(t, r.give(map[time.Duration]float64{-31 * 24 * time.Hour: 5, 0: 6, -29 * 24 * time.Hour: 7}, anHourAgo))
-	assert.EqualValues(t, 2, r.pipe.Accepted())
-	kept, err := r.store.Rejects.List(records.Wanting{Source: "own", Most: 10})
-	require.NoError(t, err)
-	assert.Contains(t, kept[0].Reason, "readings here are not kept that long")
+	virtual(t, func(t *testing.T) {
+		r := newRig(t)
+		require.NoError(t, r.give(map[time.Duration]float64{-31 * 24 * time.Hour: 5, 0: 6, -29 * 24 * time.Hour: 7}, anHourAgo))
+		assert.EqualValues(t, 2, r.pipe.Accepted())
+		kept, err := r.store.Rejects.List(records.Wanting{Source: "own", Most: 10})
+		require.NoError(t, err)
+		assert.Contains(t, kept[0].Reason, "readings here are not kept that long")
+	})
 }
 
 func TestASeriesKeepsItsKind(t *testing.T) {
-	r := newRig(t)
-	_, err := r.store.Define(t.Context(), []series.Definition{{Path: path, Kind: series.Counter, FreshFor: time.Minute}})
-	require.NoError(t, err)
-	require.NoError(t, r.give(map[time.Duration]float64{0: 6}, anHourAgo))
-	assert.Zero(t, r.pipe.Accepted())
-	kept, err := r.store.Rejects.List(records.Wanting{Source: "own", Most: 10})
-	require.NoError(t, err)
-	assert.Contains(t, kept[0].Reason, "was recorded as a counter and cannot become a gauge")
+	virtual(t, func(t *testing.T) {
+		r := newRig(t)
+		_, err := r.store.Define(t.Context(), []series.Definition{{Path: path, Kind: series.Counter, FreshFor: time.Minute}})
+		require.NoError(t, err)
+		require.NoError(t, r.give(map[time.Duration]float64{0: 6}, anHourAgo))
+		assert.Zero(t, r.pipe.Accepted())
+		kept, err := r.store.Rejects.List(records.Wanting{Source: "own", Most: 10})
+		require.NoError(t, err)
+		assert.Contains(t, kept[0].Reason, "was recorded as a counter and cannot become a gauge")
+	})
 }
 
 func TestOpenWindowsSurviveARestart(t *testing.T) {
@@ -179,46 +197,52 @@ func openWindows(t *testing.T, r *rig) (out sqlite.State) {
 }
 
 func TestALateReadingChangesTheWindowOfTheNextOne(t *testing.T) {
-	r := newRig(t)
-	at := func(d time.Duration) time.Time { return anHourAgo.Add(d) }
-	require.NoError(t, r.give(map[time.Duration]float64{0: 1, 70 * time.Second: 2}, anHourAgo))
-	covered := func(start time.Time) float64 {
-		s, _ := r.summary(start)
-		return s.Covered.Seconds()
-	}
-	r.eventually("both are summarised", func() bool { return covered(at(time.Minute)) == 50 })
-	require.NoError(t, r.give(map[time.Duration]float64{40 * time.Second: 3}, anHourAgo)) // speaks until 70 s
-	r.eventually("the next one is covered from its start", func() bool { return covered(at(time.Minute)) == 60 })
+	virtual(t, func(t *testing.T) {
+		r := newRig(t)
+		at := func(d time.Duration) time.Time { return anHourAgo.Add(d) }
+		require.NoError(t, r.give(map[time.Duration]float64{0: 1, 70 * time.Second: 2}, anHourAgo))
+		covered := func(start time.Time) float64 {
+			s, _ := r.summary(start)
+			return s.Covered.Seconds()
+		}
+		r.eventually("both are summarised", func() bool { return covered(at(time.Minute)) == 50 })
+		require.NoError(t, r.give(map[time.Duration]float64{40 * time.Second: 3}, anHourAgo)) // speaks until 70 s
+		r.eventually("the next one is covered from its start", func() bool { return covered(at(time.Minute)) == 60 })
+	})
 }
 
 func TestLateReadingsOfSlowSeriesMarkFewWindows(t *testing.T) {
-	r := newRig(t)
-	all, err := series.ParseSelector("#")
-	require.NoError(t, err)
-	r.pipe.Use([]config.SeriesRule{{Select: all, Kind: series.Gauge, FreshFor: 24 * time.Hour}}, nil)
-	values := map[time.Duration]float64{}
-	for i := range 200 {
-		values[time.Duration(i)*time.Minute] = 1
-	}
-	require.NoError(t, r.give(map[time.Duration]float64{0: 1}, anHourAgo))
-	require.NoError(t, r.give(values, anHourAgo.Add(-48*time.Hour)))
-	require.NoError(t, r.pipe.Between(t.Context(), func() error {
-		assert.Less(t, r.pipe.roller.pending.Len(), 1000)
-		return nil
-	}))
+	virtual(t, func(t *testing.T) {
+		r := newRig(t)
+		all, err := series.ParseSelector("#")
+		require.NoError(t, err)
+		r.pipe.Use([]config.SeriesRule{{Select: all, Kind: series.Gauge, FreshFor: 24 * time.Hour}}, nil)
+		values := map[time.Duration]float64{}
+		for i := range 200 {
+			values[time.Duration(i)*time.Minute] = 1
+		}
+		require.NoError(t, r.give(map[time.Duration]float64{0: 1}, anHourAgo))
+		require.NoError(t, r.give(values, anHourAgo.Add(-48*time.Hour)))
+		require.NoError(t, r.pipe.Between(t.Context(), func() error {
+			assert.Less(t, r.pipe.roller.pending.Len(), 1000)
+			return nil
+		}))
+	})
 }
 
 func TestNewRulesCountFromTheNextReadingOn(t *testing.T) {
-	r := newRig(t)
-	require.NoError(t, r.give(map[time.Duration]float64{0: 7}, anHourAgo))
-	low := 8.0
-	all, err := series.ParseSelector("#")
-	require.NoError(t, err)
-	r.pipe.Use([]config.SeriesRule{{Select: all, Kind: series.Gauge, FreshFor: time.Minute, Limits: screen.Limits{Low: &low}}}, nil)
-	require.NoError(t, r.give(map[time.Duration]float64{time.Second: 7}, anHourAgo))
-	assert.EqualValues(t, 1, r.pipe.Accepted())
-	assert.EqualValues(t, 1, r.pipe.Rejected())
-	r.eventually("the window that was open meanwhile is summarised", func() bool { s, ok := r.summary(anHourAgo); return ok && s.Count == 1 })
+	virtual(t, func(t *testing.T) {
+		r := newRig(t)
+		require.NoError(t, r.give(map[time.Duration]float64{0: 7}, anHourAgo))
+		low := 8.0
+		all, err := series.ParseSelector("#")
+		require.NoError(t, err)
+		r.pipe.Use([]config.SeriesRule{{Select: all, Kind: series.Gauge, FreshFor: time.Minute, Limits: screen.Limits{Low: &low}}}, nil)
+		require.NoError(t, r.give(map[time.Duration]float64{time.Second: 7}, anHourAgo))
+		assert.EqualValues(t, 1, r.pipe.Accepted())
+		assert.EqualValues(t, 1, r.pipe.Rejected())
+		r.eventually("the window that was open meanwhile is summarised", func() bool { s, ok := r.summary(anHourAgo); return ok && s.Count == 1 })
+	})
 }
 
 func TestWithAWrongClockNothingIsAcknowledgedAway(t *testing.T) {
@@ -261,23 +285,25 @@ func TestWithAWrongClockNothingIsAcknowledgedAway(t *testing.T) {
 }
 
 func TestAFullGatewayKnowsItsOwnSeriesAfterARestart(t *testing.T) {
-	r := newRig(t)
-	require.NoError(t, r.give(map[time.Duration]float64{0: 7}, anHourAgo))
-	r.stop()
-	require.NoError(t, r.store.Close())
-	r.start()
-	r.pipe.mostSeries = 1
-	require.NoError(t, r.give(map[time.Duration]float64{time.Second: 7}, anHourAgo))
-	assert.EqualValues(t, 1, r.pipe.Accepted())
-	d := &Delivery{Readings: []reading.Reading{{Path: "long-mere/buoy-2/oxygen", Time: anHourAgo.UnixNano(), Value: 7, From: &reading.Origin{Source: "own"}}}}
-	done := make(chan error, 1)
-	d.Done = func(err error) { done <- err }
-	r.pipe.Submit(d)
-	require.NoError(t, <-done)
-	kept, err := r.store.Rejects.List(records.Wanting{Source: "own", Most: 1})
-	require.NoError(t, err)
-	require.Len(t, kept, 1)
-	assert.Contains(t, kept[0].Reason, "it would be a new series, and this gateway keeps")
+	virtual(t, func(t *testing.T) {
+		r := newRig(t)
+		require.NoError(t, r.give(map[time.Duration]float64{0: 7}, anHourAgo))
+		r.stop()
+		require.NoError(t, r.store.Close())
+		r.start()
+		r.pipe.mostSeries = 1
+		require.NoError(t, r.give(map[time.Duration]float64{time.Second: 7}, anHourAgo))
+		assert.EqualValues(t, 1, r.pipe.Accepted())
+		d := &Delivery{Readings: []reading.Reading{{Path: "long-mere/buoy-2/oxygen", Time: anHourAgo.UnixNano(), Value: 7, From: &reading.Origin{Source: "own"}}}}
+		done := make(chan error, 1)
+		d.Done = func(err error) { done <- err }
+		r.pipe.Submit(d)
+		require.NoError(t, <-done)
+		kept, err := r.store.Rejects.List(records.Wanting{Source: "own", Most: 1})
+		require.NoError(t, err)
+		require.Len(t, kept, 1)
+		assert.Contains(t, kept[0].Reason, "it would be a new series, and this gateway keeps")
+	})
 }
 
 func TestTimesOfArrivalNeverRepeatAndFollowTheClock(t *testing.T) {
@@ -293,76 +319,84 @@ func TestTimesOfArrivalNeverRepeatAndFollowTheClock(t *testing.T) {
 }
 
 func TestStoppingDoesNotWaitForADiskThatIsGone(t *testing.T) {
-	r := newRig(t)
-	require.NoError(t, r.give(map[time.Duration]float64{0: 3}, anHourAgo))
-	require.NoError(t, r.store.Close())
-	var senders sync.WaitGroup
-	for range mostInInbox + 100 { // more than there is room for
-		senders.Go(func() { assert.Error(t, r.give(map[time.Duration]float64{time.Second: 4}, anHourAgo)) })
-	}
-	r.eventually("the trouble is seen", func() bool { return r.pipe.Trouble() != "" })
-	r.pipe.GiveUp()
-	r.stop()
-	senders.Wait()
+	virtual(t, func(t *testing.T) {
+		r := newRig(t)
+		require.NoError(t, r.give(map[time.Duration]float64{0: 3}, anHourAgo))
+		require.NoError(t, r.store.Close())
+		var senders sync.WaitGroup
+		for range mostInInbox + 100 { // more than there is room for
+			senders.Go(func() { assert.Error(t, r.give(map[time.Duration]float64{time.Second: 4}, anHourAgo)) })
+		}
+		r.eventually("the trouble is seen", func() bool { return r.pipe.Trouble() != "" })
+		r.pipe.GiveUp()
+		r.stop()
+		senders.Wait()
+	})
 }
 
 func TestWhileTheStoreFailsSendersWaitAndNothingIsAcknowledged(t *testing.T) {
-	r := newRig(t)
-	require.NoError(t, r.give(map[time.Duration]float64{0: 3}, anHourAgo))
-	require.NoError(t, r.store.Close()) // as good as a disk that is gone
-	done := make(chan error, 1)
-	go func() { done <- r.give(map[time.Duration]float64{time.Second: 4}, anHourAgo) }()
-	r.eventually("the trouble is told", func() bool { return r.pipe.Trouble() != "" })
-	select {
-	case err := <-done:
-		assert.Fail(t, "acknowledged", "%v", err)
-	default:
-	}
-	r.stop()
-	assert.Error(t, <-done, "at the end the sender learns that it was not stored")
-	assert.ErrorIs(t, r.give(map[time.Duration]float64{time.Second: 4}, anHourAgo), ErrStopped)
+	virtual(t, func(t *testing.T) {
+		r := newRig(t)
+		require.NoError(t, r.give(map[time.Duration]float64{0: 3}, anHourAgo))
+		require.NoError(t, r.store.Close()) // as good as a disk that is gone
+		done := make(chan error, 1)
+		go func() { done <- r.give(map[time.Duration]float64{time.Second: 4}, anHourAgo) }()
+		r.eventually("the trouble is told", func() bool { return r.pipe.Trouble() != "" })
+		select {
+		case err := <-done:
+			assert.Fail(t, "acknowledged", "%v", err)
+		default:
+		}
+		r.stop()
+		assert.Error(t, <-done, "at the end the sender learns that it was not stored")
+		assert.ErrorIs(t, r.give(map[time.Duration]float64{time.Second: 4}, anHourAgo), ErrStopped)
+	})
 }
 
 func TestManySendersShareACommit(t *testing.T) {
-	r := newRig(t)
-	commits := r.store.Commits()
-	var wait sync.WaitGroup
-	for i := range 50 {
-		wait.Go(func() {
-			for k := range 20 {
-				assert.NoError(t, r.give(map[time.Duration]float64{time.Duration(i*20+k) * time.Millisecond: 5}, anHourAgo))
-			}
-		})
-	}
-	wait.Wait()
-	assert.Less(t, r.store.Commits()-commits, uint64(250), "a thousand messages")
-	rows, err := r.store.Read(context.Background(), 1, rollup.Readings, 0, 1<<62)
-	require.NoError(t, err)
-	assert.Equal(t, 1000, rows.Len())
+	virtual(t, func(t *testing.T) {
+		r := newRig(t)
+		commits := r.store.Commits()
+		var wait sync.WaitGroup
+		for i := range 50 {
+			wait.Go(func() {
+				for k := range 20 {
+					assert.NoError(t, r.give(map[time.Duration]float64{time.Duration(i*20+k) * time.Millisecond: 5}, anHourAgo))
+				}
+			})
+		}
+		wait.Wait()
+		assert.Less(t, r.store.Commits()-commits, uint64(250), "a thousand messages")
+		rows, err := r.store.Read(context.Background(), 1, rollup.Readings, 0, 1<<62)
+		require.NoError(t, err)
+		assert.Equal(t, 1000, rows.Len())
+	})
 }
 
 func TestWhatMessagesSayOfASeriesBecomesItsLabels(t *testing.T) {
-	r := newRig(t)
-	give := func(labels series.Labels) series.Labels {
-		done := make(chan error, 1)
-		at, err := r.pipe.Arrive()
-		require.NoError(t, err)
-		r.pipe.Submit(&Delivery{Readings: []reading.Reading{{Path: path, Labels: labels, Time: at, Value: 5, From: &reading.Origin{}}}, Done: func(err error) { done <- err }})
-		require.NoError(t, <-done)
-		s, ok := r.store.Find(path)
-		require.True(t, ok)
-		return s.Labels
-	}
-	assert.EqualValues(t, "make=vega", give("make=vega"))
-	assert.EqualValues(t, "make=vega", give(""), "who says nothing takes nothing back")
-	assert.EqualValues(t, "make=vega", give("make=other"), "two that contradict each other do not write the catalogue each time")
-	loaded, _ := r.pipe.rules.Load().members.Load(path)
-	m := loaded.(*member)
-	m.said.Store(&said{m.said.Load().labels, time.Now().Add(-saidFor)})
-	assert.EqualValues(t, "make=other", give("make=other"))
+	virtual(t, func(t *testing.T) {
+		r := newRig(t)
+		give := func(labels series.Labels) series.Labels {
+			done := make(chan error, 1)
+			at, err := r.pipe.Arrive()
+			require.NoError(t, err)
+			r.pipe.Submit(&Delivery{Readings: []reading.Reading{{Path: path, Labels: labels, Time: at, Value: 5, From: &reading.Origin{}}}, Done: func(err error) { done <- err }})
+			require.NoError(t, <-done)
+			s, ok := r.store.Find(path)
+			require.True(t, ok)
+			return s.Labels
+		}
+		assert.EqualValues(t, "make=vega", give("make=vega"))
+		assert.EqualValues(t, "make=vega", give(""), "who says nothing takes nothing back")
+		assert.EqualValues(t, "make=vega", give("make=other"), "two that contradict each other do not write the catalogue each time")
+		loaded, _ := r.pipe.rules.Load().members.Load(path)
+		m := loaded.(*member)
+		m.said.Store(&said{m.said.Load().labels, time.Now().Add(-saidFor)})
+		assert.EqualValues(t, "make=other", give("make=other"))
 
-	everything, err := series.ParseSelector("#")
-	require.NoError(t, err)
-	r.pipe.Use([]config.SeriesRule{{Select: everything, Kind: series.Gauge, Labels: "make=ours,owner=us"}}, nil)
-	assert.EqualValues(t, "bay=3,make=ours,owner=us", give("bay=3,make=other"), "the rule comes first")
+		everything, err := series.ParseSelector("#")
+		require.NoError(t, err)
+		r.pipe.Use([]config.SeriesRule{{Select: everything, Kind: series.Gauge, Labels: "make=ours,owner=us"}}, nil)
+		assert.EqualValues(t, "bay=3,make=ours,owner=us", give("bay=3,make=other"), "the rule comes first")
+	})
 }

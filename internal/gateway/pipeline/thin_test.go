@@ -153,98 +153,102 @@ func (r *thinRig) checkSketches(all column.Block) {
 }
 
 func TestSummariesAreOfAllThatArrivedAndNotOfWhatIsKept(t *testing.T) {
-	for _, rule := range []thin.Rule{{Method: thin.Deadband, Within: 0.5, Silence: 10 * time.Minute}, {Method: thin.Door, Within: 0.5, Silence: 40 * time.Second}} {
-		r := newThinRig(t, rule)
-		for _, stretch := range [][2]time.Duration{{0, 40 * time.Minute}, {40 * time.Minute, 41 * time.Minute}, {41 * time.Minute, 90 * time.Minute}, {100 * time.Minute, 130 * time.Minute}, {150 * time.Minute, 300 * time.Minute}} {
-			require.Zero(t, r.come(stretch[0], stretch[1]))
+	virtual(t, func(t *testing.T) {
+		for _, rule := range []thin.Rule{{Method: thin.Deadband, Within: 0.5, Silence: 10 * time.Minute}, {Method: thin.Door, Within: 0.5, Silence: 40 * time.Second}} {
+			r := newThinRig(t, rule)
+			for _, stretch := range [][2]time.Duration{{0, 40 * time.Minute}, {40 * time.Minute, 41 * time.Minute}, {41 * time.Minute, 90 * time.Minute}, {100 * time.Minute, 130 * time.Minute}, {150 * time.Minute, 300 * time.Minute}} {
+				require.Zero(t, r.come(stretch[0], stretch[1]))
+				r.settle()
+				r.check()
+			}
+			s := r.known()
+			assert.Greater(t, s.Thinned.Arrived, uint64(4000))
+			assert.Less(t, 2*s.Thinned.Kept, s.Thinned.Arrived)
+
+			r.late = true
+			// What fills the gaps counts, from their very edges on, and again what fills the rest of them.
+			require.Zero(t, r.come(90*time.Minute-500*time.Millisecond, 97*time.Minute))
 			r.settle()
 			r.check()
-		}
-		s := r.known()
-		assert.Greater(t, s.Thinned.Arrived, uint64(4000))
-		assert.Less(t, 2*s.Thinned.Kept, s.Thinned.Arrived)
+			require.Zero(t, r.come(90*time.Minute+5*time.Second, 100*time.Minute))
+			require.Zero(t, r.come(130*time.Minute, 150*time.Minute))
+			r.settle()
+			r.check()
 
-		r.late = true
-		// What fills the gaps counts, from their very edges on, and again what fills the rest of them.
-		require.Zero(t, r.come(90*time.Minute-500*time.Millisecond, 97*time.Minute))
-		r.settle()
-		r.check()
-		require.Zero(t, r.come(90*time.Minute+5*time.Second, 100*time.Minute))
-		require.Zero(t, r.come(130*time.Minute, 150*time.Minute))
-		r.settle()
-		r.check()
+			// What falls between thinned ones cannot count, and says so.
+			require.EqualValues(t, 1, r.take(map[time.Duration]float64{20*time.Minute + 123*time.Millisecond: 3}))
+			r.settle()
+			r.check()
+			rejects, err := r.store.Rejects.List(records.Wanting{Most: 1})
+			require.NoError(t, err)
+			assert.Contains(t, rejects[0].Reason, "it falls between readings that were thinned ("+rule.String()+"), as all are more than 3m before the newest")
+			assert.Equal(t, "thinning", rejects[0].Rule)
 
-		// What falls between thinned ones cannot count, and says so.
-		require.EqualValues(t, 1, r.take(map[time.Duration]float64{20*time.Minute + 123*time.Millisecond: 3}))
-		r.settle()
-		r.check()
-		rejects, err := r.store.Rejects.List(records.Wanting{Most: 1})
-		require.NoError(t, err)
-		assert.Contains(t, rejects[0].Reason, "it falls between readings that were thinned ("+rule.String()+"), as all are more than 3m before the newest")
-		assert.Equal(t, "thinning", rejects[0].Rule)
-
-		// Without the rule all that comes from then on is kept, and with it again what was kept stays.
-		r.rule.Thinning = thin.Rule{}
-		r.use()
-		require.Zero(t, r.come(300*time.Minute, 330*time.Minute))
-		require.EqualValues(t, 1, r.take(map[time.Duration]float64{20*time.Minute + 456*time.Millisecond: 3}), "what was thinned stays so")
-		r.settle()
-		thinnedTo := r.known().ThinnedTo
-		r.rule.Thinning = rule
-		r.use()
-		require.Zero(t, r.come(330*time.Minute, 400*time.Minute))
-		r.settle()
-		kept, err := r.store.Read(t.Context(), 1, rollup.Readings, thinnedTo, r.begin.Add(330*time.Minute).UnixNano())
-		require.NoError(t, err)
-		n := 0
-		for at := range r.arrived {
-			if at >= thinnedTo && at < r.begin.Add(330*time.Minute).UnixNano() {
-				n++
+			// Without the rule all that comes from then on is kept, and with it again what was kept stays.
+			r.rule.Thinning = thin.Rule{}
+			r.use()
+			require.Zero(t, r.come(300*time.Minute, 330*time.Minute))
+			require.EqualValues(t, 1, r.take(map[time.Duration]float64{20*time.Minute + 456*time.Millisecond: 3}), "what was thinned stays so")
+			r.settle()
+			thinnedTo := r.known().ThinnedTo
+			r.rule.Thinning = rule
+			r.use()
+			require.Zero(t, r.come(330*time.Minute, 400*time.Minute))
+			r.settle()
+			kept, err := r.store.Read(t.Context(), 1, rollup.Readings, thinnedTo, r.begin.Add(330*time.Minute).UnixNano())
+			require.NoError(t, err)
+			n := 0
+			for at := range r.arrived {
+				if at >= thinnedTo && at < r.begin.Add(330*time.Minute).UnixNano() {
+					n++
+				}
 			}
+			assert.Equal(t, n, kept.Len())
+			r.check()
 		}
-		assert.Equal(t, n, kept.Len())
-		r.check()
-	}
+	})
 }
 
 // A seal that is cut off leaves readings thinned and in the journal. What the journal has does not
 // spoil the summaries of windows whose other readings are gone.
 func TestASealThatWasCutOffWhileThinning(t *testing.T) {
-	r := newThinRig(t, thin.Rule{Method: thin.Deadband, Within: 0.5, Silence: time.Minute})
-	cut := 60*time.Minute + 8*time.Second // inside a window, of which the journal has only the end
-	require.Zero(t, r.come(0, cut))
-	r.settle()
-	require.Zero(t, r.come(cut, 120*time.Minute))
-	r.rest()
-	journal := r.journal("SELECT id, payload FROM journal")
-	r.settle()
-	r.stop()
-	require.NoError(t, r.store.Close())
-	db, err := sql.Open("sqlite", r.file)
-	require.NoError(t, err)
-	for _, row := range journal {
-		_, err := db.Exec("INSERT INTO journal (id, payload) VALUES (?, ?)", row.id, row.payload)
-		require.NoError(t, err)
-	}
-	require.NoError(t, db.Close())
-	r.start()
-	r.use()
-	r.rest()
-	s := r.known()
-	require.NotZero(t, s.ThinnedTo)
-	thinned := s.Thinned
-	for range 2 {
+	virtual(t, func(t *testing.T) {
+		r := newThinRig(t, thin.Rule{Method: thin.Deadband, Within: 0.5, Silence: time.Minute})
+		cut := 60*time.Minute + 8*time.Second // inside a window, of which the journal has only the end
+		require.Zero(t, r.come(0, cut))
 		r.settle()
-		all := r.known()
-		assert.Equal(t, thinned.Worst, all.Thinned.Worst)
-		made, err := r.store.Read(t.Context(), 1, rollup.TenSecond, 0, math.MaxInt64)
+		require.Zero(t, r.come(cut, 120*time.Minute))
+		r.rest()
+		journal := r.journal("SELECT id, payload FROM journal")
+		r.settle()
+		r.stop()
+		require.NoError(t, r.store.Close())
+		db, err := sql.Open("sqlite", r.file)
 		require.NoError(t, err)
-		total := 0.0
-		for _, n := range made.Cols[rollup.ColCount] {
-			total += n
+		for _, row := range journal {
+			_, err := db.Exec("INSERT INTO journal (id, payload) VALUES (?, ?)", row.id, row.payload)
+			require.NoError(t, err)
 		}
-		assert.EqualValues(t, len(r.arrived), total)
-	}
+		require.NoError(t, db.Close())
+		r.start()
+		r.use()
+		r.rest()
+		s := r.known()
+		require.NotZero(t, s.ThinnedTo)
+		thinned := s.Thinned
+		for range 2 {
+			r.settle()
+			all := r.known()
+			assert.Equal(t, thinned.Worst, all.Thinned.Worst)
+			made, err := r.store.Read(t.Context(), 1, rollup.TenSecond, 0, math.MaxInt64)
+			require.NoError(t, err)
+			total := 0.0
+			for _, n := range made.Cols[rollup.ColCount] {
+				total += n
+			}
+			assert.EqualValues(t, len(r.arrived), total)
+		}
+	})
 }
 
 type journalRow struct {

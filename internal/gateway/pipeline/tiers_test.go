@@ -60,102 +60,107 @@ func (r *rig) rest() {
 }
 
 func TestTiersOfASeriesAreMadeOneOfTheOther(t *testing.T) {
-	r := newRig(t)
-	r.pipe.Use([]config.SeriesRule{everything(t, rollup.TenSecond, rollup.Quarter, hour)}, nil)
-	random := rand.New(rand.NewPCG(1, 2))
-	begin := time.Now().Add(-10 * time.Hour)
-	for range 20 { // in any order, also between those of before
-		values := map[time.Duration]float64{}
-		for range 100 {
-			values[time.Duration(random.Int64N(int64(9*time.Hour)))] = random.Float64() * 20
+	virtual(t, func(t *testing.T) {
+		r := newRig(t)
+		r.pipe.Use([]config.SeriesRule{everything(t, rollup.TenSecond, rollup.Quarter, hour)}, nil)
+		random := rand.New(rand.NewPCG(1, 2))
+		begin := time.Now().Add(-10 * time.Hour)
+		for range 20 { // in any order, also between those of before
+			values := map[time.Duration]float64{}
+			for range 100 {
+				values[time.Duration(random.Int64N(int64(9*time.Hour)))] = random.Float64() * 20
+			}
+			require.NoError(t, r.give(values, begin))
+			r.rest()
 		}
-		require.NoError(t, r.give(values, begin))
-		r.rest()
-	}
-	for _, tier := range []rollup.Tier{rollup.TenSecond, rollup.Quarter, hour} {
-		assert.NotZero(t, r.asFromReadings(tier))
-	}
-	none, err := r.store.Read(t.Context(), 1, rollup.Minute, 0, 1<<62)
-	require.NoError(t, err)
-	assert.Zero(t, none.Len())
+		for _, tier := range []rollup.Tier{rollup.TenSecond, rollup.Quarter, hour} {
+			assert.NotZero(t, r.asFromReadings(tier))
+		}
+		none, err := r.store.Read(t.Context(), 1, rollup.Minute, 0, 1<<62)
+		require.NoError(t, err)
+		assert.Zero(t, none.Len())
+	})
 }
 
 func TestANewTierIsFilledFromWhatIsThereWhileReadingsCome(t *testing.T) {
-	r := newRig(t)
-	random := rand.New(rand.NewPCG(3, 4))
-	begin := time.Now().Add(-50 * time.Hour)
-	some := func(n int) {
-		values := map[time.Duration]float64{}
-		for range n {
-			values[time.Duration(random.Int64N(int64(49*time.Hour)))] = random.Float64() * 20
+	virtual(t, func(t *testing.T) {
+		r := newRig(t)
+		random := rand.New(rand.NewPCG(3, 4))
+		begin := time.Now().Add(-50 * time.Hour)
+		some := func(n int) {
+			values := map[time.Duration]float64{}
+			for range n {
+				values[time.Duration(random.Int64N(int64(49*time.Hour)))] = random.Float64() * 20
+			}
+			require.NoError(t, r.give(values, begin))
 		}
-		require.NoError(t, r.give(values, begin))
-	}
-	some(5000)
-	r.rest()
-	require.NoError(t, r.store.Seal(t.Context(), engine.Sealing{States: []sqlite.State{openWindows(t, r)}}))
-	tiersAre := func(names string) func() bool {
-		return func() bool { known, _ := r.store.Get(1); return known.Tiers == names }
-	}
-	r.pipe.Use([]config.SeriesRule{everything(t, rollup.TenSecond, rollup.Minute, hour)}, nil)
-	for range 20 {
+		some(5000)
+		r.rest()
+		require.NoError(t, r.store.Seal(t.Context(), engine.Sealing{States: []sqlite.State{openWindows(t, r)}}))
+		tiersAre := func(names string) func() bool {
+			return func() bool { known, _ := r.store.Get(1); return known.Tiers == names }
+		}
+		r.pipe.Use([]config.SeriesRule{everything(t, rollup.TenSecond, rollup.Minute, hour)}, nil)
+		for range 20 {
+			some(20)
+		}
+		r.eventually("the new tier is there", tiersAre("10s,1m,1h"))
+		r.rest()
+		for _, tier := range []rollup.Tier{rollup.TenSecond, rollup.Minute, hour} {
+			assert.NotZero(t, r.asFromReadings(tier))
+		}
+		// Others, of which none but the readings has been before, and one that is of no use for the rest.
+		r.pipe.Use([]config.SeriesRule{everything(t, rollup.Tier(15*time.Second), rollup.Tier(45*time.Second), hour)}, nil)
 		some(20)
-	}
-	r.eventually("the new tier is there", tiersAre("10s,1m,1h"))
-	r.rest()
-	for _, tier := range []rollup.Tier{rollup.TenSecond, rollup.Minute, hour} {
-		assert.NotZero(t, r.asFromReadings(tier))
-	}
-	// Others, of which none but the readings has been before, and one that is of no use for the rest.
-	r.pipe.Use([]config.SeriesRule{everything(t, rollup.Tier(15*time.Second), rollup.Tier(45*time.Second), hour)}, nil)
-	some(20)
-	r.eventually("the others are there", tiersAre("15s,45s,1h"))
-	some(20)
-	r.rest()
-	for _, tier := range []rollup.Tier{rollup.Tier(15 * time.Second), rollup.Tier(45 * time.Second), hour} {
-		assert.NotZero(t, r.asFromReadings(tier))
-	}
-	r.stop()
-	require.NoError(t, r.store.Close())
-	r.start() // whose rules want the usual ones
-	r.eventually("the usual ones are back", tiersAre(""))
-	some(20)
-	r.rest()
-	assert.NotZero(t, r.asFromReadings(rollup.Minute))
+		r.eventually("the others are there", tiersAre("15s,45s,1h"))
+		some(20)
+		r.rest()
+		for _, tier := range []rollup.Tier{rollup.Tier(15 * time.Second), rollup.Tier(45 * time.Second), hour} {
+			assert.NotZero(t, r.asFromReadings(tier))
+		}
+		r.stop()
+		require.NoError(t, r.store.Close())
+		r.start() // whose rules want the usual ones
+		r.eventually("the usual ones are back", tiersAre(""))
+		some(20)
+		r.rest()
+		assert.NotZero(t, r.asFromReadings(rollup.Minute))
+	})
 }
 
 func TestWhatIsPendingWhenTiersChangeIsInTheNewOnes(t *testing.T) {
-	t.Parallel()
-	for _, change := range [][2][]rollup.Tier{
-		{{rollup.Minute}, {rollup.TenSecond, rollup.Minute}},
-		{{rollup.TenSecond, rollup.Minute}, {rollup.Minute}},
-		{{rollup.TenSecond, rollup.Minute, hour}, {rollup.TenSecond, hour}},
-		{{rollup.Minute, hour}, {rollup.TenSecond, hour}},
-	} {
-		from, to := rollup.Names(change[0]), rollup.Names(change[1])
-		noon := time.Now().Add(-24 * time.Hour).Truncate(24 * time.Hour).Add(12 * time.Hour)
-		var passed atomic.Int64 // the clock moves when it is told to
-		r := newRig(t, func(r *rig) {
-			r.tiers, r.clock = change[0], func() time.Time { return noon.Add(time.Duration(passed.Load())) }
-		})
-		some := func(from, to time.Duration) {
-			values := map[time.Duration]float64{}
-			for at := from; at < to; at += 3 * time.Second {
-				values[at] = math.Mod(at.Seconds(), 20)
+	virtual(t, func(t *testing.T) {
+		for _, change := range [][2][]rollup.Tier{
+			{{rollup.Minute}, {rollup.TenSecond, rollup.Minute}},
+			{{rollup.TenSecond, rollup.Minute}, {rollup.Minute}},
+			{{rollup.TenSecond, rollup.Minute, hour}, {rollup.TenSecond, hour}},
+			{{rollup.Minute, hour}, {rollup.TenSecond, hour}},
+		} {
+			from, to := rollup.Names(change[0]), rollup.Names(change[1])
+			noon := time.Now().Add(-24 * time.Hour).Truncate(24 * time.Hour).Add(12 * time.Hour)
+			var passed atomic.Int64 // the clock moves when it is told to
+			r := newRig(t, func(r *rig) {
+				r.tiers, r.clock = change[0], func() time.Time { return noon.Add(time.Duration(passed.Load())) }
+			})
+			some := func(from, to time.Duration) {
+				values := map[time.Duration]float64{}
+				for at := from; at < to; at += 3 * time.Second {
+					values[at] = math.Mod(at.Seconds(), 20)
+				}
+				require.NoError(t, r.give(values, noon))
 			}
-			require.NoError(t, r.give(values, noon))
+			passed.Store(int64(130 * time.Second))
+			some(0, 150*time.Second)  // a little later than the clock says, and than what a fill makes
+			time.Sleep(2 * rollEvery) // some is made, and some still open
+			r.pipe.Use([]config.SeriesRule{everything(t, change[1]...)}, nil)
+			r.eventually("it has the others", func() bool { known, _ := r.store.Get(1); return known.Tiers == to })
+			some(151*time.Second, 170*time.Second)
+			passed.Store(int64(2 * time.Hour))
+			time.Sleep(2 * rollEvery)
+			r.rest()
+			for _, tier := range change[1] {
+				assert.NotZero(t, r.asFromReadings(tier), "%s of %q, which was %q", tier, to, from)
+			}
 		}
-		passed.Store(int64(130 * time.Second))
-		some(0, 150*time.Second)  // a little later than the clock says, and than what a fill makes
-		time.Sleep(2 * rollEvery) // some is made, and some still open
-		r.pipe.Use([]config.SeriesRule{everything(t, change[1]...)}, nil)
-		r.eventually("it has the others", func() bool { known, _ := r.store.Get(1); return known.Tiers == to })
-		some(151*time.Second, 170*time.Second)
-		passed.Store(int64(2 * time.Hour))
-		time.Sleep(2 * rollEvery)
-		r.rest()
-		for _, tier := range change[1] {
-			assert.NotZero(t, r.asFromReadings(tier), "%s of %q, which was %q", tier, to, from)
-		}
-	}
+	})
 }
