@@ -19,7 +19,7 @@ import (
 
 // belated makes the summaries that touch a stretch of time, of any tier, say something that never
 // was, as if all readings there had come after them.
-func belated(t *testing.T, random *rand.Rand, st *store.Store, ref reference, stretch engine.Late) {
+func belated(t *testing.T, random *rand.Rand, st *store.Store, ref reference, stretch engine.LateStretch) {
 	id := st.List(everything(t))[0].ID
 	for _, tier := range rollup.TiersOf(&ref.def) {
 		made, err := st.Read(t.Context(), id, tier, tier.Start(stretch.From), stretch.To)
@@ -47,7 +47,7 @@ func TestWhatIsNotSummarisedYetIsAnsweredFromReadings(t *testing.T) {
 				random := rand.New(rand.NewPCG(uint64(seed), 99))
 				st, ref := disordered(t, random, kind, stages[0].begin)
 				from := ref.points[random.IntN(len(ref.points)/2)].at
-				belated(t, random, st, ref, engine.Late{From: from, To: from + int64(length)})
+				belated(t, random, st, ref, engine.LateStretch{From: from, To: from + int64(length)})
 				for i := range queries {
 					agree(t, random, st, ref, stages[0], i)
 				}
@@ -59,7 +59,7 @@ func TestWhatIsNotSummarisedYetIsAnsweredFromReadings(t *testing.T) {
 func TestWindowsWhoseSummariesAreNotMadeYetAreOpen(t *testing.T) {
 	st := stored(t)
 	first := st.List(everything(t))[0]
-	st.MarkLate(first.ID, engine.Late{From: begin.Add(20 * time.Minute).UnixNano(), To: begin.Add(31 * time.Minute).UnixNano()})
+	st.MarkLate(first.ID, engine.LateStretch{From: begin.Add(20 * time.Minute).UnixNano(), To: begin.Add(31 * time.Minute).UnixNano()})
 	asked := ask(t, "#", "15m", "count")
 	asked.Now, asked.Explain = begin.Add(5*time.Hour), true
 	got := answer(t, asked, from(st, true)).series[0]

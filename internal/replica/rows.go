@@ -35,7 +35,7 @@ type Source interface {
 
 // Target is what rows are taken into.
 type Target interface {
-	Fuller(ctx context.Context, id uint32, tier rollup.Tier, rows column.Block) (column.Block, error)
+	Replaceable(ctx context.Context, id uint32, tier rollup.Tier, rows column.Block) (column.Block, error)
 }
 
 // ReadRows returns the first rows of a mark, at most so many, and where those begin that are left.
@@ -75,7 +75,7 @@ func readSummaries(ctx context.Context, from Source, m marks.Mark, most int, int
 
 // takeSummaries leaves out those of which the store has one that counts more readings.
 func takeSummaries(ctx context.Context, into Target, id uint32, run *wire.Run, batch *engine.Batch) error {
-	fuller, err := into.Fuller(ctx, id, run.Tier, run.Rows)
+	fuller, err := into.Replaceable(ctx, id, run.Tier, run.Rows)
 	if err == nil && fuller.Len() > 0 {
 		batch.Entries = append(batch.Entries, engine.Entry{Series: id, Tier: run.Tier, Rows: fuller})
 	}

@@ -67,7 +67,7 @@ type fillerStore interface {
 	Get(id uint32) (engine.Series, bool)
 	List(selector series.Selector) []engine.Series
 	Update(ctx context.Context, ids []uint32, change func(id uint32, def *series.Definition)) error
-	MarkLate(id uint32, l engine.Late)
+	MarkLate(id uint32, l engine.LateStretch)
 	PutState(name string, payload []byte) error
 }
 

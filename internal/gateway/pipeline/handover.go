@@ -33,7 +33,7 @@ func (fl *filler) handOver(ctx context.Context, done []uint32) error {
 		return f != nil && f.made() && w.Closed(now) && slices.Contains(f.wanted, w.Tier)
 	})
 	for _, id := range done {
-		fl.store.MarkLate(id, engine.Late(late[id]))
+		fl.store.MarkLate(id, engine.LateStretch(late[id]))
 	}
 	tiers := func(id uint32, def *series.Definition) { def.Tiers = rollup.Names(fl.fills.of[id].wanted) }
 	if _, err := untilWritten(ctx, fl.writer, func() (struct{}, error) { return struct{}{}, fl.store.Update(ctx, done, tiers) }); err != nil {

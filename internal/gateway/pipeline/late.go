@@ -12,7 +12,7 @@ import (
 // markLate marks, of each series, what could be summarised and is still pending.
 func (r *roller) markLate(now int64) {
 	for id, over := range r.pending.Over(func(w rollup.Window) bool { return w.Closed(now) && r.isRead(w) }) {
-		r.store.MarkLate(id, engine.Late(over))
+		r.store.MarkLate(id, engine.LateStretch(over))
 	}
 }
 
@@ -27,9 +27,9 @@ func (r *roller) noLongerLate(now int64) {
 		until, ok := late[w.Series]
 		return ok && (w.Closed(now) || w.End() <= until) && r.isRead(w)
 	})
-	left := make(map[uint32]engine.Late, len(over))
+	left := make(map[uint32]engine.LateStretch, len(over))
 	for id, stretch := range over {
-		left[id] = engine.Late(stretch)
+		left[id] = engine.LateStretch(stretch)
 	}
 	r.store.Summarised(left)
 }

@@ -197,6 +197,6 @@ func TestMoreHistoryThanIsSummarisedAtOnceIsAllThere(t *testing.T) {
 		r.rest()
 		r.agrees(model, begin, begin.Add(7*24*time.Hour), "when it is")
 		known, _ := r.store.Get(1)
-		assert.Equal(t, engine.Late{}, known.Late)
+		assert.Equal(t, engine.LateStretch{}, known.Late)
 	})
 }

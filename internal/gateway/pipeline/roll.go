@@ -39,8 +39,8 @@ type rollerStore interface {
 	Sketches(ctx context.Context, id uint32, from, to int64, most int) ([]engine.Sketch, error)
 	State(name string) ([]byte, error)
 	Unsealed(tier rollup.Tier, visit func(series uint32, rows column.Block))
-	MarkLate(id uint32, l engine.Late)
-	Summarised(left map[uint32]engine.Late)
+	MarkLate(id uint32, l engine.LateStretch)
+	Summarised(left map[uint32]engine.LateStretch)
 	LateSeries() map[uint32]int64
 }
 

@@ -40,16 +40,16 @@ func (e *Engine) Append(ctx context.Context, b Batch) error {
 	return e.file.Write(func(w sqlite.Writer) error {
 		number, err := e.commit(w, b, payload)
 		if err != nil {
-			return e.file.Failed("writing", fmt.Errorf("writing to the store: %w", err))
+			return e.file.SetTrouble("writing", fmt.Errorf("writing to the store: %w", err))
 		}
-		e.file.Succeeded("writing")
+		e.file.ClearTrouble("writing")
 		sketches := starts(b.Sketches)
 		e.alter(func(m *memory) {
 			if len(payload) > 0 {
 				m.journal.last = number
 			}
 			m.takeIn(b.Entries, sketches, len(payload))
-			m.tell(b.Entries)
+			m.notify(b.Entries)
 		})
 		for _, c := range e.companions {
 			c.Appended(w, b.Entries, sketches)

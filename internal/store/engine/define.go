@@ -143,7 +143,7 @@ func (e *Engine) define(w sqlite.Writer, d definitions, ids []uint32) (back []or
 		pending = e.announce(w, changes.changed)
 	}
 	if err := e.writeDefinitions(w, &changes, pending); err != nil {
-		return nil, e.file.Failed("writing", err)
+		return nil, e.file.SetTrouble("writing", err)
 	}
 	for _, p := range pending {
 		p.Written()

@@ -39,8 +39,8 @@ func (f *Follower) Stop() {
 	f.engine.alter(func(m *memory) { delete(m.followers, f) })
 }
 
-// tell hands on what was just taken in.
-func (m *memory) tell(entries []Entry) {
+// notify hands on what was just taken in.
+func (m *memory) notify(entries []Entry) {
 	for f := range m.followers {
 		f.gather(entries)
 	}
@@ -98,6 +98,6 @@ func (e *Engine) End(paths []series.Path, at int64) {
 				ended = append(ended, Entry{Series: known.ID})
 			}
 		}
-		m.tell(ended)
+		m.notify(ended)
 	})
 }

@@ -66,11 +66,11 @@ func (e *Engine) Scan(ctx context.Context, id uint32, w Wanted, sink Sink) error
 	}
 	if err := sc.run(ctx); err != nil {
 		if ctx.Err() == nil && sc.ended == nil {
-			err = e.file.Failed("reading", err)
+			err = e.file.SetTrouble("reading", err)
 		}
 		return fmt.Errorf("reading %s: %w", known.Path, err)
 	}
-	e.file.Succeeded("reading")
+	e.file.ClearTrouble("reading")
 	return e.file.SetAside(sc.broken)
 }
 

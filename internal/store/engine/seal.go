@@ -48,31 +48,31 @@ type Sealing struct {
 func (e *Engine) Seal(ctx context.Context, how Sealing) error {
 	e.sealing.Lock()
 	defer e.sealing.Unlock()
-	last := e.lift()
+	last := e.takeTray()
 	if how.Begun != nil {
 		close(how.Begun)
 	}
 	err := e.sealLeaving(ctx, last, how)
 	switch {
 	case err == nil:
-		e.file.Succeeded("sealing")
+		e.file.ClearTrouble("sealing")
 	case ctx.Err() == nil:
-		err = e.file.Failed("sealing", fmt.Errorf("sealing the store: %w", err))
+		err = e.file.SetTrouble("sealing", fmt.Errorf("sealing the store: %w", err))
 	default:
 		err = fmt.Errorf("sealing the store: %w", err)
 	}
 	e.alterAndWake(func(m *memory) {
 		if err != nil {
-			m.layBack()
+			m.restoreLeaving()
 		}
 		m.leaving = nil
 	})
 	return err
 }
 
-// lift takes the tray away and puts an empty one there; last is the last journal row
+// takeTray takes the tray away and puts an empty one there; last is the last journal row
 // whose rows are in it.
-func (e *Engine) lift() (last uint64) {
+func (e *Engine) takeTray() (last uint64) {
 	_ = e.file.Write(func(w sqlite.Writer) error {
 		e.alter(func(m *memory) {
 			m.leaving, m.tray = m.tray, map[seriesTier]column.Block{}
@@ -86,8 +86,8 @@ func (e *Engine) lift() (last uint64) {
 	return last
 }
 
-// layBack puts rows that could not be sealed back under those that came since.
-func (m *memory) layBack() {
+// restoreLeaving puts rows that could not be sealed back under those that came since.
+func (m *memory) restoreLeaving() {
 	for at, rows := range m.leaving {
 		before := m.tray[at]
 		merged := column.Merge(rows, before)

@@ -15,8 +15,8 @@ type Series struct {
 	FirstSeen int64 // oldest time, nanoseconds since 1970; 0 without rows
 	LastTime  int64 // time of the latest value; 0 without rows
 	LastValue float64
-	Ended     int64 // when who measures it said that it goes, if nothing came since; not kept over a restart; 0: it did not
-	Late      Late  // what its summaries may not say yet
+	Ended     int64       // when who measures it said that it goes, if nothing came since; not kept over a restart; 0: it did not
+	Late      LateStretch // what its summaries may not say yet
 
 	// SummarisedTo is where the last window ends that has a summary, or a later time.
 	SummarisedTo int64

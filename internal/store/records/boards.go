@@ -86,9 +86,9 @@ func (b Boards) Save(board Board) (out *Board, err error) {
 		return nil, err
 	}
 	if err != nil {
-		return nil, b.file.Failed("writing a board", fmt.Errorf("writing the board: %w", err))
+		return nil, b.file.SetTrouble("writing a board", fmt.Errorf("writing the board: %w", err))
 	}
-	b.file.Succeeded("writing a board")
+	b.file.ClearTrouble("writing a board")
 	return out, nil
 }
 

@@ -100,9 +100,9 @@ func (l Links) Save(outages []*Outage, waiting []Waiting, run Run) error {
 		return tx.Save(&runRow{nanosOf(run.From), nanosOf(run.To)}).Error
 	})
 	if err != nil {
-		return l.file.Failed("writing about links", fmt.Errorf("writing about links: %w", err))
+		return l.file.SetTrouble("writing about links", fmt.Errorf("writing about links: %w", err))
 	}
-	l.file.Succeeded("writing about links")
+	l.file.ClearTrouble("writing about links")
 	return nil
 }
 

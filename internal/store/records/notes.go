@@ -66,9 +66,9 @@ type Notes struct {
 func (n Notes) write(change sqlite.Change) error {
 	err := n.file.Write(func(w sqlite.Writer) error { return w.Transaction(change) })
 	if err != nil {
-		return n.file.Failed("writing a note", fmt.Errorf("writing the note: %w", err))
+		return n.file.SetTrouble("writing a note", fmt.Errorf("writing the note: %w", err))
 	}
-	n.file.Succeeded("writing a note")
+	n.file.ClearTrouble("writing a note")
 	n.changed.announce()
 	return nil
 }

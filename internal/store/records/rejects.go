@@ -191,7 +191,7 @@ func (r *Rejects) Replayed(ids []uint64, at time.Time) error {
 	return r.file.Write(func(w sqlite.Writer) error {
 		for some := range slices.Chunk(ids, 500) {
 			if err := w.DB().Model(&rejectRow{}).Where("id IN ?", some).Update("replayed", at.UnixNano()).Error; err != nil {
-				return r.file.Failed("writing", fmt.Errorf("noting replayed rejects: %w", err))
+				return r.file.SetTrouble("writing", fmt.Errorf("noting replayed rejects: %w", err))
 			}
 		}
 		return nil

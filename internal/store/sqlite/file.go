@@ -147,9 +147,9 @@ func (f *File) Log() *slog.Logger { return f.log }
 // Judge says what time it is, and whether that can be believed.
 func (f *File) Judge() *clock.Judge { return f.judge }
 
-// Failed keeps an error for Troubles when it says that something is wrong with the file
+// SetTrouble keeps an error for Troubles when it says that something is wrong with the file
 // as a whole, and returns it.
-func (f *File) Failed(doing string, err error) error {
+func (f *File) SetTrouble(doing string, err error) error {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	if isCorrupt(err) {
@@ -160,8 +160,8 @@ func (f *File) Failed(doing string, err error) error {
 	return err
 }
 
-// Succeeded forgets the trouble of doing something.
-func (f *File) Succeeded(doing string) {
+// ClearTrouble forgets the trouble of doing something.
+func (f *File) ClearTrouble(doing string) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	delete(f.troubles, doing)

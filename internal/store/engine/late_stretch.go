@@ -2,38 +2,38 @@ package engine
 
 import "nexocumula/internal/core/rollup"
 
-// Late is a stretch of a series' time whose readings are here and whose summaries may not say
+// LateStretch is a stretch of a series' time whose readings are here and whose summaries may not say
 // what they do: readings came late, or the summaries of very many are made one part after the
 // other. Who asks reads the readings there. It is kept in memory only: whoever makes summaries
 // knows after a start which are still to be made.
-type Late struct{ From, To int64 } // To is not part of it; without one both are 0
+type LateStretch struct{ From, To int64 } // To is not part of it; without one both are 0
 
-func (l Late) none() bool { return l.From >= l.To }
+func (l LateStretch) none() bool { return l.From >= l.To }
 
 // and is the stretch of both, and what lies between them.
-func (l Late) and(o Late) Late {
+func (l LateStretch) and(o LateStretch) LateStretch {
 	switch {
 	case l.none():
 		return o
 	case o.none():
 		return l
 	}
-	return Late{min(l.From, o.From), max(l.To, o.To)}
+	return LateStretch{min(l.From, o.From), max(l.To, o.To)}
 }
 
 // Within is the part of it from one time to another.
-func (l Late) Within(from, to int64) (Late, bool) {
-	out := Late{max(l.From, from), min(l.To, to)}
+func (l LateStretch) Within(from, to int64) (LateStretch, bool) {
+	out := LateStretch{max(l.From, from), min(l.To, to)}
 	return out, out.From < out.To
 }
 
 // belated returns the stretch that summaries may lack when readings come, from the first to the last of them:
 // these are older than the newest, or go on in a window that was summarised without them.
-func (s *Series) belated(first, last int64) Late {
+func (s *Series) belated(first, last int64) LateStretch {
 	if s.LastTime == 0 || first > s.LastTime && first >= s.SummarisedTo {
-		return Late{}
+		return LateStretch{}
 	}
-	return Late{first, min(last, max(s.LastTime, s.SummarisedTo)) + int64(s.FreshFor) + 1} // the last may speak for a while
+	return LateStretch{first, min(last, max(s.LastTime, s.SummarisedTo)) + int64(s.FreshFor) + 1} // the last may speak for a while
 }
 
 // summarisedAtMost is how far a series can be summarised at some time: no window is without a
@@ -52,7 +52,7 @@ func (s *Series) summarisedAtMost(now int64) (until int64) {
 }
 
 // MarkLate says that the summaries of a stretch of time are not made yet, though later ones may be.
-func (e *Engine) MarkLate(id uint32, l Late) {
+func (e *Engine) MarkLate(id uint32, l LateStretch) {
 	e.alter(func(m *memory) {
 		if known := m.catalogue.get(id); known != nil && !l.none() {
 			known.Late = known.Late.and(l)
@@ -62,13 +62,13 @@ func (e *Engine) MarkLate(id uint32, l Late) {
 }
 
 // Summarised is told which stretches are still to be summarised; what else was late of any series is so no more.
-func (e *Engine) Summarised(left map[uint32]Late) {
+func (e *Engine) Summarised(left map[uint32]LateStretch) {
 	e.alter(func(m *memory) {
 		for id := range m.late {
 			known, still := m.catalogue.get(id), left[id]
 			known.Late, _ = known.Late.Within(still.From, still.To)
 			if known.Late.none() {
-				known.Late = Late{}
+				known.Late = LateStretch{}
 				delete(m.late, id)
 			}
 		}
