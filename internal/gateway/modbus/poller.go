@@ -119,6 +119,7 @@ func (m *poller) Tally() source.Tally {
 // Run asks until ctx ends.
 func (m *poller) Run(ctx context.Context) error {
 	defer close(m.ended)
+	defer m.Up(false)
 	m.recall()
 	defer m.remember(true)
 	defer m.line.close()

@@ -5,6 +5,7 @@ import (
 	"context"
 	"log/slog"
 	"path/filepath"
+	"sync"
 	"testing"
 	"time"
 
@@ -38,14 +39,19 @@ func New(t *testing.T) *Bench {
 }
 
 // Run runs something until the test ends.
-func (b *Bench) Run(run func(context.Context) error) {
+func (b *Bench) Run(run func(context.Context) error) { b.Begin(run) }
+
+// Begin runs something until end is called, or the test ends.
+func (b *Bench) Begin(run func(context.Context) error) (end func()) {
 	ctx, cancel := context.WithCancel(context.Background())
 	done := make(chan error, 1)
 	go func() { done <- run(ctx) }()
-	b.t.Cleanup(func() {
+	end = sync.OnceFunc(func() {
 		cancel()
 		assert.NoError(b.t, <-done)
 	})
+	b.t.Cleanup(end)
+	return end
 }
 
 // Rejects returns the rejects on disk, newest first.
