@@ -146,8 +146,10 @@ func viaPush(t *testing.T) sourcetest.Case {
 		}()
 	}
 	return sourcetest.Case{
-		File:  "        senders: [{ name: logger, secret_env: LOGGER_TOKEN }]\n",
-		Bring: func(t *testing.T, to source.Source, value float64) { send(t, to, fmt.Sprintf("series,time,value\nmast/level,%s,%v\n", time.Now().UTC().Format(time.RFC3339Nano), value)) },
+		File: "        senders: [{ name: logger, secret_env: LOGGER_TOKEN }]\n",
+		Bring: func(t *testing.T, to source.Source, value float64) {
+			send(t, to, fmt.Sprintf("series,time,value\nmast/level,%s,%v\n", time.Now().UTC().Format(time.RFC3339Nano), value))
+		},
 		Spoil: func(t *testing.T, to source.Source) { send(t, to, "series,time,value\nmast/level,yesterday,4\n") },
 	}
 }
