@@ -92,7 +92,10 @@ export function LinksPage() {
           note={u.address}
           up={u.up}
           facts={[
-            ["backlog", `${count(u.backlog_rows)} summaries${u.backlog_records ? ` and ${count(u.backlog_records)} notes` : ""}`],
+            [
+              "backlog",
+              `${count(u.backlog_rows)} summaries${u.backlog_records ? ` and ${count(u.backlog_records)} notes` : ""}`,
+            ],
             ["waiting since", u.backlog_since ? moment(u.backlog_since) : "nothing waits"],
             ["last acknowledgement", ago(u.acked_at)],
             ["acknowledged", `${count(u.acked_rows)} summaries`],
