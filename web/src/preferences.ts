@@ -1,4 +1,5 @@
 import { useSyncExternalStore } from "react";
+import { signal } from "./signal";
 
 /** What a viewer likes, kept in the browser. */
 export interface Preferences {
@@ -10,7 +11,7 @@ export interface Preferences {
 
 const key = "preferences";
 const usual: Preferences = { zone: "site", units: {} };
-const changed = "preferenceschange";
+const changed = signal();
 
 let current = read();
 
@@ -26,7 +27,7 @@ function read(): Preferences {
 export function prefer(change: Partial<Preferences>) {
   current = { ...current, ...change };
   localStorage.setItem(key, JSON.stringify(current));
-  dispatchEvent(new Event(changed));
+  changed.tell();
 }
 
 function subscribe(notice: () => void) {
@@ -35,10 +36,10 @@ function subscribe(notice: () => void) {
     current = read();
     notice();
   };
-  addEventListener(changed, notice);
+  const stop = changed.listen(notice);
   addEventListener("storage", elsewhere); // of other tabs
   return () => {
-    removeEventListener(changed, notice);
+    stop();
     removeEventListener("storage", elsewhere);
   };
 }

@@ -20,7 +20,7 @@ export function useUnits(): { of: UnitsOf; all: Unit[] } {
   const { units } = usePreferences();
   const answer = useQuery({
     queryKey: ["units"],
-    queryFn: () => ask<{ units: Unit[] }>("units"),
+    queryFn: () => ask("units"),
     staleTime: 300_000,
   });
   const all = answer.data?.units;

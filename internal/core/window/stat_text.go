@@ -31,6 +31,16 @@ func Names() string {
 	return strings.Join(names, ", ") + ", above:VALUE, below:VALUE or between:LOW..HIGH and the same with _share, _times, _longest, _first and _last, or a percentile such as p95, from sketches p95~"
 }
 
+// LineNames lists the stats without an argument that make a line: all but points in time.
+func LineNames() (names []string) {
+	for _, k := range kinds {
+		if (k.takes == nothing || k.takes == perTime) && k.measure != aTime {
+			names = append(names, k.name)
+		}
+	}
+	return names
+}
+
 // ParseStats reads a comma-separated list; the empty text is none, which Usual stands in
 // for.
 func ParseStats(text string) ([]Stat, error) {

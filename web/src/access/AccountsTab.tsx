@@ -1,6 +1,6 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { ask, remove, send, type Account, type AccountCode } from "../api/client";
+import { ask, remove, send, type Account, type AccountCode, type Body } from "../api/client";
 import { button, entry, Field, mainButton } from "../parts/Field";
 import { Mark } from "../parts/Mark";
 import { Failed, Once } from "../parts/Said";
@@ -11,7 +11,7 @@ import { roles, RightsFields, seen, selectors } from "./RightsFields";
 /** Accounts of people. */
 export function AccountsTab() {
   const client = useQueryClient();
-  const all = useQuery({ queryKey: ["accounts"], queryFn: () => ask<{ accounts: Account[] }>("accounts") });
+  const all = useQuery({ queryKey: ["accounts"], queryFn: () => ask("accounts") });
   const [code, setCode] = useState<AccountCode>();
   const [open, setOpen] = useState("");
   const changed = () => client.invalidateQueries({ queryKey: ["accounts"] });
@@ -50,7 +50,7 @@ function NewAccount({ made }: { made: (code: AccountCode) => void }) {
   const [rights, setRights] = useState({ role: "viewer", sees: "" });
   const add = useMutation({
     mutationFn: () =>
-      send<AccountCode>("accounts", { name, role: rights.role, sees: selectors(rights.sees) }),
+      send("accounts", { name, role: rights.role as Account["role"], sees: selectors(rights.sees) }),
     onSuccess: (code) => {
       setName("");
       made(code);
@@ -102,13 +102,17 @@ interface RowProps {
 }
 
 function AccountRow({ account: a, open, toggle, changed, coded }: RowProps) {
-  const at = `accounts/${encodeURIComponent(a.name)}`;
+  const of = { account: a.name };
   const [rights, setRights] = useState({ role: a.role as string, sees: a.sees.join(" ") });
   const done = { onSuccess: changed };
-  const change = useMutation({ mutationFn: (body: object) => send(at, body), ...done });
-  const take = useMutation({ mutationFn: (what: string) => remove(at + what), ...done });
+  const change = useMutation({
+    mutationFn: (body: Body<"accounts/{account}">) => send("accounts/{account}", body, of),
+    ...done,
+  });
+  const take = useMutation({ mutationFn: () => remove("accounts/{account}", of), ...done });
+  const logOut = useMutation({ mutationFn: () => remove("accounts/{account}/sessions", of), ...done });
   const code = useMutation({
-    mutationFn: () => send<AccountCode>(`${at}/code`, {}),
+    mutationFn: () => send("accounts/{account}/code", {}, of),
     onSuccess: coded,
   });
   return (
@@ -140,14 +144,16 @@ function AccountRow({ account: a, open, toggle, changed, coded }: RowProps) {
               <button
                 type="button"
                 className={mainButton}
-                onClick={() => change.mutate({ role: rights.role, sees: selectors(rights.sees) })}
+                onClick={() =>
+                  change.mutate({ role: rights.role as Account["role"], sees: selectors(rights.sees) })
+                }
               >
                 Save
               </button>
               <button type="button" className={button} onClick={() => change.mutate({ locked: !a.locked })}>
                 {a.locked ? "Unlock" : "Lock"}
               </button>
-              <button type="button" className={button} onClick={() => take.mutate("/sessions")}>
+              <button type="button" className={button} onClick={() => logOut.mutate()}>
                 Log out everywhere
               </button>
               <button type="button" className={button} onClick={() => code.mutate()}>
@@ -157,7 +163,7 @@ function AccountRow({ account: a, open, toggle, changed, coded }: RowProps) {
                 name="Remove"
                 question={`The account ${a.name} goes, with its sessions and passkeys. What it did stays in the audit.`}
                 className={`${button} text-bad`}
-                onYes={() => take.mutate("")}
+                onYes={() => take.mutate()}
               />
             </div>
             <Failed error={change.error ?? take.error ?? code.error} />

@@ -1,6 +1,6 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { ask, remove, send, type EnrolledGateway, type Enrolment } from "../api/client";
+import { ask, remove, send } from "../api/client";
 import { useHealth } from "../api/hooks";
 import { moment } from "../format";
 import { entry, Field, mainButton } from "../parts/Field";
@@ -15,14 +15,14 @@ export function GatewaysTab() {
   const health = useHealth();
   const all = useQuery({
     queryKey: ["gateways"],
-    queryFn: () => ask<{ gateways: EnrolledGateway[] }>("gateways"),
+    queryFn: () => ask("gateways"),
     refetchInterval: 10_000,
   });
   const changed = () => client.invalidateQueries({ queryKey: ["gateways"] });
   const [site, setSite] = useState("");
-  const enrol = useMutation({ mutationFn: () => send<Enrolment>("gateways", { gateway: site }) });
+  const enrol = useMutation({ mutationFn: () => send("gateways", { gateway: site }) });
   const revoke = useMutation({
-    mutationFn: (of: string) => remove(`gateways/${encodeURIComponent(of)}`),
+    mutationFn: (of: string) => remove("gateways/{gateway}", { gateway: of }),
     onSuccess: changed,
   });
   if (health.data && !health.data.central)

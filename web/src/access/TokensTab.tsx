@@ -1,6 +1,6 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { ask, remove, send, type MadeToken, type Token } from "../api/client";
+import { ask, remove, send, type Body } from "../api/client";
 import { moment } from "../format";
 import { entry, Field, mainButton } from "../parts/Field";
 import { Mark } from "../parts/Mark";
@@ -17,7 +17,7 @@ const lengths: Record<string, number> = { "7 days": 7, "90 days": 90, "a year": 
 export function TokensTab() {
   const client = useQueryClient();
   const clock = useClock();
-  const all = useQuery({ queryKey: ["tokens"], queryFn: () => ask<{ tokens: Token[] }>("tokens") });
+  const all = useQuery({ queryKey: ["tokens"], queryFn: () => ask("tokens") });
   const changed = () => client.invalidateQueries({ queryKey: ["tokens"] });
   const [name, setName] = useState("");
   const [rights, setRights] = useState({ role: "viewer", sees: "" });
@@ -26,12 +26,17 @@ export function TokensTab() {
     mutationFn: () => {
       const days = lengths[length];
       const ends = days ? { ends: new Date(serviceNow() + days * 86_400_000).toISOString() } : {};
-      return send<MadeToken>("tokens", { name, role: rights.role, sees: selectors(rights.sees), ...ends });
+      return send("tokens", {
+        name,
+        role: rights.role as Body<"tokens">["role"],
+        sees: selectors(rights.sees),
+        ...ends,
+      });
     },
     onSuccess: changed,
   });
   const revoke = useMutation({
-    mutationFn: (of: string) => remove(`tokens/${encodeURIComponent(of)}`),
+    mutationFn: (of: string) => remove("tokens/{token}", { token: of }),
     onSuccess: changed,
   });
   return (

@@ -2,12 +2,19 @@
 import { afterEach, describe, expect, it, vi } from "vitest";
 import { addressOf, ask, Busy, Failure, Refusal, remove, send, Unreachable } from "./client";
 import { has, may, newQueries } from "./hooks";
+import { sessionEnded } from "../signal";
 import type { Session } from "./client";
 
 afterEach(() => {
   vi.unstubAllGlobals();
   window.early = undefined;
 });
+
+const note = { about: "stony-beck", text: "ice" };
+
+/** The addresses that were asked for. */
+const asked = () =>
+  vi.mocked(fetch).mock.calls.map(([request]) => (request as Request).url.replace(location.origin, ""));
 
 const answers = (status: number, body: string, type = "application/json") =>
   vi.stubGlobal(
@@ -19,9 +26,15 @@ describe("a call", () => {
   it("gives what the service answers", async () => {
     answers(200, '{"series":[]}');
     await expect(ask("series")).resolves.toEqual({ series: [] });
-    expect(fetch).toHaveBeenCalledWith("/api/v1/series", { signal: undefined });
     await ask("windows", { select: "a/b c", last: "1d" });
-    expect(fetch).toHaveBeenLastCalledWith("/api/v1/windows?select=a%2Fb+c&last=1d", { signal: undefined });
+    await ask("windows", new URLSearchParams("select=a&select=b"));
+    await ask("boards/{board}", { board: "7 8", version: "2" });
+    expect(asked()).toEqual([
+      "/api/v1/series",
+      "/api/v1/windows?select=a%2Fb%20c&last=1d",
+      "/api/v1/windows?select=a&select=b",
+      "/api/v1/boards/7%208?version=2",
+    ]);
     expect(addressOf("notes", new URLSearchParams("format=csv"))).toBe("/api/v1/notes?format=csv");
   });
   it("that is refused says why, in the service's words", async () => {
@@ -63,16 +76,16 @@ describe("a call", () => {
   );
   it("that the service itself cannot do now is a refusal, and says why", async () => {
     answers(503, '{"error":{"code":"store","message":"the disk is full"}}');
-    await expect(send("notes", {})).rejects.toBeInstanceOf(Refusal);
-    await expect(send("notes", {})).rejects.toThrow("the disk is full");
+    await expect(send("notes", note)).rejects.toBeInstanceOf(Refusal);
+    await expect(send("notes", note)).rejects.toThrow("the disk is full");
   });
   it("tells the page when nobody is logged in any more", async () => {
     const out = vi.fn();
-    addEventListener("loggedout", out);
+    const stop = sessionEnded.listen(out);
     answers(401, '{"error":{"code":"login","message":"log in"}}');
-    await expect(remove("notes/1")).rejects.toThrow("log in");
+    await expect(remove("notes/{note}", { note: "1" })).rejects.toThrow("log in");
     expect(out).toHaveBeenCalledOnce();
-    removeEventListener("loggedout", out);
+    stop();
   });
   it("that was made ahead is used once", async () => {
     window.early = new Map([["series", Promise.resolve(new Response('{"early":true}'))]]);

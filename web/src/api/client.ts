@@ -1,5 +1,7 @@
+import { sessionEnded } from "../signal";
 import { heardClock } from "../time/clock";
-import type { components } from "./schema.gen";
+import createClient from "openapi-fetch";
+import type { components, paths } from "./schema.gen";
 
 /** Latest values as the stream tells them: only what changes of them. */
 export type Value = components["schemas"]["BriefValue"];
@@ -91,15 +93,6 @@ export async function takeEarly(name: string): Promise<Response | null> {
   return (await answer) ?? null;
 }
 
-/** Makes a call; that nothing answers is said in words that people know. */
-async function call(path: string, init?: RequestInit): Promise<Response> {
-  try {
-    return await fetch(path, init);
-  } catch (cause) {
-    throw new Unreachable(trying, { cause });
-  }
-}
-
 /** What an answer that is no success means: whether asking again may help, or somebody has to change something. What the
  *  service itself says has a code; without one something before it answered. */
 function failureOf(status: number, code: string, message: string): Error {
@@ -114,33 +107,114 @@ function failureOf(status: number, code: string, message: string): Error {
 
 const dateUncertain = 2000; // ms: the header Date has seconds, and the answer took a while
 
+/** What openapi-fetch gives: the body of an answer, or why there is none. */
+interface Given {
+  data?: unknown;
+  error?: unknown;
+  response: Response;
+}
+
 /** The body of an answer; one that is no success becomes an Error. */
-async function said<T>(answer: Response): Promise<T> {
+function said({ data, error, response }: Given): unknown {
   // Not of answers that a cache may have kept.
-  if (answer.url.endsWith("/api/v1/health"))
-    heardClock(Date.parse(answer.headers.get("date") ?? "") + 500, dateUncertain);
-  const body: unknown = await answer.json().catch(() => undefined);
-  if (!answer.ok) {
-    const error = (body as { error?: { code?: string; message?: string } } | undefined)?.error;
-    const code = error?.code ?? "";
-    if (code === "session" || code === "login") dispatchEvent(new Event("loggedout"));
-    throw failureOf(answer.status, code, error?.message ?? "");
+  if (response.url.endsWith("/api/v1/health"))
+    heardClock(Date.parse(response.headers.get("date") ?? "") + 500, dateUncertain);
+  if (!response.ok) {
+    const why = (error as { error?: { code?: string; message?: string } } | undefined)?.error;
+    const code = why?.code ?? "";
+    if (code === "session" || code === "login") sessionEnded.tell();
+    throw failureOf(response.status, code, why?.message ?? "");
   }
-  if (body === undefined)
-    throw new Unreachable("The answer of the service broke off. It is tried again by itself.");
-  return body as T;
+  return data;
+}
+
+const broken = "The answer of the service broke off. It is tried again by itself.";
+
+/** Fetches; that nothing answers is said in words that people know. */
+async function reach(request: Request): Promise<Response> {
+  const early = request.method === "GET" ? await takeEarly(request.url.slice(base.length)) : null;
+  if (early) return early;
+  try {
+    return await fetch(request);
+  } catch (cause) {
+    throw new Unreachable(trying, { cause });
+  }
+}
+
+/** Where this page came from; there is none where no page is. */
+const origin = typeof location === "undefined" ? "http://localhost" : location.origin;
+const base = `${origin}/api/v1/`;
+
+const api = createClient<paths>({ baseUrl: origin, fetch: reach });
+
+type Method = "get" | "post" | "delete";
+
+/** The names of calls below /api/v1/ that have a method, as the description has them. */
+export type Call<M extends Method> = {
+  [P in keyof paths]: P extends `/api/v1/${infer Name}`
+    ? undefined extends paths[P][M]
+      ? never
+      : Name
+    : never;
+}[keyof paths];
+
+type Operation<N extends Call<M>, M extends Method> = `/api/v1/${N}` extends infer P extends keyof paths
+  ? NonNullable<paths[P][M]>
+  : never;
+
+/** What a call answers. */
+export type Answer<N extends Call<M>, M extends Method> =
+  Operation<N, M> extends { responses: { 200: { content: { "application/json": infer T } } } }
+    ? T
+    : undefined;
+
+/** What a call takes in its path and its query, written as text. */
+export type Params<N extends Call<M>, M extends Method> = Partial<
+  Record<ParamNames<Operation<N, M>, "path"> | ParamNames<Operation<N, M>, "query">, string>
+>;
+
+type ParamNames<O, In extends "path" | "query"> = O extends { parameters: Record<In, infer P> }
+  ? string & keyof P
+  : O extends { parameters: Partial<Record<In, infer P>> }
+    ? string & keyof NonNullable<P>
+    : never;
+
+/** What a call takes as its body. */
+export type Body<N extends Call<"post">> =
+  Operation<N, "post"> extends { requestBody?: { content: { "application/json": infer T } } } ? T : undefined;
+
+/** Parameters that a name has in braces go into the path, all others into the query. */
+function parts(name: string, params: Record<string, string> | URLSearchParams) {
+  const path: Record<string, string> = {};
+  const query: Record<string, string[]> = {};
+  const all = params instanceof URLSearchParams ? params : Object.entries(params);
+  for (const [key, value] of all) {
+    if (name.includes(`{${key}}`)) path[key] = value;
+    else (query[key] ??= []).push(value);
+  }
+  return { path, query };
+}
+
+// The types of calls are those above; of those of openapi-fetch, parameters are not text.
+type Untyped = (path: never, init: never) => Promise<Given>;
+
+async function call(method: Untyped, name: string, params: object, init: object): Promise<unknown> {
+  const all = { ...init, params: parts(name, params as Record<string, string> | URLSearchParams) };
+  try {
+    return said(await method(`/api/v1/${name}` as never, all as never));
+  } catch (error) {
+    if (error instanceof SyntaxError) throw new Unreachable(broken, { cause: error });
+    throw error;
+  }
 }
 
 /** Asks the service this page came from. */
-export async function ask<T>(
-  name: string,
-  query: Record<string, string> | URLSearchParams = {},
+export async function ask<N extends Call<"get">>(
+  name: N,
+  params: Params<N, "get"> | URLSearchParams = {},
   signal?: AbortSignal,
-): Promise<T> {
-  const plain = !(query instanceof URLSearchParams) && Object.keys(query).length === 0;
-  const early = plain ? await takeEarly(name) : null;
-  if (early) return said(early);
-  return said(await call(addressOf(name, query), { signal }));
+): Promise<Answer<N, "get">> {
+  return (await call(api.GET as Untyped, name, params, { signal })) as Answer<N, "get">;
 }
 
 /** Where a call is made, such as for a download. */
@@ -150,12 +224,18 @@ export function addressOf(name: string, query: Record<string, string> | URLSearc
 }
 
 /** Sends a value and reads the answer. */
-export async function send<T>(name: string, body: unknown): Promise<T> {
-  const headers = { "Content-Type": "application/json" };
-  return said(await call(`/api/v1/${name}`, { method: "POST", headers, body: JSON.stringify(body) }));
+export async function send<N extends Call<"post">>(
+  name: N,
+  body: Body<N>,
+  params: Params<N, "post"> = {},
+): Promise<Answer<N, "post">> {
+  return (await call(api.POST as Untyped, name, params, { body })) as Answer<N, "post">;
 }
 
 /** Takes something away. */
-export async function remove(name: string): Promise<void> {
-  await said(await call(`/api/v1/${name}`, { method: "DELETE" }));
+export async function remove<N extends Call<"delete">>(
+  name: N,
+  params: Params<N, "delete"> = {},
+): Promise<void> {
+  await call(api.DELETE as Untyped, name, params, {});
 }

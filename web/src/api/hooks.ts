@@ -1,15 +1,7 @@
 import { keepPreviousData, QueryClient, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useMemo } from "react";
-import {
-  again,
-  ask,
-  type Health,
-  type LinkHistory,
-  type Notes,
-  type Series,
-  type Session,
-  type Uplinks,
-} from "./client";
+import { again, ask, type Series, type Session } from "./client";
+import { sessionEnded } from "../signal";
 
 /** What cannot be answered now is asked again by itself; a refusal stays one. */
 export function newQueries(): QueryClient {
@@ -26,24 +18,19 @@ export function newQueries(): QueryClient {
   });
 }
 
-interface SeriesPage {
-  series: Series[];
-  next: string | null;
-}
-
 /** All series, page by page. */
 async function allSeries(): Promise<{ series: Series[] }> {
-  let page = await ask<SeriesPage>("series");
+  let page = await ask("series");
   const series = page.series;
   while (page.next) {
-    page = await ask<SeriesPage>("series", { after: page.next });
+    page = await ask("series", { after: page.next });
     series.push(...page.series);
   }
   return { series };
 }
 
 const seriesQuery = { queryKey: ["series"], queryFn: allSeries };
-const sessionQuery = { queryKey: ["session"], queryFn: () => ask<Session>("session") };
+const sessionQuery = { queryKey: ["session"], queryFn: () => ask("session") };
 const seenBefore = "seen";
 
 /** Asks for what every page needs before the first is drawn, until all of it has come. What only those
@@ -71,13 +58,13 @@ export function useCatalogue(): Map<string, Series> | undefined {
 }
 
 export function useUplinks() {
-  return useQuery({ queryKey: ["uplinks"], queryFn: () => ask<Uplinks>("uplinks"), refetchInterval: 1000 });
+  return useQuery({ queryKey: ["uplinks"], queryFn: () => ask("uplinks"), refetchInterval: 1000 });
 }
 
 export function useLinkHistory(query: Record<string, string>) {
   return useQuery({
     queryKey: ["links", query],
-    queryFn: () => ask<LinkHistory>("links", query),
+    queryFn: () => ask("links", query),
     refetchInterval: 15_000,
     placeholderData: keepPreviousData,
   });
@@ -86,23 +73,21 @@ export function useLinkHistory(query: Record<string, string>) {
 export function useNotes(query: Record<string, string>) {
   return useQuery({
     queryKey: ["notes", query],
-    queryFn: () => ask<Notes>("notes", query),
+    queryFn: () => ask("notes", query),
     refetchInterval: 30_000,
     placeholderData: keepPreviousData,
   });
 }
 
 export function useHealth() {
-  return useQuery({ queryKey: ["health"], queryFn: () => ask<Health>("health"), refetchInterval: 5000 });
+  return useQuery({ queryKey: ["health"], queryFn: () => ask("health"), refetchInterval: 5000 });
 }
 
 /** Who looks, and what he may do; asked anew when a call says that nobody is logged in any more. */
 export function useSession() {
   const client = useQueryClient();
   useEffect(() => {
-    const again = () => void client.invalidateQueries({ queryKey: ["session"] });
-    addEventListener("loggedout", again);
-    return () => removeEventListener("loggedout", again);
+    return sessionEnded.listen(() => void client.invalidateQueries({ queryKey: ["session"] }));
   }, [client]);
   return useQuery({ ...sessionQuery, refetchInterval: 60_000 });
 }

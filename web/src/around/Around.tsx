@@ -1,7 +1,7 @@
 import { lazy, Suspense, useEffect, useState } from "react";
 import type { Session } from "../api/client";
 import type { Page } from "../routes";
-import { aroundEvent, type Around as What } from "./open";
+import { aroundOpened, type Around as What } from "./open";
 
 const Palette = lazy(() => import("./Palette"));
 const Help = lazy(() => import("./Help"));
@@ -11,7 +11,6 @@ const PreferencesDialog = lazy(() => import("./PreferencesDialog"));
 export function Around({ session, pages }: { session: Session; pages: Page[] }) {
   const [open, setOpen] = useState<What | null>(null);
   useEffect(() => {
-    const asked = (e: Event) => setOpen((e as CustomEvent<What>).detail);
     const key = (e: KeyboardEvent) => {
       if ((e.ctrlKey || e.metaKey) && e.key.toLowerCase() === "k") {
         e.preventDefault();
@@ -21,10 +20,10 @@ export function Around({ session, pages }: { session: Session; pages: Page[] }) 
         setOpen("help");
       }
     };
-    addEventListener(aroundEvent, asked);
+    const stop = aroundOpened.listen(setOpen);
     addEventListener("keydown", key);
     return () => {
-      removeEventListener(aroundEvent, asked);
+      stop();
       removeEventListener("keydown", key);
     };
   }, []);

@@ -6,7 +6,7 @@ import type { Page } from "../routes";
 import { AccountMenu } from "../parts/AccountMenu";
 import { Link } from "../parts/Link";
 import { ThemeButton } from "../parts/ThemeButton";
-import { openAround, type Around } from "./open";
+import { aroundOpened, type Around } from "./open";
 
 interface Props {
   place?: string;
@@ -57,7 +57,7 @@ export function Masthead({ place = "", session, pages }: Props) {
             <button
               type="button"
               className={tool}
-              onClick={() => openAround("palette")}
+              onClick={() => aroundOpened.tell("palette")}
               aria-keyshortcuts="Control+K"
             >
               <Search size={16} aria-hidden /> <span className="sr-only sm:not-sr-only">Find</span>
@@ -90,7 +90,13 @@ function Tool({
   children: ReactNode;
 }) {
   return (
-    <button type="button" className={tool} aria-label={name} title={hint} onClick={() => openAround(opens)}>
+    <button
+      type="button"
+      className={tool}
+      aria-label={name}
+      title={hint}
+      onClick={() => aroundOpened.tell(opens)}
+    >
       {children}
     </button>
   );

@@ -3,10 +3,10 @@ import { useMemo, useState, type KeyboardEvent } from "react";
 import { Dialog } from "radix-ui";
 import { useNavigate } from "react-router";
 import { count } from "../format";
-import { ask, type BoardVersion, type Session } from "../api/client";
+import { ask, type Session } from "../api/client";
 import { useSeries } from "../api/hooks";
 import type { Page } from "../routes";
-import { openAround } from "./open";
+import { aroundOpened } from "./open";
 
 interface Entry {
   name: string;
@@ -28,7 +28,7 @@ export default function Palette({ pages, onClose }: Props) {
   const series = useSeries().data?.series;
   const boards = useQuery({
     queryKey: ["boards", ""],
-    queryFn: () => ask<{ boards: BoardVersion[] }>("boards"),
+    queryFn: () => ask("boards"),
   }).data?.boards;
   const [text, setText] = useState("");
   const [at, setAt] = useState(0);
@@ -38,8 +38,8 @@ export default function Palette({ pages, onClose }: Props) {
       .filter((p) => !p.at.includes(":") && p.at !== "/series")
       .map((p) => ({ name: p.name, sort: "page", act: go(p.at) }));
     out.push(
-      { name: "Help for this page", sort: "action", act: () => openAround("help") },
-      { name: "Units and clocks", sort: "action", act: () => openAround("preferences") },
+      { name: "Help for this page", sort: "action", act: () => aroundOpened.tell("help") },
+      { name: "Units and clocks", sort: "action", act: () => aroundOpened.tell("preferences") },
       { name: "Print this page", sort: "action", act: () => print() },
       { name: "Picture of this page as PNG", sort: "action", act: () => void pictureOf("png") },
       { name: "Picture of this page as SVG", sort: "action", act: () => void pictureOf("svg") },

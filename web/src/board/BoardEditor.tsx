@@ -2,7 +2,7 @@ import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { Redo2, Undo2, X } from "lucide-react";
 import { useEffect } from "react";
 import { useNavigate } from "react-router";
-import { ask, Refusal, remove, send, type Board, type BoardVersion, type SavedBoard } from "../api/client";
+import { ask, Refusal, remove, send, type Board, type SavedBoard } from "../api/client";
 import { button, entry, Field, mainButton } from "../parts/Field";
 import { Failed } from "../parts/Said";
 import { Sure } from "../parts/Sure";
@@ -43,12 +43,12 @@ export function BoardEditor({ found, about, onDone }: Props) {
   const keep = useMutation({
     mutationFn: async (how: "save" | "over theirs" | "as new") => {
       const next = withTime(board, choice);
-      if (saved.standard || how === "as new") return send<BoardVersion>("boards", { board: next });
+      if (saved.standard || how === "as new") return send("boards", { board: next });
       const change =
         how === "save"
           ? (draft.restored?.version ?? saved.version)
-          : (await ask<SavedBoard>(`boards/${saved.id}`)).saved.version;
-      return send<BoardVersion>(`boards/${saved.id}`, { board: next, change });
+          : (await ask("boards/{board}", { board: String(saved.id) })).saved.version;
+      return send("boards/{board}", { board: next, change }, { board: String(saved.id) });
     },
     onSuccess: async (now) => {
       draft.forget();
@@ -58,7 +58,7 @@ export function BoardEditor({ found, about, onDone }: Props) {
     },
   });
   const away = useMutation({
-    mutationFn: () => remove(`boards/${saved.id}`),
+    mutationFn: () => remove("boards/{board}", { board: String(saved.id) }),
     onSuccess: async () => {
       draft.forget();
       await client.invalidateQueries({ queryKey: ["boards"] });

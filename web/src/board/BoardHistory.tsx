@@ -1,6 +1,6 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useNavigate } from "react-router";
-import { ask, send, type BoardVersion, type SavedBoard } from "../api/client";
+import { ask, send, type BoardVersion } from "../api/client";
 import { has, useSession } from "../api/hooks";
 import { button } from "../parts/Field";
 import { Link } from "../parts/Link";
@@ -16,14 +16,18 @@ export function BoardHistory({ saved, onClose }: { saved: BoardVersion; onClose:
   const mayChange = has(useSession().data, "operator");
   const history = useQuery({
     queryKey: ["board-history", saved.id],
-    queryFn: () => ask<{ boards: BoardVersion[] }>(`boards/${saved.id}/history`),
+    queryFn: () => ask("boards/{board}/history", { board: String(saved.id) }),
     staleTime: 0,
   });
   const newest = history.data?.boards[0];
   const back = useMutation({
     mutationFn: async (version: number) => {
-      const old = await ask<SavedBoard>(`boards/${saved.id}`, { version: String(version) });
-      return send<BoardVersion>(`boards/${saved.id}`, { board: old.board, change: newest?.version ?? 0 });
+      const old = await ask("boards/{board}", { board: String(saved.id), version: String(version) });
+      return send(
+        "boards/{board}",
+        { board: old.board, change: newest?.version ?? 0 },
+        { board: String(saved.id) },
+      );
     },
     onSuccess: async () => {
       onClose();

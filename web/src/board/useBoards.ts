@@ -1,11 +1,11 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
-import { ask, type BoardVersion, type SavedBoard } from "../api/client";
+import { ask, type BoardVersion } from "../api/client";
 
 export function useBoards(text: string, removed = false) {
   return useQuery({
     queryKey: ["boards", text, removed],
     queryFn: () =>
-      ask<{ boards: BoardVersion[] }>("boards", {
+      ask("boards", {
         ...(text && { text }),
         ...(removed && { removed: "yes" }),
       }),
@@ -29,8 +29,8 @@ export function useBoard(
     queryKey: ["board", number ?? `of ${about ?? ""}`, version],
     queryFn: () =>
       number === undefined
-        ? ask<SavedBoard>("boards/standard", { about: about ?? "" })
-        : ask<SavedBoard>(`boards/${encodeURIComponent(number)}`, version ? { version } : {}),
+        ? ask("boards/standard", { about: about ?? "" })
+        : ask("boards/{board}", { board: number, ...(version && { version }) }),
     enabled: known,
     staleTime: 30_000,
     refetchInterval,

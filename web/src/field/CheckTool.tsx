@@ -7,9 +7,9 @@ import { Table } from "../parts/Table";
 /** Checks the configuration's file, with what it reaches, and reckons what it costs. */
 export function CheckTool() {
   const check = useMutation({
-    mutationFn: (live: boolean) => send<Checked>("field/check", { live, wait: "5s" }),
+    mutationFn: (live: boolean) => send("field/check", { live, wait: "5s" }),
   });
-  const plan = useMutation({ mutationFn: () => ask<Plan>("field/plan") });
+  const plan = useMutation({ mutationFn: () => ask("field/plan") });
   const failed = check.error ?? plan.error;
   return (
     <>

@@ -1,6 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { ask, type Discovered } from "../api/client";
+import { ask } from "../api/client";
 import { moment, number } from "../format";
 import { entry, Field, mainButton } from "../parts/Field";
 import { LinesSheet } from "./LinesSheet";
@@ -14,7 +14,7 @@ export function DiscoveredTool() {
   const [lines, setLines] = useState("");
   const found = useQuery({
     queryKey: ["discovered", select],
-    queryFn: () => ask<Discovered>("discovered", select ? { select } : {}),
+    queryFn: () => ask("discovered", select ? { select } : {}),
     refetchInterval: 10_000,
   });
   const rules = found.data?.rules ?? [];

@@ -1,5 +1,5 @@
 import { useMutation } from "@tanstack/react-query";
-import { send, type Appended, type Lines, type Reloaded } from "../api/client";
+import { send, type Lines } from "../api/client";
 import { button, mainButton } from "../parts/Field";
 
 /** Lines of a configuration: what they would change, and buttons to write them and to have
@@ -7,9 +7,9 @@ import { button, mainButton } from "../parts/Field";
 export function LinesSheet({ lines }: { lines: Lines }) {
   const body = { sources: lines.sources, rules: lines.rules };
   const look = useMutation({
-    mutationFn: (write: boolean) => send<Appended>("configuration/append", { ...body, write }),
+    mutationFn: (write: boolean) => send("configuration/append", { ...body, write }),
   });
-  const reload = useMutation({ mutationFn: () => send<Reloaded>("reload", {}) });
+  const reload = useMutation({ mutationFn: () => send("reload", {}) });
   return (
     <section aria-label="Lines" className="mt-4 rounded-sheet border border-ink bg-sheet px-3 py-2">
       <h3 className="font-semibold">Lines for the configuration</h3>

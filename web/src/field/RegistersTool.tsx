@@ -1,6 +1,6 @@
 import { useMutation } from "@tanstack/react-query";
 import { useState } from "react";
-import { send, type Lines, type LinesFor, type Probed, type Scanned } from "../api/client";
+import { send, type LinesFor, type Body } from "../api/client";
 import { useHealth } from "../api/hooks";
 import { button, entry, Field, mainButton } from "../parts/Field";
 import { LinesSheet } from "./LinesSheet";
@@ -45,7 +45,7 @@ export function RegistersTool() {
   };
   const units = useMutation({
     mutationFn: () =>
-      send<Scanned>("field/scan", {
+      send("field/scan", {
         ...line,
         unit: 1,
         to_unit: 32,
@@ -55,14 +55,14 @@ export function RegistersTool() {
       }),
   });
   const ranges = useMutation({
-    mutationFn: () => send<Scanned>("field/scan", { ...line, table: form.table, from: 0, to: 199 }),
+    mutationFn: () => send("field/scan", { ...line, table: form.table, from: 0, to: 199 }),
   });
   const read = useMutation({
     mutationFn: () =>
-      send<Probed>("field/probe", {
+      send("field/probe", {
         ...line,
         ...expected,
-        table: form.table,
+        table: form.table as Body<"field/probe">["table"],
         first: Number(form.first),
         count: Number(form.count),
         times: Number(form.times),
@@ -81,7 +81,7 @@ export function RegistersTool() {
           .filter((t) => t.series)
           .map((t) => ({ keys: t.keys, series: t.series, unit: t.unit, ...expected })),
       };
-      return send<Lines>("field/lines", want);
+      return send("field/lines", want);
     },
   });
   const busy = units.isPending || ranges.isPending || read.isPending;

@@ -1,7 +1,7 @@
 import { useMutation } from "@tanstack/react-query";
 import { useState } from "react";
 import { useHealth } from "../api/hooks";
-import { send, type Lines } from "../api/client";
+import { send } from "../api/client";
 import { useWatch } from "../api/useWatch";
 import { button, entry, Field, mainButton } from "../parts/Field";
 import { preview } from "./preview";
@@ -21,7 +21,7 @@ export function TopicsTool() {
   const chosen = topics.filter((t) => !left.includes(t.topic));
   const lines = useMutation({
     mutationFn: () =>
-      send<Lines>("field/lines", {
+      send("field/lines", {
         name,
         address: place?.address,
         topics: chosen.map((t) => ({ topic: t.topic, last: t.last, states: t.states, grows: t.grows })),

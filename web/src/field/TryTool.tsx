@@ -1,6 +1,6 @@
 import { useMutation } from "@tanstack/react-query";
 import { useState } from "react";
-import { send, type Trial } from "../api/client";
+import { send } from "../api/client";
 import { useHealth } from "../api/hooks";
 import { entry, Field, mainButton } from "../parts/Field";
 import { Mark } from "../parts/Mark";
@@ -17,8 +17,7 @@ export function TryTool() {
   const source = picked || sources[0]?.name || "";
   const modbus = sources.find((s) => s.name === source)?.form === "modbus";
   const trial = useMutation({
-    mutationFn: () =>
-      send<Trial>(`sources/${encodeURIComponent(source)}/try`, { place, raw: base64(payload, modbus) }),
+    mutationFn: () => send("sources/{source}/try", { place, raw: base64(payload, modbus) }, { source }),
   });
   return (
     <>

@@ -1,5 +1,6 @@
 import { DropdownMenu as Menu } from "radix-ui";
 import type { BoardLane } from "../api/client";
+import { lineStatValues } from "../api/schema.gen";
 import { Check, item, Rule } from "../parts/menu";
 
 interface Props {
@@ -14,7 +15,8 @@ const draws = [
   { draw: "points", name: "Points" },
 ] as const;
 
-const stats = ["mean", "min", "max", "sd", "p5~", "p50~", "p95~", "count"];
+/** All that can be drawn without an argument, and some percentiles, which are estimated where only summaries are kept. */
+const stats = [...lineStatValues, "p5~", "p50~", "p95~"];
 
 /** How a lane of lines is drawn, in its menu. */
 export function DrawingItems({ lane, set, onCalculate }: Props) {
@@ -43,7 +45,7 @@ export function DrawingItems({ lane, set, onCalculate }: Props) {
       <Menu.Sub>
         <Menu.SubTrigger className={item}>Of each window: {stat} ›</Menu.SubTrigger>
         <Menu.Portal>
-          <Menu.SubContent className="z-20 rounded-sheet border border-ink bg-sheet p-1 shadow-lg">
+          <Menu.SubContent className="z-20 max-h-[60vh] overflow-y-auto rounded-sheet border border-ink bg-sheet p-1 shadow-lg">
             {stats.map((s) => (
               <Check key={s} on={stat === s} onChange={() => set({ stat: s === "mean" ? undefined : s })}>
                 {s}

@@ -152,7 +152,7 @@ function NoteFlag({ note, x, toTheLeft, wide }: Placed) {
   const session = useSession();
   const client = useQueryClient();
   const away = useMutation({
-    mutationFn: () => remove(`notes/${note.id}`),
+    mutationFn: () => remove("notes/{note}", { note: String(note.id) }),
     onSuccess: () => client.invalidateQueries({ queryKey: ["notes"] }),
   });
   return (

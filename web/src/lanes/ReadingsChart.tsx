@@ -1,6 +1,6 @@
 import { keepPreviousData, useQueries, useQuery } from "@tanstack/react-query";
 import { useMemo, useState } from "react";
-import { ask, type BoardLane, type Readings, type Rejects } from "../api/client";
+import { ask, type BoardLane, type Readings } from "../api/client";
 import { at, matches } from "../board/board";
 import { count, number } from "../format";
 import { Link } from "../parts/Link";
@@ -52,7 +52,7 @@ export function ReadingsChart({ lane, axes, height, single, normal, rejects }: P
       queryKey: ["readings", select, view.range],
       queryFn: ({ signal }: { signal: AbortSignal }) => {
         const span = spanOf(view.range, serviceNow(), view.zone);
-        return ask<Readings>(
+        return ask(
           "readings",
           {
             select,
@@ -136,7 +136,7 @@ function RejectMarks({ select, height }: { select: string; height: number }) {
     queryKey: ["rejects", select, view.range],
     queryFn: () => {
       const span = spanOf(view.range, serviceNow(), view.zone);
-      return ask<Rejects>("rejects", {
+      return ask("rejects", {
         select,
         from: new Date(span.from).toISOString(),
         to: new Date(span.to).toISOString(),

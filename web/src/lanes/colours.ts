@@ -1,4 +1,5 @@
 import { useEffect, useState } from "react";
+import { coloursChanged } from "../signal";
 
 /** How many hues there are; the next series begins with the first again, and another dash. */
 export const hues = 8;
@@ -17,9 +18,7 @@ export function token(name: string): string {
 export function useTheme(): number {
   const [theme, setTheme] = useState(0);
   useEffect(() => {
-    const changed = () => setTheme((n) => n + 1);
-    addEventListener("themechange", changed);
-    return () => removeEventListener("themechange", changed);
+    return coloursChanged.listen(() => setTheme((n) => n + 1));
   }, []);
   return theme;
 }

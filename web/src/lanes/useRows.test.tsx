@@ -23,8 +23,8 @@ let asked: { names: string[]; answer: (mean: number) => Promise<void>; refuse: (
 
 beforeEach(() => {
   asked = [];
-  vi.stubGlobal("fetch", (address: string) => {
-    const names = new URL(address, "http://x").searchParams.getAll("select");
+  vi.stubGlobal("fetch", ({ url: address }: Request) => {
+    const names = new URL(address).searchParams.getAll("select");
     return new Promise((done) => {
       const answer = (mean: number) =>
         act(async () => {

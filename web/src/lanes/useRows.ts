@@ -1,6 +1,6 @@
 import { useQueries, type UseQueryOptions } from "@tanstack/react-query";
 import { useMemo, useState } from "react";
-import { ask, Unreachable, type BoardLane, type Windows } from "../api/client";
+import { ask, Unreachable, type BoardLane } from "../api/client";
 import { at, matches } from "../board/board";
 import { seconds } from "../time/duration";
 import { isLive, spanOf } from "../time/range";
@@ -33,7 +33,7 @@ export function useRows(lane: BoardLane, view: View): Rows {
       queryKey: ["windows", q, view.range],
       queryFn: async ({ signal }) => {
         const span = spanOf(view.range, serviceNow(), view.zone);
-        return rowsOf(await ask<Windows>("windows", paramsOf(q, span), signal));
+        return rowsOf(await ask("windows", paramsOf(q, span), signal));
       },
       refetchInterval: going ? refreshEvery(view.width) : false,
       staleTime: going ? 2000 : 60_000,

@@ -1,6 +1,7 @@
 // @vitest-environment jsdom
 import { afterEach, beforeEach, describe, expect, it, vi } from "vitest";
 import type { Value } from "../api/client";
+import { sessionEnded } from "../signal";
 import { live } from "./store";
 
 /** A stream of which the test says what comes. */
@@ -103,7 +104,7 @@ describe("the stream of latest values", () => {
   });
   it("that is refused is tried again with growing pauses, as after HTTP 502", () => {
     const asked = vi.fn();
-    addEventListener("loggedout", asked);
+    const stop = sessionEnded.listen(asked);
     newest().fails(true);
     expect(asked).toHaveBeenCalledOnce(); // it may be that the session is over
     vi.advanceTimersByTime(1000);
@@ -117,7 +118,7 @@ describe("the stream of latest values", () => {
     newest().fails(true);
     vi.advanceTimersByTime(1000);
     expect(Stream.all).toHaveLength(4); // once it went well, it begins anew
-    removeEventListener("loggedout", asked);
+    stop();
   });
   it("forgets everything when somebody else logs in", () => {
     newest().says({ path: "s/secret" });

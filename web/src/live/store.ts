@@ -1,3 +1,4 @@
+import { sessionEnded } from "../signal";
 import { heardClock } from "../time/clock";
 import { takeEarly, type Now, type Value } from "../api/client";
 
@@ -79,7 +80,7 @@ class LiveStore {
       if (stream.readyState !== EventSource.CLOSED) return; // the browser tries again by itself
       // It was refused, or what stands before the service answered instead: the session may
       // be over, or the service away for a while.
-      dispatchEvent(new Event("loggedout"));
+      sessionEnded.tell();
       clearTimeout(this.retry);
       this.retry = setTimeout(() => {
         if (this.stream === stream) this.open();

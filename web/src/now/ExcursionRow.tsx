@@ -1,6 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
 import type { ReactNode } from "react";
-import { ask, type Windows } from "../api/client";
+import { ask } from "../api/client";
 import { number, pathWords } from "../format";
 import { Spark } from "../head/Spark";
 import { Mark } from "../parts/Mark";
@@ -23,7 +23,7 @@ export function ExcursionRow({ excursed: e, zone, span, live, children }: Props)
   const stat = e.side === "high" ? "max" : "min";
   const line = useQuery({
     queryKey: ["excursion-line", e.path, span.from, Math.floor(span.to / 600_000)],
-    queryFn: ({ signal }) => ask<Windows>("windows", lineQuery(e.path, span, stat), signal),
+    queryFn: ({ signal }) => ask("windows", lineQuery(e.path, span, stat), signal),
     staleTime: 600_000,
   });
   const values = line.data?.series[0]?.values[stat];

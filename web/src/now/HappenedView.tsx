@@ -18,7 +18,7 @@ import { isLive, readRange, spanOf, writeRange } from "../time/range";
 import { dayStart, zoneText } from "../time/zone";
 import { ExcursionRow } from "./ExcursionRow";
 import { HappenedRange } from "./HappenedRange";
-import { around, bySeries, lastEvening, type Happened } from "./happened";
+import { around, bySeries, lastEvening } from "./happened";
 import { HappenedRow } from "./HappenedRow";
 
 /** How many lines of each kind are shown before "Show all". */
@@ -41,7 +41,7 @@ export function HappenedView() {
   }
   const happened = useQuery({
     queryKey: ["excursions", query],
-    queryFn: ({ signal }) => ask<Happened>("excursions", query, signal),
+    queryFn: ({ signal }) => ask("excursions", query, signal),
     refetchInterval: 60_000,
     placeholderData: keepPreviousData,
   });

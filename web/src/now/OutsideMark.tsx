@@ -1,7 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
 import { ask } from "../api/client";
 import { age } from "../format";
-import type { Happened } from "./happened";
 import { ConditionMark } from "./SeriesRow";
 
 interface Props {
@@ -14,7 +13,7 @@ interface Props {
 export function OutsideMark({ path, condition, now }: Props) {
   const happened = useQuery({
     queryKey: ["outside", path],
-    queryFn: ({ signal }) => ask<Happened>("excursions", { select: path, last: "1d" }, signal),
+    queryFn: ({ signal }) => ask("excursions", { select: path, last: "1d" }, signal),
     refetchInterval: 60_000,
     staleTime: 60_000,
   }).data;

@@ -1,6 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
 import { memo, useDeferredValue, useMemo } from "react";
-import { ask, type Series, type Windows } from "../api/client";
+import { ask, type Series } from "../api/client";
 import { words } from "../format";
 import { Link } from "../parts/Link";
 import type { UnitsOf } from "../units";
@@ -34,7 +34,7 @@ export const StationSheet = memo(function StationSheet({ station, paths, catalog
     enabled: values,
     queryKey: ["station-day", station],
     queryFn: ({ signal }) =>
-      ask<Windows>("windows", { select: `${station}/+`, last: "1d", width: "30m", stats: "mean" }, signal),
+      ask("windows", { select: `${station}/+`, last: "1d", width: "30m", stats: "mean" }, signal),
     refetchInterval: 120_000,
     staleTime: 60_000,
   });

@@ -70,7 +70,7 @@ describe("what happened", () => {
 
   const shown = async (happened: Partial<Happened>) => {
     const asked: string[] = [];
-    vi.stubGlobal("fetch", (address: string) => {
+    vi.stubGlobal("fetch", ({ url: address }: Request) => {
       asked.push(address);
       const body = address.includes("/excursions")
         ? { from: "", to: "", excursions: [], silent: [], outages: [], rejects: [], ...happened }

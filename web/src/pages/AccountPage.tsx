@@ -1,7 +1,7 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState, type ReactNode } from "react";
 import { makePasskey, passkeysWork } from "../access/passkey";
-import { ask, remove, send, type AccountCode, type Authenticator, type OwnAccount } from "../api/client";
+import { ask, remove, send, type OwnAccount } from "../api/client";
 import { useSession } from "../api/hooks";
 import { moment } from "../format";
 import { button, entry, Field, mainButton } from "../parts/Field";
@@ -14,15 +14,15 @@ export function AccountPage() {
   const client = useQueryClient();
   const mine = useQuery({
     queryKey: ["account"],
-    queryFn: () => ask<OwnAccount>("account"),
+    queryFn: () => ask("account"),
     enabled: session.data?.kind === "account",
   });
   const changed = () => client.invalidateQueries({ queryKey: ["account"] });
   const end = useMutation({
-    mutationFn: (id: string) => remove(`account/sessions/${id}`),
+    mutationFn: (id: string) => remove("account/sessions/{session}", { session: id }),
     onSuccess: changed,
   });
-  const code = useMutation({ mutationFn: () => send<AccountCode>("account/code", {}) });
+  const code = useMutation({ mutationFn: () => send("account/code", {}) });
   if (session.data && session.data.kind !== "account")
     return <p className="mt-8">Nobody is logged in; this service asks for no login on its own machine.</p>;
   const a = mine.data?.account;
@@ -173,7 +173,7 @@ function PasswordSheet() {
 function AuthenticatorSheet({ has, changed }: { has: boolean; changed: () => void }) {
   const [password, setPassword] = useState("");
   const [code, setCode] = useState("");
-  const begin = useMutation({ mutationFn: () => send<Authenticator>("account/authenticator", { password }) });
+  const begin = useMutation({ mutationFn: () => send("account/authenticator", { password }) });
   const over = () => {
     begin.reset();
     setPassword("");
@@ -181,7 +181,8 @@ function AuthenticatorSheet({ has, changed }: { has: boolean; changed: () => voi
     changed();
   };
   const finish = useMutation({
-    mutationFn: () => send("account/authenticator/finish", { password, secret: begin.data?.secret, code }),
+    mutationFn: () =>
+      send("account/authenticator/finish", { password, secret: begin.data?.secret ?? "", code }),
     onSuccess: over,
   });
   const forget = useMutation({

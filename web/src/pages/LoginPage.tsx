@@ -100,7 +100,7 @@ function CodeForm({ setup }: { setup: boolean }) {
   const redeem = useMutation({
     mutationFn: async (form: FormData) => {
       const password = text(form, "password");
-      const set = await send<{ account: string }>("session/redeem", {
+      const set = await send("session/redeem", {
         code: text(form, "code"),
         account: text(form, "account"),
         password,

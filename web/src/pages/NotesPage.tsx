@@ -34,7 +34,7 @@ export function NotesPage() {
     [catalogue],
   );
   const away = useMutation({
-    mutationFn: (id: number) => remove(`notes/${id}`),
+    mutationFn: (id: number) => remove("notes/{note}", { note: String(id) }),
     onSuccess: () => client.invalidateQueries({ queryKey: ["notes"] }),
   });
   const all = notes.data?.notes ?? [];

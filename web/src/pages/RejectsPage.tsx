@@ -1,7 +1,7 @@
 import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useMemo } from "react";
 import { useSearchParams } from "react-router";
-import { ask, send, type RejectCounts, type ReplayOutcome, type Rejects } from "../api/client";
+import { ask, send } from "../api/client";
 import { useHealth } from "../api/hooks";
 import { zoneOf } from "../board/useTime";
 import { count } from "../format";
@@ -50,7 +50,7 @@ export function RejectsPage() {
   const counts = useQuery({
     queryKey: ["reject-counts", days],
     queryFn: () =>
-      ask<RejectCounts>("rejects/counts", {
+      ask("rejects/counts", {
         from: new Date(serviceNow() - days * 86_400_000).toISOString().slice(0, 19) + "Z",
       }),
     refetchInterval: 10_000,
@@ -64,12 +64,12 @@ export function RejectsPage() {
   };
   const rejects = useQuery({
     queryKey: ["rejects", query],
-    queryFn: () => ask<Rejects>("rejects", query),
+    queryFn: () => ask("rejects", query),
     refetchInterval: 10_000,
     placeholderData: keepPreviousData,
   });
   const replay = useMutation({
-    mutationFn: () => send<ReplayOutcome>("rejects/replay", { rule, source, select }),
+    mutationFn: () => send("rejects/replay", { rule, source, select }),
     onSuccess: () => client.invalidateQueries({ queryKey: ["rejects"] }),
   });
   const byRule = useMemo(

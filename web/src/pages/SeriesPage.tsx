@@ -1,7 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { useEffect } from "react";
 import { useSearchParams } from "react-router";
-import { ask, type Series, type Versions } from "../api/client";
+import { ask, type Series } from "../api/client";
 import { may, useCatalogue, useHealth, useSession } from "../api/hooks";
 import { zoneOf } from "../board/useTime";
 import { decimalsOfSeries, fixed, nothing, number, words } from "../format";
@@ -199,7 +199,7 @@ function Definition({ series, zone }: { series: Series; zone: string }) {
 function VersionsOf({ series, zone }: { series: Series; zone: string }) {
   const versions = useQuery({
     queryKey: ["versions", series.path],
-    queryFn: () => ask<Versions>("series/versions", { path: series.path }),
+    queryFn: () => ask("series/versions", { path: series.path }),
   });
   const all = versions.data?.versions ?? [];
   if (versions.error) return <Failed error={versions.error} />;

@@ -1,6 +1,6 @@
 import { useEffect, useMemo } from "react";
 import { useLocation, useNavigate } from "react-router";
-import { send, type Board, type BoardVersion } from "../api/client";
+import { send, type Board } from "../api/client";
 import { has, useCatalogue, useSession } from "../api/hooks";
 import { AddLane } from "../board/AddLane";
 import { readLanes, writeLanes } from "../board/address";
@@ -51,7 +51,7 @@ export function TrendsPage() {
           <SaveBoard
             board={board}
             name="Keep as a board"
-            save={(b) => send<BoardVersion>("boards", { board: b })}
+            save={(b) => send("boards", { board: b })}
             onSaved={(saved) => void navigate(`/boards/${saved.id}`)}
           />
         )}

@@ -1,13 +1,14 @@
 import { Moon, Sun } from "lucide-react";
 import { Toggle } from "radix-ui";
 import { useState } from "react";
+import { coloursChanged } from "../signal";
 
 export function ThemeButton() {
   const [dark, setDark] = useState(document.documentElement.dataset.theme === "dark");
   const change = (next: boolean) => {
     document.documentElement.dataset.theme = next ? "dark" : "light";
     localStorage.setItem("theme", next ? "dark" : "light");
-    dispatchEvent(new Event("themechange"));
+    coloursChanged.tell();
     setDark(next);
   };
   const Sign = dark ? Sun : Moon;

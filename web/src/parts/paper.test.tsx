@@ -1,4 +1,5 @@
 // @vitest-environment jsdom
+import { coloursChanged } from "../signal";
 import { act, cleanup, render } from "@testing-library/react";
 import { afterEach, beforeAll, expect, it, vi } from "vitest";
 import { usePaper, watchPaper } from "./paper";
@@ -31,7 +32,7 @@ it("is measured and drawn anew before the browser lays out the paper, and after 
     root.hasAttribute("data-paper") ? 704 : 1248,
   );
   const redrawn = vi.fn();
-  addEventListener("themechange", redrawn);
+  const stop = coloursChanged.listen(redrawn);
   const { container } = render(<Place />);
   const is = () => (container.firstChild as HTMLElement).dataset.is;
   expect(is()).toBe("screen 1248");
@@ -41,5 +42,5 @@ it("is measured and drawn anew before the browser lays out the paper, and after 
   act(() => void dispatchEvent(new Event("afterprint")));
   expect([is(), root.dataset.theme]).toEqual(["screen 1248", "dark"]);
   expect(redrawn).toHaveBeenCalledTimes(2);
-  removeEventListener("themechange", redrawn);
+  stop();
 });

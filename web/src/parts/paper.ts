@@ -1,5 +1,6 @@
 import { useSyncExternalStore } from "react";
 import { flushSync } from "react-dom";
+import { coloursChanged } from "../signal";
 
 /* A page that goes on paper is another one: as wide as the paper, in light colours, with everything
  * that is otherwise drawn only in sight. The browser lays it out right after it has said so. */
@@ -17,7 +18,7 @@ function turn(to: boolean) {
   root.toggleAttribute("data-paper", to);
   flushSync(() => {
     notices.forEach((notice) => notice());
-    dispatchEvent(new Event("themechange"));
+    coloursChanged.tell();
   });
 }
 

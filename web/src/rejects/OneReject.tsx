@@ -1,5 +1,5 @@
 import { useQuery } from "@tanstack/react-query";
-import { ask, type Reject } from "../api/client";
+import { ask } from "../api/client";
 import { number } from "../format";
 import { Link } from "../parts/Link";
 import { Modal } from "../parts/Modal";
@@ -11,7 +11,7 @@ import { dump } from "./dump";
 export function OneReject({ id, zone, onClose }: { id: string; zone: string; onClose: () => void }) {
   const found = useQuery({
     queryKey: ["reject", id],
-    queryFn: () => ask<Reject>(`rejects/${encodeURIComponent(id)}`),
+    queryFn: () => ask("rejects/{id}", { id }),
   });
   const r = found.data;
   const at = (text: string | null) => (text ? longTime(Date.parse(text), zone, true) : "it had none");

@@ -1,6 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
 import { useMemo, useState } from "react";
-import { ask, type Windows } from "../api/client";
+import { ask } from "../api/client";
 import { useLinkHistory } from "../api/hooks";
 import { percent } from "../format";
 import { linkWords } from "../links/words";
@@ -22,8 +22,7 @@ export function CoverageYear({ path, zone }: { path: string; zone: string }) {
   const [picked, setPicked] = useState<number | null>(null);
   const found = useQuery({
     queryKey: ["coverage-year", path, zone],
-    queryFn: () =>
-      ask<Windows>("windows", { select: path, last: "1y", width: "1d", stats: "coverage,count", zone }),
+    queryFn: () => ask("windows", { select: path, last: "1y", width: "1d", stats: "coverage,count", zone }),
     staleTime: 300_000,
   });
   const links = useLinkHistory({ last: "1y" });

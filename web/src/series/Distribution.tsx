@@ -1,5 +1,5 @@
 import { useQuery } from "@tanstack/react-query";
-import { ask, type Series, type Windows } from "../api/client";
+import { ask, type Series } from "../api/client";
 import { number, percent } from "../format";
 import { marksOf } from "../parts/marks";
 import { Failed } from "../parts/Said";
@@ -91,12 +91,12 @@ export function Distribution({ series }: { series: Series }) {
 
 async function distribution(path: string): Promise<Bin[]> {
   const range = { select: path, last: "7d", width: "whole" };
-  const ends = (await ask<Windows>("windows", { ...range, stats: "min,max" })).series[0]?.whole.values;
+  const ends = (await ask("windows", { ...range, stats: "min,max" })).series[0]?.whole.values;
   const bins = binsOf(ends?.min ?? null, ends?.max ?? null);
   if (bins.length === 0) return [];
   // The widest end is open, so the highest value needs a little more room than it has.
   const stats = bins.map(([a, b]) => `between:${a}..${b}`);
-  const one = (await ask<Windows>("windows", { ...range, stats: stats.join(",") })).series[0];
+  const one = (await ask("windows", { ...range, stats: stats.join(",") })).series[0];
   return bins.map(([low, high], i) => {
     const stat = stats[i] ?? "";
     const exact = one?.values[stat]?.[0];

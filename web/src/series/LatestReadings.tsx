@@ -1,5 +1,5 @@
 import { useQuery } from "@tanstack/react-query";
-import { ask, type Readings, type Series, type Windows } from "../api/client";
+import { ask, type Series } from "../api/client";
 import { decimalsOfSeries, fixed, stateName } from "../format";
 import { Failed } from "../parts/Said";
 import { longTime } from "../time/format";
@@ -51,7 +51,7 @@ export function LatestReadings({ series, zone, collects }: Props) {
 }
 
 async function readings(series: Series): Promise<Latest[]> {
-  const answer = await ask<Readings>("readings", { select: series.path, last: "1h" });
+  const answer = await ask("readings", { select: series.path, last: "1h" });
   const all = answer.series[0]?.readings ?? [];
   return all
     .slice(-shown)
@@ -60,7 +60,7 @@ async function readings(series: Series): Promise<Latest[]> {
 }
 
 async function minutes(series: Series): Promise<Latest[]> {
-  const answer = await ask<Windows>("windows", {
+  const answer = await ask("windows", {
     select: series.path,
     last: "1h",
     width: "1m",

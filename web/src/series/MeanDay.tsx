@@ -1,5 +1,5 @@
 import { useQueries } from "@tanstack/react-query";
-import { ask, type Series, type Windows } from "../api/client";
+import { ask, type Series } from "../api/client";
 import { number } from "../format";
 import { hueOf } from "../lanes/colours";
 import { marksOf } from "../parts/marks";
@@ -23,7 +23,7 @@ export function MeanDay({ series, zone }: { series: Series; zone: string }) {
     queries: sorts.map((s) => ({
       queryKey: ["mean-day", series.path, s.days, zone],
       queryFn: () =>
-        ask<Windows>("windows", {
+        ask("windows", {
           select: series.path,
           last: "4w",
           width: "1h",

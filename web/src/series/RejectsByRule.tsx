@@ -12,7 +12,7 @@ const most = 1000;
 export function RejectsByRule({ path, zone }: { path: string; zone: string }) {
   const found = useQuery({
     queryKey: ["rejects-of", path],
-    queryFn: () => ask<Rejects>("rejects", { select: path, limit: String(most) }),
+    queryFn: () => ask("rejects", { select: path, limit: String(most) }),
     refetchInterval: 30_000,
   });
   const rules = new Map<string, Rejects["rejects"]>();
