@@ -30,11 +30,11 @@ web/dist/index.html: web/node_modules/.done $(WEB)
 
 # The tests need a browser and peers that nobody here wrote. Where goroutines share most,
 # they run under the race detector as well, which needs a C compiler. Many wait more than
-# they compute, so four packages are tested at a time.
+# they compute, so four packages are tested at a time; those that wait longest come first.
 RACED := ./internal/access ./internal/store/... ./internal/gateway/... ./internal/central ./internal/uplink/... ./internal/clock
 test: debian lint
 	cd web && npm run --silent test
-	NEXOCUMULA_BINARY=$(CURDIR)/$(BINARY) go test -p 4 -timeout 14m ./...
+	NEXOCUMULA_BINARY=$(CURDIR)/$(BINARY) go test -p 4 -timeout 14m ./test/... ./...
 	CGO_ENABLED=1 go test -race -short -p 4 -timeout 14m $(RACED)
 
 # The random tests at their full length, and beyond: ROUNDS times as long as in make test.

@@ -11,6 +11,8 @@ import (
 	"github.com/pquerna/otp/totp"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"nexocumula/internal/rounds"
 )
 
 func TestAStolenFileLetsNobodyIn(t *testing.T) {
@@ -75,6 +77,7 @@ func TestTheKeyMayBeHandedOver(t *testing.T) {
 }
 
 func TestWhatCannotBeReadIsLeftOut(t *testing.T) {
+	rounds.Alone(t)
 	b, clock := fresh(t)
 	for says, sql := range map[string]string{
 		"account ranger":        "UPDATE accounts SET role = 'poet' WHERE name = 'ranger'",
@@ -100,6 +103,7 @@ func TestWhatCannotBeReadIsLeftOut(t *testing.T) {
 }
 
 func TestADamagedFileIsSetAside(t *testing.T) {
+	rounds.Alone(t)
 	for name, spoil := range map[string]func([]byte) []byte{
 		"flipped":   func(text []byte) []byte { copy(text[100:], bytes.Repeat([]byte{0xa5}, 4000)); return text },
 		"cut short": func(text []byte) []byte { return text[:len(text)/2] },

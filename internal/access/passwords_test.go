@@ -8,6 +8,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"nexocumula/internal/rounds"
 )
 
 func TestPasswordsThatAreEasilyGuessedAreRefused(t *testing.T) {
@@ -27,6 +29,7 @@ func TestPasswordsThatAreEasilyGuessedAreRefused(t *testing.T) {
 
 // A wrong password a minute from ever other addresses must not keep an owner out who has more to show.
 func TestOthersDoNotKeepAnOwnerOut(t *testing.T) {
+	rounds.Alone(t)
 	b, clock := fresh(t)
 	with(t, b, "owner", Administrator)
 	first, err := b.Login(Attempt{Account: "owner", Password: words, From: "10.0.0.1", By: "console"})

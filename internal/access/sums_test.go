@@ -11,10 +11,13 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"nexocumula/internal/rounds"
 )
 
 // Every column of every row: what is written is read back with the same sum, and a change is found.
 func TestRowsMatchTheirChecksumWhateverIsInThem(t *testing.T) {
+	rounds.Alone(t)
 	b, _ := fresh(t)
 	extremes := map[reflect.Kind][]any{
 		reflect.String: {"", "'", "a\x00b", "é\u2028", "007", strings.Repeat("x", 1<<20)},
@@ -45,6 +48,7 @@ func TestRowsMatchTheirChecksumWhateverIsInThem(t *testing.T) {
 }
 
 func TestRowsWithAFlippedBitAreNotUsedAndNamed(t *testing.T) {
+	rounds.Alone(t)
 	for says, sql := range map[string]string{
 		"account ranger does":    "UPDATE accounts SET role = 'administrator' WHERE name = 'ranger'",
 		"account ranger doesn":   "UPDATE accounts SET locked = 0, created = created + 1 WHERE name = 'ranger'",

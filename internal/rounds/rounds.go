@@ -21,3 +21,12 @@ func Of(usual int) int {
 	}
 	return usual
 }
+
+// Alone skips a test with go test -short, which runs under the race detector, where nothing of it
+// runs side by side.
+func Alone(t *testing.T) {
+	t.Helper()
+	if testing.Short() {
+		t.Skip("nothing of it runs side by side")
+	}
+}

@@ -15,6 +15,7 @@ import (
 
 	"nexocumula/internal/core/column"
 	"nexocumula/internal/core/rollup"
+	"nexocumula/internal/rounds"
 	"nexocumula/internal/store/engine"
 	"nexocumula/internal/store/sqlite"
 )
@@ -69,6 +70,7 @@ func closed(t *testing.T, s *Store) string {
 }
 
 func TestWhatFilesThatWereRemovedOrCutTookWithThemIsSaid(t *testing.T) {
+	rounds.Alone(t)
 	log := func(folder string) string { return filepath.Join(folder, "s.db-wal") }
 	for name, test := range map[string]struct {
 		damage func(folder string)
@@ -137,6 +139,7 @@ func TestAnOlderCopyIsRecognised(t *testing.T) {
 }
 
 func TestDamageBesideThePayloadsIsFound(t *testing.T) {
+	rounds.Alone(t)
 	for _, change := range []string{"series = 2", "tier = 7", "first_at = first_at + 1", "last_at = last_at - 1", "row_count = row_count - 1", "steps = 9"} {
 		s := open(t, filepath.Join(t.TempDir(), "s.db"))
 		id, other := define(t, s, "a/b/c"), define(t, s, "a/b/d")
@@ -329,6 +332,7 @@ func TestFilesOfTheStoreAreItsAccountsOnly(t *testing.T) {
 }
 
 func TestFreedPagesGoBackAFewAtATime(t *testing.T) {
+	rounds.Alone(t)
 	const giveBackAtOnce, fewFreePages = 1024, 1024
 	s := open(t, filepath.Join(t.TempDir(), "s.db"))
 	id := define(t, s, "a/b/c")

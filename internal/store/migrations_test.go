@@ -16,6 +16,7 @@ import (
 
 	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/series"
+	"nexocumula/internal/rounds"
 	"nexocumula/internal/store/engine"
 	"nexocumula/internal/store/outbox"
 	"nexocumula/internal/store/records"
@@ -40,6 +41,7 @@ func olderStore(t *testing.T, packed string) string {
 }
 
 func TestStoresOfOlderVersionsAreReadInFull(t *testing.T) {
+	rounds.Alone(t)
 	all, err := filepath.Glob("testdata/stores/*.db.gz")
 	require.NoError(t, err)
 	require.Len(t, all, 8)

@@ -14,6 +14,7 @@ import (
 	"nexocumula/internal/core/column"
 	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/series"
+	"nexocumula/internal/rounds"
 	"nexocumula/internal/store/engine"
 	"nexocumula/internal/store/sqlite"
 )
@@ -49,6 +50,7 @@ func (s *tally) Whole(from, to int64, sum rollup.Summary) error {
 }
 
 func TestSynopsesSayWhatTheRowsSay(t *testing.T) {
+	rounds.Alone(t)
 	s := open(t, filepath.Join(t.TempDir(), "s.db"))
 	random := rand.New(rand.NewPCG(31, 32))
 	begin := time.Date(2026, 3, 27, 0, 0, 0, 0, time.UTC).UnixNano() // the month turns inside
@@ -201,6 +203,7 @@ func TestTheLastReadingBefore(t *testing.T) {
 }
 
 func TestTricklesMakeFewChunksAndFewRewrites(t *testing.T) {
+	rounds.Alone(t)
 	s := open(t, filepath.Join(t.TempDir(), "s.db"))
 	id := define(t, s, "a/b/c")
 	written, most := 0, int64(0)

@@ -85,6 +85,7 @@ func reopen(t *testing.T, s *Store) *Store {
 }
 
 func TestTheStoreIsWhatAMapWouldBeWhateverHappens(t *testing.T) {
+	rounds.Alone(t)
 	s := open(t, filepath.Join(t.TempDir(), "s.db"))
 	random := rand.New(rand.NewPCG(11, 12))
 	ids := []uint32{define(t, s, "a/b/c"), define(t, s, "a/b/d")}
@@ -271,6 +272,7 @@ func TestAStoreOfANewerVersionIsRefused(t *testing.T) {
 }
 
 func TestOnlyTheNewestRejectsAreKept(t *testing.T) {
+	rounds.Alone(t)
 	const keepRejects = 20_000
 	s := open(t, filepath.Join(t.TempDir(), "s.db"))
 	many := make([]reading.Reject, keepRejects/2)

@@ -12,6 +12,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"nexocumula/internal/rounds"
 )
 
 // rude is a device whose answers follow no library. Its registers hold their own address.
@@ -106,6 +108,7 @@ func within(t *testing.T, r *rude, every time.Duration, planned int, until func(
 }
 
 func TestADeviceThatCutsAnswersShortIsAskedForLess(t *testing.T) {
+	rounds.Alone(t)
 	t.Parallel()
 	b := newBench(t)
 	device := &rude{answer: func(_ uint8, _, count int) int { return min(count, 20) }}
@@ -169,6 +172,7 @@ func TestADeviceThatAnswersNonsenseIsAskedMoreAndMoreRarely(t *testing.T) {
 }
 
 func TestAConverterThatNeedsPausesGetsThemForAllUnits(t *testing.T) {
+	rounds.Alone(t)
 	t.Parallel()
 	b := newBench(t)
 	device := &rude{pause: 25 * time.Millisecond, answer: func(_ uint8, _, count int) int { return count }}

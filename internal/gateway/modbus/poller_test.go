@@ -19,6 +19,7 @@ import (
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/gateway/source"
 	"nexocumula/internal/gateway/source/sourcetest"
+	"nexocumula/internal/rounds"
 )
 
 // awkward is a device as they are met. Its holding registers hold their own address.
@@ -162,6 +163,7 @@ func TestADeviceThatClosesIdleConnectionsLosesNothing(t *testing.T) {
 }
 
 func TestWhatADeviceRefusesIsLearnedAndKept(t *testing.T) {
+	rounds.Alone(t)
 	b := newBench(t)
 	device := &awkward{most: 20, holes: map[uint16]bool{33: true, 70: true}}
 	config := fmt.Sprintf(`{ address: %q, every: 100ms, registers: [{ table: holding, address: 0, count: 33, series: 'u/a{n}' },
@@ -186,6 +188,7 @@ func TestWhatADeviceRefusesIsLearnedAndKept(t *testing.T) {
 }
 
 func TestSilentUnitsAreNamedAndDelayNobodyForLong(t *testing.T) {
+	rounds.Alone(t)
 	b := newBench(t)
 	device := &awkward{silent: map[uint8]bool{2: true, 3: true}, absent: map[uint8]bool{4: true}}
 	b.poll(t, `{ address: %q, every: 100ms, timeout: 300ms, silent_share: 0.2, registers: [
@@ -205,6 +208,7 @@ func TestSilentUnitsAreNamedAndDelayNobodyForLong(t *testing.T) {
 }
 
 func TestADeviceThatDoesNotAnswerLongReadsGetsShorterOnes(t *testing.T) {
+	rounds.Alone(t)
 	b := newBench(t)
 	device := &awkward{mute: 10}
 	b.poll(t, "{ address: %q, every: 100ms, timeout: 200ms, registers: [{ table: holding, address: 0, count: 20, series: 'u/r{n}' }] }", device.start(t, time.Minute))

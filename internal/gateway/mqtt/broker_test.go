@@ -130,15 +130,14 @@ func TestAnotherClientWithTheSameIDIsNamed(t *testing.T) {
 			b.Run(broker.Run)
 			both = append(both, broker)
 		}
+		said := map[*broker]bool{} // each in its turn: what is known of a place is the latest
 		b.Eventually("both know why", func() bool {
 			for _, one := range both {
-				if !slices.ContainsFunc(one.Tally().Faults, func(f source.Fault) bool {
+				said[one] = said[one] || slices.ContainsFunc(one.Tally().Faults, func(f source.Fault) bool {
 					return strings.Contains(f.Text, `"twin"`) && strings.Contains(f.Text, "another client")
-				}) {
-					return false
-				}
+				})
 			}
-			return true
+			return said[both[0]] && said[both[1]]
 		})
 	}
 }

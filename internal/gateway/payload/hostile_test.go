@@ -8,9 +8,11 @@ import (
 
 	"nexocumula/internal/gateway/payload"
 	"nexocumula/internal/gateway/source/sourcetest"
+	"nexocumula/internal/rounds"
 )
 
 func TestNoHostilePayloadHarmsADecoder(t *testing.T) {
+	rounds.Alone(t)
 	var good [][]byte
 	var all []*payload.Messages
 	for _, form := range payload.Forms() {

@@ -174,6 +174,7 @@ func TestWhatComesAfterTheClockWasSetBackCounts(t *testing.T) {
 }
 
 func TestMoreHistoryThanIsSummarisedAtOnceIsAllThere(t *testing.T) {
+	rounds.Alone(t)
 	virtual(t, func(t *testing.T) {
 		r := newRig(t)
 		model := map[int64]float64{}

@@ -18,6 +18,7 @@ import (
 	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/sketch"
 	"nexocumula/internal/core/thin"
+	"nexocumula/internal/rounds"
 	"nexocumula/internal/store/engine"
 	"nexocumula/internal/store/records"
 )
@@ -153,6 +154,7 @@ func (r *thinRig) checkSketches(all column.Block) {
 }
 
 func TestSummariesAreOfAllThatArrivedAndNotOfWhatIsKept(t *testing.T) {
+	rounds.Alone(t)
 	virtual(t, func(t *testing.T) {
 		for _, rule := range []thin.Rule{{Method: thin.Deadband, Within: 0.5, Silence: 10 * time.Minute}, {Method: thin.Door, Within: 0.5, Silence: 40 * time.Second}} {
 			r := newThinRig(t, rule)

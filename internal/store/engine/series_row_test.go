@@ -9,11 +9,13 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"nexocumula/internal/rounds"
 	"nexocumula/internal/store/sqlite"
 	"nexocumula/internal/store/storetest"
 )
 
 func TestRowsMatchTheirChecksumWhateverIsInThem(t *testing.T) {
+	rounds.Alone(t)
 	db, err := sqlite.Records(filepath.Join(t.TempDir(), "s.db"), slog.New(slog.DiscardHandler))
 	require.NoError(t, err)
 	pool, err := db.DB()

@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"nexocumula/internal/rounds"
 	"nexocumula/internal/store"
 	"nexocumula/internal/store/records"
 )
@@ -35,6 +36,7 @@ func versions(t *testing.T, st *store.Store, id uint64) (out []int) {
 }
 
 func TestABoardKeepsItsLastVersions(t *testing.T) {
+	rounds.Alone(t)
 	st := shelf(t)
 	b, err := st.Boards.Save(records.Board{Title: "night", Content: "1", Saved: morning})
 	require.NoError(t, err)

@@ -12,6 +12,7 @@ import (
 
 	"nexocumula/internal/core/reading"
 	"nexocumula/internal/core/series"
+	"nexocumula/internal/rounds"
 	"nexocumula/internal/store"
 	"nexocumula/internal/store/engine"
 	"nexocumula/internal/store/records"
@@ -19,6 +20,7 @@ import (
 )
 
 func TestRejectsKeepWhatWasReadAndAreCounted(t *testing.T) {
+	rounds.Alone(t)
 	file := filepath.Join(t.TempDir(), "s.db")
 	s := openAt(t, file)
 	hour := time.Date(2026, 3, 1, 8, 0, 0, 0, time.UTC)
@@ -76,6 +78,7 @@ func selectorOf(t *testing.T, text string) series.Selector {
 }
 
 func TestDefinitionsThatChangeLeaveVersions(t *testing.T) {
+	rounds.Alone(t)
 	file := filepath.Join(t.TempDir(), "s.db")
 	s := openAt(t, file)
 	def := series.Definition{Path: "a/b/c", Kind: series.Gauge, Unit: "%", FreshFor: time.Minute, Labels: "x=1"}

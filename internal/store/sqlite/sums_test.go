@@ -8,10 +8,12 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"nexocumula/internal/rounds"
 	"nexocumula/internal/store/storetest"
 )
 
 func TestChunksMatchTheirChecksumWhateverIsInThem(t *testing.T) {
+	rounds.Alone(t)
 	db, err := Records(filepath.Join(t.TempDir(), "s.db"), slog.New(slog.DiscardHandler))
 	require.NoError(t, err)
 	defer closePool(db)

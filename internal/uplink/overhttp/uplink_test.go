@@ -15,6 +15,7 @@ import (
 	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/core/sketch"
+	"nexocumula/internal/rounds"
 	"nexocumula/internal/store"
 	"nexocumula/internal/store/engine"
 )
@@ -131,12 +132,13 @@ func TestACentralThatLostItsDiskGetsEverythingAgain(t *testing.T) {
 }
 
 func TestACentralThatLosesEverythingAgainAndAgainIsNotFlooded(t *testing.T) {
+	rounds.Alone(t)
 	together(t, func(t *testing.T, o *office, s *site) {
 		s.roll(50)
 		stop := s.run()
 		begun := time.Now()
 		for time.Since(begun) < 2*time.Hour { // its disk keeps nothing
-			time.Sleep(30 * time.Second)
+			time.Sleep(2 * time.Minute)
 			o.stop()
 			o.open(filepath.Join(memory(t), "new.db"))
 		}
@@ -238,6 +240,7 @@ func TestTwoUnderOneNameAreToldApart(t *testing.T) {
 }
 
 func TestOverASlowLinkThePresentDoesNotWaitForThePast(t *testing.T) {
+	rounds.Alone(t)
 	together(t, func(t *testing.T, o *office, s *site) {
 		o.rate = 8 << 10 // 64 kbit/s
 		past := 200_000
