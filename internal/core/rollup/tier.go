@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"nexocumula/internal/core/series"
@@ -103,8 +104,14 @@ func List(tiers []Tier) []string {
 	return out
 }
 
-// parsed has the tiers of each list of names there is, which are few.
-var parsed sync.Map
+// parsed has the tiers of each list of names, which are few; should somebody send ever new ones, it
+// begins anew.
+var (
+	parsed      sync.Map
+	parsedCount atomic.Int64
+)
+
+const mostParsed = 1000
 
 // TiersOf returns the tiers of a series, narrowest first; callers do not change it.
 func TiersOf(d *series.Definition) []Tier {
@@ -117,6 +124,10 @@ func TiersOf(d *series.Definition) []Tier {
 	out, err := ParseTiers(strings.Split(d.Tiers, ","))
 	if err != nil {
 		return Tiers // definitions are checked where they come in
+	}
+	if parsedCount.Add(1) > mostParsed {
+		parsed.Clear()
+		parsedCount.Store(1)
 	}
 	parsed.Store(d.Tiers, out)
 	return out
