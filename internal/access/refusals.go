@@ -13,11 +13,11 @@ import (
 // many addresses, the audit grows slowly.
 type refusals struct {
 	mu      *sync.Mutex
-	pending map[refusal]*pending
+	pending map[refusedAttempt]*pending
 	room    *rate.Limiter
 }
 
-type refusal struct{ Who, Kind, From, Action, Target, Reason string }
+type refusedAttempt struct{ Who, Kind, From, Action, Target, Reason string }
 
 type pending struct {
 	since time.Time
@@ -30,17 +30,17 @@ const (
 )
 
 func newRefusals() refusals {
-	return refusals{new(sync.Mutex), map[refusal]*pending{}, rate.NewLimiter(1, 60)}
+	return refusals{new(sync.Mutex), map[refusedAttempt]*pending{}, rate.NewLimiter(1, 60)}
 }
 
 // others stands for those that there are too many of to be told apart.
-var others = refusal{Who: "many", Kind: "anyone", From: "many addresses", Action: "many", Reason: "too many attempts were refused to name them one by one"}
+var others = refusedAttempt{Who: "many", Kind: "anyone", From: "many addresses", Action: "many", Reason: "too many attempts were refused to name them one by one"}
 
 // Refuse notes an attempt that was refused.
 func (b *Book) Refuse(by By, action, target, reason string) {
 	by.Who, target, reason = short(by.Who), short(target), short(reason)
 	r := &b.refused
-	one := refusal{by.Who, by.Kind, by.From, action, target, reason}
+	one := refusedAttempt{by.Who, by.Kind, by.From, action, target, reason}
 	r.mu.Lock()
 	p := r.pending[one]
 	if p == nil && (len(r.pending) >= mostPending || !r.room.Allow()) {
@@ -71,7 +71,7 @@ const longestReason = 500 // bytes
 // still come.
 func (b *Book) writeRefusals(all bool) {
 	r := &b.refused
-	due := map[refusal]int{}
+	due := map[refusedAttempt]int{}
 	r.mu.Lock()
 	for one, p := range r.pending {
 		if all || b.now().Sub(p.since) >= refusedTogether {

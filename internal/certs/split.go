@@ -36,11 +36,11 @@ func (s *splitter) run() {
 			s.end(err)
 			return
 		}
-		go s.sort(conn)
+		go s.dispatch(conn)
 	}
 }
 
-func (s *splitter) sort(conn net.Conn) {
+func (s *splitter) dispatch(conn net.Conn) {
 	_ = conn.SetReadDeadline(time.Now().Add(firstWithin))
 	begun := &peeked{conn, bufio.NewReaderSize(conn, 16)}
 	first, err := begun.first.Peek(1)

@@ -205,11 +205,11 @@ func (raw seriesFile) checkFound(at shape.Place) {
 	}
 }
 
-func (raw *thinningFile) check(at shape.Place, of *SeriesRule) thin.Rule {
+func (raw *thinningFile) check(at shape.Place, of *SeriesRule) thin.Settings {
 	if raw == nil {
-		return thin.Rule{}
+		return thin.Settings{}
 	}
-	out := thin.Rule{Method: thin.Method(raw.Method), Within: raw.Within, Relative: raw.Relative, Silence: at.Key("longest_silence").Duration(raw.LongestSilence, thin.DefaultSilence)}
+	out := thin.Settings{Method: thin.Method(raw.Method), Within: raw.Within, Relative: raw.Relative, Silence: at.Key("longest_silence").Duration(raw.LongestSilence, thin.DefaultSilence)}
 	if err := out.Check(of.Kind); err != nil {
 		at.Wrong("%v", err)
 	}
@@ -227,8 +227,8 @@ func points(raw [][]float64) (calibrate.Table, error) {
 	return calibrate.NewTable(all)
 }
 
-func (raw screenFile) check(at shape.Place, of *SeriesRule) screen.Rule {
-	out := screen.Rule{Then: shape.Parsed(at.Key("then"), raw.Then, screen.ParseThen)}
+func (raw screenFile) check(at shape.Place, of *SeriesRule) screen.Check {
+	out := screen.Check{Then: shape.Parsed(at.Key("then"), raw.Then, screen.ParseThen)}
 	use := func(name string, test screen.Test) {
 		if out.Test != nil {
 			at.Key(name).Wrong("one screen is one check: give one of range, change, stuck_for, allowed, requires and holds")

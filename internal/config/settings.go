@@ -83,8 +83,8 @@ type SeriesRule struct {
 	Normal      series.Normal
 	Every       time.Duration // how often a reading is expected; 0: nothing is said
 	Calibration calibrate.Versions
-	Screens     []screen.Rule
-	Thinning    thin.Rule
+	Screens     []screen.Check
+	Thinning    thin.Settings
 	Discover    int     // how many series are found by it at most; 0: it is no rule of those that are found
 	Derive      *Derive // nil: its readings come from sources
 }
@@ -112,7 +112,7 @@ const Qualities series.StateNames = "0=good,1=uncertain"
 
 // Marks reports whether a screen can mark readings of the series as uncertain.
 func (r *SeriesRule) Marks() bool {
-	return slices.ContainsFunc(r.Screens, func(s screen.Rule) bool { return s.Then == screen.Uncertain })
+	return slices.ContainsFunc(r.Screens, func(s screen.Check) bool { return s.Then == screen.Uncertain })
 }
 
 // Definition returns the definition of a series that the rule names.

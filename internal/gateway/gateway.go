@@ -63,7 +63,7 @@ func (g *Gateway) Use(settings config.Gateway) (changed []string) {
 	var ending []*running
 	g.mu.Lock()
 	for _, s := range g.sources {
-		if slices.ContainsFunc(settings.Sources, s.is) {
+		if slices.ContainsFunc(settings.Sources, s.runs) {
 			kept[s.config.Name] = s
 			continue
 		}
@@ -95,8 +95,8 @@ func (g *Gateway) Use(settings config.Gateway) (changed []string) {
 	return changed
 }
 
-// is reports whether a source of the configuration is the one that runs.
-func (s *running) is(c config.Source) bool {
+// runs reports whether a source of the configuration runs the one that runs.
+func (s *running) runs(c config.Source) bool {
 	return s.config.Name == c.Name && s.config.Kind == c.Kind && s.config.Print == c.Print && c.Print != ""
 }
 
@@ -105,7 +105,7 @@ func (g *Gateway) Runs(c config.Source) (source.Tally, bool) {
 	g.mu.Lock()
 	defer g.mu.Unlock()
 	for _, s := range g.sources {
-		if s.is(c) {
+		if s.runs(c) {
 			return s.tally(), true
 		}
 	}

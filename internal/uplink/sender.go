@@ -178,7 +178,7 @@ func (s *Sender) SendOnce(ctx context.Context) (int, error) {
 // settle lets go of what has arrived. That something was lost there comes first: once the
 // acknowledgement is noted, nothing would say so any more.
 func (s *Sender) settle(l *Load, answer Answer) error {
-	s.told(answer)
+	s.noteAnswer(answer)
 	for _, run := range answer.Refused {
 		if run.Run < 0 || run.Run >= len(l.Of) {
 			continue
@@ -210,8 +210,8 @@ func (s *Sender) settle(l *Load, answer Answer) error {
 	return nil
 }
 
-// told takes over what an answer says besides.
-func (s *Sender) told(answer Answer) {
+// noteAnswer takes over what an answer says besides.
+func (s *Sender) noteAnswer(answer Answer) {
 	for _, one := range answer.RefusedRecords {
 		s.log.Error("the central refuses a record; it stays here, and is sent again with everything", "kind", one.Kind, "record", one.Place, "reason", one.Reason)
 	}

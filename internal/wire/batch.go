@@ -150,8 +150,8 @@ func DecodeBatch(data []byte) (out Decoded, err error) {
 	if err := checkTiers(in.Tiers, len(in.Series)); err != nil {
 		return out, err
 	}
-	if out.Records = in.Records; out.Records.len() > MaxRecords {
-		return out, fmt.Errorf("batch holds %d records; at most %d are allowed", out.Records.len(), MaxRecords)
+	if out.Records = in.Records; out.Records.count() > MaxRecords {
+		return out, fmt.Errorf("batch holds %d records; at most %d are allowed", out.Records.count(), MaxRecords)
 	}
 	rows := 0
 	for i, r := range in.Series {

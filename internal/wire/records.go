@@ -15,7 +15,7 @@ type Record = cbor.RawMessage
 // MaxRecords is how many records a batch may hold.
 const MaxRecords = 2000
 
-func (r Records) len() (n int) {
+func (r Records) count() (n int) {
 	for _, of := range r {
 		n += len(of)
 	}

@@ -25,7 +25,7 @@ func (p Place) Note(content []byte) {
 // Print is a text that is another when anything of a part is another, be it in its lines, in
 // those that it refers to, or in a file that was noted below it. Comments and the order of
 // keys do not count.
-func (p Part) Print() string { return p.file.print(p.path, p.file.value(p.node, 0)) }
+func (p Part) Print() string { return p.file.hashOf(p.path, p.file.value(p.node, 0)) }
 
 // Print returns the hash of the subtree at a key path, or "" if it is absent.
 func (f *File) Print(keys ...string) string {
@@ -36,13 +36,13 @@ func (f *File) Print(keys ...string) string {
 			of = all[key]
 		}
 		if of != nil {
-			return f.print(root+"."+strings.Join(keys, "."), of)
+			return f.hashOf(root+"."+strings.Join(keys, "."), of)
 		}
 	}
 	return ""
 }
 
-func (f *File) print(path string, of any) string {
+func (f *File) hashOf(path string, of any) string {
 	out, err := json.Marshal(of)
 	if err != nil {
 		return err.Error() // of what is no text; such a file is not good

@@ -43,7 +43,7 @@ func runsOf(col []float64) (r runs, ok bool) {
 	return r, true
 }
 
-func (r runs) append(out []byte) []byte {
+func (r runs) encode(out []byte) []byte {
 	out = binary.AppendUvarint(append(out, valuesRuns), uint64(len(r.names)))
 	for _, bits := range r.names {
 		out = binary.LittleEndian.AppendUint64(out, bits)

@@ -24,7 +24,7 @@ func appendTimes(out []byte, times []int64) []byte {
 		if g.steps == uint64(len(steps)) && g.atEveryPoint(steps) {
 			form = timesEveryPoint
 		}
-		if grid := g.append(head(form), steps, form); len(grid) < len(differences) {
+		if grid := g.encode(head(form), steps, form); len(grid) < len(differences) {
 			return append(out, grid...)
 		}
 	}
@@ -95,7 +95,7 @@ func (g grid) atEveryPoint(steps []int64) bool {
 	return true
 }
 
-func (g grid) append(out []byte, steps []int64, form byte) []byte {
+func (g grid) encode(out []byte, steps []int64, form byte) []byte {
 	out = binary.AppendUvarint(out, g.span)
 	out = binary.AppendUvarint(out, g.steps)
 	points, distances := make([]int64, len(steps)), make([]int64, len(steps))

@@ -24,13 +24,13 @@ func appendValues(out []byte, col []float64, bits func([]byte, []float64) []byte
 	}
 	var small []byte
 	if r, ok := runsOf(col); ok {
-		small = r.append(nil)
+		small = r.encode(nil)
 	}
 	var other []byte
 	if d, ok := decimalsOf(col, asInteger); ok {
-		other = d.append([]byte{valuesDecimal}, col)
+		other = d.encode([]byte{valuesDecimal}, col)
 	} else if d, ok := decimalsOf(col, asNarrow); ok {
-		other = d.append([]byte{valuesNarrow}, col)
+		other = d.encode([]byte{valuesNarrow}, col)
 	} else if small == nil {
 		other = bits(nil, col)
 	}
@@ -96,7 +96,7 @@ func asNarrow(v, scale float64) (int64, bool) {
 	return int64(n), math.Float64bits(float64(float32(float64(int64(n))/scale))) == math.Float64bits(v)
 }
 
-func (d decimals) append(out []byte, col []float64) []byte {
+func (d decimals) encode(out []byte, col []float64) []byte {
 	low, high := slices.Min(d.integers), slices.Max(d.integers)
 	out = binary.AppendVarint(append(out, byte(d.exponent)), low)
 	out = binary.AppendUvarint(out, uint64(high-low))

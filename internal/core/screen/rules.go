@@ -42,8 +42,8 @@ type Subject struct {
 	Beside func(path series.Path) (float64, bool)
 }
 
-// Rule is one check of a series.
-type Rule struct {
+// Check is one check of a series.
+type Check struct {
 	Name string // by which rejects are counted
 	Then Then
 	Test Test
@@ -63,7 +63,7 @@ type Verdict struct {
 
 // Judge asks the rules in their order: the first that rejects a reading decides, otherwise
 // the first that doubts it.
-func Judge(rules []Rule, s *Subject) (out Verdict) {
+func Judge(rules []Check, s *Subject) (out Verdict) {
 	for _, r := range rules {
 		if r.Then != Reject && out.Rule != "" {
 			continue
@@ -132,7 +132,7 @@ func (k Stuck) Doubt(s *Subject) string {
 }
 
 // LongestStuck is the longest time that some of the rules let a value stay the same; 0 without such rules.
-func LongestStuck(rules []Rule) (longest time.Duration) {
+func LongestStuck(rules []Check) (longest time.Duration) {
 	for _, r := range rules {
 		if k, ok := r.Test.(Stuck); ok {
 			longest = max(longest, k.For)

@@ -18,7 +18,7 @@ var oxygen = &series.Definition{Path: "stony-beck/raceway-1/oxygen", Kind: serie
 const second = int64(time.Second)
 
 // feed lets readings through rules one after the other, and is what became of each.
-func feed(def *series.Definition, rules []Rule, readings []point) (out []Verdict) {
+func feed(def *series.Definition, rules []Check, readings []point) (out []Verdict) {
 	memory := &Memory{}
 	for _, r := range readings {
 		memory.Arrived(r.time, r.value)
@@ -53,7 +53,7 @@ func TestChangesAreComparedWithTheGoodReadingBefore(t *testing.T) {
 			}
 		}
 		var good []point
-		for i, got := range feed(oxygen, []Rule{{"change", Reject, rule}}, readings) {
+		for i, got := range feed(oxygen, []Check{{"change", Reject, rule}}, readings) {
 			r, before := readings[i], point{}
 			for _, g := range good {
 				if g.time < r.time && g.time > before.time {
@@ -85,7 +85,7 @@ func TestAStepThatIsTrueCountsBeforeLong(t *testing.T) {
 		}
 		readings = append(readings, point{i * 10 * second, v})
 	}
-	verdicts := feed(oxygen, []Rule{{"change", Reject, Change{By: 2, Per: time.Minute}}}, readings)
+	verdicts := feed(oxygen, []Check{{"change", Reject, Change{By: 2, Per: time.Minute}}}, readings)
 	refused := slices.IndexFunc(verdicts[10:], func(v Verdict) bool { return v.Rule == "" })
 	assert.Equal(t, 29, refused, "10 away at 2 a minute takes five minutes after the last good one")
 	assert.Contains(t, verdicts[10].Reason, "value 18 is 10 away from 8, 10s apart; at most 2 in 1m is plausible")
@@ -93,10 +93,10 @@ func TestAStepThatIsTrueCountsBeforeLong(t *testing.T) {
 
 func TestWhatIsNearForABearingAndACounter(t *testing.T) {
 	wind := &series.Definition{Kind: series.Bearing}
-	got := feed(wind, []Rule{{"change", Reject, Change{By: 20, Per: time.Second}}}, []point{{0, 350}, {second, 5}, {2 * second, 180}})
+	got := feed(wind, []Check{{"change", Reject, Change{By: 20, Per: time.Second}}}, []point{{0, 350}, {second, 5}, {2 * second, 180}})
 	assert.Equal(t, []string{"", "", "change"}, []string{got[0].Rule, got[1].Rule, got[2].Rule})
 	energy := &series.Definition{Kind: series.Counter, Wrap: 1000}
-	got = feed(energy, []Rule{{"change", Reject, Change{By: 20, Per: time.Second}}}, []point{{0, 990}, {second, 5}, {2 * second, 100}})
+	got = feed(energy, []Check{{"change", Reject, Change{By: 20, Per: time.Second}}}, []point{{0, 990}, {second, 5}, {2 * second, 100}})
 	assert.Equal(t, []string{"", "", "change"}, []string{got[0].Rule, got[1].Rule, got[2].Rule})
 }
 
@@ -109,7 +109,7 @@ func TestAStuckValueIsFoundByAskingForTheLastOther(t *testing.T) {
 			at += second * int64(1+random.IntN(20))
 			readings = append(readings, point{at, float64(random.IntN(2) * random.IntN(2))})
 		}
-		for i, got := range feed(oxygen, []Rule{{"stuck", Uncertain, Stuck{For: time.Minute}}}, readings) {
+		for i, got := range feed(oxygen, []Check{{"stuck", Uncertain, Stuck{For: time.Minute}}}, readings) {
 			since := readings[i].time
 			for k := i; k >= 0 && readings[k].value == readings[i].value; k-- {
 				since = readings[k].time
@@ -139,7 +139,7 @@ func TestRulesOverOneMessage(t *testing.T) {
 }
 
 func TestTheFirstThatRejectsDecides(t *testing.T) {
-	rules := []Rule{
+	rules := []Check{
 		{"unlikely", Uncertain, Within{0, 15}}, {"impossible", Reject, Within{-1, 20}}, {"whole", Uncertain, Allowed{1, 2, 16}},
 	}
 	for value, wanted := range map[float64]Verdict{

@@ -23,14 +23,14 @@ func (t Tally) Plus(o Tally) Tally {
 // others stay, and serve to see what lies around. Nor does any go of the windows of the narrowest
 // tier on both sides of a gap, in which no reading spoke for the series: late ones may fill the
 // gap, and the summaries of these windows must then be made again from all their readings.
-func (r Rule) Thin(rows column.Block, from, until int64, def *series.Definition) (column.Block, Tally) {
+func (r Settings) Thin(rows column.Block, from, until int64, def *series.Definition) (column.Block, Tally) {
 	times, values := rows.Times, rows.Cols[0]
 	first, end := rows.Search(from), rows.Search(until)
 	if r.Method == "" || first == end {
 		return rows, Tally{}
 	}
 	stay := r.fixed(times, first, end, def)
-	t := &thinning{Rule: r, times: times, values: values, stay: stay, circle: def.Kind == series.Bearing}
+	t := &thinning{Settings: r, times: times, values: values, stay: stay, circle: def.Kind == series.Bearing}
 	if r.Method == Door {
 		t.door(max(0, first-1), end)
 	} else {
@@ -50,7 +50,7 @@ func (r Rule) Thin(rows column.Block, from, until int64, def *series.Definition)
 }
 
 // fixed marks what must stay, whatever its value.
-func (r Rule) fixed(times []int64, first, end int, def *series.Definition) []bool {
+func (r Settings) fixed(times []int64, first, end int, def *series.Definition) []bool {
 	stay := make([]bool, len(times))
 	tier := rollup.TiersOf(def)[0]
 	whole := func(i int) { // its window, and the one before, which may speak for the window's start
@@ -80,7 +80,7 @@ func (r Rule) fixed(times []int64, first, end int, def *series.Definition) []boo
 }
 
 type thinning struct {
-	Rule
+	Settings
 	times  []int64
 	values []float64
 	stay   []bool

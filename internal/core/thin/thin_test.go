@@ -48,7 +48,7 @@ func made(r *rand.Rand, shape func(*rand.Rand, int, float64) float64, gaps bool)
 }
 
 // says returns the value of kept readings at a time: the last value, or the straight line to the next.
-func says(r Rule, kept column.Block, t int64) float64 {
+func says(r Settings, kept column.Block, t int64) float64 {
 	i := kept.Search(t+1) - 1
 	v := kept.Cols[0][i]
 	if r.Method == Door && i+1 < kept.Len() {
@@ -59,7 +59,7 @@ func says(r Rule, kept column.Block, t int64) float64 {
 
 func TestWhatGoesIsWithinTheStatedErrorOfWhatStays(t *testing.T) {
 	def := &series.Definition{Kind: series.Gauge, FreshFor: time.Minute}
-	rules := []Rule{
+	rules := []Settings{
 		{Method: OnChange, Silence: time.Minute}, {Method: Deadband, Within: 1, Silence: time.Minute}, {Method: Deadband, Relative: 0.05, Silence: 30 * time.Second},
 		{Method: Deadband, Within: 0.01, Relative: 0.01, Silence: time.Minute}, {Method: Door, Within: 1, Silence: time.Hour}, {Method: Door, Within: 0.001, Silence: 10 * time.Second},
 	}
@@ -103,7 +103,7 @@ func TestWhatGoesIsWithinTheStatedErrorOfWhatStays(t *testing.T) {
 
 func TestADeadbandKeepsWhatASlowOneWould(t *testing.T) {
 	def := &series.Definition{Kind: series.Bearing, FreshFor: time.Hour}
-	rule := Rule{Method: Deadband, Within: 5, Silence: time.Hour}
+	rule := Settings{Method: Deadband, Within: 5, Silence: time.Hour}
 	rows := column.New(1, 0)
 	r := rand.New(rand.NewPCG(1, 1))
 	v := 355.0
@@ -125,7 +125,7 @@ func TestADeadbandKeepsWhatASlowOneWould(t *testing.T) {
 
 func TestTheFirstValueAfterAStartIsNoChange(t *testing.T) {
 	def := &series.Definition{Kind: series.State, FreshFor: time.Minute}
-	rule := Rule{Method: OnChange, Silence: time.Minute}
+	rule := Settings{Method: OnChange, Silence: time.Minute}
 	rows := column.New(1, 0)
 	for i := range 100 {
 		rows.Add(int64(i)*second, 2)
@@ -143,7 +143,7 @@ func TestWindowsBesideAGapStayWhole(t *testing.T) {
 			rows.Add(at, 5)
 		}
 	}
-	kept, _ := Rule{Method: OnChange, Silence: 20 * time.Second}.Thin(rows, 0, 300*second, def)
+	kept, _ := Settings{Method: OnChange, Silence: 20 * time.Second}.Thin(rows, 0, 300*second, def)
 	for _, window := range []int64{120, 200} {
 		start, end := window*second, (window+10)*second
 		assert.Equal(t, rows.Between(start, end).Times, kept.Between(start, end).Times)
@@ -154,16 +154,16 @@ func TestWindowsBesideAGapStayWhole(t *testing.T) {
 }
 
 func TestRulesOfThinningAreCheckedAndRead(t *testing.T) {
-	for _, bad := range []Rule{
+	for _, bad := range []Settings{
 		{Method: "some", Silence: 1}, {Method: OnChange, Within: 1, Silence: 1}, {Method: Deadband, Silence: 1}, {Method: Deadband, Within: -1, Silence: 1}, {Method: Deadband, Within: math.NaN(), Silence: 1},
 		{Method: Deadband, Relative: 1, Silence: 1}, {Method: Door, Silence: 1}, {Method: Door, Within: 1, Relative: 0.1, Silence: 1}, {Method: Door, Within: math.Inf(1), Silence: 1},
 		{Method: OnChange}, {Method: OnChange, Silence: 25 * time.Hour},
 	} {
 		assert.Error(t, bad.Check(series.Gauge), "%v", bad)
 	}
-	assert.Error(t, Rule{Method: Deadband, Within: 1, Silence: 1}.Check(series.State))
-	assert.Error(t, Rule{Method: Door, Within: 1, Silence: 1}.Check(series.Bearing))
-	for _, good := range []Rule{{}, {Method: OnChange, Silence: time.Minute}, {Method: Deadband, Within: 0.1, Relative: 0.25, Silence: 90 * time.Second}, {Method: Door, Within: 1e-9, Silence: time.Hour}} {
+	assert.Error(t, Settings{Method: Deadband, Within: 1, Silence: 1}.Check(series.State))
+	assert.Error(t, Settings{Method: Door, Within: 1, Silence: 1}.Check(series.Bearing))
+	for _, good := range []Settings{{}, {Method: OnChange, Silence: time.Minute}, {Method: Deadband, Within: 0.1, Relative: 0.25, Silence: 90 * time.Second}, {Method: Door, Within: 1e-9, Silence: time.Hour}} {
 		read, err := Parse(good.String())
 		require.NoError(t, err)
 		assert.Equal(t, good, read)

@@ -86,7 +86,7 @@ func (c *committer) commit(ctx context.Context, all []*Delivery) {
 		before, _ := c.store.Get(k.id)
 		newest[i] = before.LastTime
 	}
-	err := c.writer.append(ctx, c.store, batch)
+	err := c.writer.write(ctx, c.store, batch)
 	if err == nil {
 		for i, k := range touched {
 			c.roller.mark(ctx, k.id, k.rows, newest[i])

@@ -203,7 +203,7 @@ func (fl *filler) fillStep(ctx context.Context, id uint32, f *fill) error {
 	if len(windows) > 0 {
 		rows, err := fl.roller.summariseSeries(ctx, s, f.jobs[f.at].source, windows, nil)
 		if err == nil && rows.Len() > 0 {
-			err = fl.writer.append(ctx, fl.store, engine.Batch{Entries: []engine.Entry{{Series: id, Tier: windows[0].Tier, Rows: rows}}})
+			err = fl.writer.write(ctx, fl.store, engine.Batch{Entries: []engine.Entry{{Series: id, Tier: windows[0].Tier, Rows: rows}}})
 		}
 		if err != nil {
 			return err

@@ -74,7 +74,7 @@ func (r *roller) rollSome(ctx context.Context, hurry bool) (int, error) {
 		due, err = r.rollOver(ctx, due, &batch, now)
 	}
 	if err == nil && len(batch.Entries)+len(batch.Sketches) > 0 {
-		err = r.writer.append(ctx, r.store, batch)
+		err = r.writer.write(ctx, r.store, batch)
 	}
 	if err != nil {
 		r.pending.Restore(due, now)

@@ -66,33 +66,33 @@ func (in *intake) take(r *rules, d *Delivery, first int) error {
 	return nil
 }
 
-// refusal is why a reading does not count, and which rule says so.
-type refusal struct{ rule, reason string }
+// rejection is why a reading does not count, and which rule says so.
+type rejection struct{ rule, reason string }
 
 // calibrate is the value of a reading in its series, or why there is none. It looks at
 // nothing but the reading and the rule.
-func (m *member) calibrate(one reading.Reading, now int64) (value float64, no refusal) {
+func (m *member) calibrate(one reading.Reading, now int64) (value float64, no rejection) {
 	if m.refusal != "" {
-		return 0, refusal{reading.NoSeries, m.refusal}
+		return 0, rejection{reading.NoSeries, m.refusal}
 	}
 	if reason := m.intoState(&one); reason != "" {
-		return 0, refusal{reading.WrongState, reason}
+		return 0, rejection{reading.WrongState, reason}
 	}
 	var by *calibrate.Calibration
 	if m.def.Kind != series.State {
 		by = m.rule.Calibration.At(one.Time)
 	}
 	if reason := m.intoUnit(&one, by); reason != "" {
-		return 0, refusal{reading.WrongUnit, reason}
+		return 0, rejection{reading.WrongUnit, reason}
 	}
 	if by != nil {
 		var reason string
 		if one.Value, reason = by.Apply(one.Value); reason != "" {
-			return 0, refusal{reading.Uncalibrated, reason}
+			return 0, rejection{reading.Uncalibrated, reason}
 		}
 	}
 	if rule, reason := m.limits.Refuse(one.Value, one.Time, now); reason != "" {
-		return 0, refusal{rule, reason}
+		return 0, rejection{rule, reason}
 	}
 	if m.def.Kind == series.Bearing {
 		one.Value = series.Turn(one.Value)
@@ -100,7 +100,7 @@ func (m *member) calibrate(one reading.Reading, now int64) (value float64, no re
 	if one.Value == 0 {
 		one.Value = 0 // -0 is 0: it is what devices and rounding make of small negative values
 	}
-	return one.Value, refusal{}
+	return one.Value, rejection{}
 }
 
 // plausible asks the screens of the series about those from one on.

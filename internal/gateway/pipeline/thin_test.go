@@ -33,7 +33,7 @@ type thinRig struct {
 	late    bool // readings came after those beside them were thinned
 }
 
-func newThinRig(t *testing.T, rule thin.Rule) *thinRig {
+func newThinRig(t *testing.T, rule thin.Settings) *thinRig {
 	r := &thinRig{rig: newRig(t), rule: everything(t), arrived: map[int64]float64{}, begin: time.Now().Add(-12 * time.Hour).Truncate(time.Minute), random: rand.New(rand.NewPCG(5, 6))}
 	r.rule.Thinning, r.rule.Sketch = rule, true
 	r.use()
@@ -156,7 +156,7 @@ func (r *thinRig) checkSketches(all column.Block) {
 func TestSummariesAreOfAllThatArrivedAndNotOfWhatIsKept(t *testing.T) {
 	rounds.Alone(t)
 	virtual(t, func(t *testing.T) {
-		for _, rule := range []thin.Rule{{Method: thin.Deadband, Within: 0.5, Silence: 10 * time.Minute}, {Method: thin.Door, Within: 0.5, Silence: 40 * time.Second}} {
+		for _, rule := range []thin.Settings{{Method: thin.Deadband, Within: 0.5, Silence: 10 * time.Minute}, {Method: thin.Door, Within: 0.5, Silence: 40 * time.Second}} {
 			r := newThinRig(t, rule)
 			for _, stretch := range [][2]time.Duration{{0, 40 * time.Minute}, {40 * time.Minute, 41 * time.Minute}, {41 * time.Minute, 90 * time.Minute}, {100 * time.Minute, 130 * time.Minute}, {150 * time.Minute, 300 * time.Minute}} {
 				require.Zero(t, r.come(stretch[0], stretch[1]))
@@ -187,7 +187,7 @@ func TestSummariesAreOfAllThatArrivedAndNotOfWhatIsKept(t *testing.T) {
 			assert.Equal(t, "thinning", rejects[0].Rule)
 
 			// Without the rule all that comes from then on is kept, and with it again what was kept stays.
-			r.rule.Thinning = thin.Rule{}
+			r.rule.Thinning = thin.Settings{}
 			r.use()
 			require.Zero(t, r.come(300*time.Minute, 330*time.Minute))
 			require.EqualValues(t, 1, r.take(map[time.Duration]float64{20*time.Minute + 456*time.Millisecond: 3}), "what was thinned stays so")
@@ -215,7 +215,7 @@ func TestSummariesAreOfAllThatArrivedAndNotOfWhatIsKept(t *testing.T) {
 // spoil the summaries of windows whose other readings are gone.
 func TestASealThatWasCutOffWhileThinning(t *testing.T) {
 	virtual(t, func(t *testing.T) {
-		r := newThinRig(t, thin.Rule{Method: thin.Deadband, Within: 0.5, Silence: time.Minute})
+		r := newThinRig(t, thin.Settings{Method: thin.Deadband, Within: 0.5, Silence: time.Minute})
 		cut := 60*time.Minute + 8*time.Second // inside a window, of which the journal has only the end
 		require.Zero(t, r.come(0, cut))
 		r.settle()

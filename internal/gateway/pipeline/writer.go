@@ -30,8 +30,8 @@ type appender interface {
 	Append(ctx context.Context, b engine.Batch) error
 }
 
-// append writes the batch.
-func (w *writer) append(ctx context.Context, to appender, batch engine.Batch) error {
+// write writes the batch.
+func (w *writer) write(ctx context.Context, to appender, batch engine.Batch) error {
 	_, err := untilWritten(ctx, w, func() (struct{}, error) { return struct{}{}, to.Append(ctx, batch) })
 	return err
 }

@@ -107,7 +107,7 @@ func (r *renewal) thin(at seriesTier, rows column.Block, known Series, limit int
 }
 
 // keep thins rows. What the first of them are compared with may stand in a chunk before.
-func (r *renewal) keep(at seriesTier, rows column.Block, rule thin.Rule, from, until int64, def *series.Definition) (column.Block, thin.Tally, error) {
+func (r *renewal) keep(at seriesTier, rows column.Block, rule thin.Settings, from, until int64, def *series.Definition) (column.Block, thin.Tally, error) {
 	if from == math.MinInt64 || rows.Times[0] < from {
 		kept, tally := rule.Thin(rows, from, until, def)
 		return kept, tally, nil

@@ -23,8 +23,8 @@ const (
 	Door     Method = "swinging_door" // what lies near the straight line between two that are kept goes
 )
 
-// Rule says how a series is thinned. The zero Rule keeps everything.
-type Rule struct {
+// Settings says how a series is thinned. The zero Settings keeps everything.
+type Settings struct {
 	Method   Method
 	Within   float64       // the error that is allowed, in the unit of the series
 	Relative float64       // of a deadband: or as a share of the last value that was kept
@@ -38,7 +38,7 @@ const (
 )
 
 // Check says what is wrong with a rule for a kind of series.
-func (r Rule) Check(kind series.Kind) error {
+func (r Settings) Check(kind series.Kind) error {
 	number := func(v float64) bool { return v >= 0 && !math.IsInf(v, 0) }
 	switch r.Method {
 	case OnChange:
@@ -69,7 +69,7 @@ func (r Rule) Check(kind series.Kind) error {
 }
 
 // String is the rule as Parse reads it.
-func (r Rule) String() string {
+func (r Settings) String() string {
 	if r.Method == "" {
 		return ""
 	}
@@ -86,10 +86,10 @@ func (r Rule) String() string {
 }
 
 // Parse reads what String wrote.
-func Parse(text string) (r Rule, err error) {
+func Parse(text string) (r Settings, err error) {
 	words := strings.Fields(text)
 	if len(words) == 0 {
-		return Rule{}, nil
+		return Settings{}, nil
 	}
 	r.Method = Method(words[0])
 	for words = words[1:]; len(words) >= 2 && err == nil; words = words[2:] {
@@ -105,7 +105,7 @@ func Parse(text string) (r Rule, err error) {
 		}
 	}
 	if err != nil || len(words) > 0 {
-		return Rule{}, fmt.Errorf("%q is no rule of thinning: %w", text, err)
+		return Settings{}, fmt.Errorf("%q is no rule of thinning: %w", text, err)
 	}
 	return r, nil
 }
