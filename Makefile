@@ -41,7 +41,7 @@ test: debian lint
 	wait $$race; raced=$$?; echo "under the race detector:"; cat build/race.txt; exit $$((plain | raced))
 
 # The random tests at their full length, and beyond: ROUNDS times as long as in make test.
-ROUNDS := 5
+ROUNDS := 10
 test-long: debian build
 	NEXOCUMULA_TEST_ROUNDS=$(ROUNDS) NEXOCUMULA_BINARY=$(CURDIR)/$(BINARY) go test -timeout 6h ./internal/...
 

@@ -39,7 +39,7 @@ func belated(t *testing.T, random *rand.Rand, st *store.Store, ref reference, st
 }
 
 func TestWhatIsNotSummarisedYetIsAnsweredFromReadings(t *testing.T) {
-	queries := rounds.Of(150)
+	queries := rounds.Of(75)
 	for _, kind := range []series.Kind{series.Gauge, series.Counter, series.State, series.Bearing} {
 		for seed, length := range []time.Duration{time.Nanosecond, 40 * time.Second, 7 * time.Hour, 4 * 24 * time.Hour} {
 			t.Run(fmt.Sprint(kind, " ", length), func(t *testing.T) {

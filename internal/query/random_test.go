@@ -146,7 +146,7 @@ func randomDays(t *testing.T, random *rand.Rand, on stage, w *asWritten, grid *w
 }
 
 func TestRandomQueriesAgreeWithTheReference(t *testing.T) {
-	queries := rounds.Of(250) // of each of twenty
+	queries := rounds.Of(125) // of each of twenty
 	for _, kind := range []series.Kind{series.Gauge, series.Counter, series.State, series.Bearing} {
 		for seed, on := range stages {
 			t.Run(fmt.Sprint(kind, " ", seed), func(t *testing.T) {

@@ -45,7 +45,7 @@ type window struct {
 }
 
 const (
-	worlds    = 40
+	worlds    = 20
 	schedules = 50 // of each
 	steps     = 8  // of each
 )
