@@ -30,7 +30,7 @@ type committer struct {
 
 	inbox   inbox
 	waiting waiting
-	rows    map[*member]*memberRows
+	rows    []*memberRows // by the id of the series
 
 	accepted, rejected atomic.Uint64
 }
@@ -44,16 +44,16 @@ type committerStore interface {
 
 // memberRows is what the committer knows of a series.
 type memberRows struct {
-	*member
 	rows    column.Block // of the batch that is being built
 	newest  int64        // time of its newest reading; 0 while it is not known
-	thinned bool         // readings of it are thinned, or were
+	id      uint32
+	thinned bool // readings of it were thinned, as of when newest became known
 }
 
 func newCommitter(st *store.Store, out *writer, r *roller, s *sealer, pace config.CommitDelay, log *slog.Logger) *committer {
 	return &committer{
 		store: st, rejects: st.Rejects, writer: out, roller: r, sealer: s, judge: st.Judge(), log: log,
-		inbox: newInbox(), waiting: waiting{pace: pace}, rows: map[*member]*memberRows{},
+		inbox: newInbox(), waiting: waiting{pace: pace},
 	}
 }
 
@@ -107,15 +107,16 @@ func (c *committer) commit(ctx context.Context, all []*Delivery) {
 
 // of returns what is known of a series.
 func (c *committer) of(m *member) *memberRows {
-	known := c.rows[m]
-	if known == nil {
-		known = &memberRows{member: m, rows: newRows()}
-		c.rows[m] = known
+	if missing := int(m.id) + 1 - len(c.rows); missing > 0 {
+		c.rows = append(c.rows, make([]*memberRows, missing)...)
 	}
-	return known
+	if c.rows[m.id] == nil {
+		c.rows[m.id] = &memberRows{id: m.id, rows: newRows()}
+	}
+	return c.rows[m.id]
 }
 
-// forget begins anew: with other rules, series are other members.
+// forget begins anew, as with other rules.
 func (c *committer) forget() { clear(c.rows) }
 
 // collect sorts the deliveries' readings into the rows of their series.

@@ -20,10 +20,10 @@ import (
 
 // refuseBetween makes rejects of readings that fall between thinned ones.
 func (c *committer) refuseBetween(ctx context.Context, all []*Delivery) {
-	late := map[*memberRows][]int64{}
+	late := map[*member][]int64{}
 	for _, d := range all {
 		for _, s := range d.screened {
-			if m := c.of(s.series); s.time <= c.newestOf(m)-int64(engine.Settling(&m.def)) && m.thinned {
+			if m := s.series; s.time <= c.newestOf(m)-int64(engine.Settling(&m.def)) && c.thins(m) {
 				late[m] = append(late[m], s.time)
 			}
 		}
@@ -45,20 +45,24 @@ func (c *committer) refuseBetween(ctx context.Context, all []*Delivery) {
 			continue
 		}
 		for _, d := range all {
-			c.refuse(d, m.member, known, refused)
+			c.refuse(d, m, known, refused)
 		}
 	}
 }
 
-// newestOf is the time of the newest reading of a series. With it becomes known whether the series
-// is thinned, or was: then it does not matter what its rule says now.
-func (c *committer) newestOf(m *memberRows) int64 {
-	if m.newest == 0 {
+// newestOf returns the time of the newest reading of a series.
+func (c *committer) newestOf(m *member) int64 {
+	k := c.of(m)
+	if k.newest == 0 {
 		known, _ := c.store.Get(m.id)
-		m.newest, m.thinned = known.LastTime, known.ThinnedTo != 0 || m.def.Thinning != ""
+		k.newest, k.thinned = known.LastTime, known.ThinnedTo != 0
 	}
-	return m.newest
+	return k.newest
 }
+
+// thins reports whether readings of a series are thinned, or were: then it does not matter what its rule
+// says now.
+func (c *committer) thins(m *member) bool { return c.of(m).thinned || m.def.Thinning != "" }
 
 // refuse takes readings of a series out of a delivery, and what goes with them.
 func (c *committer) refuse(d *Delivery, m *member, known engine.Series, times []int64) {
