@@ -30,15 +30,12 @@ web/dist/index.html: web/node_modules/.done $(WEB)
 
 # The tests need a browser and peers that nobody here wrote. Where goroutines share most,
 # they run under the race detector as well, which needs a C compiler. Many wait more than
-# they compute, so four packages are tested at a time, those that wait longest first, and
-# those under the race detector beside them.
+# they compute, so four packages are tested at a time; those that wait longest come first.
 RACED := ./internal/access ./internal/store/... ./internal/gateway/... ./internal/central ./internal/uplink/... ./internal/clock
 test: debian lint
 	cd web && npm run --silent test
-	@echo "go test ./... and, beside it, go test -race of $(RACED)"; \
-	CGO_ENABLED=1 go test -race -short -p 2 -timeout 20m $(RACED) > build/race.txt 2>&1 & race=$$!; \
-	NEXOCUMULA_BINARY=$(CURDIR)/$(BINARY) go test -p 4 -timeout 20m ./test/... ./...; plain=$$?; \
-	wait $$race; raced=$$?; echo "under the race detector:"; cat build/race.txt; exit $$((plain | raced))
+	NEXOCUMULA_BINARY=$(CURDIR)/$(BINARY) go test -p 4 -timeout 14m ./test/... ./...
+	CGO_ENABLED=1 go test -race -short -p 4 -timeout 14m $(RACED)
 
 # The random tests at their full length, and beyond: ROUNDS times as long as in make test.
 ROUNDS := 10

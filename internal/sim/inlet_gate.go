@@ -71,6 +71,7 @@ func gateTopic(kind string) string {
 // InletGate publishes the inlet gate of alder-weir until ctx ends.
 func InletGate(ctx context.Context, f Field, address string, every time.Duration) *Publisher {
 	g := &gateNode{field: f}
+	g.mu.Lock() // until the publisher is there, which the handler of the connection uses
 	g.Publisher = connect(address, gateName, func(o *paho.ClientOptions) {
 		o.SetCleanSession(true).SetBinaryWill(gateTopic("NDEATH"), encoded(g.numbered(false)), 1, false)
 		o.SetOnConnectHandler(func(c paho.Client) {
@@ -78,6 +79,7 @@ func InletGate(ctx context.Context, f Field, address string, every time.Duration
 			g.bear()
 		})
 	})
+	g.mu.Unlock()
 	go func() {
 		tick := time.NewTicker(every)
 		defer tick.Stop()
