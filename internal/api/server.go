@@ -17,7 +17,6 @@ import (
 	"nexocumula/internal/gateway"
 	"nexocumula/internal/links"
 	"nexocumula/internal/query"
-	"nexocumula/internal/store/engine"
 	"nexocumula/internal/store/outbox"
 	"nexocumula/internal/store/records"
 	"nexocumula/internal/uplink"
@@ -28,7 +27,7 @@ type Store interface {
 	query.Reader
 	Count() int
 	UnsealedRows() int
-	Follow(mostRows int) *engine.Follower
+	Follower
 	Judge() *clock.Judge
 	Path() string
 

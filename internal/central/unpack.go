@@ -14,7 +14,7 @@ import (
 	"nexocumula/internal/wire"
 )
 
-// parcel is what of a batch is stored, and what is not.
+// parcel holds the content of a batch that is to be stored, and the refusals of the rest.
 type parcel struct {
 	engine.Batch
 	rows           int

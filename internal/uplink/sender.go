@@ -33,13 +33,12 @@ type Store interface {
 
 // Sender sends what the store's outbox of one uplink holds.
 type Sender struct {
-	settings config.Uplink
-	outbox   *outbox.Outbox
-	store    Store
-	kinds    []replica.RecordKind
-	carrier  Carrier // owned by Run
-	refills  refills // so is this
-	log      *slog.Logger
+	outbox  *outbox.Outbox
+	store   Store
+	kinds   []replica.RecordKind
+	carrier Carrier // owned by Run
+	refills refills // so is this
+	log     *slog.Logger
 
 	mu    sync.Mutex
 	tally Tally
@@ -81,7 +80,7 @@ func New(settings config.Uplink, box *outbox.Outbox, from From) (*Sender, error)
 		return nil, fmt.Errorf("opening uplink %s: %w", settings.Name, err)
 	}
 	return &Sender{
-		settings: settings, outbox: box, store: from.Store, kinds: from.Records, carrier: carrier, log: log,
+		outbox: box, store: from.Store, kinds: from.Records, carrier: carrier, log: log,
 		tally: Tally{Name: settings.Name, Address: of.Address()},
 	}, nil
 }
@@ -117,7 +116,7 @@ func (s *Sender) Run(ctx context.Context) error {
 			wait = pause.NextBackOff()
 		} else {
 			pause.Reset()
-			if sent > 0 && s.outbox.Backlog().Rows > 0 {
+			if left := s.outbox.Backlog(); sent > 0 && left.Rows+left.Records > 0 {
 				continue
 			}
 		}
@@ -157,8 +156,8 @@ func (s *Sender) note(err error) {
 	}
 }
 
-// SendOnce sends one load, or a sign of life, and returns the number of summaries that were
-// acknowledged.
+// SendOnce sends one load, or a sign of life, and returns the number of summaries and records that
+// were acknowledged.
 func (s *Sender) SendOnce(ctx context.Context) (int, error) {
 	l, err := s.gather(ctx, s.carrier.Most())
 	if err != nil {
@@ -172,7 +171,7 @@ func (s *Sender) SendOnce(ctx context.Context) (int, error) {
 		s.outbox.PutBack()
 		return 0, err
 	}
-	return l.Rows, s.settle(&l, answer)
+	return l.Rows + l.Records.Count(), s.settle(&l, answer)
 }
 
 // settle lets go of what has arrived. That something was lost there comes first: once the

@@ -150,8 +150,8 @@ func DecodeBatch(data []byte) (out Decoded, err error) {
 	if err := checkTiers(in.Tiers, len(in.Series)); err != nil {
 		return out, err
 	}
-	if out.Records = in.Records; out.Records.count() > MaxRecords {
-		return out, fmt.Errorf("batch holds %d records; at most %d are allowed", out.Records.count(), MaxRecords)
+	if out.Records = in.Records; out.Records.Count() > MaxRecords {
+		return out, fmt.Errorf("batch holds %d records; at most %d are allowed", out.Records.Count(), MaxRecords)
 	}
 	rows := 0
 	for i, r := range in.Series {

@@ -15,7 +15,8 @@ type Record = cbor.RawMessage
 // MaxRecords is how many records a batch may hold.
 const MaxRecords = 2000
 
-func (r Records) count() (n int) {
+// Count returns the number of records of all kinds.
+func (r Records) Count() (n int) {
 	for _, of := range r {
 		n += len(of)
 	}

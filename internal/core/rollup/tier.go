@@ -104,8 +104,8 @@ func List(tiers []Tier) []string {
 	return out
 }
 
-// parsed has the tiers of each list of names, which are few; should somebody send ever new ones, it
-// begins anew.
+// parsed caches the tiers of each list of names. It is cleared when it holds mostParsed lists, so
+// that a sender of ever new lists cannot make it grow.
 var (
 	parsed      sync.Map
 	parsedCount atomic.Int64

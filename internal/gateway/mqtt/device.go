@@ -132,7 +132,7 @@ func (d *device) acks(cl *mqtt.Client) *acker {
 	defer d.mu.Unlock()
 	switch {
 	case d.acker != nil:
-	case d.closed: // a message that was on its way as the connection ended: nobody is left to hear of it
+	case d.closed: // the connection has ended, so nobody receives the acknowledgement
 		return &acker{client: cl, closed: true, wake: make(chan struct{}, 1)}
 	default:
 		d.acker = newAcker(cl)

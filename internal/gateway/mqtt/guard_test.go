@@ -43,7 +43,7 @@ func TestGuardWaitsForConnectionsThatAreJustBeginning(t *testing.T) {
 	assert.ErrorIs(t, err, net.ErrClosed)
 }
 
-// A message whose commit ends after its connection needs no goroutine that nobody would end.
+// A commit that ends after its connection leaves no goroutine behind.
 func TestADeviceThatIsGoneIsNotAcknowledged(t *testing.T) {
 	var d device
 	d.close()

@@ -116,7 +116,7 @@ func (c *committer) of(m *member) *memberRows {
 	return c.rows[m.id]
 }
 
-// forget begins anew, as with other rules.
+// forget drops what is known of all series: new rules may say something else.
 func (c *committer) forget() { clear(c.rows) }
 
 // collect sorts the deliveries' readings into the rows of their series.

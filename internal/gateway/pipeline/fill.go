@@ -43,7 +43,7 @@ const (
 	fillRows = 5000                  // of the source, or little more, in one go
 )
 
-// fills are those that are under way, by series.
+// fills holds the fills in progress, by series id.
 type fills struct{ of map[uint32]*fill }
 
 // filler makes other tiers of series, a little between commits. The committing goroutine owns it.

@@ -202,8 +202,8 @@ func (p *Pipeline) UseCommitDelay(ctx context.Context, pace config.CommitDelay) 
 	})
 }
 
-// RollNow summarises every window that is over, without waiting for late readings: for
-// whoever brings history in and knows that it is complete.
+// RollNow summarises every window that is over without waiting for late readings. Imports of
+// complete history use it.
 func (p *Pipeline) RollNow(ctx context.Context) error {
 	return p.Between(ctx, func() error {
 		for {

@@ -3,7 +3,6 @@ package outbox
 import (
 	"encoding/json"
 	"maps"
-	"slices"
 )
 
 // recordCursors are how far an uplink has come with kinds of records that number their changes, such
@@ -63,15 +62,12 @@ func (o *Outbox) SentTo(kind string) uint64 {
 	return max(o.records.acked[kind], o.records.flight[kind])
 }
 
-// TakeRecords says that the records of a kind up to a change are in flight, or none of the uplink's.
+// TakeRecords marks the records of a kind as in flight, up to a change.
 func (o *Outbox) TakeRecords(kind string, change uint64) {
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	o.records.flight[kind] = change
 }
-
-// Kinds returns the kinds of records that uplinks send besides the rows of series.
-func (a *Outboxes) Kinds() []string { return slices.Sorted(maps.Keys(a.newest)) }
 
 // Wake makes all uplinks look whether there is something to send.
 func (a *Outboxes) Wake() {

@@ -102,3 +102,16 @@ func TestNotesThatAreSentAgainAreThereOnce(t *testing.T) {
 		assert.Len(t, notesOf(t, o.store), 1)
 	})
 }
+
+func TestManyNotesThatWaitedArriveAtOnce(t *testing.T) {
+	together(t, func(t *testing.T, o *office, s *site) {
+		for range 450 { // more than two batches hold
+			_, err := s.store.Notes.Add(records.Note{At: time.Now(), About: "long-mere", Text: "ice", Author: "warden", Written: time.Now()})
+			require.NoError(t, err)
+		}
+		stop := s.run()
+		time.Sleep(3 * time.Second) // less than the pause after which an idle sender looks again
+		stop()
+		assert.Len(t, notesOf(t, o.store), 450)
+	})
+}
