@@ -98,9 +98,9 @@ func report(ctx context.Context, address string, g int) error {
 		case <-ctx.Done():
 			return nil
 		}
-		tiers := []rollup.Tier{rollup.TenSecond}
+		tiers := []series.Tier{series.TenSecond}
 		if n%6 == 0 {
-			tiers = append(tiers, rollup.Minute)
+			tiers = append(tiers, series.Minute)
 		}
 		var runs []wire.Run
 		for i := range ten {
@@ -120,7 +120,7 @@ func report(ctx context.Context, address string, g int) error {
 }
 
 func postBatch(ctx context.Context, address string, e wire.Envelope, runs []wire.Run) (err error) {
-	if e.Batch, err = wire.EncodeBatch(runs, rollup.Tiers, nil); err != nil {
+	if e.Batch, err = wire.EncodeBatch(runs, series.Tiers{}.All(), nil); err != nil {
 		return err
 	}
 	body, err := e.Encode()
@@ -166,11 +166,11 @@ func catchUp(dir string) ([]Row, error) {
 	}
 	defer c.stop()
 	mine := func(series.Path) bool { return true }
-	box, err := st.Outboxes.Open("up", rollup.Tiers, mine)
+	box, err := st.Outboxes.Open("up", series.Tiers{}.All(), mine)
 	if err != nil {
 		return nil, err
 	}
-	settings := config.Uplink{Name: "up", Tiers: rollup.Tiers, Settings: overhttp.Settings{URL: c.address, Token: "bench"}}
+	settings := config.Uplink{Name: "up", Tiers: series.Tiers{}.All(), Settings: overhttp.Settings{URL: c.address, Token: "bench"}}
 	sender, err := uplink.New(settings, box, uplink.From{
 		As: "site-0", Describe: func() wire.Status { return wire.Status{SentAt: time.Now()} }, Store: st, Log: slog.New(slog.DiscardHandler),
 	})
@@ -214,7 +214,7 @@ func threeDays(st *store.Store) error {
 			return err
 		}
 		var batch engine.Batch
-		for _, tier := range rollup.Tiers {
+		for _, tier := range (series.Tiers{}).All() {
 			n := int64(catchHours * time.Hour / time.Duration(tier))
 			rows := rollup.NewBlock(series.Gauge, int(n))
 			for k := range n {

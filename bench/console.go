@@ -86,7 +86,7 @@ func (c *console) fill(count, days int) (err error) {
 	if c.ids, err = c.service.Store.Define(context.Background(), defs); err != nil {
 		return err
 	}
-	begin := rollup.Minute.Start(time.Now().Add(-time.Duration(days) * 24 * time.Hour).UnixNano())
+	begin := series.Minute.Start(time.Now().Add(-time.Duration(days) * 24 * time.Hour).UnixNano())
 	rows := days * 24 * 60
 	for i, id := range c.ids {
 		block := rollup.NewBlock(series.Gauge, rows)
@@ -95,7 +95,7 @@ func (c *console) fill(count, days int) (err error) {
 			v := 10 + 5*math.Sin(float64(n)/229+float64(i)) + float64(n%7)/100
 			rollup.Summary{Count: 6, Mean: v, Min: v - 0.1, Max: v + 0.1, First: v, Last: v, FirstAt: at, LastAt: at + int64(50*time.Second), Covered: time.Minute}.AddTo(&block, at, series.Gauge)
 		}
-		if err := c.service.Store.Append(context.Background(), engine.Batch{Entries: []engine.Entry{{Series: id, Tier: rollup.Minute, Rows: block}}}); err != nil {
+		if err := c.service.Store.Append(context.Background(), engine.Batch{Entries: []engine.Entry{{Series: id, Tier: series.Minute, Rows: block}}}); err != nil {
 			return err
 		}
 	}

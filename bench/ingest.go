@@ -22,7 +22,6 @@ import (
 
 	"nexocumula/internal/certs/certstest"
 	"nexocumula/internal/config"
-	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/gateway/source"
 	"nexocumula/internal/kinds"
@@ -220,12 +219,12 @@ func countReadings(s *service.Service, wanted uint64) error {
 	}
 	var found uint64
 	for _, one := range s.Store.List(everything) {
-		rows, err := s.Store.Read(context.Background(), one.ID, rollup.Readings, 0, 1<<62)
+		rows, err := s.Store.Read(context.Background(), one.ID, series.Readings, 0, 1<<62)
 		if err != nil {
 			return err
 		}
 		found += uint64(rows.Len()) + one.Thinned.Arrived - one.Thinned.Kept
-		if one.Thinning != "" && one.Thinned.Kept*2 > one.Thinned.Arrived {
+		if one.Thinning.Method != 0 && one.Thinned.Kept*2 > one.Thinned.Arrived {
 			return fmt.Errorf("of %d readings %d were kept, which is no thinning", one.Thinned.Arrived, one.Thinned.Kept)
 		}
 	}

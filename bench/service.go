@@ -77,7 +77,7 @@ func dayOfMinutes(dir string, paths []string) error {
 		if known, _ := st.Get(id); len(model) < 96 {
 			model = append(model, dayOf(field, i, &known.Definition))
 		}
-		entries = append(entries, engine.Entry{Series: id, Tier: rollup.Minute, Rows: model[i%len(model)]})
+		entries = append(entries, engine.Entry{Series: id, Tier: series.Minute, Rows: model[i%len(model)]})
 	}
 	for i := 0; i < len(entries); i += 100 {
 		if err := st.Append(context.Background(), engine.Batch{Entries: entries[i : i+100]}); err != nil {

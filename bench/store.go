@@ -11,7 +11,6 @@ import (
 	"nexocumula/internal/config"
 	"nexocumula/internal/core/column"
 	"nexocumula/internal/core/reading"
-	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/gateway/pipeline"
 	"nexocumula/internal/store/engine"
@@ -115,7 +114,7 @@ func startWithHistory(dir string) (Row, error) {
 			return err
 		}
 		defer st.Close()
-		rows, err := st.Read(context.Background(), 500, rollup.Readings, end.Add(-time.Hour).UnixNano(), end.UnixNano())
+		rows, err := st.Read(context.Background(), 500, series.Readings, end.Add(-time.Hour).UnixNano(), end.UnixNano())
 		if err == nil && rows.Len() != 360 {
 			err = fmt.Errorf("%d readings of an hour came", rows.Len())
 		}

@@ -89,7 +89,7 @@ func windowsYear(dir string, grid window.Grid, windows int, group string, goal f
 	}
 	known, _ := st.Get(id)
 	all := yearOfMinutes(&known.Definition)
-	if err := st.Append(context.Background(), engine.Batch{Entries: []engine.Entry{{Series: id, Tier: rollup.Minute, Rows: all}}}); err != nil {
+	if err := st.Append(context.Background(), engine.Batch{Entries: []engine.Entry{{Series: id, Tier: series.Minute, Rows: all}}}); err != nil {
 		return Row{}, err
 	}
 	if err := st.Seal(context.Background(), engine.Sealing{}); err != nil {

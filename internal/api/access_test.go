@@ -22,7 +22,6 @@ import (
 	apiserver "nexocumula/internal/api"
 	"nexocumula/internal/config"
 	"nexocumula/internal/core/column"
-	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/kinds"
 	"nexocumula/internal/service"
@@ -52,7 +51,7 @@ func guarded(t *testing.T, text string) (*service.Service, *client.Client) {
 	require.NoError(t, err)
 	rows := column.New(1, 1)
 	rows.Add(begin.UnixNano(), 777.5)
-	require.NoError(t, s.Store.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: ids[0], Tier: rollup.Readings, Rows: rows}}}))
+	require.NoError(t, s.Store.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: ids[0], Tier: series.Readings, Rows: rows}}}))
 	code, err := s.FirstCode()
 	require.NoError(t, err)
 	ctx, stop := context.WithCancel(context.Background())

@@ -95,7 +95,7 @@ func write(t *testing.T, st *store.Store) {
 	}
 	reject := (&reading.Origin{Source: "own", Place: "feed/x", Raw: []byte{0xff}}).Reject(begin.UnixNano(), "for the test")
 	require.NoError(t, st.Append(t.Context(), engine.Batch{
-		Entries: []engine.Entry{{Series: ids[0], Tier: rollup.Readings, Rows: rows}, {Series: ids[0], Tier: rollup.Minute, Rows: summaries}},
+		Entries: []engine.Entry{{Series: ids[0], Tier: series.Readings, Rows: rows}, {Series: ids[0], Tier: series.Minute, Rows: summaries}},
 		Also:    []sqlite.Change{st.Rejects.Add([]reading.Reject{reject})},
 	}))
 }
@@ -285,7 +285,7 @@ func TestAnAnswerGoesUpToNow(t *testing.T) {
 	rows := column.New(1, 2) // two minutes later, of which no summary has been made
 	rows.Add(begin.Add(time.Hour+5*time.Second).UnixNano(), 1000)
 	rows.Add(begin.Add(time.Hour+65*time.Second).UnixNano(), 2000)
-	require.NoError(t, s.Store.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: 1, Tier: rollup.Readings, Rows: rows}}}))
+	require.NoError(t, s.Store.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: 1, Tier: series.Readings, Rows: rows}}}))
 	_, text = c.get(ask)
 	assert.Contains(t, text, `"count":[15,2]`)
 	assert.Contains(t, text, `"mean":[52,1500]`)
@@ -354,7 +354,7 @@ func TestAProcessThatIsBothKnowsOfEachSeriesWhetherItsReadingsAreHere(t *testing
 		start := begin.UnixNano() + i*int64(time.Minute)
 		rollup.Summary{Count: 6, Mean: 9, Min: 9, Max: 9, First: 9, Last: 9, MinAt: start, MaxAt: start, FirstAt: start, LastAt: start + 50e9}.AddTo(&rows, start, series.Gauge)
 	}
-	require.NoError(t, s.Store.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: ids[0], Tier: rollup.Minute, Rows: rows}}}))
+	require.NoError(t, s.Store.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: ids[0], Tier: series.Minute, Rows: rows}}}))
 	c := newContract(t, s.Address)
 	_, text := c.get("/api/v1/windows?select=%2B/%2B/oxygen&from=2026-03-01T08:00:00Z&to=2026-03-01T09:00:00Z&width=1h&stats=count")
 	assert.Contains(t, text, `"count":[360]`)
@@ -373,7 +373,7 @@ func TestWindowsThatMayStillChangeAreMarkedOpen(t *testing.T) {
 	now := time.Now().UTC()
 	rows := column.New(1, 1)
 	rows.Add(now.Add(-time.Second).UnixNano(), 1)
-	require.NoError(t, s.Store.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: 1, Tier: rollup.Readings, Rows: rows}}}))
+	require.NoError(t, s.Store.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: 1, Tier: series.Readings, Rows: rows}}}))
 	status, text := c.get("/api/v1/windows?select=stony-beck/%23&last=10m&width=5m&stats=count")
 	assert.Equal(t, 200, status)
 	assert.Regexp(t, `"open":\[false,((false|true),)?true\]`, text, "just after its end, a window still waits for what is late")

@@ -16,7 +16,7 @@ import (
 
 	"nexocumula/client"
 	"nexocumula/internal/core/column"
-	"nexocumula/internal/core/rollup"
+	"nexocumula/internal/core/series"
 	"nexocumula/internal/store/engine"
 )
 
@@ -31,7 +31,7 @@ func TestTheStreamTellsAllThenWhatChanged(t *testing.T) {
 			assert.EqualValues(t, 59, now.Values[0].Value)
 			rows := column.New(1, 1)
 			rows.Add(begin.Add(time.Hour).UnixNano(), 60)
-			return s.Store.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: 1, Tier: rollup.Readings, Rows: rows}}})
+			return s.Store.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: 1, Tier: series.Readings, Rows: rows}}})
 		}
 		assert.Len(t, now.Values, 1)
 		assert.EqualValues(t, 60, now.Values[0].Value)
@@ -49,7 +49,7 @@ func TestTheStreamTellsOfACorrectionToo(t *testing.T) {
 		if events++; events == 1 {
 			rows := column.New(1, 1) // of the same time as the latest
 			rows.Add(begin.Add(59*time.Minute).UnixNano(), 7)
-			return s.Store.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: 1, Tier: rollup.Readings, Rows: rows}}})
+			return s.Store.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: 1, Tier: series.Readings, Rows: rows}}})
 		}
 		assert.EqualValues(t, 7, now.Values[0].Value)
 		return io.EOF

@@ -47,7 +47,7 @@ func Trial(got gateway.Trial) client.Trial {
 	for _, t := range got.Readings {
 		one := client.TriedReading{
 			Series: string(t.Reading.Path), Kind: string(t.Def.Kind), Time: at(t.Reading.Time), Raw: client.Number(t.Reading.Value), Text: t.Reading.Text, RawUnit: t.Reading.Unit,
-			Calibration: t.Def.Calibration, Value: client.Number(t.Value), Unit: t.Def.Unit, State: t.Def.States.Name(t.Value), Rule: t.Rule, Reason: t.Reason, Windows: []client.TriedWindow{},
+			Calibration: string(t.Def.Calibration), Value: client.Number(t.Value), Unit: t.Def.Unit, State: t.Def.States.Name(t.Value), Rule: t.Rule, Reason: t.Reason, Windows: []client.TriedWindow{},
 		}
 		switch {
 		case t.Rule == "":
@@ -58,7 +58,7 @@ func Trial(got gateway.Trial) client.Trial {
 			one.Outcome = "rejected"
 		}
 		if one.Outcome != "rejected" {
-			one.Thinning = t.Def.Thinning
+			one.Thinning = t.Def.Thinning.String()
 			one.Standing = string(t.Def.Normal.Of(t.Value))
 		}
 		for _, w := range t.Windows {

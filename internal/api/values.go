@@ -10,7 +10,6 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"nexocumula/client"
-	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/core/span"
 	"nexocumula/internal/query"
@@ -96,9 +95,9 @@ func (h handlers) series(c *gin.Context) {
 func (h handlers) seriesOf(s engine.Series) client.Series {
 	out := client.Series{
 		Path: string(s.Path), Kind: string(s.Kind), Unit: s.Unit, Labels: s.Labels.Map(), FreshFor: span.Format(s.FreshFor), Wrap: s.Wrap, States: s.States.Map(),
-		Calibration: s.Calibration, Normal: normalOf(s.Normal), FirstSeen: timeOrNil(s.FirstSeen), LastSeen: timeOrNil(s.LastTime),
+		Calibration: string(s.Calibration), Normal: normalOf(s.Normal), FirstSeen: timeOrNil(s.FirstSeen), LastSeen: timeOrNil(s.LastTime),
 	}
-	out.Tiers = rollup.List(rollup.TiersOf(&s.Definition))
+	out.Tiers = s.Tiers.Texts()
 	out.Thinning = thinningOf(s)
 	every := s.Every
 	if every == 0 && h.Gateway != nil {
@@ -116,10 +115,10 @@ func (h handlers) seriesOf(s engine.Series) client.Series {
 
 // thinningOf is null of a series of which all readings are kept.
 func thinningOf(s engine.Series) *client.Thinning {
-	if s.Thinning == "" && s.ThinnedTo == 0 {
+	if s.Thinning.Method == 0 && s.ThinnedTo == 0 {
 		return nil
 	}
-	return &client.Thinning{Rule: s.Thinning, Until: timeOrNil(s.ThinnedTo), Arrived: s.Thinned.Arrived, Kept: s.Thinned.Kept, WorstError: client.Number(s.Thinned.Worst)}
+	return &client.Thinning{Rule: s.Thinning.String(), Until: timeOrNil(s.ThinnedTo), Arrived: s.Thinned.Arrived, Kept: s.Thinned.Kept, WorstError: client.Number(s.Thinned.Worst)}
 }
 
 func normalOf(n series.Normal) (out client.Normal) {
@@ -163,7 +162,7 @@ func (h handlers) versions(c *gin.Context) {
 	for i, one := range all {
 		out.Versions[i] = client.Version{
 			Since: pointer(one.Since), Unit: one.Unit, FreshFor: span.Format(one.FreshFor), Wrap: one.Wrap, States: one.States.Map(),
-			Calibration: one.Calibration, Normal: normalOf(one.Normal), Tiers: rollup.List(rollup.TiersOf(&one.Definition)), Thinning: one.Thinning,
+			Calibration: string(one.Calibration), Normal: normalOf(one.Normal), Tiers: one.Tiers.Texts(), Thinning: one.Thinning.String(),
 		}
 		if one.Every > 0 {
 			out.Versions[i].Every = span.Format(one.Every)

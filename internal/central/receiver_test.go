@@ -50,7 +50,7 @@ func receiver(t *testing.T, path string) (*Receiver, *store.Store, func()) {
 func runOf(path series.Path, minute int64, n float64) wire.Run {
 	rows, start := rollup.NewBlock(series.Gauge, 1), minute*int64(time.Minute)
 	rollup.Summary{Count: n, MinAt: start, MaxAt: start, FirstAt: start, LastAt: start}.AddTo(&rows, start, series.Gauge)
-	return wire.Run{Def: series.Definition{Path: path, Kind: series.Gauge, FreshFor: time.Minute}, Tier: rollup.Minute, Rows: rows}
+	return wire.Run{Def: series.Definition{Path: path, Kind: series.Gauge, FreshFor: time.Minute}, Tier: series.Minute, Rows: rows}
 }
 
 // sender is one process of a gateway.
@@ -66,7 +66,7 @@ func (s *sender) send(t *testing.T, r *Receiver, runs ...wire.Run) (wire.Reply, 
 	e := wire.Envelope{Gateway: "long-mere", Session: s.session, Number: s.number, Acked: s.acked, Status: wire.Status{BacklogRows: 5}}
 	if len(runs) > 0 {
 		var err error
-		e.Batch, err = wire.EncodeBatch(runs, rollup.Tiers, nil)
+		e.Batch, err = wire.EncodeBatch(runs, series.Tiers{}.All(), nil)
 		require.NoError(t, err)
 	}
 	body, err := e.Encode()
@@ -81,7 +81,7 @@ func (s *sender) send(t *testing.T, r *Receiver, runs ...wire.Run) (wire.Reply, 
 // counts are the counts of the central's summaries by minute.
 func counts(t *testing.T, st *store.Store) map[int64]float64 {
 	t.Helper()
-	rows, err := st.Read(t.Context(), 1, rollup.Minute, 0, 1<<62)
+	rows, err := st.Read(t.Context(), 1, series.Minute, 0, 1<<62)
 	require.NoError(t, err)
 	out := map[int64]float64{}
 	for i, start := range rows.Times {
@@ -280,7 +280,7 @@ func TestWhatCanNeverBeStoredIsNamedAndTheRestCounts(t *testing.T) {
 	assert.Len(t, kept, 4)
 	known, ok := st.Find(path)
 	require.True(t, ok)
-	rows, err := st.Read(t.Context(), known.ID, rollup.Minute, 0, 1<<62)
+	rows, err := st.Read(t.Context(), known.ID, series.Minute, 0, 1<<62)
 	require.NoError(t, err)
 	assert.Equal(t, 1, rows.Len())
 

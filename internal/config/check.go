@@ -7,7 +7,6 @@ import (
 
 	"nexocumula/internal/clock"
 	"nexocumula/internal/config/shape"
-	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/screen"
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/core/span"
@@ -193,4 +192,4 @@ func RuleOf(rules []SeriesRule, path series.Path) *SeriesRule {
 	return found
 }
 
-var otherwise = SeriesRule{Kind: series.Gauge, Tiers: rollup.Tiers, FreshFor: series.DefaultFreshFor, Limits: screen.Limits{MaxAhead: screen.DefaultMaxAhead}}
+var otherwise = SeriesRule{Definition: series.Definition{Kind: series.Gauge, FreshFor: series.DefaultFreshFor}, Limits: screen.Limits{MaxAhead: screen.DefaultMaxAhead}}

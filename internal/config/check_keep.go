@@ -7,7 +7,6 @@ import (
 	"time"
 
 	"nexocumula/internal/config/shape"
-	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/core/span"
 )
@@ -28,11 +27,11 @@ func (raw keepFile) check(at shape.Place) Keep {
 }
 
 // parseTier reads readings, or the width of a tier.
-func parseTier(text string) (rollup.Tier, error) {
-	if text == rollup.Readings.String() {
-		return rollup.Readings, nil
+func parseTier(text string) (series.Tier, error) {
+	if text == series.Readings.String() {
+		return series.Readings, nil
 	}
-	t, err := rollup.ParseTier(text)
+	t, err := series.ParseTier(text)
 	if err != nil {
 		return 0, fmt.Errorf("tier %q: write readings, or the width of a tier, such as 10s or 1m", text)
 	}
@@ -41,18 +40,18 @@ func parseTier(text string) (rollup.Tier, error) {
 
 // checkTiers wants every tier that is kept for a time, or sent, to be made of some series.
 func (g *Gateway) checkTiers(at shape.Place) {
-	made := slices.Clone(rollup.Tiers) // of series that no rule names
+	made := slices.Clone(series.Tiers{}.All()) // of series that no rule names
 	for _, r := range g.Rules {
-		made = append(made, r.Tiers...)
+		made = append(made, r.Tiers.All()...)
 	}
 	slices.Sort(made)
 	made = slices.Compact(made)
-	if len(made) > rollup.MostWidths {
-		at.Key("gateway").Key("series").Wrong("there are %d different tiers; at most %d are possible", len(made), rollup.MostWidths)
+	if len(made) > series.MostWidths {
+		at.Key("gateway").Key("series").Wrong("there are %d different tiers; at most %d are possible", len(made), series.MostWidths)
 	}
-	missing := func(at shape.Place, t rollup.Tier) {
-		if t != rollup.Readings && !slices.Contains(made, t) {
-			at.Wrong("tier %s is not made of any series; there are readings and %s", t, strings.Join(rollup.List(made), ", "))
+	missing := func(at shape.Place, t series.Tier) {
+		if t != series.Readings && !slices.Contains(made, t) {
+			at.Wrong("tier %s is not made of any series; there are readings and %s", t, strings.Join(series.TierTexts(made), ", "))
 		}
 	}
 	for i, k := range g.Keep {
@@ -88,7 +87,7 @@ func (raw queriesFile) check(at shape.Place) Queries {
 }
 
 // KeptFor is how long rows of a series and tier are kept; 0: for good.
-func KeptFor(keep []Keep, path series.Path, tier rollup.Tier) time.Duration {
+func KeptFor(keep []Keep, path series.Path, tier series.Tier) time.Duration {
 	i := slices.IndexFunc(keep, func(k Keep) bool { return k.Tier == tier && k.Select.Match(path) })
 	if i < 0 {
 		return 0

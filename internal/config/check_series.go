@@ -13,16 +13,14 @@ import (
 	"nexocumula/internal/config/shape"
 	"nexocumula/internal/core/calibrate"
 	"nexocumula/internal/core/formula"
-	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/screen"
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/core/span"
-	"nexocumula/internal/core/thin"
 	"nexocumula/internal/core/unit"
 )
 
 func (raw seriesFile) check(at shape.Place) SeriesRule {
-	out := SeriesRule{Unit: raw.Unit, Limits: screen.Limits{Low: raw.Low, High: raw.High}}
+	out := SeriesRule{Definition: series.Definition{Unit: raw.Unit}, Limits: screen.Limits{Low: raw.Low, High: raw.High}}
 	if symbol := unit.Suggest(raw.Unit); symbol != "" {
 		at.Key("unit").Advise("the symbol of %s is %s; nothing is converted from or to %q", raw.Unit, symbol, raw.Unit)
 	}
@@ -53,16 +51,18 @@ func (raw seriesFile) check(at shape.Place) SeriesRule {
 	if raw.Low != nil && raw.High != nil && *raw.Low > *raw.High {
 		at.Key("low").Wrong("the low end %v is above the high end %v", *raw.Low, *raw.High)
 	}
-	out.Tiers = rollup.Tiers
 	if raw.Tiers != nil {
-		out.Tiers = shape.Parsed(at.Key("tiers"), raw.Tiers, rollup.ParseTiers)
+		out.Tiers = shape.Parsed(at.Key("tiers"), raw.Tiers, series.ParseTiers)
 	}
 	out.Normal = raw.Normal.check(at.Key("normal"), out.Kind)
 	for i, one := range raw.Calibration {
-		out.Calibration = append(out.Calibration, one.check(at.Key("calibration").Item(i), out.Kind))
+		out.Calibrations = append(out.Calibrations, one.check(at.Key("calibration").Item(i), out.Kind))
 	}
-	if !slices.IsSortedFunc(out.Calibration, func(a, b calibrate.Calibration) int { return cmp.Compare(a.Since, b.Since) }) {
+	if !slices.IsSortedFunc(out.Calibrations, func(a, b calibrate.Calibration) int { return cmp.Compare(a.Since, b.Since) }) {
 		at.Key("calibration").Wrong("calibrations stand in the order of their since:, the oldest first")
+	}
+	if n := len(out.Calibrations); n > 0 {
+		out.Calibration = series.Calibration(out.Calibrations[n-1].String())
 	}
 	out.Thinning = raw.Thinning.check(at.Key("thinning"), &out)
 	for i, one := range raw.Screens {
@@ -205,12 +205,16 @@ func (raw seriesFile) checkFound(at shape.Place) {
 	}
 }
 
-func (raw *thinningFile) check(at shape.Place, of *SeriesRule) thin.Settings {
+func (raw *thinningFile) check(at shape.Place, of *SeriesRule) series.Thinning {
 	if raw == nil {
-		return thin.Settings{}
+		return series.Thinning{}
 	}
-	out := thin.Settings{Method: thin.Method(raw.Method), Within: raw.Within, Relative: raw.Relative, Silence: at.Key("longest_silence").Duration(raw.LongestSilence, thin.DefaultSilence)}
-	if err := out.Check(of.Kind); err != nil {
+	method, err := series.ParseThinMethod(raw.Method)
+	out := series.Thinning{
+		Method: method, Within: raw.Within, Relative: raw.Relative,
+		Silence: at.Key("longest_silence").Duration(raw.LongestSilence, series.DefaultSilence),
+	}
+	if err = cmp.Or(err, out.Check(of.Kind)); err != nil {
 		at.Wrong("%v", err)
 	}
 	return out

@@ -13,7 +13,6 @@ import (
 
 	"nexocumula/internal/config"
 	"nexocumula/internal/config/shape"
-	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/kinds"
 	"nexocumula/internal/uplink/overhttp"
@@ -57,12 +56,12 @@ func TestAGoodFileBecomesSettings(t *testing.T) {
 	assert.EqualValues(t, 65536, g.Rules[1].Wrap)
 	assert.Equal(t, series.Labels("panel=a,site=b"), g.Rules[1].Labels)
 	assert.Equal(t, config.Queries{MaxRows: 1000, MaxSeries: 10_000, MaxTime: 5 * time.Second}, s.Queries)
-	days := func(path series.Path, tier rollup.Tier) time.Duration {
+	days := func(path series.Path, tier series.Tier) time.Duration {
 		return config.KeptFor(g.Keep, path, tier) / (24 * time.Hour)
 	}
-	assert.EqualValues(t, 90, days("long-mere/buoy/oxygen", rollup.Readings))
-	assert.EqualValues(t, 30, days("long-mere/buoy/oxygen", rollup.TenSecond))
-	assert.Zero(t, days("alder-weir/pump/power", rollup.Readings), "what no line names is kept for good")
+	assert.EqualValues(t, 90, days("long-mere/buoy/oxygen", series.Readings))
+	assert.EqualValues(t, 30, days("long-mere/buoy/oxygen", series.TenSecond))
+	assert.Zero(t, days("alder-weir/pump/power", series.Readings), "what no line names is kept for good")
 	assert.Equal(t, [2]string{"lake", "mqtt_listener"}, [2]string{g.Sources[0].Name, g.Sources[0].Kind})
 	assert.Equal(t, [2]string{"panel", "modbus"}, [2]string{g.Sources[1].Name, g.Sources[1].Kind})
 	assert.Equal(t, config.Uplink{Name: "head-office", Settings: overhttp.Settings{URL: "https://central:8460", Token: "secret"}}, g.Uplinks[0])

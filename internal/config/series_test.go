@@ -31,12 +31,12 @@ func TestARuleSaysHowRawBecomesTrue(t *testing.T) {
 	assert.Equal(t, 10*time.Second, r.Every)
 	assert.Equal(t, 30*time.Second, r.FreshFor, "three readings may be missing")
 	assert.Equal(t, series.Normal("inner=20..80,outer=..95"), r.Normal)
-	require.Len(t, r.Calibration, 2)
-	v, _ := r.Calibration[0].Apply(500)
+	require.Len(t, r.Calibrations, 2)
+	v, _ := r.Calibrations[0].Apply(500)
 	assert.Equal(t, 50.0, v)
-	assert.Equal(t, "points 120→0 880→100 from mV, clamp outside 120 to 880, decimals 1", r.Calibration[0].String())
-	assert.Equal(t, calibrate.Polynomial{1, 2, 3}, r.Calibration[1].Curve)
-	assert.Equal(t, time.Date(2026, 3, 1, 8, 0, 0, 0, time.UTC).UnixNano(), r.Calibration[1].Since)
+	assert.Equal(t, "points 120→0 880→100 from mV, clamp outside 120 to 880, decimals 1", r.Calibrations[0].String())
+	assert.Equal(t, calibrate.Polynomial{1, 2, 3}, r.Calibrations[1].Curve)
+	assert.Equal(t, time.Date(2026, 3, 1, 8, 0, 0, 0, time.UTC).UnixNano(), r.Calibrations[1].Since)
 	var names []string
 	for _, one := range r.Screens {
 		names = append(names, one.Name+" "+string(one.Then))

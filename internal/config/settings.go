@@ -7,10 +7,8 @@ import (
 	"nexocumula/internal/config/shape"
 	"nexocumula/internal/core/calibrate"
 	"nexocumula/internal/core/formula"
-	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/screen"
 	"nexocumula/internal/core/series"
-	"nexocumula/internal/core/thin"
 	"nexocumula/internal/core/unit"
 )
 
@@ -38,7 +36,7 @@ type Settings struct {
 // counts; what none names is kept for good.
 type Keep struct {
 	Select series.Selector
-	Tier   rollup.Tier
+	Tier   series.Tier
 	For    time.Duration
 }
 
@@ -69,24 +67,14 @@ type CommitDelay struct {
 // SeriesRule says what the series that a selector names are like. The first rule that
 // matches a series counts.
 type SeriesRule struct {
-	Select   series.Selector
-	Kind     series.Kind
-	Unit     string
-	FreshFor time.Duration
-	Wrap     float64 // of counters: steps until it begins again from 0
-	Labels   series.Labels
-	States   series.StateNames
-	Sketch   bool
-	Limits   screen.Limits
+	Select            series.Selector
+	series.Definition // without the path
 
-	Tiers       []rollup.Tier
-	Normal      series.Normal
-	Every       time.Duration // how often a reading is expected; 0: nothing is said
-	Calibration calibrate.Versions
-	Screens     []screen.Check
-	Thinning    thin.Settings
-	Discover    int     // how many series are found by it at most; 0: it is no rule of those that are found
-	Derive      *Derive // nil: its readings come from sources
+	Limits       screen.Limits
+	Calibrations calibrate.Versions // of which the definition says the last
+	Screens      []screen.Check
+	Discover     int     // how many series are found by it at most; 0: it is no rule of those that are found
+	Derive       *Derive // nil: its readings come from sources
 }
 
 // Derive is how the readings of a series are made of those of others.
@@ -115,15 +103,10 @@ func (r *SeriesRule) Marks() bool {
 	return slices.ContainsFunc(r.Screens, func(s screen.Check) bool { return s.Then == screen.Uncertain })
 }
 
-// Definition returns the definition of a series that the rule names.
-func (r *SeriesRule) Definition(path series.Path) series.Definition {
-	out := series.Definition{
-		Path: path, Kind: r.Kind, Unit: r.Unit, FreshFor: r.FreshFor, Wrap: r.Wrap, Labels: r.Labels, States: r.States, Sketch: r.Sketch,
-		Normal: r.Normal, Every: r.Every, Tiers: rollup.Names(r.Tiers), Thinning: r.Thinning.String(),
-	}
-	if n := len(r.Calibration); n > 0 {
-		out.Calibration = r.Calibration[n-1].String()
-	}
+// Define returns the definition of a series that the rule names.
+func (r *SeriesRule) Define(path series.Path) series.Definition {
+	out := r.Definition
+	out.Path = path
 	return out
 }
 

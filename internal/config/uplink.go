@@ -5,7 +5,7 @@ import (
 	"strings"
 
 	"nexocumula/internal/config/shape"
-	"nexocumula/internal/core/rollup"
+	"nexocumula/internal/core/series"
 )
 
 // Kinds are the kinds of what a configuration names. Each owns the shape of its part of the file.
@@ -17,7 +17,7 @@ type Kinds struct {
 // Uplink sends what a store holds to another place.
 type Uplink struct {
 	Name     string
-	Tiers    []rollup.Tier // that it sends; nil: all there are
+	Tiers    []series.Tier // that it sends; nil: all there are
 	Kind     string        // its key
 	Settings any           // of its kind
 }
@@ -78,7 +78,7 @@ func uplinkOf(part shape.Part, kinds []UplinkKind) Uplink {
 		part.Wrong("uplink %q has %d of these keys and can have one: %s", raw.Name, len(given), strings.Join(names, ", "))
 	}
 	if out.Name = raw.Name; raw.Tiers != nil {
-		out.Tiers = shape.Parsed(part.Key("tiers"), raw.Tiers, rollup.ParseTiers)
+		out.Tiers = shape.Parsed(part.Key("tiers"), raw.Tiers, series.ParseTiers).All()
 	}
 	return out
 }

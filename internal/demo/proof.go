@@ -48,12 +48,12 @@ func (w *World) Prove() (Findings, error) {
 	for _, g := range w.Gateways {
 		for _, s := range g.Store.List(series.Everything()) {
 			f.Series++
-			readings, err := g.Store.Read(context.Background(), s.ID, rollup.Readings, -all, all)
+			readings, err := g.Store.Read(context.Background(), s.ID, series.Readings, -all, all)
 			if err != nil {
 				return f, err
 			}
 			f.Readings += readings.Len() + int(s.Thinned.Arrived-s.Thinned.Kept)
-			for _, tier := range rollup.TiersOf(&s.Definition) {
+			for _, tier := range s.Tiers.All() {
 				if err := f.compare(g, w.Central, s, there[s.Path], tier, readings, settled); err != nil {
 					return f, err
 				}
@@ -63,7 +63,7 @@ func (w *World) Prove() (Findings, error) {
 	return f, nil
 }
 
-func (f *Findings) compare(gateway, central *service.Service, here engine.Series, there uint32, tier rollup.Tier, readings column.Block, settled int64) error {
+func (f *Findings) compare(gateway, central *service.Service, here engine.Series, there uint32, tier series.Tier, readings column.Block, settled int64) error {
 	wanted := map[int64]float64{}
 	for _, t := range readings.Times {
 		wanted[tier.Start(t)]++

@@ -68,32 +68,32 @@ func TestTheProofFindsWhatIsMissingDoubledOrWrong(t *testing.T) {
 	require.NoError(t, err)
 	here, there := w.Gateways["alder-weir"].Store, w.Central.Store
 	gatewayID, centralID := here.List(selector)[0].ID, there.List(selector)[0].ID
-	add := func(st *store.Store, id uint32, tier rollup.Tier, at int64, values ...float64) {
+	add := func(st *store.Store, id uint32, tier series.Tier, at int64, values ...float64) {
 		rows := column.New(len(values), 1)
 		rows.Add(at, values...)
 		require.NoError(t, st.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: id, Tier: tier, Rows: rows}}}))
 	}
-	begin := int64(rollup.Minute) * 1_000_000 // long before the demo
+	begin := int64(series.Minute) * 1_000_000 // long before the demo
 	unfounded := make([]float64, rollup.Common)
 	unfounded[0] = 1
-	add(there, centralID, rollup.Minute, begin, unfounded...)
+	add(there, centralID, series.Minute, begin, unfounded...)
 	f, err = w.Prove()
 	require.NoError(t, err)
 	assert.Equal(t, 1, f.Extra)
 
-	add(here, gatewayID, rollup.Readings, begin+int64(rollup.Minute)*5, 80) // written past the pipeline, so never rolled up
+	add(here, gatewayID, series.Readings, begin+int64(series.Minute)*5, 80) // written past the pipeline, so never rolled up
 	f, err = w.Prove()
 	require.NoError(t, err)
 	assert.Equal(t, 2, f.Missing, "one window of each tier")
 
-	rows, err := there.Read(t.Context(), centralID, rollup.Minute, begin+1, all)
+	rows, err := there.Read(t.Context(), centralID, series.Minute, begin+1, all)
 	require.NoError(t, err)
 	doubled := make([]float64, len(rows.Cols))
 	for c := range doubled {
 		doubled[c] = rows.Cols[c][0]
 	}
 	doubled[0] *= 2
-	add(there, centralID, rollup.Minute, rows.Times[0], doubled...)
+	add(there, centralID, series.Minute, rows.Times[0], doubled...)
 	f, err = w.Prove()
 	require.NoError(t, err)
 	assert.Equal(t, 1, f.Different)

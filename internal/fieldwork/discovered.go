@@ -8,7 +8,6 @@ import (
 	"time"
 
 	"nexocumula/client"
-	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/core/span"
 	"nexocumula/internal/gateway"
@@ -105,8 +104,8 @@ func says(d *series.Definition) string {
 		keys = append(keys, "states: { "+strings.Join(pairs, ", ")+" }")
 	}
 	keys = append(keys, "fresh_for: "+span.Format(d.FreshFor))
-	if d.Tiers != "" {
-		keys = append(keys, "tiers: ["+strings.Join(rollup.List(rollup.TiersOf(d)), ", ")+"]")
+	if d.Tiers != (series.Tiers{}) {
+		keys = append(keys, "tiers: ["+strings.Join(d.Tiers.Texts(), ", ")+"]")
 	}
 	return strings.Join(keys, ", ")
 }

@@ -14,7 +14,6 @@ import (
 
 	"nexocumula/client"
 	"nexocumula/internal/config"
-	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/core/span"
 	"nexocumula/internal/gateway/pipeline"
@@ -29,8 +28,8 @@ var bytesOf = map[series.Kind]rowBytes{
 	series.Gauge: {2.3, 28, 37}, series.Counter: {1.9, 16, 24}, series.State: {1.8, 13, 17}, series.Bearing: {2.1, 25, 48},
 }
 
-func (b rowBytes) summary(tier rollup.Tier) float64 {
-	if tier <= rollup.TenSecond {
+func (b rowBytes) summary(tier series.Tier) float64 {
+	if tier <= series.TenSecond {
 		return b.tenSeconds
 	}
 	return b.wider
@@ -52,12 +51,12 @@ func MakePlan(settings config.Settings, heard []client.Series, pipe *pipeline.Pi
 		return client.Plan{}, wrong("the configuration describes no gateway")
 	}
 	out = client.Plan{Lines: []client.PlannedLine{}, Summaries: []client.PlannedTier{}, Unknown: []string{}, Free: free}
-	tiers := map[rollup.Tier]float64{}
-	narrowest := rollup.Tier(24 * time.Hour)
+	tiers := map[series.Tier]float64{}
+	narrowest := series.Tier(24 * time.Hour)
 	known := map[series.Path]bool{}
 	var points []float64
 	messages := false
-	count := func(kind series.Kind, every time.Duration, made []rollup.Tier) {
+	count := func(kind series.Kind, every time.Duration, made []series.Tier) {
 		out.Series++
 		perDay := float64(24*time.Hour) / float64(every)
 		out.Readings += perDay
@@ -74,8 +73,8 @@ func MakePlan(settings config.Settings, heard []client.Series, pipe *pipeline.Pi
 			return
 		}
 		rule := config.RuleFor(g.Rules, path)
-		def := rule.Definition(path)
-		made := rollup.TiersOf(&def)
+		def := rule.Define(path)
+		made := def.Tiers.All()
 		known[path] = true
 		count(rule.Kind, every, made)
 		if quality := path + "/" + config.QualityLevel; rule.Marks() {
@@ -134,7 +133,7 @@ func MakePlan(settings config.Settings, heard []client.Series, pipe *pipeline.Pi
 		"rows of the size they have in the demo; steadier values take less, noise takes more",
 		"nothing is dropped for its age yet",
 	}
-	if slices.ContainsFunc(g.Rules, func(r config.SeriesRule) bool { return r.Thinning.Method != "" }) {
+	if slices.ContainsFunc(g.Rules, func(r config.SeriesRule) bool { return r.Thinning.Method != 0 }) {
 		out.Assumes = append(out.Assumes, "every reading is kept; how many thinning leaves shows once they come")
 	}
 	return out, nil
@@ -142,7 +141,7 @@ func MakePlan(settings config.Settings, heard []client.Series, pipe *pipeline.Pi
 
 // commitsOf is how many commits an hour schedules with so many points an hour make: what is polled
 // within a second shares one. All summaries of the narrowest tier have one of their own.
-func commitsOf(points []float64, narrowest rollup.Tier) (out float64) {
+func commitsOf(points []float64, narrowest series.Tier) (out float64) {
 	alone := 1.0 // share of the seconds in which no schedule before had a point
 	for _, p := range points {
 		out += p * alone

@@ -11,7 +11,6 @@ import (
 
 	"nexocumula/internal/config"
 	"nexocumula/internal/core/column"
-	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/core/sketch"
 	"nexocumula/internal/core/window"
@@ -134,19 +133,19 @@ func TestLimitsAreThoseOfTheConfiguration(t *testing.T) {
 
 func TestTheTierIsTheWidestThatIsExact(t *testing.T) {
 	st := stored(t)
-	for width, tier := range map[string]rollup.Tier{"1m": rollup.Minute, "1h": rollup.Minute, "30s": rollup.TenSecond, "90s": rollup.TenSecond, "5s": rollup.Readings} {
+	for width, tier := range map[string]series.Tier{"1m": series.Minute, "1h": series.Minute, "30s": series.TenSecond, "90s": series.TenSecond, "5s": series.Readings} {
 		assert.Equal(t, tier, answer(t, ask(t, "#", width, "mean"), from(st, true)).series[0].Tier, width)
 	}
-	assert.Equal(t, rollup.Readings, answer(t, ask(t, "#", "1h", "p50"), from(st, true)).series[0].Tier, "percentiles are from readings")
+	assert.Equal(t, series.Readings, answer(t, ask(t, "#", "1h", "p50"), from(st, true)).series[0].Tier, "percentiles are from readings")
 	// A range relative to now, taken whole, ends on whole minutes; one given by times does not.
 	whole := ask(t, "#", "", "count")
 	whole.Range = window.Range{From: begin.Add(17 * time.Second), To: begin.Add(3*time.Minute + 3*time.Second)}
 	got := answer(t, whole, from(st, true))
-	assert.Equal(t, rollup.Minute, got.series[0].Tier)
+	assert.Equal(t, series.Minute, got.series[0].Tier)
 	assert.Equal(t, []time.Time{begin, begin.Add(4 * time.Minute)}, []time.Time{got.head.From, got.head.To})
 	whole.Range.Exact = true
 	got = answer(t, whole, from(st, true))
-	assert.Equal(t, rollup.Readings, got.series[0].Tier)
+	assert.Equal(t, series.Readings, got.series[0].Tier)
 	assert.Equal(t, []float64{17}, got.series[0].Rows.Stats[0], "20 s to 3 min")
 }
 

@@ -6,7 +6,6 @@ import (
 	"time"
 
 	"nexocumula/internal/core/excursion"
-	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/core/window"
 	"nexocumula/internal/store/engine"
@@ -68,7 +67,7 @@ func (q Excursions) Run(ctx context.Context, src Source) ([]Excursed, error) {
 func (q Excursions) of(ctx context.Context, src Source, s engine.Series) (Excursed, error) {
 	width := time.Minute
 	for _, wider := range []time.Duration{5 * time.Minute, 15 * time.Minute, time.Hour, 6 * time.Hour, 24 * time.Hour} {
-		if narrowest := rollup.TiersOf(&s.Definition)[0].Width(); q.Range.To.Sub(q.Range.From) > mostExcursionWindows*width || width%narrowest != 0 {
+		if narrowest := s.Tiers.Narrowest().Width(); q.Range.To.Sub(q.Range.From) > mostExcursionWindows*width || width%narrowest != 0 {
 			width = wider
 		}
 	}

@@ -5,7 +5,6 @@ import (
 	"strings"
 	"time"
 
-	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/window"
 	"nexocumula/internal/store/engine"
 )
@@ -17,7 +16,7 @@ type Explained struct {
 }
 
 func explain(s *engine.Series, plan *window.Plan, work engine.ScanStats) *Explained {
-	out := &Explained{ScanStats: work, Why: plan.Why(rollup.TiersOf(&s.Definition))}
+	out := &Explained{ScanStats: work, Why: plan.Why(s.Tiers.All())}
 	var finer []string
 	for _, one := range work {
 		if one.Tier < plan.Tier && one.Rows > 0 {

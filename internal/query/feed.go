@@ -92,7 +92,7 @@ func tellBefore(ctx context.Context, src Source, s engine.Series, p *window.Plan
 	tiers := tiersFor(&s, p)
 	_, late := s.Late.Within(s.ThinnedTo, p.From())
 	if late && s.Collected {
-		tiers = []rollup.Tier{rollup.Readings, p.Tier} // which has those not kept any more
+		tiers = []series.Tier{series.Readings, p.Tier} // which has those not kept any more
 	}
 	for _, tier := range tiers {
 		at, v, ok, err := src.Store.LastBefore(ctx, s.ID, tier, p.From())
@@ -102,7 +102,7 @@ func tellBefore(ctx context.Context, src Source, s engine.Series, p *window.Plan
 		if ok && at > newest {
 			newest, value = at, v
 		}
-		if late && newest != 0 || newest >= p.From()-int64(tier) && tier != rollup.Readings {
+		if late && newest != 0 || newest >= p.From()-int64(tier) && tier != series.Readings {
 			break
 		}
 	}

@@ -21,7 +21,7 @@ import (
 // was, as if all readings there had come after them.
 func belated(t *testing.T, random *rand.Rand, st *store.Store, ref reference, stretch engine.LateStretch) {
 	id := st.List(everything(t))[0].ID
-	for _, tier := range rollup.TiersOf(&ref.def) {
+	for _, tier := range ref.def.Tiers.All() {
 		made, err := st.Read(t.Context(), id, tier, tier.Start(stretch.From), stretch.To)
 		require.NoError(t, err)
 		wrong := rollup.NewBlock(ref.def.Kind, 0)
@@ -67,7 +67,7 @@ func TestWindowsWhoseSummariesAreNotMadeYetAreOpen(t *testing.T) {
 	assert.Equal(t, []float64{90, 90, 90, 90}, got.Rows.Stats[0])
 	assert.Equal(t, "from 2026-03-01T08:20:00Z to 2026-03-01T08:31:00Z the readings themselves, as their summaries are not made yet", got.Explained.Why)
 	for _, read := range got.Explained.ScanStats {
-		if read.Tier == rollup.Readings {
+		if read.Tier == series.Readings {
 			assert.Equal(t, 66+12, read.Rows, "no more of them, and those of the last minutes, as ever")
 		}
 	}

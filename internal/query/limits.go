@@ -4,7 +4,7 @@ import (
 	"errors"
 	"fmt"
 
-	"nexocumula/internal/core/rollup"
+	"nexocumula/internal/core/series"
 	"nexocumula/internal/core/span"
 	"nexocumula/internal/core/window"
 )
@@ -82,7 +82,7 @@ func (q Windows) checkPlan(plan *window.Plan, series int, estimates bool, src So
 }
 
 // narrow says what would work in place of a width that no tier fills.
-func (q Windows) narrow(narrowest rollup.Tier, err error) error {
+func (q Windows) narrow(narrowest series.Tier, err error) error {
 	finest := narrowest.Width()
 	width := q.Grid.Width.Fixed
 	if width%finest == 0 {

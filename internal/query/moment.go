@@ -50,7 +50,7 @@ type Found struct {
 	engine.Series
 	Time  int64
 	Value float64
-	Tier  rollup.Tier // what it was read from
+	Tier  series.Tier // what it was read from
 
 	// Sure is false where only summaries are kept and the moment lies inside a window:
 	// there may have been a reading closer to it, which they do not tell of.
@@ -108,21 +108,21 @@ func (m Moment) within() string {
 // of is the value of a series. Where readings were thinned its summaries tell more; where these are not
 // kept any more, a reading that is may not be the one.
 func (m Moment) of(ctx context.Context, src Source, s engine.Series) (Found, bool, error) {
-	tier := rollup.TiersOf(&s.Definition)[0]
+	tier := s.Tiers.Narrowest()
 	thinned := m.At.UnixNano() < s.ThinnedTo
 	if s.Collected && !thinned {
-		tier = rollup.Readings
+		tier = series.Readings
 	}
 	out, ok, err := m.in(ctx, src, s, tier)
 	if err == nil && !ok && s.Collected && thinned && m.How != Exactly {
-		out, ok, err = m.in(ctx, src, s, rollup.Readings)
+		out, ok, err = m.in(ctx, src, s, series.Readings)
 		out.Sure = false
 	}
 	return out, ok, err
 }
 
 // in is the value by the rows of a tier.
-func (m Moment) in(ctx context.Context, src Source, s engine.Series, tier rollup.Tier) (Found, bool, error) {
+func (m Moment) in(ctx context.Context, src Source, s engine.Series, tier series.Tier) (Found, bool, error) {
 	out := Found{Series: s, Tier: tier, Sure: true}
 	moment := m.At.UnixNano()
 	near := nearby{moment: moment}
@@ -152,7 +152,7 @@ func (m Moment) in(ctx context.Context, src Source, s engine.Series, tier rollup
 		near.best.known = false
 	}
 	out.Time, out.Value = near.best.time, near.best.value
-	out.Sure = tier == rollup.Readings || out.Time == moment || !near.window
+	out.Sure = tier == series.Readings || out.Time == moment || !near.window
 	return out, near.best.known && (m.How != Exactly || out.Time == moment), nil
 }
 
@@ -179,13 +179,13 @@ func (n *nearby) take(t int64, v float64) {
 	}
 }
 
-func (n *nearby) scan(ctx context.Context, src Source, s engine.Series, tier rollup.Tier, from, to int64) error {
+func (n *nearby) scan(ctx context.Context, src Source, s engine.Series, tier series.Tier, from, to int64) error {
 	want := engine.Wanted{Tier: tier, From: from, To: to, Need: rollup.NeedAll}
 	return src.Store.Scan(ctx, s.ID, want, n)
 }
 
 // after looks after the moment, a stretch at a time, each longer than the last.
-func (n *nearby) after(ctx context.Context, src Source, s engine.Series, tier rollup.Tier, until int64) error {
+func (n *nearby) after(ctx context.Context, src Source, s engine.Series, tier series.Tier, until int64) error {
 	n.ahead = true
 	from := n.moment - n.moment%max(1, int64(tier))
 	until = min(until, s.LastTime)

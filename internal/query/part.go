@@ -4,7 +4,7 @@ import (
 	"context"
 	"slices"
 
-	"nexocumula/internal/core/rollup"
+	"nexocumula/internal/core/series"
 	"nexocumula/internal/core/window"
 	"nexocumula/internal/store/engine"
 )
@@ -13,7 +13,7 @@ import (
 // one ends, because its windows are not made yet, the next goes on.
 type part struct {
 	from, to int64
-	tiers    []rollup.Tier
+	tiers    []series.Tier
 }
 
 // parts are the whole range; or, when the summaries of some of it do not say yet what the
@@ -22,7 +22,7 @@ type part struct {
 func parts(s *engine.Series, p *window.Plan) []part {
 	tiers := tiersFor(s, p)
 	whole := part{p.From(), p.To(), tiers}
-	if p.Tier == rollup.Readings || !s.Collected {
+	if p.Tier == series.Readings || !s.Collected {
 		return []part{whole}
 	}
 	narrow := tiers[len(tiers)-2:]
@@ -52,15 +52,15 @@ func common(a, b int64) int64 {
 }
 
 // tiersFor returns the tiers that answer a plan, widest first.
-func tiersFor(s *engine.Series, p *window.Plan) []rollup.Tier {
-	if p.Tier == rollup.Readings {
-		return []rollup.Tier{rollup.Readings}
+func tiersFor(s *engine.Series, p *window.Plan) []series.Tier {
+	if p.Tier == series.Readings {
+		return []series.Tier{series.Readings}
 	}
-	have := rollup.TiersOf(&s.Definition)
+	have := s.Tiers.All()
 	out := slices.Clone(have[:slices.Index(have, p.Tier)+1])
 	slices.Reverse(out)
 	if s.Collected {
-		out = append(out, rollup.Readings)
+		out = append(out, series.Readings)
 	}
 	return out
 }
@@ -80,7 +80,7 @@ func (of part) feed(ctx context.Context, src Source, s engine.Series, p *window.
 			want.Tier, want.Steps = tier, false
 		}
 		want.Steps = want.Steps && of.from%int64(quarter) == 0 && of.to%int64(quarter) == 0 // no step is cut
-		if tier == rollup.Readings && p.Tier != rollup.Readings {
+		if tier == series.Readings && p.Tier != series.Readings {
 			want.From = max(want.From, s.ThinnedTo) // of earlier ones not all are here
 		}
 		if err := src.Store.Scan(ctx, s.ID, want, to); err != nil {

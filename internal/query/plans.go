@@ -3,7 +3,7 @@ package query
 import (
 	"slices"
 
-	"nexocumula/internal/core/rollup"
+	"nexocumula/internal/core/series"
 	"nexocumula/internal/core/window"
 	"nexocumula/internal/store/engine"
 )
@@ -18,7 +18,7 @@ type planned struct {
 // of which widths.
 type basis struct {
 	readings bool
-	tiers    string
+	tiers    series.Tiers
 }
 
 func (p planned) basisOf(s *engine.Series) basis {
@@ -92,7 +92,7 @@ func earliest(windows []window.Window) int64 {
 // plan returns the plan for all series that are read alike.
 func (q Windows) plan(src Source, windows []window.Window, count int, like *engine.Series, readings bool, stats []window.Stat) (*window.Plan, error) {
 	exact := slices.ContainsFunc(stats, func(s window.Stat) bool { return s.NeedsReadings() || readings && s.IsCondition() })
-	tiers := rollup.TiersOf(&like.Definition)
+	tiers := like.Tiers.All()
 	plan, err := window.NewPlan(windows, tiers, readings, exact)
 	if err != nil && like.Collected {
 		return nil, refuse("thinned", "of %s not all readings from before %s are kept (%s), so this has no exact answer: use widths and times that are multiples of %s, stats that do not need each reading, or a later range; `readings` shows what was kept",
@@ -106,8 +106,8 @@ func (q Windows) plan(src Source, windows []window.Window, count int, like *engi
 
 // thinningOf is how readings of a series are thinned, or were.
 func thinningOf(s *engine.Series) string {
-	if s.Thinning == "" {
+	if s.Thinning.Method == 0 {
 		return "they were thinned then"
 	}
-	return s.Thinning
+	return s.Thinning.String()
 }

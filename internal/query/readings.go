@@ -52,7 +52,7 @@ func (q Readings) run(ctx context.Context, src Source, sink ReadingsSink) error 
 	conversions := make([]unit.Conversion, len(found))
 	for i, s := range found {
 		if !s.Collected {
-			return refuse("no_readings", "of %s only summaries are kept here; ask its gateway, or for windows of %s", s.Path, rollup.TiersOf(&s.Definition)[0])
+			return refuse("no_readings", "of %s only summaries are kept here; ask its gateway, or for windows of %s", s.Path, s.Tiers.Narrowest())
 		}
 		conversions[i] = unit.Conversion{Scale: 1}
 		if q.Unit != "" {
@@ -74,7 +74,7 @@ func (q Readings) run(ctx context.Context, src Source, sink ReadingsSink) error 
 		if q.Most == 0 {
 			passing.left = mostReadings
 		}
-		want := engine.Wanted{Tier: rollup.Readings, From: q.Range.From.UnixNano(), To: q.Range.To.UnixNano()}
+		want := engine.Wanted{Tier: series.Readings, From: q.Range.From.UnixNano(), To: q.Range.To.UnixNano()}
 		if err := src.Store.Scan(ctx, s.ID, want, passing); err != nil && !passing.done {
 			return err
 		}

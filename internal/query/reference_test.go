@@ -306,7 +306,7 @@ func disordered(t *testing.T, random *rand.Rand, kind series.Kind, begin time.Ti
 	st, err := store.Open(filepath.Join(t.TempDir(), "s.db"), slog.New(slog.DiscardHandler), store.Options{})
 	require.NoError(t, err)
 	t.Cleanup(func() { st.Close() })
-	ref := reference{def: series.Definition{Path: series.Path("a/b/" + string(kind)), Kind: kind, Unit: "Cel", FreshFor: time.Duration(1+random.IntN(20)) * 15 * time.Second, Tiers: []string{"", "1m", "10s,1m,1h"}[random.IntN(3)]}}
+	ref := reference{def: series.Definition{Path: series.Path("a/b/" + string(kind)), Kind: kind, Unit: "Cel", FreshFor: time.Duration(1+random.IntN(20)) * 15 * time.Second, Tiers: someTiers[random.IntN(3)]}}
 	if kind == series.Counter {
 		ref.def.Wrap = []float64{0, 100}[random.IntN(2)]
 	}
@@ -372,7 +372,7 @@ func summarise(t *testing.T, st *store.Store, id uint32, ref *reference, random 
 		raw.Add(p.at, p.v)
 	}
 	last := raw.Times[raw.Len()-1]
-	for _, tier := range rollup.TiersOf(&ref.def) {
+	for _, tier := range ref.def.Tiers.All() {
 		open := min(2*time.Duration(tier)+5*time.Second, 3*time.Hour)
 		rows := rollup.NewBlock(ref.def.Kind, 0)
 		for i := 0; i < raw.Len(); {
@@ -402,3 +402,13 @@ type collected struct {
 
 func (c *collected) Head(h Head) error         { c.head = h; return nil }
 func (c *collected) Series(s SeriesRows) error { c.series = append(c.series, s); return nil }
+
+var someTiers = []series.Tiers{{}, tiersOf(series.Minute), tiersOf(series.TenSecond, series.Minute, series.Tier(time.Hour))}
+
+func tiersOf(all ...series.Tier) series.Tiers {
+	tiers, err := series.MakeTiers(all)
+	if err != nil {
+		panic(err)
+	}
+	return tiers
+}

@@ -8,7 +8,6 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/core/window"
 	"nexocumula/internal/store/engine"
@@ -20,7 +19,7 @@ func TestWindowsOfThinnedReadingsAreOfAllThatArrived(t *testing.T) {
 	plain, thinned := empty(t), empty(t)
 	def := series.Definition{Path: "stony-beck/raceway-1/oxygen", Kind: series.Gauge, Unit: "mg/l", FreshFor: 15 * time.Second}
 	put(t, plain, def, value)
-	def.Thinning = "on_change silence 1h"
+	def.Thinning = series.Thinning{Method: series.OnChange, Silence: time.Hour}
 	put(t, thinned, def, value)
 	until := begin.Add(40 * time.Minute)
 	require.NoError(t, thinned.Seal(t.Context(), engine.Sealing{Settled: func(uint32) int64 { return until.UnixNano() }}))
@@ -60,7 +59,7 @@ func TestWindowsOfThinnedReadingsAreOfAllThatArrived(t *testing.T) {
 	assert.True(t, !found[0].Sure || found[0].Time == other[0].Time, "what cannot be sure says so")
 
 	// Where the summaries are not kept any more, what is left of the readings does not stand in for them.
-	_, err = thinned.Drop(t.Context(), s.ID, rollup.TenSecond, begin.Add(365*24*time.Hour), time.Time{})
+	_, err = thinned.Drop(t.Context(), s.ID, series.TenSecond, begin.Add(365*24*time.Hour), time.Time{})
 	require.NoError(t, err)
 	left := answer(t, ask(t, "#", "10s", "count"), from(thinned, true)).series[0].Rows.Stats[0]
 	assert.Zero(t, left[0])

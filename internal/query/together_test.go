@@ -9,7 +9,6 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/core/window"
 	"nexocumula/internal/store"
@@ -194,7 +193,7 @@ func TestHowOftenNeedsReadings(t *testing.T) {
 	assert.Equal(t, begin.Add(1010*time.Second).UnixNano(), got.Times[2][0])
 	assert.ErrorContains(t, ask(t, "#", "1h", "above_times:100").Run(t.Context(), from(st, false), &collected{}), "how often and when a condition held, need the readings")
 	got = answer(t, ask(t, "#", "1h", "above:100"), from(st, false)).series[0]
-	assert.Equal(t, rollup.Minute, got.Tier)
+	assert.Equal(t, series.Minute, got.Tier)
 	assert.True(t, math.IsNaN(got.Rows.Stats[0][0]))
 	assert.Less(t, got.Least[0][0], got.Most[0][0])
 }

@@ -9,7 +9,6 @@ import (
 	"time"
 
 	"nexocumula/internal/config"
-	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/core/span"
 	"nexocumula/internal/core/window"
@@ -53,7 +52,7 @@ type Reader interface {
 	// Prefetch reads what Scans of many series that want the same will need.
 	Prefetch(context.Context, []uint32, engine.Wanted) (*engine.Prefetch, error)
 	// LastBefore is the last reading before t that the rows of a tier tell of.
-	LastBefore(ctx context.Context, id uint32, tier rollup.Tier, t int64) (at int64, value float64, ok bool, err error)
+	LastBefore(ctx context.Context, id uint32, tier series.Tier, t int64) (at int64, value float64, ok bool, err error)
 	// Sketches returns the sketches of a series with from <= start < to, in order, at most so many.
 	Sketches(ctx context.Context, series uint32, from, to int64, most int) ([]engine.Sketch, error)
 }
@@ -74,7 +73,7 @@ type SeriesRows struct {
 	Unit      string
 	Labels    series.Labels
 	States    series.StateNames
-	Tier      rollup.Tier     // the widest that rows were read from; finer ones stand in where it is not made yet
+	Tier      series.Tier     // the widest that rows were read from; finer ones stand in where it is not made yet
 	Shift     window.Step     // so much earlier than the windows say
 	Starts    []window.Window // of a shift, where the windows are
 	Members   int             // series a group was made of

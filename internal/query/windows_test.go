@@ -36,7 +36,7 @@ func put(t *testing.T, st *store.Store, def series.Definition, value func(i int)
 		raw.Add(begin.Add(time.Duration(i)*10*time.Second).UnixNano(), value(i))
 	}
 	batch := engine.Batch{Entries: []engine.Entry{{Series: ids[0], Rows: raw}}}
-	for tier, until := range map[rollup.Tier]time.Duration{rollup.TenSecond: 58 * time.Minute, rollup.Minute: 55 * time.Minute} {
+	for tier, until := range map[series.Tier]time.Duration{series.TenSecond: 58 * time.Minute, series.Minute: 55 * time.Minute} {
 		rows := rollup.NewBlock(def.Kind, 0)
 		for at := time.Duration(0); at < until; at += tier.Width() {
 			start := begin.Add(at).UnixNano()
@@ -113,7 +113,7 @@ func TestOpenWindowsAreCompletedFromWhatIsFiner(t *testing.T) {
 		{false, []float64{90, 90, 90, 78}, 347}, // a central has no readings: up to 08:58
 	} {
 		got := answer(t, ask(t, "#", "15m", "count,max"), from(st, test.readings)).series[0]
-		assert.Equal(t, rollup.Minute, got.Tier)
+		assert.Equal(t, series.Minute, got.Tier)
 		assert.Equal(t, test.counts, got.Rows.Stats[0])
 		assert.Equal(t, test.last, got.Whole[1])
 	}
@@ -308,7 +308,7 @@ func TestSummariesDoNotTellOfEveryReading(t *testing.T) {
 		raw.Add(begin.UnixNano()+int64(i)*1e9, v)
 	}
 	rollup.Fold(raw, begin.UnixNano(), begin.UnixNano()+1e10, &def).AddTo(&rows, begin.UnixNano(), series.Gauge)
-	require.NoError(t, st.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: ids[0], Tier: rollup.TenSecond, Rows: rows}}}))
+	require.NoError(t, st.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: ids[0], Tier: series.TenSecond, Rows: rows}}}))
 	selector, err := series.ParseSelector("a/b")
 	require.NoError(t, err)
 	got, _, err := Moment{Select: selector, At: begin.Add(2500 * time.Millisecond), How: Before}.Run(t.Context(), from(st, false))

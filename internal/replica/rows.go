@@ -8,6 +8,7 @@ import (
 	"nexocumula/internal/core/column"
 	"nexocumula/internal/core/marks"
 	"nexocumula/internal/core/rollup"
+	"nexocumula/internal/core/series"
 	"nexocumula/internal/store/engine"
 	"nexocumula/internal/wire"
 )
@@ -35,7 +36,7 @@ type Source interface {
 
 // Target is what rows are taken into.
 type Target interface {
-	Replaceable(ctx context.Context, id uint32, tier rollup.Tier, rows column.Block) (column.Block, error)
+	Replaceable(ctx context.Context, id uint32, tier series.Tier, rows column.Block) (column.Block, error)
 }
 
 // ReadRows returns the first rows of a mark, at most so many, and where those begin that are left.
@@ -91,7 +92,7 @@ func readSketches(ctx context.Context, from Source, m marks.Mark, most int, into
 		into.Sketches = append(into.Sketches, wire.Sketch{Start: one.Start, Data: one.Data})
 	}
 	if len(some) == most {
-		return some[most-1].Start + int64(rollup.Quarter), nil
+		return some[most-1].Start + int64(series.Quarter), nil
 	}
 	return math.MaxInt64, nil
 }

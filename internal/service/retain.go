@@ -6,7 +6,6 @@ import (
 	"time"
 
 	"nexocumula/internal/config"
-	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/core/span"
 )
@@ -35,7 +34,7 @@ func (s *Service) retain(ctx context.Context) error {
 // later.
 func (s *Service) dropOld(ctx context.Context, selector series.Selector, now time.Time) {
 	keep := s.settings.Load().Keep
-	var tiers []rollup.Tier
+	var tiers []series.Tier
 	for _, k := range keep {
 		if !slices.Contains(tiers, k.Tier) {
 			tiers = append(tiers, k.Tier)
@@ -67,8 +66,8 @@ func (s *Service) dropOld(ctx context.Context, selector series.Selector, now tim
 }
 
 // widest is the widest tier of a series.
-func widest(of *series.Definition) rollup.Tier {
-	tiers := rollup.TiersOf(of)
+func widest(of *series.Definition) series.Tier {
+	tiers := of.Tiers.All()
 	return tiers[len(tiers)-1]
 }
 

@@ -12,7 +12,6 @@ import (
 
 	"nexocumula/internal/config"
 	"nexocumula/internal/core/column"
-	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/kinds"
 	"nexocumula/internal/store"
@@ -54,7 +53,7 @@ func TestRowsGoWhenTheirTimeIsOverAndQueriesGoOn(t *testing.T) {
 	stopped := make(chan error, 1)
 	go func() { stopped <- s.Run(ctx) }()
 	left := func(id uint32) int {
-		got, err := s.Store.Read(t.Context(), id, rollup.Readings, 0, 1<<62)
+		got, err := s.Store.Read(t.Context(), id, series.Readings, 0, 1<<62)
 		require.NoError(t, err)
 		return got.Len()
 	}

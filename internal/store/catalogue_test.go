@@ -18,11 +18,13 @@ func TestChangesOfADefinitionDoNotUndoEachOther(t *testing.T) {
 	s, err := Open(filepath.Join(t.TempDir(), "nexocumula.db"), slog.New(slog.DiscardHandler), Options{})
 	require.NoError(t, err)
 	defer s.Close()
-	def := series.Definition{Path: "stony-beck/raceway-1/oxygen", Kind: series.Gauge, FreshFor: 60e9, Tiers: "10s 1m"}
+	def := series.Definition{Path: "stony-beck/raceway-1/oxygen", Kind: series.Gauge, FreshFor: 60e9}
+	wider, err := series.ParseTiers([]string{"10s", "1m", "15m"})
+	require.NoError(t, err)
 	ids, err := s.Define(t.Context(), []series.Definition{def})
 	require.NoError(t, err)
 	for i := range 50 {
-		labels, tiers := series.Labels(fmt.Sprintf("round=%d", i)), []string{"10s 1m", "10s 1m 15m"}[i%2]
+		labels, tiers := series.Labels(fmt.Sprintf("round=%d", i)), []series.Tiers{{}, wider}[i%2]
 		var both sync.WaitGroup
 		both.Go(func() {
 			said := def // as it was before, with other labels
@@ -35,7 +37,7 @@ func TestChangesOfADefinitionDoNotUndoEachOther(t *testing.T) {
 		})
 		both.Wait()
 		known, _ := s.Get(ids[0])
-		require.Equal(t, [2]string{string(labels), tiers}, [2]string{string(known.Labels), string(known.Tiers)}, i)
+		require.Equal(t, [2]any{labels, tiers}, [2]any{known.Labels, known.Tiers}, i)
 	}
 	require.NoError(t, s.Update(t.Context(), []uint32{99}, func(uint32, *series.Definition) { assert.Fail(t, "there is no such series") }))
 }

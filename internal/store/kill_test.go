@@ -16,7 +16,6 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/store/engine"
 )
@@ -83,7 +82,7 @@ func TestWhateverWasAcknowledgedSurvivesSIGKILL(t *testing.T) {
 		_, _ = io.Copy(io.Discard, out)
 		_ = cmd.Wait()
 		s := open(t, path)
-		rows, err := s.Read(t.Context(), 1, rollup.Readings, 0, 1<<60)
+		rows, err := s.Read(t.Context(), 1, series.Readings, 0, 1<<60)
 		require.NoError(t, err)
 		require.GreaterOrEqual(t, int64(rows.Len()), last, "all that was said is there")
 		require.LessOrEqual(t, int64(rows.Len()), last+1, "and at most one that was not")

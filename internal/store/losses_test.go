@@ -15,6 +15,7 @@ import (
 
 	"nexocumula/internal/core/column"
 	"nexocumula/internal/core/rollup"
+	"nexocumula/internal/core/series"
 	"nexocumula/internal/rounds"
 	"nexocumula/internal/store/engine"
 	"nexocumula/internal/store/sqlite"
@@ -49,7 +50,7 @@ func crashed(t *testing.T, damage func(folder string)) (*Store, []string) {
 }
 
 func countOf(t *testing.T, s *Store) int {
-	rows, err := s.Read(t.Context(), 1, rollup.Readings, 0, 1<<40)
+	rows, err := s.Read(t.Context(), 1, series.Readings, 0, 1<<40)
 	require.NoError(t, err)
 	return rows.Len()
 }
@@ -148,7 +149,7 @@ func TestDamageBesideThePayloadsIsFound(t *testing.T) {
 		require.NoError(t, writer(t, s).Exec("UPDATE chunks SET "+change).Error)
 		s = reopen(t, s)
 		for _, one := range []uint32{id, other} {
-			for _, tier := range []rollup.Tier{rollup.Readings, 7} {
+			for _, tier := range []series.Tier{series.Readings, 7} {
 				rows, err := s.Read(t.Context(), one, tier, 0, 100)
 				require.NoError(t, err)
 				assert.Zero(t, rows.Len(), change)
@@ -156,7 +157,7 @@ func TestDamageBesideThePayloadsIsFound(t *testing.T) {
 		}
 		assert.EqualValues(t, 1, s.Damaged(), change)
 	}
-	for change, back := range map[string]uint32{"unit = 'K'": 0, "fresh_for = 1": 0, "last_value = 7": 0, "kind = 'counter'": 1, "path = 'a/b/x'": 1} {
+	for change, back := range map[string]uint32{"definition = replace(definition, 'Cel', 'K')": 0, "collected = NOT collected": 0, "last_value = 7": 0, "kind = 'counter'": 1, "path = 'a/b/x'": 1} {
 		s := open(t, filepath.Join(t.TempDir(), "s.db"))
 		id := define(t, s, "a/b/c")
 		require.NoError(t, s.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: id, Rows: rowsOf(1, 1)}}}))
@@ -168,7 +169,7 @@ func TestDamageBesideThePayloadsIsFound(t *testing.T) {
 		require.Len(t, s.SetAside(), 1)
 		assert.Contains(t, s.SetAside()[0], "the definition of a/b/")
 		assert.Equal(t, id+back, define(t, s, "a/b/c"), "%s: what is left must not become another's", change)
-		rows, err := s.Read(t.Context(), id, rollup.Readings, 0, 100)
+		rows, err := s.Read(t.Context(), id, series.Readings, 0, 100)
 		require.NoError(t, err)
 		if back == 0 {
 			assert.Equal(t, 1, rows.Len(), change)
@@ -186,7 +187,7 @@ func TestRowsOfASeriesThatGotAnotherIDBecomePartOfItAgain(t *testing.T) {
 	id := define(t, s, "a/b/c")
 	require.NoError(t, s.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: id, Rows: rowsOf(1, 1, 2, 2, 3, 3)}}}))
 	require.NoError(t, s.Seal(t.Context(), engine.Sealing{}))
-	require.NoError(t, writer(t, s).Exec("UPDATE series SET unit = 'K'").Error)
+	require.NoError(t, writer(t, s).Exec("UPDATE series SET definition = '{}'").Error)
 	s = reopen(t, s)
 	var note sqlite.Damaged
 	require.NoError(t, writer(t, s).Take(&note).Error)
@@ -197,13 +198,13 @@ func TestRowsOfASeriesThatGotAnotherIDBecomePartOfItAgain(t *testing.T) {
 	require.NotEqual(t, id, again)
 	require.NoError(t, s.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: again, Rows: rowsOf(3, 30, 4, 40)}}}))
 	s = reopen(t, s)
-	rows, err := s.Read(t.Context(), again, rollup.Readings, 0, 100)
+	rows, err := s.Read(t.Context(), again, series.Readings, 0, 100)
 	require.NoError(t, err)
 	assert.Equal(t, []float64{1, 2, 30, 40}, rows.Cols[0])
 	assert.Empty(t, s.SetAside())
 	assert.Zero(t, s.Damaged())
 	s = reopen(t, s)
-	rows, err = s.Read(t.Context(), again, rollup.Readings, 0, 100)
+	rows, err = s.Read(t.Context(), again, series.Readings, 0, 100)
 	require.NoError(t, err)
 	assert.Equal(t, 4, rows.Len())
 }
@@ -223,7 +224,7 @@ func TestTroublesOfTheStoreAreReported(t *testing.T) {
 	require.ErrorIs(t, s.Scan(t.Context(), id, engine.Wanted{From: 0, To: 10}, enough{}), errEnough)
 	assert.Empty(t, s.Troubles(), "who has enough ends a scan, and nothing is wrong")
 	require.NoError(t, writer(t, s).Exec("ALTER TABLE chunks RENAME TO elsewhere").Error)
-	_, err := s.Read(t.Context(), id, rollup.Readings, 0, 10)
+	_, err := s.Read(t.Context(), id, series.Readings, 0, 10)
 	require.Error(t, err)
 	assert.Contains(t, s.Troubles()[0], "no such table")
 	require.NoError(t, s.Close())
@@ -348,7 +349,7 @@ func TestFreedPagesGoBackAFewAtATime(t *testing.T) {
 		require.NoError(t, s.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: id, Rows: rows}}}))
 	}
 	require.NoError(t, s.Seal(t.Context(), engine.Sealing{}))
-	_, err := s.Drop(t.Context(), id, rollup.Readings, time.Unix(0, 1<<40), time.Time{})
+	_, err := s.Drop(t.Context(), id, series.Readings, time.Unix(0, 1<<40), time.Time{})
 	require.NoError(t, err)
 	require.NoError(t, s.Seal(t.Context(), engine.Sealing{})) // the journal was small this time
 	pages := func() (n int) {

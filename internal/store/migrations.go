@@ -88,6 +88,11 @@ var steps = []tables.Step{
 		tables.Make(`CREATE UNIQUE INDEX notes_uid ON notes(uid)`),
 		tables.Make(`CREATE INDEX notes_change ON notes(change)`),
 	}},
+	{ID: "0013-definitions-in-one-column", Changes: []tables.Change{
+		tables.Add("series", "definition", "text NOT NULL DEFAULT ''"),
+		joinProperties,
+		renameInVersions,
+	}},
 }
 
 // migrate brings the tables up to date. A file that a newer program has written to, or

@@ -14,7 +14,6 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/rounds"
 	"nexocumula/internal/store/engine"
@@ -56,10 +55,10 @@ func TestStoresOfOlderVersionsAreReadInFull(t *testing.T) {
 				for path, wanted := range map[series.Path]int{"stony-beck/raceway-1/oxygen": 200, "stony-beck/pump/energy": 40, "stony-beck/mast/wind_from": 40} {
 					one, found := s.Find(path)
 					require.True(t, found, path)
-					rows, err := s.Read(t.Context(), one.ID, rollup.Readings, 0, 1<<62)
+					rows, err := s.Read(t.Context(), one.ID, series.Readings, 0, 1<<62)
 					require.NoError(t, err)
 					assert.Equal(t, wanted, rows.Len(), path)
-					minutes, err := s.Read(t.Context(), one.ID, rollup.Minute, 0, 1<<62)
+					minutes, err := s.Read(t.Context(), one.ID, series.Minute, 0, 1<<62)
 					require.NoError(t, err)
 					assert.NotZero(t, minutes.Len(), path)
 				}
@@ -80,7 +79,7 @@ func TestStoresOfOlderVersionsAreReadInFull(t *testing.T) {
 					assert.Equal(t, "Night at the raceways", boards[0].Title)
 				}
 				if step >= "0010" {
-					box, err := s.Outboxes.Open("head-office", []rollup.Tier{rollup.Minute}, func(series.Path) bool { return true })
+					box, err := s.Outboxes.Open("head-office", []series.Tier{series.Minute}, func(series.Path) bool { return true })
 					require.NoError(t, err)
 					assert.JSONEq(t, `{"life":"a life","stored":7,"sessions":["first","second"]}`, string(box.Peer()))
 					assert.NotZero(t, box.Backlog().Rows)
@@ -94,6 +93,28 @@ func TestStoresOfOlderVersionsAreReadInFull(t *testing.T) {
 			}
 		})
 	}
+}
+
+// What was damaged before a step stays damaged after it: the sum that a step writes must not say otherwise.
+func TestAStepDoesNotMendWhatIsDamaged(t *testing.T) {
+	rounds.Alone(t)
+	file := olderStore(t, "testdata/stores/0010.db.gz")
+	db, err := sqlite.Records(file, slog.New(slog.DiscardHandler))
+	require.NoError(t, err)
+	require.NoError(t, db.Exec("UPDATE series SET unit = 'K' WHERE path = 'stony-beck/raceway-1/oxygen'").Error)
+	pool, err := db.DB()
+	require.NoError(t, err)
+	require.NoError(t, pool.Close())
+	s, err := Open(file, slog.New(slog.DiscardHandler), Options{})
+	require.NoError(t, err)
+	defer s.Close()
+	assert.EqualValues(t, 1, s.Damaged())
+	_, found := s.Find("stony-beck/raceway-1/oxygen")
+	assert.False(t, found)
+	other, found := s.Find("stony-beck/pump/energy")
+	require.True(t, found)
+	assert.Equal(t, series.Counter, other.Kind)
+	assert.NotZero(t, other.FreshFor)
 }
 
 // The steps make the tables that the models describe: a property that is added to a model without a step would be there in

@@ -55,7 +55,7 @@ func TestReadingAheadLosesAndDoublesNothing(t *testing.T) {
 					rollup.Summary{Count: 1, FirstAt: at, LastAt: at, MinAt: at, MaxAt: at}.AddTo(&rows, at, series.Gauge)
 				}
 				begun[i].Add(int64(n))
-				if !assert.NoError(t, s.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: id, Tier: rollup.Minute, Rows: rows.Normalize()}}})) {
+				if !assert.NoError(t, s.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: id, Tier: series.Minute, Rows: rows.Normalize()}}})) {
 					return
 				}
 				done[i].Add(int64(n))
@@ -75,7 +75,7 @@ func TestReadingAheadLosesAndDoublesNothing(t *testing.T) {
 	})
 	never := func(int64, int64) bool { return false }
 	read := func() bool {
-		w := engine.Wanted{Tier: rollup.Minute, From: 0, To: days * 24 * int64(time.Hour), Need: rollup.NeedAll, Steps: true, Cut: never}
+		w := engine.Wanted{Tier: series.Minute, From: 0, To: days * 24 * int64(time.Hour), Need: rollup.NeedAll, Steps: true, Cut: never}
 		var before [4]int64
 		for i := range before {
 			before[i] = done[i].Load()

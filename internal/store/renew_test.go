@@ -11,7 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"nexocumula/internal/core/column"
-	"nexocumula/internal/core/rollup"
+	"nexocumula/internal/core/series"
 	"nexocumula/internal/store/engine"
 	"nexocumula/internal/store/sqlite"
 )
@@ -51,7 +51,7 @@ func TestALateRowRewritesOnlyTheChunkItFallsInto(t *testing.T) {
 		}
 	}
 	assert.Equal(t, len(before)-1, kept, "all but one stay as they were")
-	rows, err := s.Read(t.Context(), id, rollup.Readings, 0, 1<<60)
+	rows, err := s.Read(t.Context(), id, series.Readings, 0, 1<<60)
 	require.NoError(t, err)
 	assert.Equal(t, 30*fullChunk+2, rows.Len())
 }
@@ -134,7 +134,7 @@ func TestNothingIsLostOrDoubledSideBySide(t *testing.T) {
 	}
 	forever(func(*rand.Rand) { assert.NoError(t, s.Seal(t.Context(), engine.Sealing{})) })
 	forever(func(random *rand.Rand) {
-		_, err := s.Drop(t.Context(), ids[2], rollup.Readings, time.Unix(0, random.Int64N(day)), time.Time{})
+		_, err := s.Drop(t.Context(), ids[2], series.Readings, time.Unix(0, random.Int64N(day)), time.Time{})
 		assert.NoError(t, err)
 	})
 	for range 2 {
@@ -149,7 +149,7 @@ func TestNothingIsLostOrDoubledSideBySide(t *testing.T) {
 				}
 			}
 			mu.Unlock()
-			got, err := s.Read(t.Context(), id, rollup.Readings, from, from+day)
+			got, err := s.Read(t.Context(), id, series.Readings, from, from+day)
 			if !assert.NoError(t, err) || !assert.True(t, got.Ordered(), "a row came twice") {
 				return
 			}
@@ -164,7 +164,7 @@ func TestNothingIsLostOrDoubledSideBySide(t *testing.T) {
 	work.Wait()
 	require.NoError(t, s.Seal(t.Context(), engine.Sealing{}))
 	for _, id := range ids[:2] {
-		got, err := s.Read(t.Context(), id, rollup.Readings, 0, 1<<62)
+		got, err := s.Read(t.Context(), id, series.Readings, 0, 1<<62)
 		require.NoError(t, err)
 		assert.Equal(t, len(written[id]), got.Len())
 	}

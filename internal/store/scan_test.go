@@ -67,16 +67,16 @@ func TestSynopsesSayWhatTheRowsSay(t *testing.T) {
 			}
 		}
 		minutes := rollup.NewBlock(kind, 0)
-		for at := rollup.Minute.Start(begin); at < raw.Times[raw.Len()-1]; at += int64(rollup.Minute) {
-			if sum := rollup.Fold(raw, at, at+int64(rollup.Minute), &def); sum.Count > 0 {
+		for at := series.Minute.Start(begin); at < raw.Times[raw.Len()-1]; at += int64(series.Minute) {
+			if sum := rollup.Fold(raw, at, at+int64(series.Minute), &def); sum.Count > 0 {
 				sum.AddTo(&minutes, at, kind)
 			}
 		}
 		for k := 0; k < minutes.Len(); { // several chunks, the last rows in the tray
 			n := min(minutes.Len(), k+1+random.IntN(6000))
 			require.NoError(t, s.Append(t.Context(), engine.Batch{Entries: []engine.Entry{
-				{Series: ids[0], Tier: rollup.Minute, Rows: minutes.Rows(k, n)},
-				{Series: ids[0], Rows: raw.Between(minutes.Times[k], minutes.Times[n-1]+int64(rollup.Minute))},
+				{Series: ids[0], Tier: series.Minute, Rows: minutes.Rows(k, n)},
+				{Series: ids[0], Rows: raw.Between(minutes.Times[k], minutes.Times[n-1]+int64(series.Minute))},
 			}}))
 			if n < minutes.Len() {
 				require.NoError(t, s.Seal(t.Context(), engine.Sealing{}))
@@ -86,7 +86,7 @@ func TestSynopsesSayWhatTheRowsSay(t *testing.T) {
 		for range 30 {
 			from := begin + int64(random.IntN(11*24*4))*stepWidth
 			to := from + int64(1+random.IntN(11*24*4))*stepWidth
-			for _, tier := range []rollup.Tier{rollup.Minute, rollup.Readings} {
+			for _, tier := range []series.Tier{series.Minute, series.Readings} {
 				want := engine.Wanted{Tier: tier, From: from, To: to, Need: rollup.NeedAll}
 				slow := &tally{join: rollup.NewJoiner(&def, rollup.NeedAll)}
 				slow.join.Begin(from)
@@ -154,21 +154,21 @@ func TestColumnsThatAreNotNeededAreNotDecoded(t *testing.T) {
 	id := define(t, s, "a/b/c")
 	rows := rollup.NewBlock(series.Gauge, 0)
 	for i := range int64(100) {
-		rollup.Summary{Count: 6, Mean: float64(i), Min: float64(i) - 1, Max: float64(i) + 1}.AddTo(&rows, i*int64(rollup.Minute), series.Gauge)
+		rollup.Summary{Count: 6, Mean: float64(i), Min: float64(i) - 1, Max: float64(i) + 1}.AddTo(&rows, i*int64(series.Minute), series.Gauge)
 	}
-	require.NoError(t, s.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: id, Tier: rollup.Minute, Rows: rows}}}))
+	require.NoError(t, s.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: id, Tier: series.Minute, Rows: rows}}}))
 	require.NoError(t, s.Seal(t.Context(), engine.Sealing{}))
 	// A part that nobody needs may be damaged, and nobody notices.
 	require.NoError(t, writer(t, s).Exec("UPDATE chunks SET part1 = x'00', part2 = x'00'").Error)
 	need := rollup.Wants(rollup.ColMean, rollup.ColMax)
 	var got gathered
-	require.NoError(t, s.Scan(t.Context(), id, engine.Wanted{Tier: rollup.Minute, From: 0, To: math.MaxInt64, Need: need, Keep: true}, &got))
+	require.NoError(t, s.Scan(t.Context(), id, engine.Wanted{Tier: series.Minute, From: 0, To: math.MaxInt64, Need: need, Keep: true}, &got))
 	assert.Equal(t, 100, got.rows.Len())
 	for col, values := range got.rows.Cols {
 		assert.Equal(t, need.Has(col), values != nil, col)
 	}
 	assert.Zero(t, s.Damaged())
-	_, err := s.Read(t.Context(), id, rollup.Minute, 0, math.MaxInt64)
+	_, err := s.Read(t.Context(), id, series.Minute, 0, math.MaxInt64)
 	require.NoError(t, err)
 	assert.EqualValues(t, 1, s.Damaged())
 }
@@ -178,7 +178,7 @@ func TestTheLastReadingBefore(t *testing.T) {
 	id := define(t, s, "a/b/c")
 	at := func(when int64, want any) {
 		t.Helper()
-		_, value, ok, err := s.LastBefore(t.Context(), id, rollup.Readings, when)
+		_, value, ok, err := s.LastBefore(t.Context(), id, series.Readings, when)
 		require.NoError(t, err)
 		if want == nil {
 			assert.False(t, ok)
@@ -226,7 +226,7 @@ func TestTricklesMakeFewChunksAndFewRewrites(t *testing.T) {
 	}
 	assert.LessOrEqual(t, most, int64(12))
 	assert.Less(t, float64(written)/3000, 12.0, "times each row was written; filling up the last chunk each time would make 300")
-	rows, err := s.Read(t.Context(), id, rollup.Readings, 0, math.MaxInt64)
+	rows, err := s.Read(t.Context(), id, series.Readings, 0, math.MaxInt64)
 	require.NoError(t, err)
 	assert.Equal(t, 3000, rows.Len())
 }
@@ -240,7 +240,7 @@ func TestTheEndsOfTimeAreSealedToo(t *testing.T) {
 	}
 	require.NoError(t, s.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: id, Rows: b}}}))
 	require.NoError(t, s.Seal(t.Context(), engine.Sealing{}))
-	got, err := s.Read(t.Context(), id, rollup.Readings, math.MinInt64, math.MaxInt64)
+	got, err := s.Read(t.Context(), id, series.Readings, math.MinInt64, math.MaxInt64)
 	require.NoError(t, err)
 	assert.Equal(t, b.Times, got.Times)
 }
@@ -255,13 +255,13 @@ func TestOldChunksAreDroppedWhole(t *testing.T) {
 	}
 	require.NoError(t, s.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: id, Rows: rows}, {Series: other, Rows: rows}}}))
 	require.NoError(t, s.Seal(t.Context(), engine.Sealing{}))
-	gone, err := s.Drop(t.Context(), id, rollup.Readings, time.Date(2026, 3, 5, 0, 0, 0, 0, time.UTC), time.Time{})
+	gone, err := s.Drop(t.Context(), id, series.Readings, time.Date(2026, 3, 5, 0, 0, 0, 0, time.UTC), time.Time{})
 	require.NoError(t, err)
 	assert.Equal(t, (12+28)*24, gone, "January and February; March is not over")
-	left, err := s.Read(t.Context(), id, rollup.Readings, 0, math.MaxInt64)
+	left, err := s.Read(t.Context(), id, series.Readings, 0, math.MaxInt64)
 	require.NoError(t, err)
 	assert.Equal(t, time.Date(2026, 3, 1, 0, 0, 0, 0, time.UTC).UnixNano(), left.Times[0])
-	left, err = s.Read(t.Context(), other, rollup.Readings, 0, math.MaxInt64)
+	left, err = s.Read(t.Context(), other, series.Readings, 0, math.MaxInt64)
 	require.NoError(t, err)
 	assert.Equal(t, rows.Len(), left.Len())
 }

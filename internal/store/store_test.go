@@ -93,7 +93,7 @@ func TestTheStoreIsWhatAMapWouldBeWhateverHappens(t *testing.T) {
 	check := func() {
 		for _, id := range ids {
 			from, to := random.Int64N(60_000), random.Int64N(60_000)
-			got, err := s.Read(t.Context(), id, rollup.Readings, from, to)
+			got, err := s.Read(t.Context(), id, series.Readings, from, to)
 			require.NoError(t, err)
 			var times []int64
 			for _, at := range slices.Sorted(maps.Keys(model[id])) {
@@ -131,7 +131,7 @@ func TestTheStoreIsWhatAMapWouldBeWhateverHappens(t *testing.T) {
 				for i, at := range add.Times {
 					model[id][at] = add.Cols[0][i]
 				}
-				batch.Entries = append(batch.Entries, engine.Entry{Series: id, Tier: rollup.Readings, Rows: add})
+				batch.Entries = append(batch.Entries, engine.Entry{Series: id, Tier: series.Readings, Rows: add})
 			}
 			require.NoError(t, s.Append(t.Context(), batch))
 		}
@@ -152,12 +152,12 @@ func TestABatchIsWrittenWholeOrNotAtAll(t *testing.T) {
 	id := define(t, s, "a/b/c")
 	require.NoError(t, writer(t, s).Exec("CREATE TRIGGER full BEFORE INSERT ON rejects BEGIN SELECT RAISE(ABORT, 'disk is full'); END").Error)
 	err := s.Append(t.Context(), engine.Batch{
-		Entries: []engine.Entry{{Series: id, Tier: rollup.Readings, Rows: rowsOf(5, 1)}},
+		Entries: []engine.Entry{{Series: id, Tier: series.Readings, Rows: rowsOf(5, 1)}},
 		Also:    []sqlite.Change{s.Rejects.Add([]reading.Reject{{Reason: "r"}})}, // comes last
 	})
 	require.Error(t, err)
 	s = reopen(t, s)
-	rows, err := s.Read(t.Context(), id, rollup.Readings, 0, 100)
+	rows, err := s.Read(t.Context(), id, series.Readings, 0, 100)
 	require.NoError(t, err)
 	assert.Zero(t, rows.Len())
 	kept, err := s.Rejects.List(records.Wanting{Most: 10})
@@ -212,7 +212,7 @@ func TestADamagedRowIsSkippedAndCounted(t *testing.T) {
 	bad[len(bad)/2] ^= 4
 	require.NoError(t, writer(t, s).Model(&chunks[1]).Update("part0", bad).Error)
 	for range 2 { // told once
-		rows, err := s.Read(t.Context(), id, rollup.Readings, 0, 1<<40)
+		rows, err := s.Read(t.Context(), id, series.Readings, 0, 1<<40)
 		require.NoError(t, err)
 		assert.Equal(t, 2*fullChunk, rows.Len())
 		assert.EqualValues(t, 1, s.Damaged())
@@ -228,7 +228,7 @@ func TestADamagedRowIsSkippedAndCounted(t *testing.T) {
 	require.NoError(t, writer(t, s).Model(&chunks[2]).Update("part0", bad).Error)
 	require.NoError(t, s.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: id, Rows: rowsOf(float64(2*fullChunk+5), 1)}}})) // late, for the damaged one
 	require.NoError(t, s.Seal(t.Context(), engine.Sealing{}))
-	rows, err := s.Read(t.Context(), id, rollup.Readings, 0, 1<<40)
+	rows, err := s.Read(t.Context(), id, series.Readings, 0, 1<<40)
 	require.NoError(t, err)
 	assert.Equal(t, fullChunk+1, rows.Len())
 
@@ -296,7 +296,7 @@ func TestReadersAndWritersDoNotDisturbEachOther(t *testing.T) {
 	for range 3 {
 		done.Go(func() {
 			for before := 0; ; {
-				rows, err := s.Read(t.Context(), id, rollup.Readings, 0, 1<<40)
+				rows, err := s.Read(t.Context(), id, series.Readings, 0, 1<<40)
 				if !assert.NoError(t, err) || !assert.GreaterOrEqual(t, rows.Len(), before, "rows never vanish, not even while they are sealed") {
 					return
 				}
@@ -331,7 +331,7 @@ func TestASealThatFailsChangesNothing(t *testing.T) {
 	require.NoError(t, s.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: id, Rows: rowsOf(15, 9, 20, 3)}}})) // meanwhile
 	assert.ErrorContains(t, <-failed, "disk is full")
 	same := func(when string) {
-		rows, err := s.Read(t.Context(), id, rollup.Readings, 0, 100)
+		rows, err := s.Read(t.Context(), id, series.Readings, 0, 100)
 		require.NoError(t, err)
 		assert.Equal(t, []int64{10, 15, 20}, rows.Times, when)
 		assert.Equal(t, []float64{1, 9, 3}, rows.Cols[0], when)
@@ -353,7 +353,7 @@ func TestASeriesWhoseLatestValueIsMinusZeroStays(t *testing.T) {
 	require.NoError(t, s.Seal(t.Context(), engine.Sealing{}))
 	for range 2 {
 		s = reopen(t, s)
-		rows, err := s.Read(t.Context(), id, rollup.Readings, 0, 100)
+		rows, err := s.Read(t.Context(), id, series.Readings, 0, 100)
 		require.NoError(t, err)
 		assert.Equal(t, 2, rows.Len())
 		assert.Zero(t, s.Damaged())

@@ -33,7 +33,7 @@ func TestScansCountEveryRowOnceWhileChunksAreReplaced(t *testing.T) {
 			for {
 				least := <-written
 				written <- least
-				want := engine.Wanted{Tier: rollup.Minute, From: 0, To: 1 << 60, Need: rollup.NeedAll, Steps: true}
+				want := engine.Wanted{Tier: series.Minute, From: 0, To: 1 << 60, Need: rollup.NeedAll, Steps: true}
 				want.Cut = func(from, to int64) bool { return random.IntN(2) == 0 }
 				known, _ := s.Get(id)
 				sum := &tally{join: rollup.NewJoiner(&known.Definition, rollup.NeedAll)}
@@ -58,7 +58,7 @@ func TestScansCountEveryRowOnceWhileChunksAreReplaced(t *testing.T) {
 		if i%9 == 4 {
 			rows = minutesOf((i-2)*each, 3*each) // the two before once more, revised
 		}
-		assert.NoError(t, s.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: id, Tier: rollup.Minute, Rows: rows}}}))
+		assert.NoError(t, s.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: id, Tier: series.Minute, Rows: rows}}}))
 		<-written
 		written <- (i + 1) * each
 		if i%3 == 0 {
@@ -83,7 +83,7 @@ func TestQueriesGoOnWhileOldChunksAreDropped(t *testing.T) {
 	stop := make(chan struct{})
 	done.Go(func() {
 		for {
-			got, err := s.Read(t.Context(), id, rollup.Readings, 0, 1<<60)
+			got, err := s.Read(t.Context(), id, series.Readings, 0, 1<<60)
 			if !assert.NoError(t, err) || !assert.EqualValues(t, rows-1, got.Cols[0][got.Len()-1], "the newest stay") || !assert.True(t, got.Ordered()) {
 				return
 			}
@@ -95,12 +95,12 @@ func TestQueriesGoOnWhileOldChunksAreDropped(t *testing.T) {
 		}
 	})
 	for before := int64(0); before < rows*1e9/2; before += 1000 * 1e9 {
-		_, err := s.Drop(t.Context(), id, rollup.Readings, time.Unix(0, before), time.Time{})
+		_, err := s.Drop(t.Context(), id, series.Readings, time.Unix(0, before), time.Time{})
 		assert.NoError(t, err)
 	}
 	close(stop)
 	done.Wait()
-	left, err := s.Read(t.Context(), id, rollup.Readings, 0, 1<<60)
+	left, err := s.Read(t.Context(), id, series.Readings, 0, 1<<60)
 	require.NoError(t, err)
 	assert.Less(t, left.Len(), rows*3/4)
 	assert.GreaterOrEqual(t, left.Len(), rows/2)

@@ -7,7 +7,7 @@ import (
 
 	"nexocumula/internal/config"
 	"nexocumula/internal/config/shape"
-	"nexocumula/internal/core/rollup"
+	"nexocumula/internal/core/series"
 	"nexocumula/internal/wire"
 )
 
@@ -26,7 +26,7 @@ type Opening struct {
 	As       string // the name under which this service sends
 	Data     string // folder of the service
 	Uplink   string // name of the uplink
-	Tiers    []rollup.Tier
+	Tiers    []series.Tier
 	Peer     []byte                  // what was last known of where it sends; empty at first
 	Remember func(peer []byte) error // keeps that durably
 	Describe func() wire.Status      // what this service says of itself

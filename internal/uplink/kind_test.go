@@ -18,7 +18,6 @@ import (
 
 	"nexocumula/internal/config"
 	"nexocumula/internal/config/shape"
-	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/fieldwork"
 	"nexocumula/internal/replica"
@@ -131,7 +130,7 @@ func TestAKindOfUplinkIsConfiguredByTheTable(t *testing.T) {
 	assert.ErrorContains(t, err, "is not the address of a central")
 	s, err := parse(t, "[{ name: a, file: { path: out.jsonl }, tiers: [1m] }, { name: b, address: \"http://central:1\" }]")
 	require.NoError(t, err)
-	assert.Equal(t, config.Uplink{Name: "a", Kind: "file", Tiers: []rollup.Tier{rollup.Minute}, Settings: toFile{"out.jsonl"}}, s.Gateway.Uplinks[0])
+	assert.Equal(t, config.Uplink{Name: "a", Kind: "file", Tiers: []series.Tier{series.Minute}, Settings: toFile{"out.jsonl"}}, s.Gateway.Uplinks[0])
 	assert.Equal(t, "http://central:1", s.Gateway.Uplinks[1].Settings.(uplink.Settings).Address())
 }
 
@@ -160,7 +159,7 @@ func TestAnotherKindOfUplinkSendsEverything(t *testing.T) {
 		write := func(path series.Path, first, count int64) {
 			ids, err := st.Define(t.Context(), []series.Definition{{Path: path, Kind: series.Gauge, FreshFor: time.Minute}})
 			require.NoError(t, err)
-			require.NoError(t, st.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: ids[0], Tier: rollup.Minute, Rows: storetest.Minutes(first, count)}}}))
+			require.NoError(t, st.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: ids[0], Tier: series.Minute, Rows: storetest.Minutes(first, count)}}}))
 		}
 		for _, path := range []series.Path{"long-mere/buoy-1/oxygen", "long-mere/buoy-1/secret", "long-mere/buoy-1/odd", "long-mere/mast/wind"} {
 			write(path, 0, 60)

@@ -20,7 +20,7 @@ import (
 // Run is summaries of one series at one tier.
 type Run struct {
 	Def  series.Definition
-	Tier rollup.Tier
+	Tier series.Tier
 	Rows column.Block
 
 	Sketches []Sketch // instead of tier and rows
@@ -43,23 +43,13 @@ type batch struct {
 }
 
 type run struct {
-	Path     string     `cbor:"path"`
-	Kind     string     `cbor:"kind"`
-	Unit     string     `cbor:"unit"`
-	FreshFor int64      `cbor:"fresh_for"`             // nanoseconds
-	Wrap     float64    `cbor:"wrap,omitempty"`        // of counters: steps until it begins again
-	Labels   string     `cbor:"labels,omitempty"`      // key=value,key=value
-	States   string     `cbor:"states,omitempty"`      // of states: value=name,value=name
-	Curve    string     `cbor:"calibration,omitempty"` // for people
-	Normal   string     `cbor:"normal,omitempty"`      // inner=low..high,outer=low..high
-	Every    int64      `cbor:"every,omitempty"`       // nanoseconds from one expected reading to the next
-	Tiers    string     `cbor:"tiers,omitempty"`       // widths of the series' summaries, such as 10s,1m,1h; missing: 10s,1m
-	Tier     int64      `cbor:"tier"`                  // nanoseconds
-	Sketch   bool       `cbor:"sketch,omitempty"`
-	Sketches []Sketch   `cbor:"sketches,omitempty"` // instead of what follows
-	Columns  []string   `cbor:"columns"`
-	Starts   int64s     `cbor:"starts"` // nanoseconds since 1970
-	Values   []float64s `cbor:"values"` // as columns names them
+	series.Definition            // but thinning
+	Tiers             string     `cbor:"tiers,omitempty"`    // instead of those of the definition: one bad list refuses one run
+	Tier              int64      `cbor:"tier"`               // nanoseconds
+	Sketches          []Sketch   `cbor:"sketches,omitempty"` // instead of what follows
+	Columns           []string   `cbor:"columns"`
+	Starts            int64s     `cbor:"starts"` // nanoseconds since 1970
+	Values            []float64s `cbor:"values"` // as columns names them
 }
 
 // Safe for concurrent use through EncodeAll and DecodeAll.
@@ -69,7 +59,7 @@ var (
 )
 
 // EncodeBatch writes runs and records as one batch; tiers are those that are sent, nil for all there are.
-func EncodeBatch(runs []Run, tiers []rollup.Tier, records Records) ([]byte, error) {
+func EncodeBatch(runs []Run, tiers []series.Tier, records Records) ([]byte, error) {
 	out := batch{Records: records}
 	if tiers == nil {
 		tiers = allTiers(runs)
@@ -82,20 +72,10 @@ func EncodeBatch(runs []Run, tiers []rollup.Tier, records Records) ([]byte, erro
 		if !ok && len(r.Sketches) == 0 {
 			return nil, fmt.Errorf("encoding a batch: %s, a %s, has %d columns", r.Def.Path, r.Def.Kind, len(r.Rows.Cols))
 		}
-		one := run{
-			Path: string(r.Def.Path), Kind: string(r.Def.Kind), Unit: r.Def.Unit, FreshFor: int64(r.Def.FreshFor),
-			Wrap:     r.Def.Wrap,
-			Labels:   string(r.Def.Labels),
-			States:   string(r.Def.States),
-			Curve:    r.Def.Calibration,
-			Normal:   string(r.Def.Normal),
-			Every:    int64(r.Def.Every),
-			Tiers:    r.Def.Tiers,
-			Tier:     int64(r.Tier),
-			Sketch:   r.Def.Sketch,
-			Sketches: r.Sketches,
-			Columns:  columns,
-			Starts:   r.Rows.Times,
+		one := run{Definition: r.Def, Tier: int64(r.Tier), Sketches: r.Sketches, Columns: columns, Starts: r.Rows.Times}
+		one.Thinning = series.Thinning{}
+		if r.Def.Tiers != (series.Tiers{}) {
+			one.Tiers = r.Def.Tiers.String()
 		}
 		for _, col := range r.Rows.Cols {
 			one.Values = append(one.Values, col)
@@ -110,9 +90,9 @@ func EncodeBatch(runs []Run, tiers []rollup.Tier, records Records) ([]byte, erro
 }
 
 // allTiers returns the tiers of all series and runs.
-func allTiers(runs []Run) (out []rollup.Tier) {
+func allTiers(runs []Run) (out []series.Tier) {
 	for _, r := range runs {
-		out = append(out, rollup.TiersOf(&r.Def)...)
+		out = append(out, r.Def.Tiers.All()...)
 		if len(r.Sketches) == 0 {
 			out = append(out, r.Tier)
 		}
@@ -157,7 +137,7 @@ func DecodeBatch(data []byte) (out Decoded, err error) {
 	for i, r := range in.Series {
 		one, err := r.check(in.Tiers)
 		if err != nil {
-			out.Bad = append(out.Bad, BadRun{i, r.Path, fmt.Errorf("batch, run %d, series %.300q: %w", i, r.Path, err)})
+			out.Bad = append(out.Bad, BadRun{i, string(r.Path), fmt.Errorf("batch, run %d, series %.300q: %w", i, r.Path, err)})
 			continue
 		}
 		rows += one.Len()
@@ -186,28 +166,23 @@ func checkTiers(tiers []int64, runs int) error {
 }
 
 // tiersHere returns the tiers of a series that are sent, or all it has if none of them is.
-func tiersHere(names string, sent []int64) (string, error) {
-	if names == "" {
-		names = "10s,1m"
+func tiersHere(names string, sent []int64) (all series.Tiers, err error) {
+	if names != "" {
+		if all, err = series.ParseTiers(strings.Split(names, ",")); err != nil {
+			return all, err
+		}
 	}
-	all, err := rollup.ParseTiers(strings.Split(names, ","))
-	if err != nil {
-		return "", err
-	}
-	here := slices.DeleteFunc(slices.Clone(all), func(t rollup.Tier) bool { return !slices.Contains(sent, int64(t)) })
+	here := slices.DeleteFunc(slices.Clone(all.All()), func(t series.Tier) bool { return !slices.Contains(sent, int64(t)) })
 	if len(here) == 0 {
-		here = all
+		return all, nil
 	}
-	return rollup.Names(here), nil
+	return series.MakeTiers(here)
 }
-
-// longestCurve is how much text a calibration may be.
-const longestCurve = 10_000
 
 // latest is the last time a summary may be of; clocks are not that wrong.
 var latest = time.Date(2200, 1, 1, 0, 0, 0, 0, time.UTC).UnixNano()
 
-func checkStart(start int64, tier rollup.Tier) error {
+func checkStart(start int64, tier series.Tier) error {
 	if start < 0 || start > latest {
 		return fmt.Errorf("starts at %d ns, which is not within the years 1970 to 2200", start)
 	}
@@ -218,11 +193,11 @@ func checkStart(start int64, tier rollup.Tier) error {
 }
 
 func (r run) checkSketches() ([]Sketch, error) {
-	if !r.Sketch || r.FreshFor <= 0 || len(r.Starts) > 0 || r.Tier != 0 {
+	if !r.Sketch || len(r.Starts) > 0 || r.Tier != 0 {
 		return nil, fmt.Errorf("sketches of a series that has none, or beside rows, or of a tier")
 	}
 	for i, one := range r.Sketches {
-		if err := checkStart(one.Start, rollup.Quarter); err != nil {
+		if err := checkStart(one.Start, series.Quarter); err != nil {
 			return nil, fmt.Errorf("sketch %d %w", i, err)
 		}
 		if _, err := sketch.Parse(one.Data); err != nil {
@@ -233,57 +208,28 @@ func (r run) checkSketches() ([]Sketch, error) {
 }
 
 func (r run) check(tiers []int64) (Run, error) {
-	path, err := series.ParsePath(r.Path)
+	def, err := r.Definition.Checked()
 	if err != nil {
 		return Run{}, err
 	}
-	kind, err := series.ParseKind(r.Kind)
-	if err != nil {
+	if err := cmp.Or(plain.CheckText(def.Unit), plain.CheckText(string(def.Calibration))); err != nil {
+		return Run{}, fmt.Errorf("its unit %q or calibration: %w", clip(def.Unit), err)
+	}
+	def.Thinning = series.Thinning{}
+	if def.Tiers, err = tiersHere(r.Tiers, tiers); err != nil {
 		return Run{}, err
 	}
-	labels, err := series.ParseLabels(r.Labels)
-	if err != nil {
-		return Run{}, err
-	}
-	states, err := series.ParseStateNames(r.States)
-	if err != nil {
-		return Run{}, err
-	}
-	normal, err := series.ParseNormal(r.Normal)
-	if err != nil {
-		return Run{}, err
-	}
-	tiersKept, err := tiersHere(r.Tiers, tiers)
-	if err != nil {
-		return Run{}, err
-	}
-	if err := cmp.Or(plain.CheckText(r.Unit), plain.CheckText(r.Curve)); err != nil {
-		return Run{}, fmt.Errorf("its unit %q or calibration: %w", clip(r.Unit), err)
-	}
-	if len(r.Curve) > longestCurve || r.Every < 0 {
-		return Run{}, fmt.Errorf("a calibration of %d bytes and %d ns from reading to reading are not possible; at most %d bytes, and 0 ns or more, are", len(r.Curve), r.Every, longestCurve)
-	}
-	out := Run{
-		Def: series.Definition{
-			Path: path, Kind: kind, Unit: r.Unit, FreshFor: time.Duration(r.FreshFor), Wrap: r.Wrap, Labels: labels, States: states, Sketch: r.Sketch,
-			Calibration: r.Curve, Normal: normal, Every: time.Duration(r.Every), Tiers: tiersKept,
-		},
-		Tier: rollup.Tier(r.Tier),
-		Rows: column.Block{Times: r.Starts},
-	}
+	out := Run{Def: def, Tier: series.Tier(r.Tier), Rows: column.Block{Times: r.Starts}}
 	if len(r.Sketches) > 0 {
 		out.Rows = column.Block{}
 		out.Sketches, err = r.checkSketches()
 		return out, err
 	}
-	if !slices.Contains(tiers, r.Tier) || r.FreshFor <= 0 || len(r.Unit) > 100 {
-		return Run{}, fmt.Errorf("tier %d ns, fresh_for %d ns and a unit of %d bytes are not possible together; tiers are %v ns", r.Tier, r.FreshFor, len(r.Unit), tiers)
+	if !slices.Contains(tiers, r.Tier) {
+		return Run{}, fmt.Errorf("its tier of %d ns is none of the batch; these are %v ns", r.Tier, tiers)
 	}
-	if !(r.Wrap >= 0) || math.IsInf(r.Wrap, 0) {
-		return Run{}, fmt.Errorf("wrap is %v; 0 or more is wanted", r.Wrap)
-	}
-	if columns, ok := rollup.ColumnsOf(kind, len(r.Values)); !ok || !slices.Equal(columns, r.Columns) {
-		return Run{}, fmt.Errorf("%d value columns, named %v; of a %s %v are wanted", len(r.Values), r.Columns, kind, rollup.Columns(kind))
+	if columns, ok := rollup.ColumnsOf(def.Kind, len(r.Values)); !ok || !slices.Equal(columns, r.Columns) {
+		return Run{}, fmt.Errorf("%d value columns, named %v; of a %s %v are wanted", len(r.Values), r.Columns, def.Kind, rollup.Columns(def.Kind))
 	}
 	for _, col := range r.Values {
 		out.Rows.Cols = append(out.Rows.Cols, col)
@@ -299,7 +245,7 @@ func (r run) check(tiers []int64) (Run, error) {
 			return Run{}, fmt.Errorf("summary %d counts %v readings; a whole number from 1 is wanted", i, count)
 		}
 		for c, col := range out.Rows.Cols {
-			tooManyStates := kind == series.State && c == rollup.ColStates && math.IsNaN(col[i])
+			tooManyStates := def.Kind == series.State && c == rollup.ColStates && math.IsNaN(col[i])
 			if math.IsInf(col[i], 0) || math.IsNaN(col[i]) && !tooManyStates {
 				return Run{}, fmt.Errorf("summary %d has %v as its %s", i, col[i], r.Columns[c])
 			}
@@ -308,7 +254,7 @@ func (r run) check(tiers []int64) (Run, error) {
 			}
 		}
 	}
-	if err := possible(kind, out.Tier, out.Rows); err != nil {
+	if err := possible(def.Kind, out.Tier, out.Rows); err != nil {
 		return Run{}, err
 	}
 	out.Rows = out.Rows.Normalize()

@@ -2,11 +2,10 @@ package wire
 
 import (
 	"fmt"
+	"nexocumula/internal/core/series"
 	"time"
 
 	"github.com/fxamacker/cbor/v2"
-
-	"nexocumula/internal/core/rollup"
 )
 
 // ContentType of an envelope.
@@ -26,7 +25,7 @@ const (
 	MaxEnvelope = 4 << 20  // bytes of a request
 	MaxBatch    = 32 << 20 // bytes of its batch after decompression
 	MaxRows     = 50_000   // summaries of a batch
-	MaxTiers    = rollup.MostWidths
+	MaxTiers    = series.MostWidths
 	MaxZones    = 500 // of a status
 )
 

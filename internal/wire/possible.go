@@ -13,7 +13,7 @@ import (
 const slack = 1e-9
 
 // possible refuses summaries that no readings can have.
-func possible(kind series.Kind, tier rollup.Tier, rows column.Block) error {
+func possible(kind series.Kind, tier series.Tier, rows column.Block) error {
 	for i := range rows.Times {
 		at := func(col int) float64 { return rows.Cols[col][i] }
 		low, high := at(rollup.ColMin), at(rollup.ColMax)

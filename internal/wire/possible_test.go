@@ -20,7 +20,7 @@ func TestSummariesThatNoReadingsCanHaveAreRefused(t *testing.T) {
 		change(&one)
 		rows := rollup.NewBlock(kind, 1)
 		one.AddTo(&rows, at, kind)
-		data, err := EncodeBatch([]Run{{Def: series.Definition{Path: "a/b/c", Kind: kind, FreshFor: time.Minute}, Tier: rollup.Minute, Rows: rows}}, nil, nil)
+		data, err := EncodeBatch([]Run{{Def: series.Definition{Path: "a/b/c", Kind: kind, FreshFor: time.Minute}, Tier: series.Minute, Rows: rows}}, nil, nil)
 		require.NoError(t, err)
 		got, err := DecodeBatch(data)
 		bad := got.Bad

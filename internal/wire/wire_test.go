@@ -22,14 +22,14 @@ func summaries(kind series.Kind) Run {
 		raw.Add(i*int64(time.Minute)+7, float64(i)/10)
 		rollup.Fold(raw, i*int64(time.Minute), (i+1)*int64(time.Minute), &def).AddTo(&out, i*int64(time.Minute), kind)
 	}
-	return Run{Def: def, Tier: rollup.Minute, Rows: out}
+	return Run{Def: def, Tier: series.Minute, Rows: out}
 }
 
 func TestABatchArrivesAsItWasSent(t *testing.T) {
 	runs := []Run{summaries(series.Gauge), summaries(series.Counter), summaries(series.State), summaries(series.Bearing)}
 	runs[1].Def.Wrap = 65536
 	runs[2].Rows.Cols[rollup.ColStates][3] = math.NaN() // more states than can be told apart
-	data, err := EncodeBatch(runs, rollup.Tiers, nil)
+	data, err := EncodeBatch(runs, series.Tiers{}.All(), nil)
 	require.NoError(t, err)
 	got, err := DecodeBatch(data)
 	back, at, bad := got.Runs, got.At, got.Bad
@@ -51,14 +51,14 @@ func TestABatchArrivesAsItWasSent(t *testing.T) {
 // A receiver takes a series to have the tiers that are sent of it, and no others.
 func TestASeriesHasTheTiersThatAreSent(t *testing.T) {
 	hourly := summaries(series.Gauge)
-	hourly.Def.Tiers = "10s,1m,1h"
+	hourly.Def.Tiers, _ = series.ParseTiers([]string{"10s", "1m", "1h"})
 	for _, test := range []struct {
-		sent []rollup.Tier
+		sent []series.Tier
 		want []string // of the hourly series and of the usual one
 	}{
-		{nil, []string{"10s,1m,1h", ""}},
-		{[]rollup.Tier{rollup.Minute}, []string{"1m", "1m"}},
-		{[]rollup.Tier{rollup.Minute, rollup.Tier(time.Hour)}, []string{"1m,1h", "1m"}},
+		{nil, []string{"10s,1m,1h", "10s,1m"}},
+		{[]series.Tier{series.Minute}, []string{"1m", "1m"}},
+		{[]series.Tier{series.Minute, series.Tier(time.Hour)}, []string{"1m,1h", "1m"}},
 	} {
 		data, err := EncodeBatch([]Run{hourly, summaries(series.Counter)}, test.sent, nil)
 		require.NoError(t, err)
@@ -66,7 +66,7 @@ func TestASeriesHasTheTiersThatAreSent(t *testing.T) {
 		back, bad := got.Runs, got.Bad
 		require.NoError(t, err)
 		require.Empty(t, bad)
-		assert.Equal(t, test.want, []string{back[0].Def.Tiers, back[1].Def.Tiers})
+		assert.Equal(t, test.want, []string{back[0].Def.Tiers.String(), back[1].Def.Tiers.String()})
 	}
 }
 
@@ -77,9 +77,8 @@ func TestBatchesThatLieAreRefused(t *testing.T) {
 	}{
 		{"level 2: is empty", func(r *Run) { r.Def.Path = "a//b" }},
 		{"kind \"angle\" is not known", func(r *Run) { r.Def.Kind = "angle" }},
-		{"are not possible together", func(r *Run) { r.Tier = 7 }},
-		{"are not possible together", func(r *Run) { r.Def.FreshFor = 0 }},
-		{"tier 15s is no multiple of the one before it", func(r *Run) { r.Def.Tiers = "10s,15s" }},
+		{"its tier of 7 ns is none of the batch", func(r *Run) { r.Tier = 7 }},
+		{"fresh_for of 0 ns", func(r *Run) { r.Def.FreshFor = 0 }},
 		{"wrap is -1", func(r *Run) { r.Def.Wrap = -1 }},
 		{"column 3 has 9 rows", func(r *Run) { r.Rows.Cols[3] = r.Rows.Cols[3][:9] }},
 		{"no multiple of its tier", func(r *Run) { r.Rows.Times[2]++ }},
@@ -91,7 +90,7 @@ func TestBatchesThatLieAreRefused(t *testing.T) {
 	} {
 		run := summaries(series.Gauge)
 		test.spoil(&run)
-		data, err := EncodeBatch([]Run{run, summaries(series.Gauge)}, rollup.Tiers, nil)
+		data, err := EncodeBatch([]Run{run, summaries(series.Gauge)}, series.Tiers{}.All(), nil)
 		require.NoError(t, err)
 		got, err := DecodeBatch(data)
 		back, at, bad := got.Runs, got.At, got.Bad
@@ -106,13 +105,13 @@ func TestBatchesThatLieAreRefused(t *testing.T) {
 func TestSketchesTravelBesideSummaries(t *testing.T) {
 	sk := sketch.New()
 	require.NoError(t, sk.Add(7.5))
-	run := Run{Def: summaries(series.Gauge).Def, Sketches: []Sketch{{Start: int64(rollup.Quarter), Data: sk.Bytes()}}}
+	run := Run{Def: summaries(series.Gauge).Def, Sketches: []Sketch{{Start: int64(series.Quarter), Data: sk.Bytes()}}}
 	run.Def.Sketch = true
 	decode := func(spoil func(*Run)) ([]Run, error) {
 		one := run
 		one.Sketches = slices.Clone(run.Sketches)
 		spoil(&one)
-		data, err := EncodeBatch([]Run{one}, rollup.Tiers, nil)
+		data, err := EncodeBatch([]Run{one}, series.Tiers{}.All(), nil)
 		require.NoError(t, err)
 		got, err := DecodeBatch(data)
 		runs, bad := got.Runs, got.Bad
@@ -135,18 +134,22 @@ func TestSketchesTravelBesideSummaries(t *testing.T) {
 func TestColumnsThatAreNotThoseOfTheKindAreRefused(t *testing.T) {
 	run := summaries(series.Gauge)
 	run.Def.Kind = series.Counter
-	_, err := EncodeBatch([]Run{run}, rollup.Tiers, nil)
+	_, err := EncodeBatch([]Run{run}, series.Tiers{}.All(), nil)
 	assert.ErrorContains(t, err, "a counter, has 13 columns")
 	one := run0(summaries(series.Counter))
 	one.Columns[13] = "decrease"
-	_, err = one.check([]int64{int64(rollup.TenSecond), int64(rollup.Minute)})
+	_, err = one.check([]int64{int64(series.TenSecond), int64(series.Minute)})
 	assert.ErrorContains(t, err, "of a counter [count mean")
+	one = run0(summaries(series.Counter))
+	one.Tiers = "10s,15s"
+	_, err = one.check([]int64{int64(series.TenSecond), int64(series.Minute)})
+	assert.ErrorContains(t, err, "tier 15s is no multiple of the one before it")
 }
 
 // run0 is how a run looks on the wire.
 func run0(r Run) run {
 	columns, _ := rollup.ColumnsOf(r.Def.Kind, len(r.Rows.Cols))
-	out := run{Path: string(r.Def.Path), Kind: string(r.Def.Kind), FreshFor: 1, Tier: int64(r.Tier), Columns: columns, Starts: r.Rows.Times}
+	out := run{Definition: r.Def, Tier: int64(r.Tier), Columns: columns, Starts: r.Rows.Times}
 	for _, col := range r.Rows.Cols {
 		out.Values = append(out.Values, col)
 	}

@@ -29,7 +29,6 @@ import (
 	"nexocumula/internal/certs"
 	"nexocumula/internal/config"
 	"nexocumula/internal/core/column"
-	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/kinds"
 	"nexocumula/internal/service"
@@ -52,7 +51,7 @@ func central(t *testing.T) (s *service.Service, address string) {
 	require.NoError(t, err)
 	rows := column.New(1, 1)
 	rows.Add(time.Now().UnixNano(), 7.5)
-	require.NoError(t, s.Store.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: ids[0], Tier: rollup.Readings, Rows: rows}, {Series: ids[1], Tier: rollup.Readings, Rows: rows}}}))
+	require.NoError(t, s.Store.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: ids[0], Tier: series.Readings, Rows: rows}, {Series: ids[1], Tier: series.Readings, Rows: rows}}}))
 	run(t, s)
 	_, port, err := net.SplitHostPort(strings.TrimPrefix(s.Address, "https://"))
 	require.NoError(t, err)

@@ -303,9 +303,9 @@ func stale(p page, central string, world *demo.World) {
 	st := world.Central.Store
 	ids, err := st.Define(p.t.Context(), []series.Definition{{Path: "alder-weir/old-well/level", Kind: series.Gauge, Unit: "m", FreshFor: time.Minute}})
 	require.NoError(p.t, err)
-	rows, at := rollup.NewBlock(series.Gauge, 1), rollup.Minute.Start(time.Now().Add(-3*time.Hour).UnixNano())
+	rows, at := rollup.NewBlock(series.Gauge, 1), series.Minute.Start(time.Now().Add(-3*time.Hour).UnixNano())
 	rollup.Summary{Count: 1, Last: 2.5, FirstAt: at, LastAt: at}.AddTo(&rows, at, series.Gauge)
-	require.NoError(p.t, st.Append(p.t.Context(), engine.Batch{Entries: []engine.Entry{{Series: ids[0], Tier: rollup.Minute, Rows: rows}}}))
+	require.NoError(p.t, st.Append(p.t.Context(), engine.Batch{Entries: []engine.Entry{{Series: ids[0], Tier: series.Minute, Rows: rows}}}))
 	p.do(chromedp.Navigate(central + "/"))
 	p.until(`document.querySelector("[data-finding='alder-weir/old-well/level']")?.innerText.includes("missing, 3 h")`)
 	p.until(`/[1-9][0-9]* stale/.test(document.querySelector("[role=status]").innerText)`)

@@ -113,7 +113,7 @@ func history(t *testing.T, dir string) {
 				raw.Add(at, v)
 				rollup.Summary{Count: 1, Mean: v, Min: v, Max: v, First: v, Last: v, MinAt: at, MaxAt: at, FirstAt: at, LastAt: at, Covered: time.Minute, Held: v}.AddTo(&sums, at, def.Kind)
 			}
-			require.NoError(t, st.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: ids[0], Rows: raw}, {Series: ids[0], Tier: rollup.Minute, Rows: sums}, {Series: ids[0], Tier: rollup.TenSecond, Rows: sums}}}))
+			require.NoError(t, st.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: ids[0], Rows: raw}, {Series: ids[0], Tier: series.Minute, Rows: sums}, {Series: ids[0], Tier: series.TenSecond, Rows: sums}}}))
 		}
 	}
 	write("long-mere/mast/wind", 2*365*24*60)

@@ -7,6 +7,8 @@ import (
 	"strconv"
 	"strings"
 	"time"
+
+	"nexocumula/internal/core/series"
 )
 
 // Outside says what becomes of raw values that a calibration was not made for.
@@ -66,16 +68,6 @@ func (c *Calibration) round(v float64) float64 {
 	return v
 }
 
-const since = ", since "
-
-// SinceIn is since when a calibration counts that String wrote; zero when it does not say.
-func SinceIn(text string) (t time.Time) {
-	if _, stated, ok := strings.Cut(text, since); ok {
-		t, _ = time.Parse(time.RFC3339, stated) // as String wrote it
-	}
-	return t
-}
-
 // String is the calibration for people.
 func (c *Calibration) String() string {
 	var out strings.Builder
@@ -97,7 +89,7 @@ func (c *Calibration) String() string {
 		out.WriteString(", decimals " + strconv.Itoa(c.Decimals))
 	}
 	if c.Since != 0 {
-		out.WriteString(since + time.Unix(0, c.Since).UTC().Format(time.RFC3339))
+		out.WriteString(series.CalibratedSince + time.Unix(0, c.Since).UTC().Format(time.RFC3339))
 	}
 	return out.String()
 }

@@ -7,7 +7,7 @@ import (
 	"slices"
 	"time"
 
-	"nexocumula/internal/core/rollup"
+	"nexocumula/internal/core/series"
 )
 
 // A run of marks is written mark after mark, in order of series, tier and time:
@@ -53,17 +53,17 @@ func floor(t int64) int64 {
 }
 
 // of reads what a mark is about.
-func of(series uint32, what int64) Of {
+func of(id uint32, what int64) Of {
 	if what%2 == 1 {
-		return Of{Kind: Kind(what/2 + 1), Series: series}
+		return Of{Kind: Kind(what/2 + 1), Series: id}
 	}
-	return Of{Series: series, Tier: rollup.Tier(what / 2 * unit)}
+	return Of{Series: id, Tier: series.Tier(what / 2 * unit)}
 }
 
 // Decode reads what Encode wrote.
 func Decode(data []byte) ([]Mark, error) {
 	var out []Mark
-	var series uint64
+	var id uint64
 	for len(data) > 0 {
 		var v [6]int64
 		for i := range v {
@@ -80,12 +80,12 @@ func Decode(data []byte) ([]Mark, error) {
 			}
 			data = data[n:]
 		}
-		series += uint64(v[0])
-		if series > 1<<32-1 || v[1]/2 > mostMillis || v[1]%2 == 1 && v[1] != 2*int64(Sketches)-1 || v[2] > mostMillis || v[2] < -mostMillis || v[3] < 1 || v[3] > mostMillis || v[5] > mostMillis/1000 || v[5] < 0 {
+		id += uint64(v[0])
+		if id > 1<<32-1 || v[1]/2 > mostMillis || v[1]%2 == 1 && v[1] != 2*int64(Sketches)-1 || v[2] > mostMillis || v[2] < -mostMillis || v[3] < 1 || v[3] > mostMillis || v[5] > mostMillis/1000 || v[5] < 0 {
 			return nil, errDamaged
 		}
 		out = append(out, Mark{
-			Of:   of(uint32(series), v[1]),
+			Of:   of(uint32(id), v[1]),
 			Span: Span{From: v[2] * unit, To: (v[2] + v[3]) * unit, Rows: int(v[4]), Since: v[5] * int64(time.Second)},
 		})
 	}

@@ -2,19 +2,18 @@ package marks
 
 import (
 	"math/rand/v2"
+	"nexocumula/internal/core/series"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
-
-	"nexocumula/internal/core/rollup"
 )
 
 const minute = int64(time.Minute)
 
-func mark(series uint32, from, to int64, rows int) Mark {
-	return Mark{Of{Series: series, Tier: rollup.Minute}, Span{From: from * minute, To: to * minute, Rows: rows, Since: from * minute}}
+func mark(id uint32, from, to int64, rows int) Mark {
+	return Mark{Of{Series: id, Tier: series.Minute}, Span{From: from * minute, To: to * minute, Rows: rows, Since: from * minute}}
 }
 
 func all(s *Set) (out []Mark) {
@@ -34,8 +33,8 @@ func TestSpansThatMeetBecomeOne(t *testing.T) {
 	assert.ElementsMatch(t, []Mark{mark(1, 10, 40, 42), mark(2, 0, 5, 5)}, all(&s))
 	assert.Equal(t, 47, s.Rows())
 	assert.Equal(t, int64(0), s.Oldest())
-	assert.Equal(t, 15, s.Cut(Of{Series: 1, Tier: rollup.Minute}, 25*minute)+s.Cut(Of{Series: 2, Tier: rollup.Minute}, 0)-6, "a share of the rows goes with what is cut")
-	first, ok := s.First(Of{Series: 1, Tier: rollup.Minute})
+	assert.Equal(t, 15, s.Cut(Of{Series: 1, Tier: series.Minute}, 25*minute)+s.Cut(Of{Series: 2, Tier: series.Minute}, 0)-6, "a share of the rows goes with what is cut")
+	first, ok := s.First(Of{Series: 1, Tier: series.Minute})
 	assert.True(t, ok)
 	assert.Equal(t, 25*minute, first)
 	for range 2 {

@@ -1,9 +1,8 @@
 package marks
 
 import (
+	"nexocumula/internal/core/series"
 	"slices"
-
-	"nexocumula/internal/core/rollup"
 )
 
 // Kind is a kind of rows of a series that are sent.
@@ -19,7 +18,7 @@ const (
 type Of struct {
 	Kind   Kind
 	Series uint32
-	Tier   rollup.Tier // of summaries
+	Tier   series.Tier // of summaries
 }
 
 // Span is from <= start of the window < to.

@@ -14,15 +14,15 @@ import (
 // Window names one window of one series, of its summaries or of its sketches.
 type Window struct {
 	Series uint32
-	Tier   Tier // 0 of sketches, which are Quarter wide
-	Sketch bool `json:",omitempty"`
+	Tier   series.Tier // 0 of sketches, which are Quarter wide
+	Sketch bool        `json:",omitempty"`
 	Start  int64
 }
 
 // End is where the window does.
 func (w Window) End() int64 {
 	if w.Sketch {
-		return w.Start + int64(Quarter)
+		return w.Start + int64(series.Quarter)
 	}
 	return w.Start + int64(w.Tier)
 }
@@ -66,10 +66,10 @@ func (p *Pending) Len() int { return len(p.marks) }
 func (p *Pending) Touch(id uint32, def *series.Definition, times []int64, now int64) {
 	if def.Sketch {
 		for _, t := range times {
-			p.mark(Window{Series: id, Sketch: true, Start: Quarter.Start(t)}, now, 0)
+			p.mark(Window{Series: id, Sketch: true, Start: series.Quarter.Start(t)}, now, 0)
 		}
 	}
-	tier := TiersOf(def)[0]
+	tier := def.Tiers.Narrowest()
 	next := int64(math.MinInt64) // windows before it are marked already
 	for _, t := range times {
 		if t >= next {
@@ -83,7 +83,7 @@ func (p *Pending) Touch(id uint32, def *series.Definition, times []int64, now in
 // Follow marks the windows of another tier that lie over those that were made. steps is how many
 // tiers there are between it and the readings: the windows of each close a moment after those of
 // the one before, so that the last of these is made.
-func (p *Pending) Follow(made []Window, tier Tier, steps int, now int64) (marked []Window) {
+func (p *Pending) Follow(made []Window, tier series.Tier, steps int, now int64) (marked []Window) {
 	next := int64(math.MinInt64)
 	for _, w := range made {
 		for start := max(next, tier.Start(w.Start)); start < w.End(); start += int64(tier) {
@@ -115,7 +115,7 @@ func (w Window) compare(o Window) int {
 }
 
 // Oldest is, of each series with a pending window of readings, where the oldest of these begins.
-func (p *Pending) Oldest(narrowest func(id uint32) Tier) map[uint32]int64 {
+func (p *Pending) Oldest(narrowest func(id uint32) series.Tier) map[uint32]int64 {
 	out := map[uint32]int64{}
 	for w := range p.marks {
 		if w.Sketch || w.Tier == narrowest(w.Series) {

@@ -91,14 +91,14 @@ func TestWhatIsOverAndPendingIsOneStretchOfASeries(t *testing.T) {
 	def := &series.Definition{Kind: series.Gauge, FreshFor: time.Minute, Sketch: true}
 	p.Touch(1, def, []int64{at(5), at(47), at(3600)}, at(3603))
 	p.Touch(2, def, []int64{at(3600)}, at(3603))
-	p.Follow([]Window{{Series: 1, Tier: TenSecond, Start: 0}}, Tier(time.Hour), 1, at(3603))
-	over := func(now int64, tiers ...Tier) map[uint32]Stretch {
+	p.Follow([]Window{{Series: 1, Tier: series.TenSecond, Start: 0}}, series.Tier(time.Hour), 1, at(3603))
+	over := func(now int64, tiers ...series.Tier) map[uint32]Stretch {
 		return p.Over(func(w Window) bool { return w.Closed(now) && (tiers == nil || slices.Contains(tiers, w.Tier)) })
 	}
 	assert.Equal(t, map[uint32]Stretch{1: {0, at(3600)}}, over(at(3603)), "the hour is, the window that has begun in the next one is not, and sketches are another matter")
-	assert.Equal(t, map[uint32]Stretch{1: {0, at(50)}}, over(at(3603), TenSecond))
+	assert.Equal(t, map[uint32]Stretch{1: {0, at(50)}}, over(at(3603), series.TenSecond))
 	assert.Equal(t, map[uint32]Stretch{1: {0, at(3610)}, 2: {at(3600), at(3610)}}, over(at(3612)))
-	assert.Empty(t, over(at(11), TenSecond), "what could not be made yet was not made before either")
-	p.Drop(Window{Series: 1, Tier: Tier(time.Hour)})
-	assert.Equal(t, []Window{{Series: 1, Tier: TenSecond}, {Series: 1, Tier: TenSecond, Start: at(40)}, {Series: 1, Tier: TenSecond, Start: at(3600)}}, p.Some(func(w Window) bool { return w.Series == 1 && !w.Sketch }))
+	assert.Empty(t, over(at(11), series.TenSecond), "what could not be made yet was not made before either")
+	p.Drop(Window{Series: 1, Tier: series.Tier(time.Hour)})
+	assert.Equal(t, []Window{{Series: 1, Tier: series.TenSecond}, {Series: 1, Tier: series.TenSecond, Start: at(40)}, {Series: 1, Tier: series.TenSecond, Start: at(3600)}}, p.Some(func(w Window) bool { return w.Series == 1 && !w.Sketch }))
 }

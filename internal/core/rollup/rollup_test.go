@@ -214,11 +214,3 @@ func TestSummariesSurviveAsColumns(t *testing.T) {
 		assert.Equal(t, next, FromRow(b, 1, kind))
 	}
 }
-
-func TestTiersCountFrom1970AlsoBeforeIt(t *testing.T) {
-	assert.Equal(t, 60*second, Minute.Start(119*second))
-	assert.Equal(t, -60*second, Minute.Start(-1))
-	assert.Equal(t, -60*second, Minute.Start(-60*second))
-	assert.Equal(t, "10s", TenSecond.String())
-	assert.Equal(t, "readings", Readings.String())
-}

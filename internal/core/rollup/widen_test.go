@@ -14,7 +14,7 @@ import (
 )
 
 // chain makes the summaries of all windows of some tiers, each from the one before.
-func chain(rows column.Block, def *series.Definition, tiers []Tier) []column.Block {
+func chain(rows column.Block, def *series.Definition, tiers []series.Tier) []column.Block {
 	out := []column.Block{rows}
 	for i, tier := range tiers {
 		made := NewBlock(def.Kind, 0)
@@ -33,7 +33,7 @@ func chain(rows column.Block, def *series.Definition, tiers []Tier) []column.Blo
 }
 
 func TestAWiderTierSaysOfANarrowerOneWhatItWouldOfReadings(t *testing.T) {
-	tiers := []Tier{TenSecond, Minute, Quarter, Tier(time.Hour)}
+	tiers := []series.Tier{series.TenSecond, series.Minute, series.Quarter, series.Tier(time.Hour)}
 	for seed := range uint64(300) {
 		r := rand.New(rand.NewPCG(seed, 7))
 		kind := []series.Kind{series.Gauge, series.Counter, series.State, series.Bearing}[seed%4]
@@ -69,28 +69,15 @@ func TestAWiderTierSaysOfANarrowerOneWhatItWouldOfReadings(t *testing.T) {
 	}
 }
 
-func TestTiersAreMultiplesOfTheOneBefore(t *testing.T) {
-	tiers, err := ParseTiers([]string{"10s", "1m", "15m", "1h", "1d"})
-	require.NoError(t, err)
-	assert.Equal(t, "10s,1m,15m,1h,1d", Names(tiers))
-	assert.Equal(t, tiers, TiersOf(&series.Definition{Tiers: Names(tiers)}))
-	assert.Equal(t, Tiers, TiersOf(&series.Definition{}))
-	assert.Empty(t, Names(Tiers))
-	for _, bad := range [][]string{{}, {"0s"}, {"1500ms"}, {"2d"}, {"x"}, {"10s", "15s"}, {"1m", "10s"}, {"10s", "10s"}, {"1s", "2s", "4s", "8s", "16s", "32s", "64s", "128s", "256s"}} {
-		_, err := ParseTiers(bad)
-		assert.Error(t, err, "%v", bad)
-	}
-}
-
 func TestWiderWindowsFollowNarrowerOnes(t *testing.T) {
 	p := NewPending()
-	made := []Window{{Series: 1, Tier: TenSecond, Start: 50 * second}, {Series: 1, Tier: TenSecond, Start: 60 * second}, {Series: 1, Tier: TenSecond, Start: 70 * second}}
-	p.Follow(made, Minute, 1, 80*second)
+	made := []Window{{Series: 1, Tier: series.TenSecond, Start: 50 * second}, {Series: 1, Tier: series.TenSecond, Start: 60 * second}, {Series: 1, Tier: series.TenSecond, Start: 70 * second}}
+	p.Follow(made, series.Minute, 1, 80*second)
 	assert.Equal(t, []int64{0, 60}, starts(p.Due(1000*second, false, 10)))
-	p.Follow([]Window{{Series: 1, Tier: Minute, Start: 60 * second}}, Tier(30*time.Second), 0, 80*second)
+	p.Follow([]Window{{Series: 1, Tier: series.Minute, Start: 60 * second}}, series.Tier(30*time.Second), 0, 80*second)
 	assert.Equal(t, []int64{60, 90}, starts(p.Due(1000*second, false, 10)), "a narrower tier takes over what a wider one left")
 
-	marked := p.Follow([]Window{{Series: 1, Tier: TenSecond, Start: 50 * second}, {Series: 1, Tier: TenSecond, Start: 110 * second}, {Series: 1, Tier: TenSecond, Start: 120 * second}}, Minute, 1, 122*second)
+	marked := p.Follow([]Window{{Series: 1, Tier: series.TenSecond, Start: 50 * second}, {Series: 1, Tier: series.TenSecond, Start: 110 * second}, {Series: 1, Tier: series.TenSecond, Start: 120 * second}}, series.Minute, 1, 122*second)
 	assert.Equal(t, []int64{0, 60, 120}, starts(marked))
 	assert.Equal(t, []int64{60}, starts(p.TakeClosed(marked, 122*second)), "the one that closes now; one is open, and one may get more")
 	assert.Equal(t, []int64{0}, starts(p.Due(124*second, false, 10)))

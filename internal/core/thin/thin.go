@@ -1,10 +1,11 @@
+// Package thin decides which readings of a series are kept for good: fewer than arrive, within a
+// stated error.
 package thin
 
 import (
 	"math"
 
 	"nexocumula/internal/core/column"
-	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/series"
 )
 
@@ -19,19 +20,20 @@ func (t Tally) Plus(o Tally) Tally {
 	return Tally{t.Arrived + o.Arrived, t.Kept + o.Kept, max(t.Worst, o.Worst)}
 }
 
-// Thin returns the readings that stay. Only those with from <= time < until may go; the
+// Thin returns the readings of a series that stay by its rule. Only those with from <= time < until may go; the
 // others stay, and serve to see what lies around. Nor does any go of the windows of the narrowest
 // tier on both sides of a gap, in which no reading spoke for the series: late ones may fill the
 // gap, and the summaries of these windows must then be made again from all their readings.
-func (r Settings) Thin(rows column.Block, from, until int64, def *series.Definition) (column.Block, Tally) {
+func Thin(rows column.Block, from, until int64, def *series.Definition) (column.Block, Tally) {
+	r := def.Thinning
 	times, values := rows.Times, rows.Cols[0]
 	first, end := rows.Search(from), rows.Search(until)
-	if r.Method == "" || first == end {
+	if r.Method == 0 || first == end {
 		return rows, Tally{}
 	}
-	stay := r.fixed(times, first, end, def)
-	t := &thinning{Settings: r, times: times, values: values, stay: stay, circle: def.Kind == series.Bearing}
-	if r.Method == Door {
+	stay := fixed(times, first, end, def)
+	t := &thinning{Thinning: r, times: times, values: values, stay: stay, circle: def.Kind == series.Bearing}
+	if r.Method == series.SwingingDoor {
 		t.door(max(0, first-1), end)
 	} else {
 		t.hold(max(0, first-1), end)
@@ -50,9 +52,9 @@ func (r Settings) Thin(rows column.Block, from, until int64, def *series.Definit
 }
 
 // fixed marks what must stay, whatever its value.
-func (r Settings) fixed(times []int64, first, end int, def *series.Definition) []bool {
+func fixed(times []int64, first, end int, def *series.Definition) []bool {
 	stay := make([]bool, len(times))
-	tier := rollup.TiersOf(def)[0]
+	tier := def.Tiers.Narrowest()
 	whole := func(i int) { // its window, and the one before, which may speak for the window's start
 		start := tier.Start(times[i])
 		k := i
@@ -80,7 +82,7 @@ func (r Settings) fixed(times []int64, first, end int, def *series.Definition) [
 }
 
 type thinning struct {
-	Settings
+	series.Thinning
 	times  []int64
 	values []float64
 	stay   []bool
@@ -147,7 +149,7 @@ func (t *thinning) worst(first, end int) (out float64) {
 		}
 		for k := kept + 1; k < i; k++ {
 			says := t.values[kept]
-			if t.Method == Door {
+			if t.Method == series.SwingingDoor {
 				share := float64(t.times[k]-t.times[kept]) / float64(t.times[i]-t.times[kept])
 				says += share * (t.values[i] - t.values[kept])
 			}

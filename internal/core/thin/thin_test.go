@@ -48,10 +48,10 @@ func made(r *rand.Rand, shape func(*rand.Rand, int, float64) float64, gaps bool)
 }
 
 // says returns the value of kept readings at a time: the last value, or the straight line to the next.
-func says(r Settings, kept column.Block, t int64) float64 {
+func says(r series.Thinning, kept column.Block, t int64) float64 {
 	i := kept.Search(t+1) - 1
 	v := kept.Cols[0][i]
-	if r.Method == Door && i+1 < kept.Len() {
+	if r.Method == series.SwingingDoor && i+1 < kept.Len() {
 		v += float64(t-kept.Times[i]) / float64(kept.Times[i+1]-kept.Times[i]) * (kept.Cols[0][i+1] - v)
 	}
 	return v
@@ -59,17 +59,18 @@ func says(r Settings, kept column.Block, t int64) float64 {
 
 func TestWhatGoesIsWithinTheStatedErrorOfWhatStays(t *testing.T) {
 	def := &series.Definition{Kind: series.Gauge, FreshFor: time.Minute}
-	rules := []Settings{
-		{Method: OnChange, Silence: time.Minute}, {Method: Deadband, Within: 1, Silence: time.Minute}, {Method: Deadband, Relative: 0.05, Silence: 30 * time.Second},
-		{Method: Deadband, Within: 0.01, Relative: 0.01, Silence: time.Minute}, {Method: Door, Within: 1, Silence: time.Hour}, {Method: Door, Within: 0.001, Silence: 10 * time.Second},
+	rules := []series.Thinning{
+		{Method: series.OnChange, Silence: time.Minute}, {Method: series.Deadband, Within: 1, Silence: time.Minute}, {Method: series.Deadband, Relative: 0.05, Silence: 30 * time.Second},
+		{Method: series.Deadband, Within: 0.01, Relative: 0.01, Silence: time.Minute}, {Method: series.SwingingDoor, Within: 1, Silence: time.Hour}, {Method: series.SwingingDoor, Within: 0.001, Silence: 10 * time.Second},
 	}
 	for name, shape := range shapes {
 		for seed := range uint64(20) {
 			for _, rule := range rules {
 				require.NoError(t, rule.Check(def.Kind))
+				def.Thinning = rule
 				rows := made(rand.New(rand.NewPCG(seed, 9)), shape, seed%2 == 0)
 				from, until := rows.Times[50], rows.Times[500]
-				kept, tally := rule.Thin(rows, from, until, def)
+				kept, tally := Thin(rows, from, until, def)
 				about := fmt.Sprintf("%s, %s, seed %d", name, rule, seed)
 
 				require.EqualValues(t, 450, tally.Arrived, about)
@@ -94,7 +95,7 @@ func TestWhatGoesIsWithinTheStatedErrorOfWhatStays(t *testing.T) {
 						require.Equal(t, kept.Times[i], rows.Times[k+1], "%s: no silence of %v that there was not", about, time.Duration(gap))
 					}
 				}
-				again, _ := rule.Thin(kept, math.MinInt64, from, def) // what was before is not asked about twice
+				again, _ := Thin(kept, math.MinInt64, from, def) // what was before is not asked about twice
 				require.Equal(t, kept.Times[kept.Search(from):], again.Times[again.Search(from):], about)
 			}
 		}
@@ -103,7 +104,7 @@ func TestWhatGoesIsWithinTheStatedErrorOfWhatStays(t *testing.T) {
 
 func TestADeadbandKeepsWhatASlowOneWould(t *testing.T) {
 	def := &series.Definition{Kind: series.Bearing, FreshFor: time.Hour}
-	rule := Settings{Method: Deadband, Within: 5, Silence: time.Hour}
+	def.Thinning = series.Thinning{Method: series.Deadband, Within: 5, Silence: time.Hour}
 	rows := column.New(1, 0)
 	r := rand.New(rand.NewPCG(1, 1))
 	v := 355.0
@@ -111,7 +112,7 @@ func TestADeadbandKeepsWhatASlowOneWould(t *testing.T) {
 		rows.Add(int64(i)*30*second, v)
 		v = math.Mod(v+r.NormFloat64()*4+360, 360)
 	}
-	kept, _ := rule.Thin(rows, rows.Times[1], rows.Times[299], def)
+	kept, _ := Thin(rows, rows.Times[1], rows.Times[299], def)
 	want := []int64{0}
 	last := rows.Cols[0][0]
 	for i := 1; i < 299; i++ {
@@ -125,25 +126,26 @@ func TestADeadbandKeepsWhatASlowOneWould(t *testing.T) {
 
 func TestTheFirstValueAfterAStartIsNoChange(t *testing.T) {
 	def := &series.Definition{Kind: series.State, FreshFor: time.Minute}
-	rule := Settings{Method: OnChange, Silence: time.Minute}
+	def.Thinning = series.Thinning{Method: series.OnChange, Silence: time.Minute}
 	rows := column.New(1, 0)
 	for i := range 100 {
 		rows.Add(int64(i)*second, 2)
 	}
-	kept, tally := rule.Thin(rows, rows.Times[1], rows.Times[90], def) // one that was kept, and what came since
+	kept, tally := Thin(rows, rows.Times[1], rows.Times[90], def) // one that was kept, and what came since
 	assert.Equal(t, []int64{0, 60, 89}, []int64{kept.Times[0] / second, kept.Times[1] / second, kept.Times[2] / second})
 	assert.Equal(t, Tally{Arrived: 89, Kept: 2}, tally)
 }
 
 func TestWindowsBesideAGapStayWhole(t *testing.T) {
-	def := &series.Definition{Kind: series.Gauge, FreshFor: 20 * time.Second, Tiers: "10s,1m"}
+	def := &series.Definition{Kind: series.Gauge, FreshFor: 20 * time.Second}
 	rows := column.New(1, 0)
 	for i := range 400 {
 		if at := int64(i) * second; at < 123*second || at >= 207*second {
 			rows.Add(at, 5)
 		}
 	}
-	kept, _ := Settings{Method: OnChange, Silence: 20 * time.Second}.Thin(rows, 0, 300*second, def)
+	def.Thinning = series.Thinning{Method: series.OnChange, Silence: 20 * time.Second}
+	kept, _ := Thin(rows, 0, 300*second, def)
 	for _, window := range []int64{120, 200} {
 		start, end := window*second, (window+10)*second
 		assert.Equal(t, rows.Between(start, end).Times, kept.Between(start, end).Times)
@@ -151,25 +153,4 @@ func TestWindowsBesideAGapStayWhole(t *testing.T) {
 	assert.True(t, slices.Contains(kept.Times, 119*second), "it speaks for the start of the window that stays whole")
 	assert.Less(t, kept.Between(0, 100*second).Len(), 20)
 	assert.Equal(t, rollup.Fold(rows, 120*second, 130*second, def), rollup.Fold(kept, 120*second, 130*second, def))
-}
-
-func TestRulesOfThinningAreCheckedAndRead(t *testing.T) {
-	for _, bad := range []Settings{
-		{Method: "some", Silence: 1}, {Method: OnChange, Within: 1, Silence: 1}, {Method: Deadband, Silence: 1}, {Method: Deadband, Within: -1, Silence: 1}, {Method: Deadband, Within: math.NaN(), Silence: 1},
-		{Method: Deadband, Relative: 1, Silence: 1}, {Method: Door, Silence: 1}, {Method: Door, Within: 1, Relative: 0.1, Silence: 1}, {Method: Door, Within: math.Inf(1), Silence: 1},
-		{Method: OnChange}, {Method: OnChange, Silence: 25 * time.Hour},
-	} {
-		assert.Error(t, bad.Check(series.Gauge), "%v", bad)
-	}
-	assert.Error(t, Settings{Method: Deadband, Within: 1, Silence: 1}.Check(series.State))
-	assert.Error(t, Settings{Method: Door, Within: 1, Silence: 1}.Check(series.Bearing))
-	for _, good := range []Settings{{}, {Method: OnChange, Silence: time.Minute}, {Method: Deadband, Within: 0.1, Relative: 0.25, Silence: 90 * time.Second}, {Method: Door, Within: 1e-9, Silence: time.Hour}} {
-		read, err := Parse(good.String())
-		require.NoError(t, err)
-		assert.Equal(t, good, read)
-	}
-	for _, bad := range []string{"deadband within", "deadband within x", "deadband about 3"} {
-		_, err := Parse(bad)
-		assert.Error(t, err, bad)
-	}
 }

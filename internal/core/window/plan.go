@@ -5,7 +5,7 @@ import (
 	"slices"
 	"time"
 
-	"nexocumula/internal/core/rollup"
+	"nexocumula/internal/core/series"
 	"nexocumula/internal/core/span"
 )
 
@@ -13,7 +13,7 @@ import (
 // window lies inside of, out of the rows of one tier.
 type Plan struct {
 	Windows []Window
-	Tier    rollup.Tier
+	Tier    series.Tier
 
 	bounds []int64 // segment i is bounds[i] <= time < bounds[i+1]
 	parts  [][]int // of each window: begin and end of each run of segments; nil: segment i is window i
@@ -22,7 +22,7 @@ type Plan struct {
 // NewPlan finds the segments and the widest of the tiers whose windows fill each of them
 // exactly. Without readings the narrowest tier must; with exactReadings nothing but
 // readings will do.
-func NewPlan(windows []Window, tiers []rollup.Tier, readings, exactReadings bool) (*Plan, error) {
+func NewPlan(windows []Window, tiers []series.Tier, readings, exactReadings bool) (*Plan, error) {
 	p := &Plan{Windows: windows}
 	p.segments()
 	if exactReadings {
@@ -112,7 +112,7 @@ func (p *Plan) fits(width int64) bool {
 	return true
 }
 
-func (p *Plan) noTier(narrowest rollup.Tier) error {
+func (p *Plan) noTier(narrowest series.Tier) error {
 	finest := int64(narrowest)
 	for _, b := range p.bounds {
 		if b%finest == 0 {
@@ -157,7 +157,7 @@ func (p *Plan) Segments() int { return len(p.bounds) - 1 }
 
 // Why says why rows of the plan's tier are read and not of a wider one of those that are
 // kept; "" when there is none.
-func (p *Plan) Why(tiers []rollup.Tier) string {
+func (p *Plan) Why(tiers []series.Tier) string {
 	for _, tier := range tiers {
 		if tier <= p.Tier {
 			continue

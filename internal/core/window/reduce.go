@@ -312,7 +312,7 @@ func (r *Reducer) Finish() Rows {
 	return *out
 }
 
-// Sketch takes in that of a window of rollup.Quarter, which no edge may lie inside of.
+// Sketch takes in that of a window of series.Quarter, which no edge may lie inside of.
 // They may come in any order, before or after the rows.
 func (r *Reducer) Sketch(start int64, s *sketch.Sketch) error {
 	if r.sketches == nil {

@@ -76,9 +76,9 @@ func TestBoundsFromSummariesHoldTheTruth(t *testing.T) {
 		}
 		windows, err := Grid{Width: Step{Fixed: 4 * time.Minute}}.Cut(Range{From: time.Unix(0, 0), To: time.Unix(0, 8*minute), Exact: true}, 10)
 		require.NoError(t, err)
-		exact, err := NewPlan(windows, rollup.Tiers, true, true)
+		exact, err := NewPlan(windows, series.Tiers{}.All(), true, true)
 		require.NoError(t, err)
-		bounded, err := NewPlan(windows, rollup.Tiers, false, false)
+		bounded, err := NewPlan(windows, series.Tiers{}.All(), false, false)
 		require.NoError(t, err)
 		truth, about := NewReducer(exact, def, stats, Options{}), NewReducer(bounded, def, stats, Options{})
 		require.NoError(t, truth.Rows(raw, 0))

@@ -30,9 +30,9 @@ func reduce(t *testing.T, kind series.Kind, gaps string, stats string, pairs ...
 	}
 	windows, err := Grid{Width: Step{Fixed: 2 * time.Minute}}.Cut(Range{From: time.Unix(0, 0), To: time.Unix(0, 8*minute)}, 100)
 	require.NoError(t, err)
-	p, err := NewPlan(windows, rollup.Tiers, false, false)
+	p, err := NewPlan(windows, series.Tiers{}.All(), false, false)
 	require.NoError(t, err)
-	assert.Equal(t, rollup.Minute, p.Tier)
+	assert.Equal(t, series.Minute, p.Tier)
 	g, err := ParseGaps(gaps)
 	require.NoError(t, err)
 	asked, err := ParseStats(stats)
@@ -164,20 +164,20 @@ func TestPlansPickTheWidestExactTier(t *testing.T) {
 		require.NoError(t, err)
 		return windows
 	}
-	for width, tier := range map[time.Duration]rollup.Tier{
-		time.Minute: rollup.Minute, time.Hour: rollup.Minute, 90 * time.Second: rollup.TenSecond, 7 * time.Second: rollup.Readings,
+	for width, tier := range map[time.Duration]series.Tier{
+		time.Minute: series.Minute, time.Hour: series.Minute, 90 * time.Second: series.TenSecond, 7 * time.Second: series.Readings,
 	} {
-		p, err := NewPlan(cut(width), rollup.Tiers, true, false)
+		p, err := NewPlan(cut(width), series.Tiers{}.All(), true, false)
 		require.NoError(t, err)
 		assert.Equal(t, tier, p.Tier, width)
 	}
-	_, err := NewPlan(cut(7*time.Second), rollup.Tiers, false, false)
+	_, err := NewPlan(cut(7*time.Second), series.Tiers{}.All(), false, false)
 	assert.ErrorContains(t, err, "only summaries of 10s are kept here; use widths and times that are multiples of it, such as 1970-01-01T00:16:30Z")
-	_, err = NewPlan(cut(time.Minute), rollup.Tiers, false, true)
+	_, err = NewPlan(cut(time.Minute), series.Tiers{}.All(), false, true)
 	assert.ErrorContains(t, err, "need the readings")
-	p, err := NewPlan(cut(time.Minute), rollup.Tiers, true, true)
+	p, err := NewPlan(cut(time.Minute), series.Tiers{}.All(), true, true)
 	require.NoError(t, err)
-	assert.Equal(t, rollup.Readings, p.Tier)
+	assert.Equal(t, series.Readings, p.Tier)
 	assert.True(t, p.Cut(960e9, 1080e9))
 	assert.False(t, p.Cut(960e9, 1020e9), "an edge at either end lies not inside")
 }

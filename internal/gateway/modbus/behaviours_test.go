@@ -15,7 +15,6 @@ import (
 	"github.com/stretchr/testify/require"
 	"golang.org/x/sys/unix"
 
-	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/series"
 )
 
@@ -313,7 +312,7 @@ func (d *tried) given() bool {
 		if !found {
 			continue
 		}
-		_, v, ok, err := d.Store.LastBefore(context.Background(), one.ID, rollup.Readings, time.Now().Add(time.Hour).UnixNano())
+		_, v, ok, err := d.Store.LastBefore(context.Background(), one.ID, series.Readings, time.Now().Add(time.Hour).UnixNano())
 		if err != nil || !ok || v != float64(address) {
 			return false
 		}

@@ -15,7 +15,6 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/gateway/source"
 	"nexocumula/internal/gateway/source/sourcetest"
@@ -144,7 +143,7 @@ func (b *bench) more(n int) {
 func (b *bench) value(t *testing.T, path string) (value float64) {
 	b.Eventually(path+" is stored", func() bool {
 		if one, found := b.Store.Find(series.Path(path)); found {
-			_, v, ok, err := b.Store.LastBefore(t.Context(), one.ID, rollup.Readings, time.Now().Add(time.Hour).UnixNano())
+			_, v, ok, err := b.Store.LastBefore(t.Context(), one.ID, series.Readings, time.Now().Add(time.Hour).UnixNano())
 			require.NoError(t, err)
 			value = v
 			return ok
@@ -263,7 +262,7 @@ func TestReadingsOfAScheduleMayHaveItsTime(t *testing.T) {
 	b.more(5)
 	b.value(t, "site/u/a")
 	one, _ := b.Store.Find("site/u/a")
-	block, err := b.Store.Read(t.Context(), one.ID, rollup.Readings, 0, time.Now().Add(time.Hour).UnixNano())
+	block, err := b.Store.Read(t.Context(), one.ID, series.Readings, 0, time.Now().Add(time.Hour).UnixNano())
 	require.NoError(t, err)
 	for i, at := range block.Times {
 		assert.EqualValues(t, 50*time.Millisecond, time.Duration(at)%(200*time.Millisecond), i)

@@ -18,7 +18,6 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/gateway/source"
 	"nexocumula/internal/gateway/source/sourcetest"
@@ -42,7 +41,7 @@ func stored(t *testing.T, b *sourcetest.Bench, path series.Path) (values []float
 	if !ok {
 		return nil
 	}
-	rows, err := b.Store.Read(t.Context(), found.ID, rollup.Readings, 0, 1<<62)
+	rows, err := b.Store.Read(t.Context(), found.ID, series.Readings, 0, 1<<62)
 	require.NoError(t, err)
 	if rows.Len() == 0 {
 		return nil

@@ -10,7 +10,6 @@ import (
 	"nexocumula/internal/config"
 	"nexocumula/internal/core/column"
 	"nexocumula/internal/core/reading"
-	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/store"
 	"nexocumula/internal/store/engine"
@@ -82,7 +81,7 @@ func (c *committer) commit(ctx context.Context, all []*Delivery) {
 	newest := make([]int64, len(touched))
 	for i, k := range touched {
 		k.rows = k.rows.Normalize()
-		batch.Entries = append(batch.Entries, engine.Entry{Series: k.id, Tier: rollup.Readings, Rows: k.rows})
+		batch.Entries = append(batch.Entries, engine.Entry{Series: k.id, Tier: series.Readings, Rows: k.rows})
 		before, _ := c.store.Get(k.id)
 		newest[i] = before.LastTime
 	}

@@ -11,7 +11,6 @@ import (
 
 	"nexocumula/internal/config"
 	"nexocumula/internal/core/reading"
-	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/store/records"
 )
@@ -94,7 +93,7 @@ func TestSeriesAreFoundAsTheyAppear(t *testing.T) {
 		found := r.pipe.Discovered()
 		require.Len(t, found, 1)
 		assert.Len(t, found[0].Found, 6)
-		r.pipe.Use([]config.SeriesRule{finding, named, {Select: selector(t, "+/+/count"), Kind: series.Gauge, FreshFor: time.Minute, Tiers: rollup.Tiers}}, nil)
+		r.pipe.Use([]config.SeriesRule{finding, named, {Select: selector(t, "+/+/count"), Definition: series.Definition{Kind: series.Gauge, FreshFor: time.Minute}}}, nil)
 		assert.Len(t, r.pipe.Discovered()[0].Found, 4)
 		assert.Empty(t, r.bring("long-mere/buoy-3/count", reading.Reading{Value: 5}), "a rule names it now")
 		assert.Empty(t, r.bring("long-mere/buoy-5/depth", reading.Reading{Value: 5}), "and there is room for others")

@@ -19,7 +19,7 @@ import (
 // fill makes tiers that a series did not have, from what there is of it. Until all of them are
 // made the series keeps its old ones, and nobody looks at the new.
 type fill struct {
-	wanted []rollup.Tier
+	wanted series.Tiers
 	jobs   []fillJob
 	at     int       // the job in work
 	again  time.Time // not before it is looked at once more whether the uplinks have all
@@ -27,13 +27,13 @@ type fill struct {
 	until  int64     // where it ends
 }
 
-type fillJob struct{ tier, source rollup.Tier }
+type fillJob struct{ tier, source series.Tier }
 
 // made reports that only the uplinks are waited for.
 func (f *fill) made() bool { return f.at == len(f.jobs) }
 
 // makes reports that a tier is one that the series did not have.
-func (f *fill) makes(tier rollup.Tier) bool {
+func (f *fill) makes(tier series.Tier) bool {
 	return slices.ContainsFunc(f.jobs, func(j fillJob) bool { return j.tier == tier })
 }
 
@@ -74,19 +74,18 @@ type fillerStore interface {
 // awaiting are the uplinks.
 type awaiting interface {
 	// Waiting reports whether any still has to send summaries of a series' tier of before a time.
-	Waiting(id uint32, tier rollup.Tier, before int64) bool
+	Waiting(id uint32, tier series.Tier, before int64) bool
 }
 
 // tiersOf returns the tiers that the rules want of a series. A quality series has the tiers of its series.
-func (r *rules) tiersOf(path series.Path) []rollup.Tier {
+func (r *rules) tiersOf(path series.Path) series.Tiers {
 	rule := config.RuleOf(r.rules, path)
 	if of, ok := strings.CutSuffix(string(path), "/"+config.QualityLevel); ok {
 		if marked := config.RuleOf(r.rules, series.Path(of)); marked.Marks() {
 			rule = marked
 		}
 	}
-	def := rule.Definition(path)
-	return rollup.TiersOf(&def)
+	return rule.Tiers
 }
 
 // planFills begins to make the tiers that the rules want and series do not have.
@@ -95,19 +94,20 @@ func (fl *filler) planFills(r *rules) {
 	before := fl.fills.of
 	fl.fills.of = map[uint32]*fill{}
 	for _, s := range fl.store.List(series.Everything()) {
-		wanted, have := r.tiersOf(s.Path), rollup.TiersOf(&s.Definition)
-		if !s.Collected || slices.Equal(wanted, have) {
+		get := r.tiersOf(s.Path)
+		if !s.Collected || get == s.Tiers {
 			continue
 		}
-		if f := before[s.ID]; f != nil && slices.Equal(f.wanted, wanted) {
+		if f := before[s.ID]; f != nil && f.wanted == get {
 			fl.fills.of[s.ID] = f
 			continue
 		}
-		if s.ThinnedTo != 0 && slices.ContainsFunc(wanted, func(t rollup.Tier) bool { return !slices.Contains(have, t) && sourceFor(t, have) == rollup.Readings }) {
-			fl.log.Error("a series keeps its tiers: readings of it were thinned, and there is no tier that the new ones could be made of", "series", s.Path, "has", rollup.List(have), "wanted", rollup.List(wanted))
+		wanted, have := get.All(), s.Tiers.All()
+		if s.ThinnedTo != 0 && slices.ContainsFunc(wanted, func(t series.Tier) bool { return !slices.Contains(have, t) && sourceFor(t, have) == series.Readings }) {
+			fl.log.Error("a series keeps its tiers: readings of it were thinned, and there is no tier that the new ones could be made of", "series", s.Path, "has", s.Tiers.Texts(), "wanted", get.Texts())
 			continue
 		}
-		f := &fill{wanted: wanted, front: math.MinInt64, until: now}
+		f := &fill{wanted: get, front: math.MinInt64, until: now}
 		sources := slices.Clone(have)
 		for _, tier := range wanted {
 			if !slices.Contains(have, tier) {
@@ -123,7 +123,7 @@ func (fl *filler) planFills(r *rules) {
 }
 
 // sourceFor is the widest tier of some that another can be made of.
-func sourceFor(tier rollup.Tier, of []rollup.Tier) (source rollup.Tier) {
+func sourceFor(tier series.Tier, of []series.Tier) (source series.Tier) {
 	for _, t := range of {
 		if t < tier && tier%t == 0 {
 			source = max(source, t)
@@ -134,13 +134,13 @@ func sourceFor(tier rollup.Tier, of []rollup.Tier) (source rollup.Tier) {
 
 // sourceOf returns the rows that a series' windows of a tier are made of; made is false for a tier that it
 // does not have any more.
-func (r *roller) sourceOf(s *engine.Series, tier rollup.Tier) (source rollup.Tier, made bool) {
-	tiers := rollup.TiersOf(&s.Definition)
+func (r *roller) sourceOf(s *engine.Series, tier series.Tier) (source series.Tier, made bool) {
+	tiers := s.Tiers.All()
 	switch i := slices.Index(tiers, tier); {
 	case i > 0:
 		return tiers[i-1], true
 	case i == 0:
-		return rollup.Readings, true
+		return series.Readings, true
 	}
 	if f := r.fills.of[s.ID]; f != nil {
 		if i := slices.IndexFunc(f.jobs, func(j fillJob) bool { return j.tier == tier }); i >= 0 {
@@ -197,7 +197,7 @@ func (fl *filler) fillStep(ctx context.Context, id uint32, f *fill) error {
 	if f.at < next.at {
 		// The last one may still be open. What closes it marks it, unless that was before.
 		last := windows[max(0, len(windows)-1):]
-		fl.roller.pending.Follow(last, f.jobs[f.at].tier, len(f.wanted), fl.judge.Now().UnixNano())
+		fl.roller.pending.Follow(last, f.jobs[f.at].tier, len(f.wanted.All()), fl.judge.Now().UnixNano())
 		windows = windows[:len(windows)-len(last)]
 	}
 	if len(windows) > 0 {
@@ -217,7 +217,7 @@ func (fl *filler) fillStep(ctx context.Context, id uint32, f *fill) error {
 func (f *fill) some(s *engine.Series) (out []rollup.Window) {
 	job := f.jobs[f.at]
 	f.front = max(f.front, job.tier.Start(s.FirstSeen))
-	most := max(1, fillRows/int(job.tier/max(job.source, rollup.Tier(time.Second))))
+	most := max(1, fillRows/int(job.tier/max(job.source, series.Tier(time.Second))))
 	for ; f.front < f.until && len(out) < most; f.front += int64(job.tier) {
 		out = append(out, rollup.Window{Series: s.ID, Tier: job.tier, Start: f.front})
 	}

@@ -23,7 +23,7 @@ func (r *roller) mark(ctx context.Context, id uint32, rows column.Block, newest 
 // of the reading after it.
 func (r *roller) touch(ctx context.Context, id uint32, def *series.Definition, rows column.Block, newest, now int64) {
 	r.pending.Touch(id, def, rows.Times, now)
-	tier := rollup.TiersOf(def)[0]
+	tier := def.Tiers.Narrowest()
 	late := rows.Times[:rows.Search(newest)]
 	for len(late) > 0 {
 		n := 1
@@ -31,7 +31,7 @@ func (r *roller) touch(ctx context.Context, id uint32, def *series.Definition, r
 			n++
 		}
 		next := &successors{of: late[:n], tier: tier, within: int64(def.FreshFor), found: func(t int64) { r.pending.Touch(id, def, []int64{t}, now) }}
-		want := engine.Wanted{Tier: rollup.Readings, From: late[0] + 1, To: tier.Start(late[n-1]+int64(def.FreshFor)) + int64(tier)}
+		want := engine.Wanted{Tier: series.Readings, From: late[0] + 1, To: tier.Start(late[n-1]+int64(def.FreshFor)) + int64(tier)}
 		if err := r.store.Scan(ctx, id, want, next); err != nil && !errors.Is(err, errAllFound) {
 			r.log.Error("after a late reading the next window's coverage may be wrong", "series", def.Path, "error", err)
 		}
@@ -45,7 +45,7 @@ var errAllFound = errors.New("all are found")
 // while that of before may still speak.
 type successors struct {
 	of     []int64 // ascending
-	tier   rollup.Tier
+	tier   series.Tier
 	within int64
 	found  func(t int64)
 }
@@ -81,11 +81,11 @@ func (r *roller) follow(ctx context.Context, made []rollup.Window, now int64) (m
 }
 
 func (r *roller) followSeries(ctx context.Context, s *engine.Series, made []rollup.Window, now int64) (marked []rollup.Window) {
-	tiers := rollup.TiersOf(&s.Definition)
+	tiers := s.Tiers.All()
 	tier := made[0].Tier
 	if f := r.fills.of[s.ID]; f != nil {
 		for _, j := range f.jobs {
-			if j.source == tier || j.source == rollup.Readings && tier == tiers[0] {
+			if j.source == tier || j.source == series.Readings && tier == tiers[0] {
 				marked = append(marked, r.widen(ctx, s, made, j.tier, len(tiers), now)...)
 			}
 		}
@@ -103,7 +103,7 @@ func (r *roller) followSeries(ctx context.Context, s *engine.Series, made []roll
 
 // widen marks the windows of a wider tier over those that were made, and those for whose start
 // the last reading of one may speak.
-func (r *roller) widen(ctx context.Context, s *engine.Series, made []rollup.Window, wider rollup.Tier, steps int, now int64) []rollup.Window {
+func (r *roller) widen(ctx context.Context, s *engine.Series, made []rollup.Window, wider series.Tier, steps int, now int64) []rollup.Window {
 	marked := r.pending.Follow(made, wider, steps, now)
 	for _, w := range made {
 		next := wider.Start(w.Start) + int64(wider)

@@ -30,12 +30,12 @@ func (fl *filler) handOver(ctx context.Context, done []uint32) error {
 	}
 	late := fl.roller.pending.Over(func(w rollup.Window) bool {
 		f := fl.fills.of[w.Series]
-		return f != nil && f.made() && w.Closed(now) && slices.Contains(f.wanted, w.Tier)
+		return f != nil && f.made() && w.Closed(now) && slices.Contains(f.wanted.All(), w.Tier)
 	})
 	for _, id := range done {
 		fl.store.MarkLate(id, engine.LateStretch(late[id]))
 	}
-	tiers := func(id uint32, def *series.Definition) { def.Tiers = rollup.Names(fl.fills.of[id].wanted) }
+	tiers := func(id uint32, def *series.Definition) { def.Tiers = fl.fills.of[id].wanted }
 	if _, err := untilWritten(ctx, fl.writer, func() (struct{}, error) { return struct{}{}, fl.store.Update(ctx, done, tiers) }); err != nil {
 		return err
 	}
@@ -54,15 +54,15 @@ func (fl *filler) handOver(ctx context.Context, done []uint32) error {
 // passOn marks, for windows that are pending of the tiers which series have, those of the tiers they
 // get that nothing else would mark, if there are any. retired are windows that are not wanted then.
 func (fl *filler) passOn(of []uint32, now int64) (retired []rollup.Window, marked bool) {
-	had, have := map[uint32][]rollup.Tier{}, map[uint32][]rollup.Tier{}
+	had, have := map[uint32][]series.Tier{}, map[uint32][]series.Tier{}
 	for _, id := range of {
 		known, _ := fl.store.Get(id)
-		had[id], have[id] = rollup.TiersOf(&known.Definition), fl.fills.of[id].wanted
+		had[id], have[id] = known.Tiers.All(), fl.fills.of[id].wanted.All()
 	}
 	for _, w := range fl.roller.pending.Some(func(w rollup.Window) bool { return !w.Sketch && have[w.Series] != nil }) {
 		had, have := had[w.Series], have[w.Series]
 		kept := slices.Contains(have, w.Tier)
-		to := slices.IndexFunc(have, func(t rollup.Tier) bool { return t > w.Tier })
+		to := slices.IndexFunc(have, func(t series.Tier) bool { return t > w.Tier })
 		switch {
 		case w.Tier == had[0] && w.Tier != have[0]: // its readings are in no other window yet
 			fl.roller.pending.Follow([]rollup.Window{w}, have[0], 0, now)

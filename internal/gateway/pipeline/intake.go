@@ -9,7 +9,6 @@ import (
 	"nexocumula/internal/clock"
 	"nexocumula/internal/config"
 	"nexocumula/internal/core/column"
-	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/store"
 	"nexocumula/internal/store/engine"
@@ -41,7 +40,7 @@ type intakeStore interface {
 	Find(path series.Path) (engine.Series, bool)
 	List(selector series.Selector) []engine.Series
 	Count() int
-	Read(ctx context.Context, series uint32, tier rollup.Tier, from, to int64) (column.Block, error)
+	Read(ctx context.Context, series uint32, tier series.Tier, from, to int64) (column.Block, error)
 	DefineKeeping(ctx context.Context, defs []series.Definition, keep engine.Keep) ([]uint32, error)
 	Redefine(ctx context.Context, defs []series.Definition) ([]uint32, error)
 	State(name string) ([]byte, error)

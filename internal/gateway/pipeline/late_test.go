@@ -11,7 +11,6 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"nexocumula/internal/config"
-	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/core/window"
 	"nexocumula/internal/query"
@@ -79,7 +78,7 @@ func TestAnAnswerCountsWhatWasAcknowledgedWhateverIsSummarised(t *testing.T) {
 			case 1:
 				r.again()
 			case 2: // other tiers are made, and taken, while readings come
-				r.tiers = [][]rollup.Tier{nil, {rollup.TenSecond, rollup.Minute, hour}, {rollup.TenSecond, hour}, {rollup.Minute}}[random.IntN(4)]
+				r.tiers = [][]series.Tier{nil, {series.TenSecond, series.Minute, hour}, {series.TenSecond, hour}, {series.Minute}}[random.IntN(4)]
 				r.pipe.Use([]config.SeriesRule{everything(t, r.tiers...)}, nil)
 			default:
 				time.Sleep(time.Duration(random.IntN(1200)) * time.Millisecond)
@@ -93,7 +92,7 @@ func TestAnAnswerCountsWhatWasAcknowledgedWhateverIsSummarised(t *testing.T) {
 		r.rest()
 		assert.Empty(t, r.store.LateSeries(), "when all is summarised, summaries answer again")
 		known, _ := r.store.Get(1)
-		for _, tier := range rollup.TiersOf(&known.Definition) {
+		for _, tier := range known.Tiers.All() {
 			assert.NotZero(t, r.asFromReadings(tier))
 		}
 		r.agrees(model, begin, begin.Add(25*time.Hour), "at the end")
@@ -109,7 +108,7 @@ func (r *rig) again() {
 
 func TestWhatGoesOnInAWindowThatIsSummarisedCounts(t *testing.T) {
 	virtual(t, func(t *testing.T) {
-		several := [][]rollup.Tier{nil, {rollup.TenSecond, rollup.Minute, hour}, {hour}}
+		several := [][]series.Tier{nil, {series.TenSecond, series.Minute, hour}, {hour}}
 		for world := range len(several) * rounds.Of(1) { // each is of some hours, which more rounds would leave
 			tiers := several[world%len(several)]
 			r := newRig(t, func(r *rig) { r.tiers = tiers })
@@ -188,7 +187,7 @@ func TestMoreHistoryThanIsSummarisedAtOnceIsAllThere(t *testing.T) {
 		require.NoError(t, r.give(values, begin))
 		for made, times := 0, 0; made < 2 || times < 5; times++ {
 			r.agrees(model, begin, begin.Add(7*24*time.Hour), "while it is summarised")
-			rows, err := r.store.Read(t.Context(), 1, rollup.Minute, 0, 1<<62)
+			rows, err := r.store.Read(t.Context(), 1, series.Minute, 0, 1<<62)
 			require.NoError(t, err)
 			if rows.Len() > 0 {
 				made++

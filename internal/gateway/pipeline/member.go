@@ -16,7 +16,6 @@ import (
 	"nexocumula/internal/config"
 	"nexocumula/internal/core/calibrate"
 	"nexocumula/internal/core/reading"
-	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/screen"
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/core/unit"
@@ -188,9 +187,9 @@ func (in *intake) labelled(m *member, labels series.Labels) {
 func (r *rules) newMember(path series.Path) *member {
 	rule := config.RuleOf(r.rules, path)
 	limits := rule.Limits
-	def := rule.Definition(path)
-	kept := config.KeptFor(r.keep, path, rollup.Readings)
-	if of := config.KeptFor(r.keep, path, rollup.TiersOf(&def)[0]); def.Thinning != "" && of > 0 && (kept == 0 || of < kept) {
+	def := rule.Define(path)
+	kept := config.KeptFor(r.keep, path, series.Readings)
+	if of := config.KeptFor(r.keep, path, def.Tiers.Narrowest()); def.Thinning.Method != 0 && of > 0 && (kept == 0 || of < kept) {
 		kept = of // how many readings a window had stands in its summary
 	}
 	if kept > 0 {

@@ -8,7 +8,6 @@ import (
 	"time"
 
 	"nexocumula/internal/core/reading"
-	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/screen"
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/store/engine"
@@ -80,7 +79,7 @@ func (in *intake) sameSince(ctx context.Context, of engine.Series, longest time.
 	if longest == 0 || since == 0 {
 		return since, nil
 	}
-	rows, err := in.store.Read(ctx, of.ID, rollup.Readings, of.LastTime-int64(longest), of.LastTime+1)
+	rows, err := in.store.Read(ctx, of.ID, series.Readings, of.LastTime-int64(longest), of.LastTime+1)
 	if err != nil {
 		return 0, err
 	}

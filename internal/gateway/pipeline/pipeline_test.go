@@ -34,7 +34,7 @@ type rig struct {
 	file  string
 	store *store.Store
 	clock clock.Clock // time.Now when nil
-	tiers []rollup.Tier
+	tiers []series.Tier
 	pipe  *Pipeline
 	stop  func()
 }
@@ -56,8 +56,8 @@ func (r *rig) start() {
 	high := 20.0
 	everything, err := series.ParseSelector("#")
 	require.NoError(r.t, err)
-	rules := []config.SeriesRule{{Select: everything, Kind: series.Gauge, Unit: "mg/l", FreshFor: time.Minute, Tiers: r.tiers, Limits: screen.Limits{High: &high}}}
-	keep := []config.Keep{{Select: everything, Tier: rollup.Readings, For: 30 * 24 * time.Hour}}
+	rules := []config.SeriesRule{{Select: everything, Definition: series.Definition{Kind: series.Gauge, Unit: "mg/l", FreshFor: time.Minute, Tiers: tiersOf(r.t, r.tiers)}, Limits: screen.Limits{High: &high}}}
+	keep := []config.Keep{{Select: everything, Tier: series.Readings, For: 30 * 24 * time.Hour}}
 	settings := config.Gateway{Rules: rules, Keep: keep, Pace: config.CommitDelay{Messages: 100 * time.Millisecond, Polls: time.Second}}
 	r.pipe, err = New(r.store, settings, slog.New(slog.DiscardHandler))
 	require.NoError(r.t, err)
@@ -84,7 +84,7 @@ func (r *rig) give(values map[time.Duration]float64, begin time.Time) error {
 }
 
 func (r *rig) summary(start time.Time) (rollup.Summary, bool) {
-	rows, err := r.store.Read(context.Background(), 1, rollup.Minute, start.UnixNano(), start.UnixNano()+1)
+	rows, err := r.store.Read(context.Background(), 1, series.Minute, start.UnixNano(), start.UnixNano()+1)
 	require.NoError(r.t, err)
 	if rows.Len() == 0 {
 		return rollup.Summary{}, false
@@ -216,7 +216,7 @@ func TestLateReadingsOfSlowSeriesMarkFewWindows(t *testing.T) {
 		r := newRig(t)
 		all, err := series.ParseSelector("#")
 		require.NoError(t, err)
-		r.pipe.Use([]config.SeriesRule{{Select: all, Kind: series.Gauge, FreshFor: 24 * time.Hour}}, nil)
+		r.pipe.Use([]config.SeriesRule{{Select: all, Definition: series.Definition{Kind: series.Gauge, FreshFor: 24 * time.Hour}}}, nil)
 		values := map[time.Duration]float64{}
 		for i := range 200 {
 			values[time.Duration(i)*time.Minute] = 1
@@ -237,7 +237,7 @@ func TestNewRulesCountFromTheNextReadingOn(t *testing.T) {
 		low := 8.0
 		all, err := series.ParseSelector("#")
 		require.NoError(t, err)
-		r.pipe.Use([]config.SeriesRule{{Select: all, Kind: series.Gauge, FreshFor: time.Minute, Limits: screen.Limits{Low: &low}}}, nil)
+		r.pipe.Use([]config.SeriesRule{{Select: all, Definition: series.Definition{Kind: series.Gauge, FreshFor: time.Minute}, Limits: screen.Limits{Low: &low}}}, nil)
 		require.NoError(t, r.give(map[time.Duration]float64{time.Second: 7}, anHourAgo))
 		assert.EqualValues(t, 1, r.pipe.Accepted())
 		assert.EqualValues(t, 1, r.pipe.Rejected())
@@ -254,7 +254,7 @@ func TestWithAWrongClockNothingIsAcknowledgedAway(t *testing.T) {
 	t.Cleanup(func() { r.stop(); r.store.Close() })
 	everything, err := series.ParseSelector("#")
 	require.NoError(t, err)
-	r.pipe.Use(nil, []config.Keep{{Select: everything, Tier: rollup.Readings, For: 30 * 24 * time.Hour}})
+	r.pipe.Use(nil, []config.Keep{{Select: everything, Tier: series.Readings, For: 30 * 24 * time.Hour}})
 	require.NoError(t, r.give(map[time.Duration]float64{0: 1}, anHourAgo))
 	for _, wrong := range []time.Time{time.Unix(100, 0), anHourAgo.Add(80 * 365 * 24 * time.Hour)} {
 		set(wrong)
@@ -367,7 +367,7 @@ func TestManySendersShareACommit(t *testing.T) {
 		}
 		wait.Wait()
 		assert.Less(t, r.store.Commits()-commits, uint64(250), "a thousand messages")
-		rows, err := r.store.Read(context.Background(), 1, rollup.Readings, 0, 1<<62)
+		rows, err := r.store.Read(context.Background(), 1, series.Readings, 0, 1<<62)
 		require.NoError(t, err)
 		assert.Equal(t, 1000, rows.Len())
 	})
@@ -396,7 +396,7 @@ func TestWhatMessagesSayOfASeriesBecomesItsLabels(t *testing.T) {
 
 		everything, err := series.ParseSelector("#")
 		require.NoError(t, err)
-		r.pipe.Use([]config.SeriesRule{{Select: everything, Kind: series.Gauge, Labels: "make=ours,owner=us"}}, nil)
+		r.pipe.Use([]config.SeriesRule{{Select: everything, Definition: series.Definition{Kind: series.Gauge, Labels: "make=ours,owner=us"}}}, nil)
 		assert.EqualValues(t, "bay=3,make=ours,owner=us", give("bay=3,make=other"), "the rule comes first")
 	})
 }

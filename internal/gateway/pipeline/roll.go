@@ -34,11 +34,11 @@ type roller struct {
 type rollerStore interface {
 	appender
 	Get(id uint32) (engine.Series, bool)
-	Read(ctx context.Context, series uint32, tier rollup.Tier, from, to int64) (column.Block, error)
+	Read(ctx context.Context, series uint32, tier series.Tier, from, to int64) (column.Block, error)
 	Scan(ctx context.Context, id uint32, w engine.Wanted, sink engine.Sink) error
 	Sketches(ctx context.Context, id uint32, from, to int64, most int) ([]engine.Sketch, error)
 	State(name string) ([]byte, error)
-	Unsealed(tier rollup.Tier, visit func(series uint32, rows column.Block))
+	Unsealed(tier series.Tier, visit func(series uint32, rows column.Block))
 	MarkLate(id uint32, l engine.LateStretch)
 	Summarised(left map[uint32]engine.LateStretch)
 	LateSeries() map[uint32]int64
@@ -143,7 +143,7 @@ func alike(windows []rollup.Window) int {
 
 // summariseSeries computes windows of one series and tier from the tier before it, reading
 // each stretch of neighbouring windows once.
-func (r *roller) summariseSeries(ctx context.Context, s engine.Series, source rollup.Tier, windows []rollup.Window, fresh []engine.Entry) (column.Block, error) {
+func (r *roller) summariseSeries(ctx context.Context, s engine.Series, source series.Tier, windows []rollup.Window, fresh []engine.Entry) (column.Block, error) {
 	out := rollup.NewBlock(s.Kind, len(windows))
 	tier := windows[0].Tier
 	near := int64(100 * tier) // windows closer than this are read together
@@ -162,7 +162,7 @@ func (r *roller) summariseSeries(ctx context.Context, s engine.Series, source ro
 			}
 		}
 		var thinned around
-		if source == rollup.Readings && windows[0].Start < s.ThinnedTo {
+		if source == series.Readings && windows[0].Start < s.ThinnedTo {
 			if thinned, err = r.around(ctx, &s, windows[0].Start, windows[n-1].Start); err != nil {
 				return out, err
 			}
@@ -171,7 +171,7 @@ func (r *roller) summariseSeries(ctx context.Context, s engine.Series, source ro
 			if rows.Len() == 0 {
 				break
 			}
-			if source == rollup.Readings && w.Start < s.ThinnedTo && !thinned.complete(w.Start) {
+			if source == series.Readings && w.Start < s.ThinnedTo && !thinned.complete(w.Start) {
 				continue // it was made when all its readings were here
 			}
 			if sum := reduce(rows, source, w, &s.Definition); sum.Count > 0 {
@@ -184,8 +184,8 @@ func (r *roller) summariseSeries(ctx context.Context, s engine.Series, source ro
 }
 
 // reduce is the summary of a window, from readings or from those of a narrower tier.
-func reduce(rows column.Block, source rollup.Tier, w rollup.Window, def *series.Definition) rollup.Summary {
-	if source == rollup.Readings {
+func reduce(rows column.Block, source series.Tier, w rollup.Window, def *series.Definition) rollup.Summary {
+	if source == series.Readings {
 		return rollup.Fold(rows, w.Start, w.End(), def)
 	}
 	return rollup.Widen(rows, source, w.Start, w.End(), def)
@@ -201,7 +201,7 @@ func (r *roller) recover(ctx context.Context, now int64) error {
 	if err := r.pending.Load(state, now); err != nil {
 		return err
 	}
-	r.store.Unsealed(rollup.Readings, func(id uint32, rows column.Block) {
+	r.store.Unsealed(series.Readings, func(id uint32, rows column.Block) {
 		if known, ok := r.store.Get(id); ok {
 			r.touch(ctx, id, &known.Definition, rows, known.LastTime, now)
 		}

@@ -74,7 +74,7 @@ func TestScreensRememberOverRulesButNotOverAnotherCalibration(t *testing.T) {
 	all, err := st.Versions.Of(known.ID, known.Definition)
 	require.NoError(t, err)
 	require.Len(t, all, 2)
-	assert.Equal(t, []string{"raw × 0.1 + 0", ""}, []string{all[0].Calibration, all[1].Calibration})
+	assert.Equal(t, []series.Calibration{"raw × 0.1 + 0", ""}, []series.Calibration{all[0].Calibration, all[1].Calibration})
 	require.NoError(t, st.Close())
 }
 

@@ -80,7 +80,7 @@ func (m *member) calibrate(one reading.Reading, now int64) (value float64, no re
 	}
 	var by *calibrate.Calibration
 	if m.def.Kind != series.State {
-		by = m.rule.Calibration.At(one.Time)
+		by = m.rule.Calibrations.At(one.Time)
 	}
 	if reason := m.intoUnit(&one, by); reason != "" {
 		return 0, rejection{reading.WrongUnit, reason}

@@ -7,7 +7,7 @@ import (
 	"sync"
 
 	"nexocumula/internal/clock"
-	"nexocumula/internal/core/rollup"
+	"nexocumula/internal/core/series"
 	"nexocumula/internal/store/engine"
 	"nexocumula/internal/store/sqlite"
 )
@@ -70,9 +70,9 @@ func (s *sealer) sealNow(ctx context.Context) (done <-chan struct{}) {
 // settled says, as of now, before which time readings of a series are in no window that is still to
 // be made, and no late ones are expected any more.
 func (s *sealer) settled() func(id uint32) int64 {
-	oldest := s.roller.pending.Oldest(func(id uint32) rollup.Tier {
+	oldest := s.roller.pending.Oldest(func(id uint32) series.Tier {
 		known, _ := s.store.Get(id)
-		return rollup.TiersOf(&known.Definition)[0]
+		return known.Tiers.Narrowest()
 	})
 	now := s.judge.Now().UnixNano()
 	return func(id uint32) int64 {

@@ -4,6 +4,7 @@ import (
 	"context"
 
 	"nexocumula/internal/core/rollup"
+	"nexocumula/internal/core/series"
 	"nexocumula/internal/core/sketch"
 	"nexocumula/internal/store/engine"
 )
@@ -12,7 +13,7 @@ import (
 func (r *roller) sketch(ctx context.Context, s engine.Series, windows []rollup.Window) ([]engine.Sketch, error) {
 	var out []engine.Sketch
 	for _, w := range windows {
-		rows, err := r.store.Read(ctx, s.ID, rollup.Readings, w.Start, w.Start+int64(rollup.Quarter))
+		rows, err := r.store.Read(ctx, s.ID, series.Readings, w.Start, w.Start+int64(series.Quarter))
 		if err != nil {
 			return nil, err
 		}

@@ -9,6 +9,7 @@ import (
 	"nexocumula/internal/core/column"
 	"nexocumula/internal/core/reading"
 	"nexocumula/internal/core/rollup"
+	"nexocumula/internal/core/series"
 	"nexocumula/internal/core/span"
 	"nexocumula/internal/store/engine"
 )
@@ -62,7 +63,7 @@ func (c *committer) newestOf(m *member) int64 {
 
 // thins reports whether readings of a series are thinned, or were: then it does not matter what its rule
 // says now.
-func (c *committer) thins(m *member) bool { return c.of(m).thinned || m.def.Thinning != "" }
+func (c *committer) thins(m *member) bool { return c.of(m).thinned || m.def.Thinning.Method != 0 }
 
 // refuse takes readings of a series out of a delivery, and what goes with them.
 func (c *committer) refuse(d *Delivery, m *member, known engine.Series, times []int64) {
@@ -76,8 +77,8 @@ func (c *committer) refuse(d *Delivery, m *member, known engine.Series, times []
 		case found && s.series == m:
 			one := &d.Readings[s.of]
 			by := ""
-			if known.Thinning != "" {
-				by = " (" + known.Thinning + ")"
+			if known.Thinning.Method != 0 {
+				by = " (" + known.Thinning.String() + ")"
 			}
 			reason := fmt.Sprintf("%s: it falls between readings that were thinned%s, as all are more than %s before the newest; the summary of its window could not be made again", one.Path, by, span.Format(engine.Settling(&known.Definition)))
 			d.Rejects = append(d.Rejects, one.Reject(c.judge.Now().UnixNano(), reading.Thinned, reason))
@@ -117,18 +118,18 @@ func (c *committer) between(ctx context.Context, s engine.Series, times []int64)
 // around returns the known rows of a stretch of a series: the summaries of its narrowest tier, and the
 // readings that are kept.
 type around struct {
-	tier       rollup.Tier
+	tier       series.Tier
 	fresh      int64
 	sums, rows column.Block
 }
 
 func (r *roller) around(ctx context.Context, s *engine.Series, from, to int64) (out around, err error) {
-	out.tier, out.fresh = rollup.TiersOf(&s.Definition)[0], int64(s.FreshFor)
+	out.tier, out.fresh = s.Tiers.Narrowest(), int64(s.FreshFor)
 	from, to = out.tier.Start(from)-out.fresh-int64(out.tier), out.tier.Start(to)+int64(out.tier)
 	if out.sums, err = r.store.Read(ctx, s.ID, out.tier, from, to); err != nil {
 		return out, err
 	}
-	out.rows, err = r.store.Read(ctx, s.ID, rollup.Readings, from, to)
+	out.rows, err = r.store.Read(ctx, s.ID, series.Readings, from, to)
 	return out, err
 }
 

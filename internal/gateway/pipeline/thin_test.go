@@ -16,8 +16,8 @@ import (
 	"nexocumula/internal/config"
 	"nexocumula/internal/core/column"
 	"nexocumula/internal/core/rollup"
+	"nexocumula/internal/core/series"
 	"nexocumula/internal/core/sketch"
-	"nexocumula/internal/core/thin"
 	"nexocumula/internal/rounds"
 	"nexocumula/internal/store/engine"
 	"nexocumula/internal/store/records"
@@ -33,7 +33,7 @@ type thinRig struct {
 	late    bool // readings came after those beside them were thinned
 }
 
-func newThinRig(t *testing.T, rule thin.Settings) *thinRig {
+func newThinRig(t *testing.T, rule series.Thinning) *thinRig {
 	r := &thinRig{rig: newRig(t), rule: everything(t), arrived: map[int64]float64{}, begin: time.Now().Add(-12 * time.Hour).Truncate(time.Minute), random: rand.New(rand.NewPCG(5, 6))}
 	r.rule.Thinning, r.rule.Sketch = rule, true
 	r.use()
@@ -92,7 +92,7 @@ func (r *thinRig) check() {
 		all.Add(at, r.arrived[at])
 	}
 	s := r.known()
-	for _, tier := range rollup.Tiers {
+	for _, tier := range (series.Tiers{}).All() {
 		made, err := r.store.Read(context.Background(), 1, tier, 0, math.MaxInt64)
 		require.NoError(r.t, err)
 		n := 0
@@ -115,14 +115,14 @@ func (r *thinRig) check() {
 		require.Equal(r.t, n, made.Len())
 	}
 	r.checkSketches(all)
-	kept, err := r.store.Read(context.Background(), 1, rollup.Readings, 0, math.MaxInt64)
+	kept, err := r.store.Read(context.Background(), 1, series.Readings, 0, math.MaxInt64)
 	require.NoError(r.t, err)
 	worst := 0.0
 	for i, at := range all.Times {
 		k := kept.Search(at + 1)
 		require.NotZero(r.t, k)
 		says := kept.Cols[0][k-1]
-		if r.rule.Thinning.Method == thin.Door && kept.Times[k-1] != at {
+		if r.rule.Thinning.Method == series.SwingingDoor && kept.Times[k-1] != at {
 			says += float64(at-kept.Times[k-1]) / float64(kept.Times[k]-kept.Times[k-1]) * (kept.Cols[0][k] - says)
 		}
 		worst = max(worst, math.Abs(says-all.Cols[0][i]))
@@ -144,7 +144,7 @@ func (r *thinRig) checkSketches(all column.Block) {
 	for _, one := range made {
 		sk, err := sketch.Parse(one.Data)
 		require.NoError(r.t, err)
-		n := float64(all.Between(one.Start, one.Start+int64(rollup.Quarter)).Len())
+		n := float64(all.Between(one.Start, one.Start+int64(series.Quarter)).Len())
 		if r.late {
 			require.LessOrEqual(r.t, sk.Count(), n)
 		} else {
@@ -156,7 +156,7 @@ func (r *thinRig) checkSketches(all column.Block) {
 func TestSummariesAreOfAllThatArrivedAndNotOfWhatIsKept(t *testing.T) {
 	rounds.Alone(t)
 	virtual(t, func(t *testing.T) {
-		for _, rule := range []thin.Settings{{Method: thin.Deadband, Within: 0.5, Silence: 10 * time.Minute}, {Method: thin.Door, Within: 0.5, Silence: 40 * time.Second}} {
+		for _, rule := range []series.Thinning{{Method: series.Deadband, Within: 0.5, Silence: 10 * time.Minute}, {Method: series.SwingingDoor, Within: 0.5, Silence: 40 * time.Second}} {
 			r := newThinRig(t, rule)
 			for _, stretch := range [][2]time.Duration{{0, 40 * time.Minute}, {40 * time.Minute, 41 * time.Minute}, {41 * time.Minute, 90 * time.Minute}, {100 * time.Minute, 130 * time.Minute}, {150 * time.Minute, 300 * time.Minute}} {
 				require.Zero(t, r.come(stretch[0], stretch[1]))
@@ -187,7 +187,7 @@ func TestSummariesAreOfAllThatArrivedAndNotOfWhatIsKept(t *testing.T) {
 			assert.Equal(t, "thinning", rejects[0].Rule)
 
 			// Without the rule all that comes from then on is kept, and with it again what was kept stays.
-			r.rule.Thinning = thin.Settings{}
+			r.rule.Thinning = series.Thinning{}
 			r.use()
 			require.Zero(t, r.come(300*time.Minute, 330*time.Minute))
 			require.EqualValues(t, 1, r.take(map[time.Duration]float64{20*time.Minute + 456*time.Millisecond: 3}), "what was thinned stays so")
@@ -197,7 +197,7 @@ func TestSummariesAreOfAllThatArrivedAndNotOfWhatIsKept(t *testing.T) {
 			r.use()
 			require.Zero(t, r.come(330*time.Minute, 400*time.Minute))
 			r.settle()
-			kept, err := r.store.Read(t.Context(), 1, rollup.Readings, thinnedTo, r.begin.Add(330*time.Minute).UnixNano())
+			kept, err := r.store.Read(t.Context(), 1, series.Readings, thinnedTo, r.begin.Add(330*time.Minute).UnixNano())
 			require.NoError(t, err)
 			n := 0
 			for at := range r.arrived {
@@ -215,7 +215,7 @@ func TestSummariesAreOfAllThatArrivedAndNotOfWhatIsKept(t *testing.T) {
 // spoil the summaries of windows whose other readings are gone.
 func TestASealThatWasCutOffWhileThinning(t *testing.T) {
 	virtual(t, func(t *testing.T) {
-		r := newThinRig(t, thin.Settings{Method: thin.Deadband, Within: 0.5, Silence: time.Minute})
+		r := newThinRig(t, series.Thinning{Method: series.Deadband, Within: 0.5, Silence: time.Minute})
 		cut := 60*time.Minute + 8*time.Second // inside a window, of which the journal has only the end
 		require.Zero(t, r.come(0, cut))
 		r.settle()
@@ -242,7 +242,7 @@ func TestASealThatWasCutOffWhileThinning(t *testing.T) {
 			r.settle()
 			all := r.known()
 			assert.Equal(t, thinned.Worst, all.Thinned.Worst)
-			made, err := r.store.Read(t.Context(), 1, rollup.TenSecond, 0, math.MaxInt64)
+			made, err := r.store.Read(t.Context(), 1, series.TenSecond, 0, math.MaxInt64)
 			require.NoError(t, err)
 			total := 0.0
 			for _, n := range made.Cols[rollup.ColCount] {

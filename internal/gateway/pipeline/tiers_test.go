@@ -18,20 +18,30 @@ import (
 	"nexocumula/internal/store/sqlite"
 )
 
-const hour = rollup.Tier(time.Hour)
+const hour = series.Tier(time.Hour)
 
 // everything is one rule for all series, with some tiers.
-func everything(t *testing.T, tiers ...rollup.Tier) config.SeriesRule {
+func everything(t *testing.T, tiers ...series.Tier) config.SeriesRule {
 	all, err := series.ParseSelector("#")
 	require.NoError(t, err)
-	return config.SeriesRule{Select: all, Kind: series.Gauge, Unit: "mg/l", FreshFor: time.Minute, Tiers: tiers}
+	return config.SeriesRule{Select: all, Definition: series.Definition{Kind: series.Gauge, Unit: "mg/l", FreshFor: time.Minute, Tiers: tiersOf(t, tiers)}}
+}
+
+// tiersOf makes a list of widths; of none the usual ones.
+func tiersOf(t require.TestingT, all []series.Tier) (tiers series.Tiers) {
+	if all == nil {
+		return tiers
+	}
+	tiers, err := series.MakeTiers(all)
+	require.NoError(t, err)
+	return tiers
 }
 
 // asFromReadings checks every window of a tier against its readings.
-func (r *rig) asFromReadings(tier rollup.Tier) (windows int) {
+func (r *rig) asFromReadings(tier series.Tier) (windows int) {
 	known, ok := r.store.Get(1)
 	require.True(r.t, ok)
-	rows, err := r.store.Read(context.Background(), 1, rollup.Readings, 0, 1<<62)
+	rows, err := r.store.Read(context.Background(), 1, series.Readings, 0, 1<<62)
 	require.NoError(r.t, err)
 	made, err := r.store.Read(context.Background(), 1, tier, 0, 1<<62)
 	require.NoError(r.t, err)
@@ -62,7 +72,7 @@ func (r *rig) rest() {
 func TestTiersOfASeriesAreMadeOneOfTheOther(t *testing.T) {
 	virtual(t, func(t *testing.T) {
 		r := newRig(t)
-		r.pipe.Use([]config.SeriesRule{everything(t, rollup.TenSecond, rollup.Quarter, hour)}, nil)
+		r.pipe.Use([]config.SeriesRule{everything(t, series.TenSecond, series.Quarter, hour)}, nil)
 		random := rand.New(rand.NewPCG(1, 2))
 		begin := time.Now().Add(-10 * time.Hour)
 		for range 20 { // in any order, also between those of before
@@ -73,10 +83,10 @@ func TestTiersOfASeriesAreMadeOneOfTheOther(t *testing.T) {
 			require.NoError(t, r.give(values, begin))
 			r.rest()
 		}
-		for _, tier := range []rollup.Tier{rollup.TenSecond, rollup.Quarter, hour} {
+		for _, tier := range []series.Tier{series.TenSecond, series.Quarter, hour} {
 			assert.NotZero(t, r.asFromReadings(tier))
 		}
-		none, err := r.store.Read(t.Context(), 1, rollup.Minute, 0, 1<<62)
+		none, err := r.store.Read(t.Context(), 1, series.Minute, 0, 1<<62)
 		require.NoError(t, err)
 		assert.Zero(t, none.Len())
 	})
@@ -98,45 +108,45 @@ func TestANewTierIsFilledFromWhatIsThereWhileReadingsCome(t *testing.T) {
 		r.rest()
 		require.NoError(t, r.store.Seal(t.Context(), engine.Sealing{States: []sqlite.State{openWindows(t, r)}}))
 		tiersAre := func(names string) func() bool {
-			return func() bool { known, _ := r.store.Get(1); return known.Tiers == names }
+			return func() bool { known, _ := r.store.Get(1); return known.Tiers.String() == names }
 		}
-		r.pipe.Use([]config.SeriesRule{everything(t, rollup.TenSecond, rollup.Minute, hour)}, nil)
+		r.pipe.Use([]config.SeriesRule{everything(t, series.TenSecond, series.Minute, hour)}, nil)
 		for range 20 {
 			some(20)
 		}
 		r.eventually("the new tier is there", tiersAre("10s,1m,1h"))
 		r.rest()
-		for _, tier := range []rollup.Tier{rollup.TenSecond, rollup.Minute, hour} {
+		for _, tier := range []series.Tier{series.TenSecond, series.Minute, hour} {
 			assert.NotZero(t, r.asFromReadings(tier))
 		}
 		// Others, of which none but the readings has been before, and one that is of no use for the rest.
-		r.pipe.Use([]config.SeriesRule{everything(t, rollup.Tier(15*time.Second), rollup.Tier(45*time.Second), hour)}, nil)
+		r.pipe.Use([]config.SeriesRule{everything(t, series.Tier(15*time.Second), series.Tier(45*time.Second), hour)}, nil)
 		some(20)
 		r.eventually("the others are there", tiersAre("15s,45s,1h"))
 		some(20)
 		r.rest()
-		for _, tier := range []rollup.Tier{rollup.Tier(15 * time.Second), rollup.Tier(45 * time.Second), hour} {
+		for _, tier := range []series.Tier{series.Tier(15 * time.Second), series.Tier(45 * time.Second), hour} {
 			assert.NotZero(t, r.asFromReadings(tier))
 		}
 		r.stop()
 		require.NoError(t, r.store.Close())
 		r.start() // whose rules want the usual ones
-		r.eventually("the usual ones are back", tiersAre(""))
+		r.eventually("the usual ones are back", tiersAre("10s,1m"))
 		some(20)
 		r.rest()
-		assert.NotZero(t, r.asFromReadings(rollup.Minute))
+		assert.NotZero(t, r.asFromReadings(series.Minute))
 	})
 }
 
 func TestWhatIsPendingWhenTiersChangeIsInTheNewOnes(t *testing.T) {
 	virtual(t, func(t *testing.T) {
-		for _, change := range [][2][]rollup.Tier{
-			{{rollup.Minute}, {rollup.TenSecond, rollup.Minute}},
-			{{rollup.TenSecond, rollup.Minute}, {rollup.Minute}},
-			{{rollup.TenSecond, rollup.Minute, hour}, {rollup.TenSecond, hour}},
-			{{rollup.Minute, hour}, {rollup.TenSecond, hour}},
+		for _, change := range [][2][]series.Tier{
+			{{series.Minute}, {series.TenSecond, series.Minute}},
+			{{series.TenSecond, series.Minute}, {series.Minute}},
+			{{series.TenSecond, series.Minute, hour}, {series.TenSecond, hour}},
+			{{series.Minute, hour}, {series.TenSecond, hour}},
 		} {
-			from, to := rollup.Names(change[0]), rollup.Names(change[1])
+			from, to := tiersOf(t, change[0]), tiersOf(t, change[1])
 			noon := time.Now().Add(-24 * time.Hour).Truncate(24 * time.Hour).Add(12 * time.Hour)
 			var passed atomic.Int64 // the clock moves when it is told to
 			r := newRig(t, func(r *rig) {

@@ -114,7 +114,7 @@ func (t *trying) some(readings []reading.Reading) (out []Trial, count []screened
 			continue
 		}
 		count = append(count, s)
-		for _, tier := range rollup.TiersOf(&s.series.def) {
+		for _, tier := range s.series.def.Tiers.All() {
 			to.Windows = append(to.Windows, rollup.Window{Tier: tier, Start: tier.Start(s.time)})
 		}
 	}

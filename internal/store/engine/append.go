@@ -7,14 +7,14 @@ import (
 	"gorm.io/gorm"
 
 	"nexocumula/internal/core/column"
-	"nexocumula/internal/core/rollup"
+	"nexocumula/internal/core/series"
 	"nexocumula/internal/store/sqlite"
 )
 
 // Entry is rows of one series at one tier. Rows must be normalized.
 type Entry struct {
 	Series uint32
-	Tier   rollup.Tier
+	Tier   series.Tier
 	Rows   column.Block
 }
 

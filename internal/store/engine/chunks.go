@@ -15,7 +15,7 @@ const (
 	fullChunk  = 8192 // rows; a chunk with fewer is taken along by the next seal
 	mostOfOne  = fullChunk + fullChunk/2
 	stepWidth  = int64(15 * time.Minute)
-	stepsOf    = rollup.Minute // the tier whose chunks have steps
+	stepsOf    = series.Minute // the tier whose chunks have steps
 	fewestRows = 4             // rows of a step on average that make steps worth their bytes
 )
 
@@ -56,7 +56,7 @@ func makeChunk(at seriesTier, rows column.Block, def *series.Definition) (sqlite
 	}
 	join := rollup.NewJoiner(def, rollup.NeedAll)
 	join.Begin(c.FirstAt)
-	if at.tier == rollup.Readings {
+	if at.tier == series.Readings {
 		join.Readings(rows, 0, rows.Len())
 	} else {
 		join.Summaries(rows, 0, rows.Len(), int64(at.tier))
@@ -82,7 +82,7 @@ func until(c *sqlite.Chunk) int64 { return c.LastAt + max(1, c.Tier) }
 // addParts encodes the columns. All parts but the first have the numbers of the rows
 // as times, which costs next to nothing.
 func addParts(c *sqlite.Chunk, rows column.Block) (err error) {
-	if c.Tier == int64(rollup.Readings) {
+	if c.Tier == int64(series.Readings) {
 		c.Part0, err = chunk.Encode(rows)
 		return err
 	}
@@ -159,9 +159,9 @@ func stepsOfRows(rows column.Block, def *series.Definition, until int64) column.
 var allParts = []sqlite.Part{sqlite.Part0, sqlite.Part1, sqlite.Part2, sqlite.Part3}
 
 // chunkParts are the parts with what is needed of a tier's columns.
-func chunkParts(tier rollup.Tier, need rollup.Need) []sqlite.Part {
+func chunkParts(tier series.Tier, need rollup.Need) []sqlite.Part {
 	parts := []sqlite.Part{sqlite.Part0}
-	if tier == rollup.Readings {
+	if tier == series.Readings {
 		return parts
 	}
 	for i := 1; i < len(rollup.Parts); i++ {
@@ -179,7 +179,7 @@ func chunkParts(tier rollup.Tier, need rollup.Need) []sqlite.Part {
 // rowsOf decodes the needed columns of the parts that were read.
 func rowsOf(c *sqlite.Chunk, parts []sqlite.Part, need rollup.Need, room *buffers) (column.Block, error) {
 	var b column.Block
-	if c.Tier == int64(rollup.Readings) {
+	if c.Tier == int64(series.Readings) {
 		need = rollup.NeedAll
 	}
 	for _, stored := range parts {

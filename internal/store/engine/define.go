@@ -120,7 +120,7 @@ func (m *memory) settled(d definitions) []series.Definition {
 
 // definitionChanges are the rows of the catalogue that a definition writes.
 type definitionChanges struct {
-	fresh   []*seriesRow
+	fresh   []*Series
 	changed []Series // with their new definitions
 	before  []series.Definition
 	back    []orphan // that are among the fresh
@@ -171,35 +171,33 @@ func (e *Engine) announce(w sqlite.Writer, changed []Series) (pending []Pending)
 // find tells new series from those whose definition changes; of several for one path
 // the last counts.
 func (c *definitionChanges) find(m *memory, defs []series.Definition) error {
-	seen := map[series.Path]*seriesRow{}
+	fresh := map[series.Path]*Series{}
 	for _, d := range defs {
-		row := rowOf(Series{Definition: d})
 		have := m.catalogue.byPath(d.Path)
-		switch before := seen[d.Path]; {
+		switch before := fresh[d.Path]; {
 		case have != nil && have.Kind != d.Kind:
 			return &KindChanged{Path: d.Path, Was: have.Kind, Is: d.Kind}
-		case before != nil && before.Kind != row.Kind:
-			return &KindChanged{Path: d.Path, Was: series.Kind(before.Kind), Is: d.Kind}
+		case before != nil && before.Kind != d.Kind:
+			return &KindChanged{Path: d.Path, Was: before.Kind, Is: d.Kind}
 		case have != nil && have.Definition != d:
 			again := *have
 			again.Definition = d
 			again.ThinnedTo = have.thinnedTo(&d)
 			c.changed, c.before = append(c.changed, again), append(c.before, have.Definition)
 		case have == nil && before != nil:
-			*before = *row
+			before.Definition = d
 		case have == nil:
-			seen[d.Path] = row
-			c.fresh = append(c.fresh, row)
+			fresh[d.Path] = &Series{Definition: d}
+			c.fresh = append(c.fresh, fresh[d.Path])
 		}
 	}
-	for _, row := range c.fresh {
-		if o, ok := m.orphanOf(series.Path(row.Path), row.Kind); ok {
-			row.ID, c.back = o.id, append(c.back, o)
+	for _, known := range c.fresh {
+		if o, ok := m.orphanOf(known.Path, known.Kind); ok {
+			known.ID, c.back = o.id, append(c.back, o)
 		} else {
 			c.last++
-			row.ID = c.last
+			known.ID = c.last
 		}
-		row.complete()
 	}
 	return nil
 }
@@ -214,7 +212,11 @@ func (e *Engine) writeDefinitions(w sqlite.Writer, c *definitionChanges, pending
 				return err
 			}
 		}
-		if err := tx.CreateInBatches(c.fresh, 500).Error; err != nil {
+		rows := make([]*seriesRow, len(c.fresh))
+		for i, known := range c.fresh {
+			rows[i] = rowOf(*known)
+		}
+		if err := tx.CreateInBatches(rows, 500).Error; err != nil {
 			return fmt.Errorf("writing new series to the catalogue: %w", err)
 		}
 		for i, known := range c.changed {
@@ -234,8 +236,8 @@ func (m *memory) redefine(c *definitionChanges) {
 	for _, o := range c.back {
 		maps.DeleteFunc(m.orphans, func(_ series.Path, known orphan) bool { return known == o })
 	}
-	for _, row := range c.fresh {
-		m.catalogue.put(&Series{ID: row.ID, Definition: row.definition()})
+	for _, known := range c.fresh {
+		m.catalogue.put(known)
 	}
 	for _, known := range c.changed {
 		have := m.catalogue.get(known.ID)

@@ -7,7 +7,7 @@ import (
 	"math"
 
 	"nexocumula/internal/core/column"
-	"nexocumula/internal/core/rollup"
+	"nexocumula/internal/core/series"
 	"nexocumula/internal/store/sqlite"
 )
 
@@ -103,7 +103,7 @@ func (e *journalEncoder) entry(entry Entry) error {
 	if !b.Ordered() {
 		return errors.New("times do not strictly ascend")
 	}
-	if entry.Tier == rollup.Readings {
+	if entry.Tier == series.Readings {
 		e.uvarint(uint64(entry.Series)<<2 | inReadings)
 	} else {
 		e.uvarint(uint64(entry.Series)<<2 | inSummaries)
@@ -182,7 +182,7 @@ func decodeJournal(payload []byte) (entries []Entry, marked []Sketch, err error)
 		case inReadings:
 			entries = append(entries, d.rows(Entry{Series: id}, 1))
 		case inSummaries:
-			tier := rollup.Tier(d.uvarint())
+			tier := series.Tier(d.uvarint())
 			entries = append(entries, d.rows(Entry{Series: id, Tier: tier}, d.uvarint()))
 		case inSketches:
 			for n := d.uvarint(); n > 0 && d.err == nil; n-- {

@@ -24,7 +24,7 @@ func TestAJournalRowKeepsEveryBit(t *testing.T) {
 		start := i * int64(time.Minute)
 		rollup.Summary{Count: 6, Mean: 1.0 / 3, M2: 0.2, Min: -1, Max: 9, First: 1, Last: 2, MinAt: start, MaxAt: start + 1, FirstAt: start, LastAt: start + 59e9, Covered: time.Minute, Held: 2.0 / 3}.AddTo(&summaries, start, series.Gauge)
 	}
-	entries := []Entry{{Series: 7, Rows: readings}, {Series: 1 << 29, Tier: rollup.Minute, Rows: summaries}, {Series: 9, Rows: storetest.Readings(-5, 1)}}
+	entries := []Entry{{Series: 7, Rows: readings}, {Series: 1 << 29, Tier: series.Minute, Rows: summaries}, {Series: 9, Rows: storetest.Readings(-5, 1)}}
 	sketches := []Sketch{{Series: 3, Start: 900e9}, {Series: 3, Start: 1800e9}, {Series: 4, Start: -900e9}}
 	payload, err := encodeJournal(entries, sketches)
 	require.NoError(t, err)
@@ -63,7 +63,7 @@ func TestAJournalRowIsSmall(t *testing.T) {
 }
 
 func FuzzJournal(f *testing.F) {
-	good, err := encodeJournal([]Entry{{Series: 7, Rows: storetest.Readings(1, 2.5, 3, 4)}, {Series: 8, Tier: rollup.Minute, Rows: storetest.Minutes(0, 2)}}, []Sketch{{Series: 1, Start: 900e9}})
+	good, err := encodeJournal([]Entry{{Series: 7, Rows: storetest.Readings(1, 2.5, 3, 4)}, {Series: 8, Tier: series.Minute, Rows: storetest.Minutes(0, 2)}}, []Sketch{{Series: 1, Start: 900e9}})
 	require.NoError(f, err)
 	f.Add(good)
 	f.Add([]byte{journalVersion, 0, 0, 0, 0, 9})

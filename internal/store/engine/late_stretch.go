@@ -1,7 +1,5 @@
 package engine
 
-import "nexocumula/internal/core/rollup"
-
 // LateStretch is a stretch of a series' time whose readings are here and whose summaries may not say
 // what they do: readings came late, or the summaries of very many are made one part after the
 // other. Who asks reads the readings there. It is kept in memory only: whoever makes summaries
@@ -42,7 +40,7 @@ func (s *Series) summarisedAtMost(now int64) (until int64) {
 	if s.LastTime == 0 {
 		return 0
 	}
-	for _, tier := range rollup.TiersOf(&s.Definition) {
+	for _, tier := range s.Tiers.All() {
 		start := tier.Start(s.LastTime)
 		if until = max(until, start); start+int64(tier) <= now {
 			until = max(until, start+int64(tier))

@@ -3,7 +3,6 @@ package engine
 import (
 	"fmt"
 
-	"nexocumula/internal/core/thin"
 	"nexocumula/internal/store/sqlite"
 )
 
@@ -20,14 +19,11 @@ func (e *Engine) loadCatalogue() error {
 	}
 	e.alter(func(m *memory) {
 		for _, r := range rows {
-			if !r.matches() {
+			known, err := r.series()
+			if err != nil {
 				broken = append(broken, sqlite.Damaged{ID: uint64(r.ID), Place: "series", Series: r.ID, Raw: fmt.Appendf(nil, "%+v", r),
-					Reason: "the series' definition does not match its checksum; its chunks stay, but nothing says what they are of"})
+					Reason: err.Error() + "; its chunks stay, but nothing says what they are of"})
 				continue
-			}
-			known := &Series{
-				ID: r.ID, Definition: r.definition(), Collected: r.Collected, FirstSeen: r.FirstSeen, LastTime: r.LastTime, LastValue: r.LastValue,
-				ThinnedTo: r.ThinnedTo, Thinned: thin.Tally{Arrived: uint64(r.Thinned), Kept: uint64(r.Kept), Worst: r.Worst},
 			}
 			known.SummarisedTo = known.summarisedAtMost(latest.UnixNano())
 			m.catalogue.put(known)

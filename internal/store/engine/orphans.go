@@ -51,9 +51,9 @@ func (e *Engine) loadOrphans() error {
 }
 
 // orphanOf returns the orphan that a definition brings back. Its id is free: ids are never used again.
-func (m *memory) orphanOf(path series.Path, kind string) (orphan, bool) {
+func (m *memory) orphanOf(path series.Path, kind series.Kind) (orphan, bool) {
 	o, ok := m.orphans[path]
-	return o, ok && string(o.kind) == kind && m.catalogue.get(o.id) == nil
+	return o, ok && o.kind == kind && m.catalogue.get(o.id) == nil
 }
 
 // comeBack ends the setting aside of series that are in the catalogue again, in the transaction that puts
@@ -80,7 +80,7 @@ func (e *Engine) recall(ctx context.Context, id uint32) error {
 	if err != nil {
 		return fmt.Errorf("reading when %s began: %w", known.Path, err)
 	}
-	for _, tier := range append([]rollup.Tier{rollup.Readings}, rollup.TiersOf(&known.Definition)...) {
+	for _, tier := range append([]series.Tier{series.Readings}, known.Tiers.All()...) {
 		at, value, ok, err := e.LastBefore(ctx, id, tier, math.MaxInt64)
 		if err != nil {
 			return fmt.Errorf("reading the latest value of %s: %w", known.Path, err)
@@ -100,7 +100,7 @@ func (e *Engine) recall(ctx context.Context, id uint32) error {
 			if known.LastTime > now.LastTime {
 				now.LastTime, now.LastValue = known.LastTime, known.LastValue
 			}
-			if now.Thinning != "" {
+			if now.Thinning.Method != 0 {
 				now.ThinnedTo = max(now.ThinnedTo, now.LastTime+1)
 			}
 			now.SummarisedTo = max(now.SummarisedTo, now.summarisedAtMost(e.judge.Newest().UnixNano()))
@@ -148,7 +148,7 @@ func (e *Engine) takeOver(ctx context.Context, from uint32, to Series) error {
 		return err
 	}
 	for _, c := range chunks {
-		tier := rollup.Tier(c.Tier)
+		tier := series.Tier(c.Tier)
 		rows, err := rowsOf(&c, allParts, rollup.NeedAll, nil)
 		if err = cmp.Or(check(&c), err); err != nil {
 			if err := e.file.SetAside([]sqlite.Damaged{c.Damage(err)}); err != nil {

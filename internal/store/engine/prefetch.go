@@ -4,14 +4,14 @@ import (
 	"context"
 
 	"nexocumula/internal/core/column"
-	"nexocumula/internal/core/rollup"
+	"nexocumula/internal/core/series"
 	"nexocumula/internal/store/sqlite"
 )
 
 // Prefetch holds the first rows that scans of many series need, read in one go: a statement for each
 // would take longer than all the rest.
 type Prefetch struct {
-	tier     rollup.Tier
+	tier     series.Tier
 	from, to int64
 	trays    map[uint32]column.Block // looked at before the chunks, as in a scan by itself
 	chunks   map[uint32][]sqlite.Chunk

@@ -5,12 +5,13 @@ import (
 
 	"nexocumula/internal/core/column"
 	"nexocumula/internal/core/rollup"
+	"nexocumula/internal/core/series"
 	"nexocumula/internal/store/sqlite"
 )
 
 // Read returns the rows of one series and tier with from <= time < to. The block may
 // share memory with the store and must not be changed.
-func (e *Engine) Read(ctx context.Context, series uint32, tier rollup.Tier, from, to int64) (column.Block, error) {
+func (e *Engine) Read(ctx context.Context, series uint32, tier series.Tier, from, to int64) (column.Block, error) {
 	var all gathered
 	err := e.Scan(ctx, series, Wanted{Tier: tier, From: from, To: to, Need: rollup.NeedAll, Keep: true}, &all)
 	return all.rows, err
@@ -32,7 +33,7 @@ func (g *gathered) Whole(int64, int64, rollup.Summary) error { return nil } // o
 
 // LastBefore returns the last reading before t that the rows of a tier, those with a time
 // before t, tell of.
-func (e *Engine) LastBefore(ctx context.Context, id uint32, tier rollup.Tier, t int64) (at int64, value float64, ok bool, err error) {
+func (e *Engine) LastBefore(ctx context.Context, id uint32, tier series.Tier, t int64) (at int64, value float64, ok bool, err error) {
 	tray := e.inTray(seriesTier{id, tier}, -1<<62, t)
 	newest := int64(-1 << 62)
 	if n := tray.Len(); n > 0 {
@@ -60,12 +61,12 @@ func (e *Engine) LastBefore(ctx context.Context, id uint32, tier rollup.Tier, t 
 	return at, value, ok, nil
 }
 
-func lastOf(b column.Block, tier rollup.Tier) (at int64, value float64, ok bool) {
+func lastOf(b column.Block, tier series.Tier) (at int64, value float64, ok bool) {
 	n := b.Len()
 	if n == 0 {
 		return 0, 0, false
 	}
-	if tier == rollup.Readings {
+	if tier == series.Readings {
 		return b.Times[n-1], b.Cols[0][n-1], true
 	}
 	return b.Times[n-1] + int64(b.Cols[rollup.ColLastAt][n-1]), b.Cols[rollup.ColLast][n-1], true

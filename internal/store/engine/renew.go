@@ -198,7 +198,7 @@ func (m *memory) renewed(fresh []sqlite.Chunk, thinned map[uint32]thinnedSeries)
 		}
 	}
 	for _, c := range fresh {
-		at := seriesTier{c.Series, rollup.Tier(c.Tier)}
+		at := seriesTier{c.Series, series.Tier(c.Tier)}
 		if until, known := m.sealedTo[at]; known {
 			m.sealedTo[at] = max(until, c.LastAt)
 		}

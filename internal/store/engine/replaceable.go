@@ -6,12 +6,13 @@ import (
 
 	"nexocumula/internal/core/column"
 	"nexocumula/internal/core/rollup"
+	"nexocumula/internal/core/series"
 )
 
 // Replaceable returns the summaries among rows that may take the place of those in the store: new
 // ones, and those that count at least as many readings. A gateway that was restored from
 // an older copy knows of fewer readings than it once sent, and must not undo them.
-func (e *Engine) Replaceable(ctx context.Context, id uint32, tier rollup.Tier, rows column.Block) (column.Block, error) {
+func (e *Engine) Replaceable(ctx context.Context, id uint32, tier series.Tier, rows column.Block) (column.Block, error) {
 	if n := rows.Len(); n == 0 || rows.Times[0] > e.newest(ctx, seriesTier{id, tier}) {
 		return rows, nil
 	}

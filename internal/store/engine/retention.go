@@ -6,7 +6,7 @@ import (
 	"time"
 
 	"nexocumula/internal/core/marks"
-	"nexocumula/internal/core/rollup"
+	"nexocumula/internal/core/series"
 	"nexocumula/internal/store/sqlite"
 )
 
@@ -16,7 +16,7 @@ const dropAtOnce = 100
 // Drop removes the chunks of a series and tier that end before a time, whole ones
 // only and a few at a time, so that nobody waits for it. It says how much went. What a
 // companion still needs stays, unless it is from before giveUp.
-func (e *Engine) Drop(ctx context.Context, id uint32, tier rollup.Tier, before time.Time, giveUp time.Time) (rows int, err error) {
+func (e *Engine) Drop(ctx context.Context, id uint32, tier series.Tier, before time.Time, giveUp time.Time) (rows int, err error) {
 	until := e.droppable(marks.Of{Series: id, Tier: tier}, before, giveUp)
 	for ctx.Err() == nil {
 		var old []sqlite.Chunk

@@ -11,12 +11,13 @@ import (
 	"nexocumula/internal/core/chunk"
 	"nexocumula/internal/core/column"
 	"nexocumula/internal/core/rollup"
+	"nexocumula/internal/core/series"
 	"nexocumula/internal/store/sqlite"
 )
 
 // Wanted says what a Scan is to bring of a series.
 type Wanted struct {
-	Tier     rollup.Tier
+	Tier     series.Tier
 	From, To int64       // of the rows' times; To not included
 	Need     rollup.Need // columns of summaries
 
@@ -61,7 +62,7 @@ func (e *Engine) Scan(ctx context.Context, id uint32, w Wanted, sink Sink) error
 	if !w.Keep {
 		sc.room = &buffers{}
 	}
-	if w.Tier != rollup.Readings {
+	if w.Tier != series.Readings {
 		sc.tray = sc.tray.Pick(w.Need.Has)
 	}
 	if err := sc.run(ctx); err != nil {

@@ -1,9 +1,8 @@
 package engine
 
 import (
+	"nexocumula/internal/core/series"
 	"slices"
-
-	"nexocumula/internal/core/rollup"
 )
 
 // ScanStats counts the reads of scans by tier, in the order of their first read.
@@ -11,7 +10,7 @@ type ScanStats []TierStats
 
 // TierStats counts the reads of one tier.
 type TierStats struct {
-	Tier     rollup.Tier
+	Tier     series.Tier
 	Synopses int // chunks answered by the one summary of all their rows
 	Steps    int // chunks answered by their quarters of an hour
 	Opened   int // chunks of which rows were decoded
@@ -20,7 +19,7 @@ type TierStats struct {
 }
 
 // of is the entry of a tier; nil when nobody wants to know.
-func (w *ScanStats) of(tier rollup.Tier) *TierStats {
+func (w *ScanStats) of(tier series.Tier) *TierStats {
 	if w == nil {
 		return &TierStats{}
 	}

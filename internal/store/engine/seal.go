@@ -11,7 +11,7 @@ import (
 	"gorm.io/gorm"
 
 	"nexocumula/internal/core/column"
-	"nexocumula/internal/core/rollup"
+	"nexocumula/internal/core/series"
 	"nexocumula/internal/store/sqlite"
 )
 
@@ -120,7 +120,7 @@ func (e *Engine) sealLeaving(ctx context.Context, last uint64, how Sealing) erro
 		if !ok || rows.Len() == 0 {
 			continue
 		}
-		if how.Settled != nil && at.tier == rollup.Readings && known.Thinning != "" {
+		if how.Settled != nil && at.tier == series.Readings && known.Thinning.Method != 0 {
 			if err := part.thin(at, rows, known, how.Settled(at.series)); err != nil {
 				return err
 			}

@@ -28,21 +28,21 @@ type Series struct {
 // thinnedTo is from where on readings are thinned by another definition. What was stored before it
 // asked for that stays.
 func (s *Series) thinnedTo(by *series.Definition) int64 {
-	if s.Thinning == "" && by.Thinning != "" && s.Collected {
+	if s.Thinning.Method == 0 && by.Thinning.Method != 0 && s.Collected {
 		return max(s.ThinnedTo, s.LastTime+1)
 	}
 	return s.ThinnedTo
 }
 
 // saw keeps first and latest up to date with rows that were appended.
-func (s *Series) saw(tier rollup.Tier, rows column.Block) {
+func (s *Series) saw(tier series.Tier, rows column.Block) {
 	if rows.Len() == 0 {
 		return
 	}
 	last := rows.Len() - 1
 	first, t := rows.Times[0], rows.Times[last]
 	var value float64
-	if tier == rollup.Readings {
+	if tier == series.Readings {
 		value, s.Collected = rows.Cols[0][last], true
 		s.Late = s.Late.and(s.belated(first, t))
 	} else {

@@ -8,7 +8,7 @@ import (
 	"gorm.io/gorm/clause"
 )
 
-// Sketch is the sketch of one window of a series, rollup.Quarter wide.
+// Sketch is the sketch of one window of a series, series.Quarter wide.
 type Sketch struct {
 	Series uint32
 	Start  int64

@@ -1,12 +1,10 @@
 package engine
 
 import (
-	"fmt"
 	"math"
 	"time"
 
 	"nexocumula/internal/core/column"
-	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/core/thin"
 	"nexocumula/internal/store/sqlite"
@@ -34,10 +32,6 @@ const worthwhile = 4
 // thin renews what the readings of a series are about, and thins those that are settled: of
 // before limit, and long enough before the newest.
 func (r *renewal) thin(at seriesTier, rows column.Block, known Series, limit int64) error {
-	rule, err := thin.Parse(known.Thinning)
-	if err != nil {
-		return fmt.Errorf("%s: %w", known.Path, err)
-	}
 	def := &known.Definition
 	if k := rows.Search(known.ThinnedTo); known.ThinnedTo != 0 && k > 0 { // they fill gaps, and stay
 		if err := r.renew(at, rows.Rows(0, k), def); err != nil {
@@ -65,9 +59,9 @@ func (r *renewal) thin(at seriesTier, rows column.Block, known Series, limit int
 	}
 	until := min(last-settling, limit)
 	if def.Sketch { // it is of whole quarters of an hour
-		until = rollup.Quarter.Start(until)
+		until = series.Quarter.Start(until)
 	}
-	until = rollup.TiersOf(def)[0].Start(until)
+	until = def.Tiers.Narrowest().Start(until)
 	if until-max(first, from) < (worthwhile-1)*settling {
 		return r.renew(at, rows, def)
 	}
@@ -77,7 +71,7 @@ func (r *renewal) thin(at seriesTier, rows column.Block, known Series, limit int
 	}
 	all := column.Merge(older, rows)
 	begin := all.Times[0] // which may go
-	kept, tally, err := r.keep(at, all, rule, from, until, def)
+	kept, tally, err := r.keep(at, all, from, until, def)
 	if err != nil {
 		return err
 	}
@@ -107,20 +101,20 @@ func (r *renewal) thin(at seriesTier, rows column.Block, known Series, limit int
 }
 
 // keep thins rows. What the first of them are compared with may stand in a chunk before.
-func (r *renewal) keep(at seriesTier, rows column.Block, rule thin.Settings, from, until int64, def *series.Definition) (column.Block, thin.Tally, error) {
+func (r *renewal) keep(at seriesTier, rows column.Block, from, until int64, def *series.Definition) (column.Block, thin.Tally, error) {
 	if from == math.MinInt64 || rows.Times[0] < from {
-		kept, tally := rule.Thin(rows, from, until, def)
+		kept, tally := thin.Thin(rows, from, until, def)
 		return kept, tally, nil
 	}
-	t, v, ok, err := r.engine.LastBefore(r.ctx, at.series, rollup.Readings, from)
+	t, v, ok, err := r.engine.LastBefore(r.ctx, at.series, series.Readings, from)
 	if err != nil || !ok {
-		kept, tally := rule.Thin(rows, from, until, def)
+		kept, tally := thin.Thin(rows, from, until, def)
 		return kept, tally, err
 	}
 	all := column.New(1, rows.Len()+1)
 	all.Add(t, v)
 	all.Append(rows)
-	kept, tally := rule.Thin(all, from, until, def)
+	kept, tally := thin.Thin(all, from, until, def)
 	return kept.Rows(1, kept.Len()), tally, nil
 }
 

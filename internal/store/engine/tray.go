@@ -5,7 +5,7 @@ import (
 	"maps"
 
 	"nexocumula/internal/core/column"
-	"nexocumula/internal/core/rollup"
+	"nexocumula/internal/core/series"
 )
 
 // The tray is the rows in memory that are in the journal and not yet in a chunk: sorted
@@ -14,7 +14,7 @@ import (
 // seriesTier names the rows of one series at one tier.
 type seriesTier struct {
 	series uint32
-	tier   rollup.Tier
+	tier   series.Tier
 }
 
 // waitForRoom bounds the memory of the tray: what comes faster than it can be sealed
@@ -53,7 +53,7 @@ func (e *Engine) inTray(at seriesTier, from, to int64) (rows column.Block) {
 
 // Unsealed calls visit with all rows of a tier that are not in chunks yet: after Open,
 // all that was written since the last Seal.
-func (e *Engine) Unsealed(tier rollup.Tier, visit func(series uint32, rows column.Block)) {
+func (e *Engine) Unsealed(tier series.Tier, visit func(series uint32, rows column.Block)) {
 	var tray map[seriesTier]column.Block
 	e.look(func(m *memory) { tray = maps.Clone(m.tray) })
 	for at, rows := range tray {

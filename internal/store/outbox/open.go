@@ -1,11 +1,11 @@
 package outbox
 
 import (
-	"cmp"
 	"fmt"
+	"strings"
 
 	"nexocumula/internal/core/marks"
-	"nexocumula/internal/core/rollup"
+	"nexocumula/internal/core/series"
 	"nexocumula/internal/store/sqlite"
 )
 
@@ -23,7 +23,7 @@ func (o *Outbox) open(w sqlite.Writer) error {
 	}
 	sends := sendsAll
 	if o.tiers != nil {
-		sends = cmp.Or(rollup.Names(o.tiers), usualTiers)
+		sends = strings.Join(series.TierTexts(o.tiers), ",")
 	}
 	known := len(rows) == 1
 	if known {

@@ -10,7 +10,6 @@ import (
 
 	"nexocumula/internal/core/column"
 	"nexocumula/internal/core/marks"
-	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/store/engine"
 )
@@ -27,7 +26,7 @@ import (
 type Outbox struct {
 	boxes *Outboxes
 	name  string
-	tiers []rollup.Tier          // nil: all there are
+	tiers []series.Tier          // nil: all there are
 	mine  func(series.Path) bool // whether the uplink sends the series
 	wake  chan struct{}          // room for one: something was marked
 
@@ -75,7 +74,7 @@ func (o *Outbox) add(entries []engine.Entry, sketches []engine.Sketch, since int
 	defer o.mu.Unlock()
 	before := o.fresh.Rows()
 	for _, e := range entries {
-		if e.Tier == rollup.Readings || e.Rows.Len() == 0 || !o.sendsTier(e.Tier) || !o.sends(e.Series) {
+		if e.Tier == series.Readings || e.Rows.Len() == 0 || !o.sendsTier(e.Tier) || !o.sends(e.Series) {
 			continue
 		}
 		of, times, width := marks.Of{Series: e.Series, Tier: e.Tier}, e.Rows.Times, int64(e.Tier)
@@ -90,7 +89,7 @@ func (o *Outbox) add(entries []engine.Entry, sketches []engine.Sketch, since int
 	}
 	for _, one := range sketches {
 		if o.sends(one.Series) {
-			o.fresh.Add(marks.Mark{Of: marks.Of{Kind: marks.Sketches, Series: one.Series}, Span: marks.Span{From: one.Start, To: one.Start + int64(rollup.Quarter), Rows: 1, Since: since}})
+			o.fresh.Add(marks.Mark{Of: marks.Of{Kind: marks.Sketches, Series: one.Series}, Span: marks.Span{From: one.Start, To: one.Start + int64(series.Quarter), Rows: 1, Since: since}})
 		}
 	}
 	if o.fresh.Rows() == before {
@@ -112,7 +111,7 @@ func (o *Outbox) wakeUp() {
 // addLast marks the last summary of series whose definition changes, which goes with it.
 func (o *Outbox) addLast(changed []engine.Series, since int64) {
 	for _, known := range changed {
-		tiers := slices.DeleteFunc(slices.Clone(rollup.TiersOf(&known.Definition)), func(t rollup.Tier) bool { return !o.sendsTier(t) })
+		tiers := slices.DeleteFunc(slices.Clone(known.Tiers.All()), func(t series.Tier) bool { return !o.sendsTier(t) })
 		if len(tiers) > 0 {
 			widest := tiers[len(tiers)-1]
 			o.add([]engine.Entry{{Series: known.ID, Tier: widest, Rows: column.Block{Times: []int64{widest.Start(known.LastTime)}}}}, nil, since)
@@ -138,7 +137,7 @@ func (o *Outbox) sends(id uint32) bool {
 // Mine reports whether the uplink sends records about a site or something in it.
 func (o *Outbox) Mine(about string) bool { return o.mine(series.Path(about + "/")) }
 
-func (o *Outbox) sendsTier(t rollup.Tier) bool { return o.tiers == nil || slices.Contains(o.tiers, t) }
+func (o *Outbox) sendsTier(t series.Tier) bool { return o.tiers == nil || slices.Contains(o.tiers, t) }
 
 // Wake has something when there is something to send.
 func (o *Outbox) Wake() <-chan struct{} { return o.wake }
@@ -193,7 +192,7 @@ func (o *Outbox) unfold() {
 		}
 		all := forAll
 		all.Since = o.boxes.judge.Now().UnixNano()
-		for _, tier := range rollup.TiersOf(&known.Definition) {
+		for _, tier := range known.Tiers.All() {
 			if !o.sendsTier(tier) {
 				continue
 			}

@@ -12,7 +12,6 @@ import (
 
 	"nexocumula/internal/clock"
 	"nexocumula/internal/core/marks"
-	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/store/engine"
 	"nexocumula/internal/store/sqlite"
@@ -93,13 +92,13 @@ func (a *Outboxes) Droppable(of marks.Of, before, giveUp time.Time) int64 {
 
 // Waiting reports whether any uplink still has to send summaries of a series' tier of before
 // a time.
-func (a *Outboxes) Waiting(id uint32, tier rollup.Tier, before int64) bool {
+func (a *Outboxes) Waiting(id uint32, tier series.Tier, before int64) bool {
 	return slices.ContainsFunc(a.all(), func(o *Outbox) bool { return o.unsent(marks.Of{Series: id, Tier: tier}) < before })
 }
 
 // Open returns the outbox of the uplink with that name: as it was, or with everything
 // in it when it is new or sends other tiers than before.
-func (a *Outboxes) Open(name string, tiers []rollup.Tier, mine func(series.Path) bool) (*Outbox, error) {
+func (a *Outboxes) Open(name string, tiers []series.Tier, mine func(series.Path) bool) (*Outbox, error) {
 	o := &Outbox{
 		boxes: a, name: name, tiers: tiers, mine: mine, wake: make(chan struct{}, 1),
 		isMine: map[uint32]bool{}, records: recordCursors{map[string]uint64{}, map[string]uint64{}}, refused: map[marks.Of]*refusedMark{}, saved: saved{shards: map[uint32]uint32{}},

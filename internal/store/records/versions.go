@@ -8,7 +8,6 @@ import (
 
 	"gorm.io/gorm"
 
-	"nexocumula/internal/core/calibrate"
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/store/sqlite"
 )
@@ -46,7 +45,7 @@ func (v Versions) Replaced(tx *gorm.DB, id uint32, before, after series.Definiti
 		return fmt.Errorf("counting the versions of %s: %w", after.Path, err)
 	}
 	since := at.UTC()
-	if stated := calibrate.SinceIn(after.Calibration); after.Calibration != before.Calibration && !stated.IsZero() {
+	if stated := after.Calibration.Since(); after.Calibration != before.Calibration && !stated.IsZero() {
 		since = stated // the new calibration is of readings from then on
 	}
 	versions := []Version{{since, after}}

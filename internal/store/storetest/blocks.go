@@ -21,7 +21,7 @@ func Readings(pairs ...float64) column.Block {
 func Minutes(first, count int64) column.Block {
 	rows := rollup.NewBlock(series.Gauge, int(count))
 	for i := range count {
-		start := (first + i) * int64(rollup.Minute)
+		start := (first + i) * int64(series.Minute)
 		rollup.Summary{
 			Count: 1, Mean: 1, Min: 1, Max: 1, First: 1, Last: 1, Covered: time.Minute, Held: 1,
 			MinAt: start, MaxAt: start, FirstAt: start, LastAt: start,

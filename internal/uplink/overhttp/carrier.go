@@ -10,7 +10,7 @@ import (
 	"slices"
 	"time"
 
-	"nexocumula/internal/core/rollup"
+	"nexocumula/internal/core/series"
 	"nexocumula/internal/uplink"
 	"nexocumula/internal/wire"
 )
@@ -19,7 +19,7 @@ import (
 type carrier struct {
 	name     string // under which the central knows this service
 	settings Settings
-	tiers    []rollup.Tier
+	tiers    []series.Tier
 	describe func() wire.Status
 	now      func() time.Time
 	log      *slog.Logger

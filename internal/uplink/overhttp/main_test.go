@@ -16,7 +16,7 @@ import (
 func TestMain(m *testing.M) {
 	rows := rollup.NewBlock(series.Gauge, 1)
 	rollup.Summary{Count: 1}.AddTo(&rows, 0, series.Gauge)
-	data, err := wire.EncodeBatch([]wire.Run{{Def: oxygen, Tier: rollup.Minute, Rows: rows}}, rollup.Tiers, nil)
+	data, err := wire.EncodeBatch([]wire.Run{{Def: oxygen, Tier: series.Minute, Rows: rows}}, series.Tiers{}.All(), nil)
 	if err != nil {
 		panic(err)
 	}

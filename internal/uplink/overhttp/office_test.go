@@ -158,14 +158,14 @@ func (o *office) count() int {
 	require.NoError(o.t, err)
 	total := 0
 	for _, s := range o.store.List(everything) {
-		rows, err := o.store.Read(context.Background(), s.ID, rollup.Minute, 0, 1<<62)
+		rows, err := o.store.Read(context.Background(), s.ID, series.Minute, 0, 1<<62)
 		require.NoError(o.t, err)
 		total += rows.Len()
 	}
 	return total
 }
 
-var settings = config.Uplink{Name: "office", Tiers: []rollup.Tier{rollup.Minute}, Settings: Settings{URL: "http://office", Token: "trout"}}
+var settings = config.Uplink{Name: "office", Tiers: []series.Tier{series.Minute}, Settings: Settings{URL: "http://office", Token: "trout"}}
 
 func own(p series.Path) bool { return strings.HasPrefix(string(p), "long-mere/") }
 
@@ -226,7 +226,7 @@ func (s *site) rollOf(def series.Definition, n int) {
 	}
 	ids, err := s.store.Define(context.Background(), []series.Definition{def})
 	require.NoError(s.t, err)
-	require.NoError(s.t, s.store.Append(context.Background(), engine.Batch{Entries: []engine.Entry{{Series: ids[0], Tier: rollup.Minute, Rows: rows}, {Series: ids[0], Tier: rollup.TenSecond, Rows: rows}}}))
+	require.NoError(s.t, s.store.Append(context.Background(), engine.Batch{Entries: []engine.Entry{{Series: ids[0], Tier: series.Minute, Rows: rows}, {Series: ids[0], Tier: series.TenSecond, Rows: rows}}}))
 }
 
 func (s *site) run() (stop func()) {

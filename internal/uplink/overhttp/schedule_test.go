@@ -122,7 +122,7 @@ func (w *world) write() {
 	rows := rollup.NewBlock(series.Gauge, 0)
 	start := int64(w.random.IntN(60)) * int64(time.Minute)
 	for range 1 + w.random.IntN(4) {
-		have, err := w.s.store.Read(context.Background(), ids[0], rollup.Minute, start, start+1)
+		have, err := w.s.store.Read(context.Background(), ids[0], series.Minute, start, start+1)
 		require.NoError(w.t, err)
 		count := float64(1 + w.random.IntN(3))
 		if have.Len() > 0 {
@@ -133,7 +133,7 @@ func (w *world) write() {
 		sum.AddTo(&rows, start, def.Kind)
 		start += int64(time.Minute) * int64(1+w.random.IntN(2)*w.random.IntN(70))
 	}
-	require.NoError(w.t, w.s.store.Append(context.Background(), engine.Batch{Entries: []engine.Entry{{Series: ids[0], Tier: rollup.Minute, Rows: rows}}}))
+	require.NoError(w.t, w.s.store.Append(context.Background(), engine.Batch{Entries: []engine.Entry{{Series: ids[0], Tier: series.Minute, Rows: rows}}}))
 }
 
 // send sends a batch, small ones to have many, over a link that may do anything. When the
@@ -223,7 +223,7 @@ func held(t *testing.T, st *store.Store) map[window][2]float64 {
 	everything, err := series.ParseSelector("#")
 	require.NoError(t, err)
 	for _, s := range st.List(everything) {
-		rows, err := st.Read(t.Context(), s.ID, rollup.Minute, 0, 1<<62)
+		rows, err := st.Read(t.Context(), s.ID, series.Minute, 0, 1<<62)
 		require.NoError(t, err)
 		for i, start := range rows.Times {
 			out[window{s.Path, start}] = [2]float64{rows.Cols[rollup.ColCount][i], rows.Cols[rollup.ColMean][i]}

@@ -12,7 +12,6 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/core/sketch"
 	"nexocumula/internal/rounds"
@@ -66,7 +65,8 @@ func TestADefinitionThatChangesIsSentByItself(t *testing.T) {
 		require.NoError(t, err)
 		known, ok := o.store.Find(oxygen.Path)
 		require.True(t, ok)
-		def.Tiers = rollup.Names(settings.Tiers) // which are sent
+		def.Tiers, err = series.MakeTiers(settings.Tiers) // which are sent
+		require.NoError(t, err)
 		assert.Equal(t, def, known.Definition)
 		assert.Equal(t, 5, o.count())
 		assert.Zero(t, again.waiting())
@@ -168,7 +168,7 @@ func TestAnUplinkThatComesBackBeginsWithEverything(t *testing.T) {
 		}
 		assert.Equal(t, 8, o.count(), "no gap is left")
 		wider := settings
-		wider.Tiers = rollup.Tiers
+		wider.Tiers = series.Tiers{}.All()
 		s.connect(wider, o)
 		assert.Positive(t, s.waiting(), "so with a tier that was not sent before")
 	})
@@ -269,7 +269,7 @@ func TestOverASlowLinkThePresentDoesNotWaitForThePast(t *testing.T) {
 }
 
 func (o *office) has(minute int64) bool {
-	rows, err := o.store.Read(context.Background(), 1, rollup.Minute, minute*int64(time.Minute), minute*int64(time.Minute)+1)
+	rows, err := o.store.Read(context.Background(), 1, series.Minute, minute*int64(time.Minute), minute*int64(time.Minute)+1)
 	require.NoError(o.t, err)
 	return rows.Len() == 1
 }
@@ -292,13 +292,13 @@ func TestRetentionSparesWhatWasNotSentUnlessTold(t *testing.T) {
 		s.roll(100)
 		require.NoError(t, s.store.Seal(t.Context(), engine.Sealing{}))
 		end := time.Unix(0, 200*int64(time.Minute))
-		gone, err := s.store.Drop(t.Context(), 1, rollup.Minute, end, time.Time{})
+		gone, err := s.store.Drop(t.Context(), 1, series.Minute, end, time.Time{})
 		require.NoError(t, err)
 		assert.Zero(t, gone, "all of it waits")
-		gone, err = s.store.Drop(t.Context(), 1, rollup.TenSecond, end, time.Time{})
+		gone, err = s.store.Drop(t.Context(), 1, series.TenSecond, end, time.Time{})
 		require.NoError(t, err)
 		assert.Equal(t, 100, gone, "of a tier that is not sent")
-		gone, err = s.store.Drop(t.Context(), 1, rollup.Minute, end, end)
+		gone, err = s.store.Drop(t.Context(), 1, series.Minute, end, end)
 		require.NoError(t, err)
 		assert.Equal(t, 100, gone)
 		assert.EqualValues(t, 100, s.sender.Outbox().Backlog().GivenUp, "and says what was given up")
@@ -316,7 +316,7 @@ func TestSketchesAreSentAndSentAgain(t *testing.T) {
 		require.NoError(t, sk.Add(9.5))
 		var kept []engine.Sketch
 		for i := range int64(30) {
-			kept = append(kept, engine.Sketch{Series: ids[0], Start: i * int64(rollup.Quarter), Data: sk.Bytes()})
+			kept = append(kept, engine.Sketch{Series: ids[0], Start: i * int64(series.Quarter), Data: sk.Bytes()})
 		}
 		require.NoError(t, s.store.Append(t.Context(), engine.Batch{Sketches: kept}))
 		again := newSite(t, copyStore(t, s.store, memory(t)), o) // they were not sealed: the journal says which there are

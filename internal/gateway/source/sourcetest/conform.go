@@ -10,7 +10,6 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"nexocumula/internal/config"
-	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/gateway/source"
 	"nexocumula/internal/store/sqlite"
@@ -99,7 +98,7 @@ func (b *Bench) last(path series.Path) float64 {
 	if !ok {
 		return 0
 	}
-	rows, err := b.Store.Read(b.t.Context(), found.ID, rollup.Readings, 0, 1<<62)
+	rows, err := b.Store.Read(b.t.Context(), found.ID, series.Readings, 0, 1<<62)
 	require.NoError(b.t, err)
 	if rows.Len() == 0 {
 		return 0

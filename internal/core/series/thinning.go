@@ -1,31 +1,42 @@
-// Package thin decides which readings of a series are kept for good: fewer than arrive, within a
-// stated error.
-package thin
+package series
 
 import (
 	"fmt"
 	"math"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
 
-	"nexocumula/internal/core/series"
 	"nexocumula/internal/core/span"
 )
 
-// Method is a way to thin.
-type Method string
+// ThinMethod is a way to thin; 0 is none.
+type ThinMethod uint8
 
 // The methods.
 const (
-	OnChange Method = "on_change"     // what is the same as the last that was kept goes
-	Deadband Method = "deadband"      // what is near the last that was kept goes
-	Door     Method = "swinging_door" // what lies near the straight line between two that are kept goes
+	OnChange     ThinMethod = iota + 1 // what is the same as the last that was kept goes
+	Deadband                           // what is near the last that was kept goes
+	SwingingDoor                       // what lies near the straight line between two that are kept goes
 )
 
-// Settings says how a series is thinned. The zero Settings keeps everything.
-type Settings struct {
-	Method   Method
+var thinMethods = [...]string{"none", OnChange: "on_change", Deadband: "deadband", SwingingDoor: "swinging_door"}
+
+// ParseThinMethod reads the name of a method.
+func ParseThinMethod(name string) (ThinMethod, error) {
+	if i := slices.Index(thinMethods[:], name); i > 0 {
+		return ThinMethod(i), nil
+	}
+	return 0, fmt.Errorf("method %q is not known; use on_change, deadband or swinging_door", name)
+}
+
+// String is the name.
+func (m ThinMethod) String() string { return thinMethods[m] }
+
+// Thinning says how a series is thinned. The zero Thinning keeps everything.
+type Thinning struct {
+	Method   ThinMethod
 	Within   float64       // the error that is allowed, in the unit of the series
 	Relative float64       // of a deadband: or as a share of the last value that was kept
 	Silence  time.Duration // at least one reading of such a time is kept
@@ -38,7 +49,7 @@ const (
 )
 
 // Check says what is wrong with a rule for a kind of series.
-func (r Settings) Check(kind series.Kind) error {
+func (r Thinning) Check(kind Kind) error {
 	number := func(v float64) bool { return v >= 0 && !math.IsInf(v, 0) }
 	switch r.Method {
 	case OnChange:
@@ -49,17 +60,17 @@ func (r Settings) Check(kind series.Kind) error {
 		if !number(r.Within) || !number(r.Relative) || r.Relative >= 1 || r.Within+r.Relative == 0 {
 			return fmt.Errorf("a deadband needs within, in the unit of the series, or relative, from 0 to below 1")
 		}
-	case Door:
+	case SwingingDoor:
 		if !number(r.Within) || r.Within == 0 || r.Relative != 0 {
 			return fmt.Errorf("swinging_door needs within, in the unit of the series, and takes no relative")
 		}
-		if kind == series.Bearing {
+		if kind == Bearing {
 			return fmt.Errorf("there is no straight line between two bearings; use deadband")
 		}
 	default:
-		return fmt.Errorf("method %q is not known; use on_change, deadband or swinging_door", r.Method)
+		return fmt.Errorf("there is no method; use on_change, deadband or swinging_door")
 	}
-	if kind == series.State && r.Method != OnChange {
+	if kind == State && r.Method != OnChange {
 		return fmt.Errorf("a state is thinned by on_change only")
 	}
 	if r.Silence <= 0 || r.Silence > LongestSilence {
@@ -68,12 +79,12 @@ func (r Settings) Check(kind series.Kind) error {
 	return nil
 }
 
-// String is the rule as Parse reads it.
-func (r Settings) String() string {
-	if r.Method == "" {
+// String is the rule as ParseThinning reads it.
+func (r Thinning) String() string {
+	if r.Method == 0 {
 		return ""
 	}
-	out := string(r.Method)
+	out := r.Method.String()
 	for _, part := range []struct {
 		name  string
 		value float64
@@ -85,13 +96,13 @@ func (r Settings) String() string {
 	return out + " silence " + span.Format(r.Silence)
 }
 
-// Parse reads what String wrote.
-func Parse(text string) (r Settings, err error) {
+// ParseThinning reads what String wrote.
+func ParseThinning(text string) (r Thinning, err error) {
 	words := strings.Fields(text)
 	if len(words) == 0 {
-		return Settings{}, nil
+		return Thinning{}, nil
 	}
-	r.Method = Method(words[0])
+	r.Method, err = ParseThinMethod(words[0])
 	for words = words[1:]; len(words) >= 2 && err == nil; words = words[2:] {
 		switch words[0] {
 		case "within":
@@ -105,7 +116,16 @@ func Parse(text string) (r Settings, err error) {
 		}
 	}
 	if err != nil || len(words) > 0 {
-		return Settings{}, fmt.Errorf("%q is no rule of thinning: %w", text, err)
+		return Thinning{}, fmt.Errorf("%q is no rule of thinning: %w", text, err)
 	}
 	return r, nil
+}
+
+// MarshalText returns the rule as String does.
+func (r Thinning) MarshalText() ([]byte, error) { return []byte(r.String()), nil }
+
+// UnmarshalText reads what MarshalText returned.
+func (r *Thinning) UnmarshalText(text []byte) (err error) {
+	*r, err = ParseThinning(string(text))
+	return err
 }
