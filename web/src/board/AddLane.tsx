@@ -4,7 +4,7 @@ import type { BoardLane, Series } from "../api/client";
 import { useSeries } from "../api/hooks";
 import { button, mainButton } from "../parts/Field";
 import { Failed } from "../parts/Said";
-import { kindFor } from "./board";
+import { kindFor } from "../lanes/kinds";
 
 interface Props {
   name: string;

@@ -1,4 +1,5 @@
 import type { Board, BoardLane } from "../api/client";
+import { laneKinds } from "../lanes/kinds";
 import { emptyBoard } from "./board";
 
 /* The lanes of Trends stand in the address, so that a link opens exactly what was sent. */
@@ -37,20 +38,18 @@ export function readLanes(params: URLSearchParams): { board: Board; plain: strin
   return { board: { ...emptyBoard, lanes, head }, plain: params.getAll("series").slice(0, mostLanes), wrong };
 }
 
-const kinds = ["chart", "states", "growth", "bearing", "coverage", "notes", "text"];
-
 function readLane(text: string): BoardLane | undefined {
   if (text.startsWith("{")) {
     try {
       const lane = JSON.parse(text) as BoardLane;
       const names: unknown = lane.series ?? [];
       const named = Array.isArray(names) && names.every((s) => typeof s === "string");
-      return named && kinds.includes(lane.kind) ? lane : undefined;
+      return named && Object.hasOwn(laneKinds, lane.kind) ? lane : undefined;
     } catch {
       return undefined;
     }
   }
   const [kind = "", rest = ""] = text.split(/:(.*)/s);
-  if (!kinds.includes(kind)) return undefined;
+  if (!Object.hasOwn(laneKinds, kind)) return undefined;
   return { kind: kind as BoardLane["kind"], series: rest.split(",").filter(Boolean) };
 }

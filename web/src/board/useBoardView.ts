@@ -2,6 +2,7 @@ import { useCallback, useMemo } from "react";
 import type { Board } from "../api/client";
 import { useCatalogue, useHealth } from "../api/hooks";
 import { axesOf, margins, seriesOf } from "../lanes/axes";
+import { kindOf } from "../lanes/kinds";
 import { refreshEvery } from "../lanes/useRows";
 import type { View } from "../lanes/view";
 import { useClock } from "../live/useClock";
@@ -43,7 +44,7 @@ export function useBoardView(board: Board, about: string | undefined, px: number
   const { left, right } = margins(
     axes,
     px,
-    lanes.some((l) => l.kind === "states" || l.kind === "coverage"),
+    lanes.some((l) => kindOf(l).strips),
   );
   const zoom = useCallback(
     (from: number, to: number) => change({ range: clamped(from, to) }, true),

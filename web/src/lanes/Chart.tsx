@@ -6,6 +6,7 @@ import { vectorOf } from "../picture/vector";
 import { plotTop, scaleName } from "./axes";
 import { chartOptions, type Normal } from "./chartOptions";
 import { useTheme } from "./colours";
+import { kindOf } from "./kinds";
 import type { Line } from "./lines";
 import { UnitNames } from "./UnitNames";
 import { useView } from "./view";
@@ -89,7 +90,7 @@ export function Chart({ lane, lines, axes, height, normal, single }: Props) {
         className="pointer-events-none absolute inset-0"
         style={{ zoom: 1 / view.scale }}
       />
-      {lane.kind !== "bearing" && <UnitNames axes={axes} />}
+      {!kindOf(lane).circular && <UnitNames axes={axes} />}
       {labels.map((l) => (
         <span
           key={l.key}

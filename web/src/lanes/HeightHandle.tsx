@@ -1,5 +1,5 @@
 import { useRef, type KeyboardEvent, type PointerEvent } from "react";
-import { highest, lowest } from "../board/board";
+import { highest, lowest } from "./kinds";
 
 interface Props {
   /** Of the lane, for those who hear it. */

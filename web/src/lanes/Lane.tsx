@@ -1,26 +1,23 @@
 import { useMemo, useState } from "react";
 import type { BoardLane } from "../api/client";
-import { heightOf, kindNames } from "../board/board";
 import { percent } from "../format";
 import { Failed } from "../parts/Said";
 import { Waiting } from "../parts/Waiting";
 import { spoken } from "../time/duration";
 import { axesOf, leftOut, seriesOf } from "./axes";
 import { AxisMarks } from "./AxisMarks";
-import { Bars } from "./Bars";
-import { Chart } from "./Chart";
 import type { Normal } from "./chartOptions";
+import { Drawn } from "./Drawn";
 import { HeightHandle } from "./HeightHandle";
+import { heightOf, kindOf } from "./kinds";
 import { LaneMenu } from "./LaneMenu";
 import { Legend } from "./Legend";
-import { linesOf } from "./lines";
 import { NotesRow } from "./NotesRow";
 import { PlotArea } from "./PlotArea";
 import { readingsFit, ReadingsChart } from "./ReadingsChart";
 import type { Row } from "./rows";
 import { usePaper } from "../parts/paper";
 import { useWide } from "../parts/useWide";
-import { CoverageRows, Strips } from "./Strips";
 import { TextRow } from "./TextRow";
 import { useRows } from "./useRows";
 import { high } from "../wall/fit";
@@ -78,18 +75,16 @@ function useTitle(lane: BoardLane): string {
 export function titleOf(lane: BoardLane, view: Pick<View, "catalogue" | "about">): string {
   if (lane.title) return lane.title;
   if (lane.calculate) return lane.calculate.name;
-  if (lane.kind === "notes") return "Notes and outages";
-  if (lane.kind === "text") return "";
   const all = seriesOf(lane, view.catalogue, view.about);
   const quantities = [
     ...new Set(all.map((s) => s.path.slice(s.path.lastIndexOf("/") + 1).replaceAll("_", " "))),
   ];
   const stations = [...new Set(all.map((s) => s.path.slice(0, s.path.lastIndexOf("/"))))];
   const what = quantities.slice(0, 3).join(", ") || (lane.series ?? []).join(", ");
-  if (lane.kind === "coverage") return `Coverage of ${what}`;
-  const text = stations.length === 1 ? `${what}, ${(stations[0] ?? "").replaceAll("/", ", ")}` : what;
-  if (lane.difference) return `${text}, the first less the second`;
-  return text.charAt(0).toUpperCase() + text.slice(1);
+  const full = stations.length === 1 ? `${what}, ${(stations[0] ?? "").replaceAll("/", ", ")}` : what;
+  if (lane.difference) return `${full}, the first less the second`;
+  const title = kindOf(lane).title(what, full);
+  return title.charAt(0).toUpperCase() + title.slice(1);
 }
 
 const before = (loading: boolean) => (loading ? "from before: loading" : "from before: no answer");
@@ -154,38 +149,9 @@ function SeriesLane(props: Dragged & { title: string }) {
   );
 }
 
-function Drawn({
-  lane,
-  rows,
-  axes,
-  height,
-  single,
-  normal,
-}: {
-  lane: BoardLane;
-  rows: Row[];
-  axes: string[];
-  height: number;
-  single: string | null;
-  normal?: Normal;
-}) {
-  const view = useView();
-  const lines = useMemo(() => linesOf(lane, rows, axes, view), [lane, rows, axes, view]);
-  switch (lane.kind) {
-    case "states":
-      return <Strips rows={rows.filter((r) => !r.shift)} height={height} single={single} />;
-    case "coverage":
-      return <CoverageRows rows={rows} height={height} single={single} />;
-    case "growth":
-      return <Bars rows={rows} unit={axes[0] ?? ""} height={height} single={single} />;
-    default:
-      return <Chart lane={lane} lines={lines} axes={axes} height={height} single={single} normal={normal} />;
-  }
-}
-
 /** The normal range of a lane's series, if all have the same, in the unit shown. */
 function normalOf(lane: BoardLane, view: View): Normal | undefined {
-  if (lane.kind !== "chart" || lane.difference || lane.calculate) return undefined;
+  if (!kindOf(lane).detailed || lane.difference || lane.calculate) return undefined;
   const all = seriesOf(lane, view.catalogue, view.about);
   const first = all[0];
   if (
@@ -239,7 +205,7 @@ function Frame(props: FrameProps) {
   return (
     <div
       role="group"
-      aria-label={title || kindNames[lane.kind]}
+      aria-label={title || kindOf(lane).name}
       data-lane={lane.kind}
       data-index={props.index}
       aria-busy={stale}
@@ -261,7 +227,7 @@ function Frame(props: FrameProps) {
         {children}
         {onChange && height !== undefined && (
           <HeightHandle
-            name={title || kindNames[lane.kind]}
+            name={title || kindOf(lane).name}
             height={height}
             onDrag={props.onDrag}
             onKeep={(h) => onChange({ ...lane, height: h })}

@@ -3,7 +3,7 @@ import { Ellipsis } from "lucide-react";
 import { DropdownMenu as Menu } from "radix-ui";
 import { Fragment, lazy, Suspense, useState } from "react";
 import { addressOf, type BoardLane } from "../api/client";
-import { heightOf, highest, lowest } from "../board/board";
+import { heightOf, highest, kindOf, lowest } from "./kinds";
 import { savePicture } from "../picture/picture";
 import { Check, item, Rule } from "../parts/menu";
 import { seriesOf } from "./axes";
@@ -117,7 +117,7 @@ export function LaneMenu(props: Props) {
                 Rejects in the chart
               </Check>
             )}
-            {onChange && lane.kind === "chart" && (
+            {onChange && kindOf(lane).detailed && (
               <DrawingItems lane={lane} set={set} onCalculate={() => setOpen("calculate")} />
             )}
             {onChange && lane.kind === "text" && (

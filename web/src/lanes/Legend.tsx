@@ -1,13 +1,12 @@
 import { Fragment } from "react";
-import { count, fixed, number, percent, stateName } from "../format";
-import { length } from "../time/duration";
+import { number } from "../format";
 import { shortTime } from "../time/format";
 import type { BoardLane } from "../api/client";
-import { compass } from "./bearing";
 import { hueOf } from "./colours";
 import { useCursor } from "./cursor";
-import { drawnStat } from "./lines";
-import { labelsOf, lastKnown, valueAt, windowAt, type Row } from "./rows";
+import { kindOf, type Fact } from "./kinds";
+import { withUnit } from "./kinds/kind";
+import { labelsOf, windowAt, type Row } from "./rows";
 import { stateColour } from "./Strips";
 import { statesOf } from "./strips";
 import { useView, type View } from "./view";
@@ -19,8 +18,6 @@ interface Props {
   onSingle: (name: string | null) => void;
 }
 
-type Fact = [name: string, value: string, note?: string];
-
 /** What the series of a lane say in figures: at the cursor, or now, and over the range. A click
  *  singles one out. */
 export function Legend({ lane, rows, single, onSingle }: Props) {
@@ -31,7 +28,7 @@ export function Legend({ lane, rows, single, onSingle }: Props) {
   const states = statesOf(own.map((r) => r.states));
   return (
     <div className="min-w-0" data-legend>
-      {lane.kind === "states" && (
+      {kindOf(lane).statesInColour && (
         <p className="flex flex-wrap gap-x-3 text-xs text-soft">
           {states.map((s, i) => (
             <span key={s.value}>
@@ -59,7 +56,7 @@ export function Legend({ lane, rows, single, onSingle }: Props) {
                 className={`w-full rounded-sheet px-1 py-0.5 text-left hover:bg-paper ${single === r.name ? "bg-paper" : ""}`}
               >
                 <span className="flex items-baseline gap-1.5">
-                  {lane.kind !== "states" && (
+                  {!kindOf(lane).statesInColour && (
                     <span
                       aria-hidden
                       data-hue
@@ -95,80 +92,26 @@ export function Legend({ lane, rows, single, onSingle }: Props) {
   );
 }
 
-const withUnit = (text: string, unit: string) => (unit ? `${text} ${unit}` : text);
-
 /** What the row says at the cursor; without one, the last that is known. */
 export function present(lane: BoardLane, r: Row, cursor: number | null, unit: string): string {
   const window = cursor === null ? -1 : windowAt(r, cursor);
   if (cursor !== null && window < 0) return "–";
-  if (lane.kind === "states") {
-    if (window < 0) return stateName(r.states, lastKnown(r, "last"));
-    const seen = Object.values(r.states).filter((v) => (valueAt(r, `share:${v}`, window) ?? 0) > 0.0005);
-    return seen.length === 0 ? "no data" : seen.map((v) => stateName(r.states, v)).join(", ");
-  }
-  const stat = r.values.value ? "value" : drawnStat(lane);
-  // The newest window has only begun, so that it says little of how much is covered.
-  if (lane.kind === "coverage" && window < 0) return percent(r.coverage);
-  const v =
-    window < 0
-      ? lane.kind === "growth"
-        ? lastKnown(r, stat)
-        : (lastKnown(r, "last") ?? lastKnown(r, stat))
-      : valueAt(r, stat, window);
-  if (v === null) return "no data";
-  if (lane.kind === "coverage") return percent(v, 0);
-  if (lane.kind === "bearing") return `${compass(v)} ${fixed(v, 0)}°`;
-  return withUnit(number(v), unit);
+  return kindOf(lane).present(lane, r, window, unit);
 }
 
 function facts(lane: BoardLane, r: Row, view: View, unit: string): Fact[] {
-  const w = r.whole;
-  const when = (stat: string) => {
+  return kindOf(lane).facts(lane, r, unit, (stat) => {
     const text = r.wholeTimes[stat];
     return text
       ? shortTime(Date.parse(text), view.zone, { from: view.span.from, to: view.span.end })
       : undefined;
-  };
-  switch (lane.kind) {
-    case "states":
-      return [
-        ...Object.entries(r.states)
-          .filter(([, v]) => (w[`duration:${v}`] ?? 0) > 0)
-          .map(([name, v]): Fact => [name, length((w[`duration:${v}`] ?? 0) * 1000)]),
-        ["changes", number(w.changes)],
-      ];
-    case "growth":
-      return [
-        ["grew by", withUnit(number(w.increase), unit)],
-        ["an hour", number(w["rate/h"])],
-        ...(w.restarts ? [["restarts", number(w.restarts)] as Fact] : []),
-      ];
-    case "bearing":
-      return [
-        ["vector mean", w.mean == null ? "–" : `${compass(w.mean)} ${fixed(w.mean, 0)}°`],
-        ["steadiness", percent(w.steadiness, 0)],
-      ];
-    case "coverage":
-      return [
-        ["windows without data", `${count(r.empty.filter(Boolean).length)} of ${count(r.empty.length)}`],
-      ];
-    default:
-      if (r.values.value) return [["whole range", withUnit(number(w.value), unit)]];
-      return [
-        ["mean", number(w.mean)],
-        ["lowest", number(w.min), when("min_at")],
-        ["highest", number(w.max), when("max_at")],
-        ...(lane.stat && w[lane.stat] !== undefined && !["mean", "min", "max"].includes(lane.stat)
-          ? [[lane.stat, number(w[lane.stat])] as Fact]
-          : []),
-      ];
-  }
+  });
 }
 
 /** The same so much earlier, and how far it is from that. */
 function Earlier({ lane, row, ghost, unit }: { lane: BoardLane; row: Row; ghost: Row; unit: string }) {
-  if (lane.kind === "states" || lane.kind === "coverage" || lane.kind === "bearing") return null;
-  const stat = row.values.value ? "value" : drawnStat(lane);
+  if (!kindOf(lane).saysHowFar) return null;
+  const stat = row.values.value ? "value" : kindOf(lane).drawn(lane);
   const [now, then] = [row.whole[stat], ghost.whole[stat]];
   const names: Record<string, string> = { "1d": "a day", "1w": "a week", "1y": "a year" };
   if (then == null) return <span>{names[ghost.shift] ?? ghost.shift} earlier: no data</span>;

@@ -10,6 +10,7 @@ import { convert } from "../units";
 import { axisOf, seriesOf } from "./axes";
 import { Chart } from "./Chart";
 import type { Normal } from "./chartOptions";
+import { kindOf } from "./kinds";
 import type { Line } from "./lines";
 import { labelsOf } from "./rows";
 import { useView, xOf, type View } from "./view";
@@ -23,7 +24,7 @@ const mostRejects = 200;
 export function readingsFit(lane: BoardLane, view: View): boolean {
   return (
     view.collects &&
-    lane.kind === "chart" &&
+    kindOf(lane).detailed === true &&
     !lane.stat &&
     !lane.difference &&
     !lane.calculate &&

@@ -1,8 +1,7 @@
 import type { BoardLane, Series } from "../api/client";
 import { at, matches } from "../board/board";
 import type { UnitsOf } from "../units";
-
-const mostAxes: Partial<Record<BoardLane["kind"], number>> = { chart: 4, growth: 1 };
+import { kindOf } from "./kinds";
 
 /** The series of a catalogue that a lane names. */
 export function seriesOf(lane: BoardLane, catalogue: Map<string, Series>, about?: string): Series[] {
@@ -25,19 +24,20 @@ type Place = [catalogue: Map<string, Series>, units: UnitsOf, about?: string];
 
 /** The units of the axes of a lane, as people write them: left, right, left again, right again. */
 export function axesOf(lane: BoardLane, ...place: Place): string[] {
-  if (lane.kind === "bearing") return ["°"];
-  return unitsIn(lane, ...place).slice(0, mostAxes[lane.kind] ?? 0);
+  const { unit, axes } = kindOf(lane);
+  if (unit) return [unit];
+  return unitsIn(lane, ...place).slice(0, axes ?? 0);
 }
 
 /** The units for which no axis is left. What has them is not drawn: it would be read on a scale of something else. */
 export function leftOut(lane: BoardLane, ...place: Place): string[] {
-  return unitsIn(lane, ...place).slice(mostAxes[lane.kind] ?? Infinity);
+  return unitsIn(lane, ...place).slice(kindOf(lane).axes ?? Infinity);
 }
 
 /** Which axis of a lane a unit is on; -1 where none is left for it. */
 export function axisOf(lane: BoardLane, axes: string[], unit: string): number {
   const at = axes.indexOf(unit);
-  return at < 0 && axes.length < (mostAxes[lane.kind] ?? Infinity) ? 0 : at;
+  return at < 0 && axes.length < (kindOf(lane).axes ?? Infinity) ? 0 : at;
 }
 
 function unitsIn(lane: BoardLane, ...[catalogue, units, about]: Place): string[] {

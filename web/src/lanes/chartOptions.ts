@@ -4,6 +4,7 @@ import { number } from "../format";
 import { axisWidth, plotTop, scaleName } from "./axes";
 import { compass, quarters } from "./bearing";
 import { dashOf, hues, token } from "./colours";
+import { kindOf } from "./kinds";
 import type { Line } from "./lines";
 import type { View } from "./view";
 
@@ -39,9 +40,9 @@ export function chartOptions({ lane, lines, axes, height, normal, single, view }
     size: i === 0 ? view.left * s - (left - 1) * each : each,
     grid: { show: i === 0, stroke: token("--rule"), width: s },
     ticks: { show: false },
-    splits: lane.kind === "bearing" ? (_, __, low, high) => quarters(low, high) : undefined,
+    splits: kindOf(lane).circular ? (_, __, low, high) => quarters(low, high) : undefined,
     values: (_, splits) =>
-      splits.map((v) => (v === null ? "" : lane.kind === "bearing" ? compass(v) : number(v, 5))),
+      splits.map((v) => (v === null ? "" : kindOf(lane).circular ? compass(v) : number(v, 5))),
     space: 28 * s,
   });
   const rightAxes = Math.floor(axes.length / 2) * each;
@@ -118,7 +119,8 @@ function threeOf(l: Line, lane: BoardLane, single: string | null, s: number): uP
 /** Some air above and below, also around a value that never changes. */
 function withAir(low: number | null, high: number | null, lane: BoardLane): [number, number] {
   if (low === null || high === null) return [0, 1];
-  if (lane.kind === "growth") return [Math.min(0, low), high * 1.05 || 1];
+  const { range } = kindOf(lane);
+  if (range) return range(low, high);
   const air = (high - low) * 0.08 || Math.abs(high) * 0.02 || 1;
   return [low - air, high + air];
 }

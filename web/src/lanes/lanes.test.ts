@@ -1,3 +1,4 @@
+import selectors from "../../../internal/core/series/testdata/selectors.json";
 import { describe, expect, it } from "vitest";
 import type { Series } from "../api/client";
 import { readLanes, writeLanes } from "../board/address";
@@ -153,9 +154,10 @@ describe("boards", () => {
     expect(at("{station}/oxygen", "s/r1")).toBe("s/r1/oxygen");
     expect(at("{site}/+/oxygen", "s/r1")).toBe("s/+/oxygen");
     expect(at("{station}/oxygen", "s")).toBeUndefined();
-    expect(matches("s/+/oxygen", "s/r1/oxygen")).toBe(true);
-    expect(matches("s/#", "s")).toBe(true);
-    expect(matches("s/+", "s/r1/oxygen")).toBe(false);
+  });
+  it("find the series that the service would find", () => {
+    for (const { selector, path, names } of selectors)
+      expect(matches(selector, path), `${selector} and ${path}`).toBe(names);
   });
   it("come back from an address as they went", () => {
     const board = {

@@ -2,6 +2,7 @@ import type { BoardLane } from "../api/client";
 import { axisOf } from "./axes";
 import type { View } from "./view";
 import { beside, unwrapped } from "./bearing";
+import { kindOf } from "./kinds";
 import { labelsOf, type Row } from "./rows";
 
 /** One line of a chart. */
@@ -22,22 +23,9 @@ export interface Line {
   band: boolean;
 }
 
-/** The stat that a lane draws of a window. */
-export function drawnStat(lane: BoardLane): string {
-  switch (lane.kind) {
-    case "growth":
-      return "increase";
-    case "coverage":
-      return "coverage";
-    case "bearing":
-      return "mean";
-    default:
-      return lane.stat || "mean";
-  }
-}
-
 /** The lines of a lane's rows, on its axes. A window is drawn in its middle. */
 export function linesOf(lane: BoardLane, rows: Row[], axes: string[], view: View): Line[] {
+  const kind = kindOf(lane);
   const own = rows.filter((r) => !r.shift);
   const labels = labelsOf(own.map((r) => r.name));
   let first: (number | null)[] | undefined; // the direction that the others are drawn beside
@@ -47,10 +35,10 @@ export function linesOf(lane: BoardLane, rows: Row[], axes: string[], view: View
     const unit = view.units(r.unit).written;
     const axis = axisOf(lane, axes, unit);
     if (axis < 0) return [];
-    const stat = drawnStat(lane);
+    const stat = kind.drawn(lane);
     const computed = r.values[stat] === undefined && r.values.value !== undefined;
     let mid = r.values[computed ? "value" : stat] ?? [];
-    if (lane.kind === "bearing") {
+    if (kind.circular) {
       mid = unwrapped(mid);
       if (first) mid = beside(mid, first);
       else if (mid.some((d) => d !== null)) first = mid;
@@ -68,7 +56,7 @@ export function linesOf(lane: BoardLane, rows: Row[], axes: string[], view: View
       mid,
       low: r.values.min ?? [],
       high: r.values.max ?? [],
-      band: !computed && stat === "mean" && !lane.no_band && !r.shift && lane.kind === "chart",
+      band: !computed && stat === "mean" && !lane.no_band && !r.shift && kind.detailed === true,
     };
     return [line];
   });

@@ -3,7 +3,7 @@ import { at } from "../board/board";
 import { seconds } from "../time/duration";
 import { isLive, widthFor } from "../time/range";
 import { seriesOf } from "./axes";
-import { statesOf } from "./strips";
+import { kindOf } from "./kinds";
 import type { View } from "./view";
 
 export type Question = Record<string, string | string[]>;
@@ -19,7 +19,7 @@ const mostWindows = 200_000;
 export function questionsOf(lane: BoardLane, view: View): Question[] {
   const common: Question = { zone: view.zone, edges: "clipped" };
   if (view.hours) common.hours = view.hours;
-  if (view.compare && lane.kind !== "coverage") common.shift = view.compare;
+  if (view.compare && kindOf(lane).compares) common.shift = view.compare;
   const names = (lane.series ?? []).map((s) => at(s, view.about)).filter((s) => s !== undefined);
   const all = seriesOf(lane, view.catalogue, view.about);
   const fits = all.reduce((w, s) => widthFor(w, s.tiers), view.width);
@@ -44,10 +44,8 @@ export function questionsOf(lane: BoardLane, view: View): Question[] {
       ...unitOf(unit, view, "difference="),
     });
   } else {
-    const stats = statsOf(
-      lane,
-      all.map((s) => s.states),
-    );
+    const states = all.map((s) => s.states);
+    const stats = (kindOf(lane).stats?.(lane, states) ?? []).join(",");
     const windows = (view.span.end - view.span.from) / 1000 / seconds(common.width);
     const most = /^p\d/.test(lane.stat ?? "") ? 0 : Math.min(mostSeries, mostWindows / windows);
     for (const { names: select, unit } of together(lane, names, view, most))
@@ -106,30 +104,6 @@ function unitOf(symbol: string, view: View, prefix: string, onlyLiked = false): 
   const liked = view.units(symbol).symbol;
   if (onlyLiked && !liked) return {};
   return { unit: [prefix + (liked || symbol)].filter((u) => !u.endsWith("=") && u !== "") };
-}
-
-/** The stats that a lane needs of its series. */
-export function statsOf(lane: BoardLane, states: Record<string, number>[]): string {
-  switch (lane.kind) {
-    case "states":
-      return [
-        ...statesOf(states).flatMap((s) => [`share:${s.value}`, `duration:${s.value}`]),
-        "changes",
-        "last",
-        "last_at",
-        "count",
-      ].join(",");
-    case "growth":
-      return "increase,rate/h,restarts,last,count";
-    case "bearing":
-      return "mean,steadiness,last,count";
-    case "coverage":
-      return "coverage,count";
-    default: {
-      const usual = ["mean", "min", "max", "min_at", "max_at", "last", "last_at", "count"];
-      return [...(lane.stat && !usual.includes(lane.stat) ? [lane.stat] : []), ...usual].join(",");
-    }
-  }
 }
 
 export function paramsOf(

@@ -5,7 +5,7 @@ import { has, useCatalogue, useSession } from "../api/hooks";
 import { AddLane } from "../board/AddLane";
 import { readLanes, writeLanes } from "../board/address";
 import { BoardView } from "../board/BoardView";
-import { kindFor } from "../board/board";
+import { kindFor } from "../lanes/kinds";
 import { SaveBoard } from "../board/SaveBoard";
 import { Starts } from "../board/Starts";
 import { Failed } from "../parts/Said";

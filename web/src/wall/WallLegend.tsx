@@ -1,6 +1,7 @@
 import type { BoardLane } from "../api/client";
 import { hueOf } from "../lanes/colours";
 import { useCursor } from "../lanes/cursor";
+import { kindOf } from "../lanes/kinds";
 import { present } from "../lanes/Legend";
 import { labelsOf, type Row } from "../lanes/rows";
 import { useView } from "../lanes/view";
@@ -32,7 +33,7 @@ export function WallLegend({ lane, rows, height }: Props) {
           className="flex items-baseline gap-1.5 px-1"
           style={{ height: line, lineHeight: `${line}px` }}
         >
-          {lane.kind !== "states" && (
+          {!kindOf(lane).statesInColour && (
             <span
               aria-hidden
               className="inline-block h-0.5 w-3 shrink-0 self-center"

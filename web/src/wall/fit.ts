@@ -1,4 +1,6 @@
-import { heightOf, lowest, type BoardLane } from "../board/board";
+import type { BoardLane } from "../api/client";
+import { heightOf, kindOf } from "../lanes/kinds";
+import { aStrip } from "../lanes/kinds/strips";
 
 /** A lane and the paths of the series it shows. */
 export interface Wanted {
@@ -64,44 +66,17 @@ function fitAt(
   return { scale, width, height, pages };
 }
 
-const aStrip = { least: 15, most: 44 };
+const onWall = ({ lane, paths }: Wanted) => kindOf(lane).onWall(paths.length, lane);
 
 /** The least height at which a lane's plot can be read across a room. */
-export function leastOf({ lane, paths }: Wanted): number {
-  switch (lane.kind) {
-    case "chart":
-      return 92;
-    case "growth":
-      return 64;
-    case "bearing":
-      return 88;
-    case "states":
-    case "coverage":
-      return Math.max(lowest, 8 + aStrip.least * paths.length);
-    case "text":
-      return 8 + 24 * linesOf(lane.text ?? "");
-    default:
-      return 40;
-  }
-}
-
-/** The height from which a lane's plot gains nothing. */
-function mostOf(wanted: Wanted): number {
-  const { lane, paths } = wanted;
-  if (lane.kind === "states" || lane.kind === "coverage") return 8 + aStrip.most * Math.max(1, paths.length); // > lowest
-  if (lane.kind === "text" || lane.kind === "notes") return leastOf(wanted);
-  return Infinity;
-}
-
-const linesOf = (text: string) =>
-  text.split("\n").reduce((n, line) => n + Math.max(1, Math.ceil(line.length / 60)), 0);
+export const leastOf = (wanted: Wanted) => onWall(wanted).least;
 
 /** Lanes whose rows do not fit a page become several. */
 function parted(lanes: Wanted[], room: number): Wanted[] {
   const most = Math.max(1, Math.floor((room - high.title - 8) / aStrip.least));
   return lanes.flatMap((wanted) => {
     const { lane, paths } = wanted;
-    if ((lane.kind !== "states" && lane.kind !== "coverage") || paths.length <= most) return [wanted];
+    if (!kindOf(lane).strips || paths.length <= most) return [wanted];
     const parts = Math.ceil(paths.length / most);
     const each = Math.ceil(paths.length / parts);
     return Array.from({ length: parts }, (_, i) => {
@@ -148,7 +123,7 @@ function spread(group: Wanted[], room: number): BoardLane[] {
   const slots = group.map((w) => ({
     lane: w.lane,
     height: Math.min(leastOf(w), Math.max(40, room - high.title)),
-    most: mostOf(w),
+    most: onWall(w).most,
     weight: heightOf(w.lane, w.paths.length),
   }));
   let rest = room - slots.reduce((n, s) => n + s.height + high.title, 0);
