@@ -49,7 +49,7 @@ func guarded(dir string) (address, bearer string, stop func() error, err error) 
 	return s.Address, begun.Secret, stop, err
 }
 
-// loginCost is how long a login takes, beside hashing the password alone; and how much memory
+// loginCost returns how long a login takes, beside hashing the password alone; and how much memory
 // many at the same time take.
 func loginCost(dir string) ([]Row, error) {
 	address, _, stop, err := guarded(dir)
@@ -58,7 +58,11 @@ func loginCost(dir string) ([]Row, error) {
 	}
 	c := client.New(address)
 	login := func() error {
-		_, err := c.Login(context.Background(), client.Login{Account: "bench", Password: benchPassword, By: "command line"})
+		_, err := c.Login(context.Background(), client.Login{
+			Account:  "bench",
+			Password: benchPassword,
+			By:       "command line",
+		})
 		return err
 	}
 	salt := make([]byte, 16)
@@ -100,7 +104,7 @@ func loginCost(dir string) ([]Row, error) {
 
 const parallelLogins = 30
 
-// heapWhile is the most that the heap grew while something was done.
+// heapWhile returns the most that the heap grew while something was done.
 func heapWhile(do func() error) (most float64, err error) {
 	runtime.GC()
 	var before, now runtime.MemStats
@@ -126,7 +130,7 @@ func heapWhile(do func() error) (most float64, err error) {
 	return most, err
 }
 
-// requestOverhead is the cost of authentication for a request of the latest values of 100 series.
+// requestOverhead returns the cost of authentication for a request of the latest values of 100 series.
 func requestOverhead(dir string) (Row, error) {
 	for _, name := range []string{"guarded", "plain"} {
 		st, err := openStore(filepath.Join(dir, name, service.StoreFile))
@@ -162,7 +166,8 @@ func requestOverhead(dir string) (Row, error) {
 	if err != nil {
 		return Row{}, err
 	}
-	row := p.row("ms per 100", 1e3, "the same where nobody logs in", "<= 1.05", func(ratio float64) bool { return ratio <= 1.05 })
+	row := p.row("ms per 100", 1e3, "the same where nobody logs in", "<= 1.05",
+		func(ratio float64) bool { return ratio <= 1.05 })
 	if err := stop(); err != nil {
 		return row, err
 	}

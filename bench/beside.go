@@ -15,7 +15,7 @@ const (
 	besideFor     = 12 * time.Second
 )
 
-// acksBeside is how long senders wait for acknowledgements of 4,000 readings a second, at the
+// acksBeside returns how long senders wait for acknowledgements of 4,000 readings a second, at the
 // 99th percentile, while eight clients ask without a pause, beside how long it is while nobody
 // does.
 func acksBeside(dir string) (Row, error) {
@@ -73,7 +73,8 @@ func acksBeside(dir string) (Row, error) {
 		for k := range besideClients {
 			clients.Go(func() {
 				for n := 0; asking.Err() == nil; n++ {
-					call := fmt.Sprintf("/api/v1/windows?select=bench/station-%d/%%2B&last=1h&width=%s&stats=mean,min,max,p95", (k*50+n)%400, []string{"10s", "1m", "whole"}[n%3])
+					call := fmt.Sprintf("/api/v1/windows?select=bench/station-%d/%%2B&last=1h&width=%s&stats=mean,min,max,p95",
+						(k*50+n)%400, []string{"10s", "1m", "whole"}[n%3])
 					if _, err := fetch(g.address + call); err != nil {
 						failed <- fmt.Errorf("a query failed: %w", err)
 						return
@@ -92,7 +93,8 @@ func acksBeside(dir string) (Row, error) {
 		if err != nil {
 			return Row{}, err
 		}
-		fmt.Printf("acks_beside_queries: %d queries beside %.0f readings\n", asked.Load(), besideSeries*besideFor.Seconds())
+		fmt.Printf("acks_beside_queries: %d queries beside %.0f readings\n", asked.Load(),
+			besideSeries*besideFor.Seconds())
 		p.add(with, without)
 	}
 	return p.row("ms", 1e3, "the same without queries", "<= 2", func(ratio float64) bool { return ratio <= 2 }), nil

@@ -40,7 +40,7 @@ func centralOf(dir string, gateways int) (*process, error) {
 	return startProcess(dir, "central", fmt.Sprintf(wearCentral, filepath.Join(dir, "c"), accept.String()))
 }
 
-// central100 is what the summaries of 100 gateways with ten series at 0.1 Hz each cost a
+// central100 returns what the summaries of 100 gateways with ten series at 0.1 Hz each cost a
 // central. They are spread over the ten seconds, as gateways' clocks are.
 func central100(dir string) ([]Row, error) {
 	c, err := centralOf(dir, hundred)
@@ -74,13 +74,34 @@ func central100(dir string) ([]Row, error) {
 		return nil, err
 	}
 	readings := float64(hundred*ten) * wearFor.Seconds() / 10
-	written := Row{Name: "central_bytes_per_reading", Unit: "bytes", Ours: (w.central[1].written - w.central[0].written) / readings, Reference: "a time and a value", ReferenceValue: rawReading, Goal: "<= 2000 bytes, as for its gateways"}
+	written := Row{
+		Name:           "central_bytes_per_reading",
+		Unit:           "bytes",
+		Ours:           (w.central[1].written - w.central[0].written) / readings,
+		Reference:      "a time and a value",
+		ReferenceValue: rawReading,
+		Goal:           "<= 2000 bytes, as for its gateways",
+	}
 	written.Ratio = written.Ours / written.ReferenceValue
 	written.Met = written.Ours <= 2000
-	cpu := Row{Name: "central_cpu_100_gateways", Unit: "% of a core", Ours: 100 * w.cores(w.central), Reference: "one core", ReferenceValue: 100, Goal: "<= 8 %"}
+	cpu := Row{
+		Name:           "central_cpu_100_gateways",
+		Unit:           "% of a core",
+		Ours:           100 * w.cores(w.central),
+		Reference:      "one core",
+		ReferenceValue: 100,
+		Goal:           "<= 8 %",
+	}
 	cpu.Ratio = cpu.Ours / 100
 	cpu.Met = cpu.Ours <= 8
-	memory := Row{Name: "central_rss_100_gateways", Unit: "MB", Ours: w.central[1].peak / (1 << 20), Reference: "a small board's 512 MB", ReferenceValue: 512, Goal: "<= 64 MB, the most there was"}
+	memory := Row{
+		Name:           "central_rss_100_gateways",
+		Unit:           "MB",
+		Ours:           w.central[1].peak / (1 << 20),
+		Reference:      "a small board's 512 MB",
+		ReferenceValue: 512,
+		Goal:           "<= 64 MB, the most there was",
+	}
 	memory.Ratio = memory.Ours / memory.ReferenceValue
 	memory.Met = memory.Ours <= 64
 	return []Row{written, cpu, memory}, nil
@@ -108,12 +129,34 @@ func report(ctx context.Context, address string, g int) error {
 				rows := rollup.NewBlock(series.Gauge, 1)
 				start := tier.Start(begun.Add(time.Duration(n-6) * 10 * time.Second).UnixNano())
 				v := 8 + float64((n*7+i*13+g)%400)/100
-				rollup.Summary{Count: 1, Mean: v, Min: v, Max: v, First: v, Last: v, Held: v, Covered: 10 * time.Second, MinAt: start, MaxAt: start, FirstAt: start, LastAt: start}.AddTo(&rows, start, series.Gauge)
-				def := series.Definition{Path: series.Path(fmt.Sprintf("site-%d/station/q-%d", g, i)), Kind: series.Gauge, FreshFor: time.Minute}
+				rollup.Summary{
+					Count:   1,
+					Mean:    v,
+					Min:     v,
+					Max:     v,
+					First:   v,
+					Last:    v,
+					Held:    v,
+					Covered: 10 * time.Second,
+					MinAt:   start,
+					MaxAt:   start,
+					FirstAt: start,
+					LastAt:  start,
+				}.AddTo(&rows,
+					start, series.Gauge)
+				def := series.Definition{
+					Path:     series.Path(fmt.Sprintf("site-%d/station/q-%d", g, i)),
+					Kind:     series.Gauge,
+					FreshFor: time.Minute,
+				}
 				runs = append(runs, wire.Run{Def: def, Tier: tier, Rows: rows})
 			}
 		}
-		if err := postBatch(ctx, address, wire.Envelope{Gateway: fmt.Sprintf("site-%d", g), Session: session, Number: uint64(n)}, runs); err != nil {
+		if err := postBatch(ctx, address, wire.Envelope{
+			Gateway: fmt.Sprintf("site-%d", g),
+			Session: session,
+			Number:  uint64(n),
+		}, runs); err != nil {
 			return err
 		}
 	}
@@ -149,7 +192,7 @@ const (
 	catchHours  = 72
 )
 
-// catchUp is how much memory a central takes, at most, while a gateway catches up after
+// catchUp returns how much memory a central takes, at most, while a gateway catches up after
 // three days: 3 million summaries.
 func catchUp(dir string) ([]Row, error) {
 	st, err := openStore(filepath.Join(dir, "gateway.db"))
@@ -170,7 +213,11 @@ func catchUp(dir string) ([]Row, error) {
 	if err != nil {
 		return nil, err
 	}
-	settings := config.Uplink{Name: "up", Tiers: series.Tiers{}.All(), Settings: overhttp.Settings{URL: c.address, Token: "bench"}}
+	settings := config.Uplink{
+		Name:     "up",
+		Tiers:    series.Tiers{}.All(),
+		Settings: overhttp.Settings{URL: c.address, Token: "bench"},
+	}
 	sender, err := uplink.New(settings, box, uplink.From{
 		As: "site-0", Describe: func() wire.Status { return wire.Status{SentAt: time.Now()} }, Store: st, Log: slog.New(slog.DiscardHandler),
 	})
@@ -185,7 +232,8 @@ func catchUp(dir string) ([]Row, error) {
 	for sender.Outbox().Backlog().Rows > 0 {
 		if time.Since(begun) > 5*time.Minute {
 			cancel()
-			return nil, fmt.Errorf("%d summaries still wait: %s", sender.Outbox().Backlog().Rows, sender.Tally().LastError)
+			return nil, fmt.Errorf("%d summaries still wait: %s", sender.Outbox().Backlog().Rows,
+				sender.Tally().LastError)
 		}
 		time.Sleep(20 * time.Millisecond)
 	}
@@ -198,10 +246,25 @@ func catchUp(dir string) ([]Row, error) {
 	if err != nil {
 		return nil, err
 	}
-	memory := Row{Name: "catch_up_central_rss", Unit: "MB", Ours: cost.peak / (1 << 20), Reference: "a small board's 512 MB", ReferenceValue: 512, Goal: "<= 200 MB, the most there was"}
+	memory := Row{
+		Name:           "catch_up_central_rss",
+		Unit:           "MB",
+		Ours:           cost.peak / (1 << 20),
+		Reference:      "a small board's 512 MB",
+		ReferenceValue: 512,
+		Goal:           "<= 200 MB, the most there was",
+	}
 	memory.Ratio = memory.Ours / memory.ReferenceValue
 	memory.Met = memory.Ours <= 200
-	speed := Row{Name: "catch_up", Unit: "summaries/s", Ours: summaries / took, Reference: "as they are made", ReferenceValue: catchSeries * (1.0/10 + 1.0/60), Goal: "known", Met: true}
+	speed := Row{
+		Name:           "catch_up",
+		Unit:           "summaries/s",
+		Ours:           summaries / took,
+		Reference:      "as they are made",
+		ReferenceValue: catchSeries * (1.0/10 + 1.0/60),
+		Goal:           "known",
+		Met:            true,
+	}
 	speed.Ratio = speed.Ours / speed.ReferenceValue
 	return []Row{memory, speed}, nil
 }
@@ -220,7 +283,22 @@ func threeDays(st *store.Store) error {
 			for k := range n {
 				start := begin + k*int64(tier)
 				v := 8 + float64((k*7+int64(i)*13)%400)/100
-				rollup.Summary{Count: 10, Mean: v + 1/float64(k+3), M2: v / 7, Min: v - 0.1, Max: v + 0.1, First: v, Last: v, Held: v + 1/float64(k+5), Covered: time.Duration(tier), MinAt: start, MaxAt: start + 1e9, FirstAt: start, LastAt: start + 9e9}.AddTo(&rows, start, series.Gauge)
+				rollup.Summary{
+					Count:   10,
+					Mean:    v + 1/float64(k+3),
+					M2:      v / 7,
+					Min:     v - 0.1,
+					Max:     v + 0.1,
+					First:   v,
+					Last:    v,
+					Held:    v + 1/float64(k+5),
+					Covered: time.Duration(tier),
+					MinAt:   start,
+					MaxAt:   start + 1e9,
+					FirstAt: start,
+					LastAt:  start + 9e9,
+				}.AddTo(&rows,
+					start, series.Gauge)
 			}
 			batch.Entries = append(batch.Entries, engine.Entry{Series: id, Tier: tier, Rows: rows})
 		}
@@ -236,7 +314,7 @@ func threeDays(st *store.Store) error {
 	return nil
 }
 
-// demoMemory is the most memory that the demo takes, and what it rests at.
+// demoMemory returns the most memory that the demo takes, and what it rests at.
 func demoMemory(dir string) ([]Row, error) {
 	p, err := startDemo(dir)
 	if err != nil {
@@ -252,7 +330,14 @@ func demoMemory(dir string) ([]Row, error) {
 	if err != nil {
 		return nil, err
 	}
-	row := Row{Name: "demo_peak", Unit: "MB", Ours: cost.peak / (1 << 20), Reference: "what it rests at", ReferenceValue: now / 1024, Goal: "<= 250 MB, the most there was"}
+	row := Row{
+		Name:           "demo_peak",
+		Unit:           "MB",
+		Ours:           cost.peak / (1 << 20),
+		Reference:      "what it rests at",
+		ReferenceValue: now / 1024,
+		Goal:           "<= 250 MB, the most there was",
+	}
 	row.Ratio = row.Ours / row.ReferenceValue
 	row.Met = row.Ours <= 250
 	return []Row{row}, nil

@@ -23,7 +23,7 @@ const (
 	fieldJitter = 3 * time.Millisecond // standard deviation
 )
 
-// fieldDay is a day of every series of the demo's field, polled every ten seconds with
+// fieldDay returns a day of every series of the demo's field, polled every ten seconds with
 // a jitter of some milliseconds, in blocks as the store makes them.
 func fieldDay() []column.Block {
 	field := sim.Field{Seed: 1}
@@ -52,7 +52,7 @@ func fieldDay() []column.Block {
 	return blocks
 }
 
-// bytesPerReading is what a reading of the demo's field takes in the store's file, time
+// bytesPerReading returns what a reading of the demo's field takes in the store's file, time
 // and value together with synopses and all else there is, beside an indexed row of
 // SQLite.
 func bytesPerReading(dir string) (Row, error) {
@@ -84,13 +84,19 @@ func bytesPerReading(dir string) (Row, error) {
 	if err != nil {
 		return Row{}, err
 	}
-	row := Row{Unit: "bytes", Ours: size / float64(rows), Reference: "an indexed SQLite row each", ReferenceValue: reference, Goal: "<= 1.0 byte and <= 1/20"}
+	row := Row{
+		Unit:           "bytes",
+		Ours:           size / float64(rows),
+		Reference:      "an indexed SQLite row each",
+		ReferenceValue: reference,
+		Goal:           "<= 1.0 byte and <= 1/20",
+	}
 	row.Ratio = row.Ours / row.ReferenceValue
 	row.Met = row.Ours <= 1 && row.Ratio <= 1.0/20
 	return row, nil
 }
 
-// chunkBytes is the size of all chunk rows with their synopses.
+// chunkBytes returns the size of all chunk rows with their synopses.
 func chunkBytes(path string) (size float64, err error) {
 	db, err := openRows(path)
 	if err != nil {
@@ -142,7 +148,7 @@ func sqliteBytes(path string, blocks []column.Block, rows int) (float64, error) 
 	return pages * pageSize / float64(rows), closeRows(db)
 }
 
-// bytesOverEntropy is the size of the chunks beside the order-0 entropy of what they
+// bytesOverEntropy returns the size of the chunks beside the order-0 entropy of what they
 // model: per block, the differences of the values as decimals, or the decimals
 // themselves where that is less, and the distances of the times from their grid.
 func bytesOverEntropy(string) (Row, error) {
@@ -155,13 +161,19 @@ func bytesOverEntropy(string) (Row, error) {
 		size += float64(len(data))
 		entropy += (timeEntropy(b.Times) + valueEntropy(b.Cols[0])) / 8
 	}
-	row := Row{Unit: "bytes", Ours: size, Reference: "order-0 entropy of the residuals", ReferenceValue: entropy, Goal: "<= 1.3"}
+	row := Row{
+		Unit:           "bytes",
+		Ours:           size,
+		Reference:      "order-0 entropy of the residuals",
+		ReferenceValue: entropy,
+		Goal:           "<= 1.3",
+	}
 	row.Ratio = row.Ours / row.ReferenceValue
 	row.Met = row.Ratio <= 1.3
 	return row, nil
 }
 
-// entropyOf is the order-0 entropy of integers, in bits for all of them.
+// entropyOf returns the order-0 entropy of integers, in bits for all of them.
 func entropyOf(v []int64) float64 {
 	counts := map[int64]float64{}
 	for _, x := range v {
@@ -195,7 +207,7 @@ func valueEntropy(values []float64) float64 {
 	return min(entropyOf(integers), entropyOf(differences[1:]))
 }
 
-// decodeValues is how many numbers of value columns come out of packed chunks per second,
+// decodeValues returns how many numbers of value columns come out of packed chunks per second,
 // checksum and bounds checked, beside copying as many that are decoded already.
 func decodeValues(string) (Row, error) {
 	blocks := fieldDay()
@@ -234,5 +246,6 @@ func decodeValues(string) (Row, error) {
 		}
 		p.add(ours, float64(passes*values)/time.Since(begun).Seconds())
 	}
-	return p.row("values/s", 1, "copying the decoded values", ">= 1/6", func(ratio float64) bool { return ratio >= 1.0/6 }), nil
+	return p.row("values/s", 1, "copying the decoded values", ">= 1/6",
+		func(ratio float64) bool { return ratio >= 1.0/6 }), nil
 }

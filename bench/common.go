@@ -19,7 +19,12 @@ func openStore(path string) (*store.Store, error) {
 }
 
 func defineOne(st *store.Store, path string, kind series.Kind) (uint32, error) {
-	ids, err := st.Define(context.Background(), []series.Definition{{Path: series.Path(path), Kind: kind, Unit: "Cel", FreshFor: time.Minute}})
+	ids, err := st.Define(context.Background(), []series.Definition{{
+		Path:     series.Path(path),
+		Kind:     kind,
+		Unit:     "Cel",
+		FreshFor: time.Minute,
+	}})
 	if err != nil {
 		return 0, err
 	}
@@ -29,7 +34,9 @@ func defineOne(st *store.Store, path string, kind series.Kind) (uint32, error) {
 // openRows opens a plain SQLite file, as references are kept in, with the settings that
 // ours has as well.
 func openRows(path string) (*gorm.DB, error) {
-	return gorm.Open(sqlite.Dialector{DriverName: "sqlite", DSN: "file:" + path + "?_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)"},
+	return gorm.Open(sqlite.Dialector{
+		DriverName: "sqlite", DSN: "file:" + path + "?_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)",
+	},
 		&gorm.Config{SkipDefaultTransaction: true, PrepareStmt: true, Logger: logger.Discard})
 }
 

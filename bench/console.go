@@ -81,7 +81,12 @@ func (c *console) fill(count, days int) (err error) {
 	var defs []series.Definition
 	for i := range count {
 		path := fmt.Sprintf("bench/station-%03d/value_%02d", i/16, i%16)
-		defs = append(defs, series.Definition{Path: series.Path(path), Kind: series.Gauge, Unit: "Cel", FreshFor: time.Minute})
+		defs = append(defs, series.Definition{
+			Path:     series.Path(path),
+			Kind:     series.Gauge,
+			Unit:     "Cel",
+			FreshFor: time.Minute,
+		})
 	}
 	if c.ids, err = c.service.Store.Define(context.Background(), defs); err != nil {
 		return err
@@ -93,9 +98,21 @@ func (c *console) fill(count, days int) (err error) {
 		for n := range rows {
 			at := begin + int64(n)*int64(time.Minute)
 			v := 10 + 5*math.Sin(float64(n)/229+float64(i)) + float64(n%7)/100
-			rollup.Summary{Count: 6, Mean: v, Min: v - 0.1, Max: v + 0.1, First: v, Last: v, FirstAt: at, LastAt: at + int64(50*time.Second), Covered: time.Minute}.AddTo(&block, at, series.Gauge)
+			rollup.Summary{
+				Count:   6,
+				Mean:    v,
+				Min:     v - 0.1,
+				Max:     v + 0.1,
+				First:   v,
+				Last:    v,
+				FirstAt: at,
+				LastAt:  at + int64(50*time.Second),
+				Covered: time.Minute,
+			}.AddTo(&block,
+				at, series.Gauge)
 		}
-		if err := c.service.Store.Append(context.Background(), engine.Batch{Entries: []engine.Entry{{Series: id, Tier: series.Minute, Rows: block}}}); err != nil {
+		if err := c.service.Store.Append(context.Background(),
+			engine.Batch{Entries: []engine.Entry{{Series: id, Tier: series.Minute, Rows: block}}}); err != nil {
 			return err
 		}
 	}
@@ -143,7 +160,7 @@ func measured[T any](c *console, script string) (T, error) {
 	return chromedp.Run(ctx, chromedp.Evaluate[T](script, chromedp.EvalAwaitPromise))
 }
 
-// consoleFirstView is what the console weighs, and how long it takes until the first value is to be
+// consoleFirstView returns what the console weighs, and how long it takes until the first value is to be
 // seen, beside the bare answers with the same values.
 func consoleFirstView(dir string) ([]Row, error) {
 	c, err := look(dir, 100, 1)
@@ -156,11 +173,21 @@ func consoleFirstView(dir string) ([]Row, error) {
 		return nil, err
 	}
 	// What came over the wire, once the first values were there.
-	bytes, err := measured[float64](c, `performance.getEntriesByType("resource").filter((e) => /\.(js|css)$/.test(new URL(e.name).pathname)).reduce((n, e) => n + e.encodedBodySize, 0)`)
+	bytes, err := measured[float64](c,
+		`performance.getEntriesByType("resource").filter((e) => /\.(js|css)$/.test(new URL(e.name).pathname)).reduce((n, e) => n + e.encodedBodySize, 0)`)
 	if err != nil {
 		return nil, err
 	}
-	weight := Row{Name: "console_first_view_bytes", Unit: "KB", Ours: bytes / 1000, Reference: "250 KB", ReferenceValue: 250, Ratio: bytes / 250e3, Goal: "<= 250 KB of script and style, compressed", Met: bytes <= 250e3}
+	weight := Row{
+		Name:           "console_first_view_bytes",
+		Unit:           "KB",
+		Ours:           bytes / 1000,
+		Reference:      "250 KB",
+		ReferenceValue: 250,
+		Ratio:          bytes / 250e3,
+		Goal:           "<= 250 KB of script and style, compressed",
+		Met:            bytes <= 250e3,
+	}
 	// The page itself sees when the first value stands in it.
 	if err := c.do(before(`new MutationObserver((_, o) => { if (document.querySelector("[data-series] td")) { window.firstValue = performance.now(); o.disconnect() } }).observe(document, { childList: true, subtree: true })`)); err != nil {
 		return nil, err
@@ -185,7 +212,7 @@ func consoleFirstView(dir string) ([]Row, error) {
 	return []Row{weight, row}, c.stop()
 }
 
-// bare is how many ms calls take that are made at the same time, on a page that does nothing else.
+// bare returns how many ms calls take that are made at the same time, on a page that does nothing else.
 func (c *console) bare(calls string) (float64, error) {
 	if err := c.do(chromedp.Navigate(c.service.Address + "/api/board.schema.json")); err != nil {
 		return 0, err
@@ -213,13 +240,16 @@ func consoleYear(dir string) (Row, error) {
 		// Each time another range, so that nothing of it is known yet.
 		span := func(k int) string {
 			shift := time.Duration(2*n+k) * time.Hour
-			return fmt.Sprintf("from=%s&to=%s", from.Add(shift).Format(time.RFC3339), to.Add(-shift).Format(time.RFC3339))
+			return fmt.Sprintf("from=%s&to=%s", from.Add(shift).Format(time.RFC3339),
+				to.Add(-shift).Format(time.RFC3339))
 		}
-		bare, err := c.bare(strconv.Quote("windows?zone=UTC&width=1d&stats=mean,min,max,min_at,max_at,last,last_at,count&" + span(0) + "&select=" + strings.Join(paths, "&select=")))
+		bare, err := c.bare(strconv.Quote("windows?zone=UTC&width=1d&stats=mean,min,max,min_at,max_at,last,last_at,count&" + span(0) + "&select=" + strings.Join(paths,
+			"&select=")))
 		if err != nil {
 			return Row{}, err
 		}
-		if err := c.do(chromedp.Navigate(c.service.Address+"/trends?lane=chart:bench/station-000/value_00&last=1h"), browser.Until(`document.querySelector("[data-row]")`)); err != nil {
+		if err := c.do(chromedp.Navigate(c.service.Address+"/trends?lane=chart:bench/station-000/value_00&last=1h"),
+			browser.Until(`document.querySelector("[data-row]")`)); err != nil {
 			return Row{}, err
 		}
 		time.Sleep(time.Second) // what the page itself began with is over
@@ -239,14 +269,15 @@ func consoleYear(dir string) (Row, error) {
 	return row, c.stop()
 }
 
-// consoleNow2000 is what it costs the browser to show 2,000 series that change each second.
+// consoleNow2000 returns what it costs the browser to show 2,000 series that change each second.
 func consoleNow2000(dir string) (Row, error) {
 	c, err := look(dir, 2000, 1)
 	if err != nil {
 		return Row{}, err
 	}
 	c.goLive()
-	if err := c.do(unrecorded, chromedp.Navigate(c.service.Address+"/"), browser.Until(`document.querySelectorAll("[data-series]").length > 20`)); err != nil {
+	if err := c.do(unrecorded, chromedp.Navigate(c.service.Address+"/"),
+		browser.Until(`document.querySelectorAll("[data-series]").length > 20`)); err != nil {
 		return Row{}, err
 	}
 	time.Sleep(5 * time.Second)
@@ -254,7 +285,15 @@ func consoleNow2000(dir string) (Row, error) {
 	if err != nil {
 		return Row{}, err
 	}
-	row := Row{Unit: "% of a core", Ours: 100 * share, Reference: "15 % of a core", ReferenceValue: 15, Ratio: share / 0.15, Goal: "<= 15 %", Met: share <= 0.15}
+	row := Row{
+		Unit:           "% of a core",
+		Ours:           100 * share,
+		Reference:      "15 % of a core",
+		ReferenceValue: 15,
+		Ratio:          share / 0.15,
+		Goal:           "<= 15 %",
+		Met:            share <= 0.15,
+	}
 	return row, c.stop()
 }
 
@@ -265,7 +304,7 @@ const (
 	turn   = time.Hour
 )
 
-// consoleWall is what a board on the wall costs: the processor at the pace of the world, and the memory
+// consoleWall returns what a board on the wall costs: the processor at the pace of the world, and the memory
 // over 24 hours that pass faster than they would.
 func consoleWall(dir string) ([]Row, error) {
 	c, err := look(dir, 32, 2)
@@ -283,7 +322,16 @@ func consoleWall(dir string) ([]Row, error) {
 	if err != nil {
 		return nil, err
 	}
-	cost := Row{Name: "console_wall", Unit: "% of a core", Ours: 100 * share, Reference: "10 % of a core", ReferenceValue: 10, Ratio: share / 0.1, Goal: "<= 10 %", Met: share <= 0.1}
+	cost := Row{
+		Name:           "console_wall",
+		Unit:           "% of a core",
+		Ours:           100 * share,
+		Reference:      "10 % of a core",
+		ReferenceValue: 10,
+		Ratio:          share / 0.1,
+		Goal:           "<= 10 %",
+		Met:            share <= 0.1,
+	}
 	hurry := fmt.Sprintf(`(() => {
 		const by = %d, begun = Date.now(), Real = Date, later = setTimeout, again = setInterval;
 		const now = () => begun + (Real.now() - begun) * by;
@@ -294,7 +342,8 @@ func consoleWall(dir string) ([]Row, error) {
 		};
 		window.setInterval = (f, ms = 0, ...a) => again(() => window.still || f(...a), ms / by);
 	})()`, faster)
-	if err := c.do(before(hurry), chromedp.Navigate("about:blank"), chromedp.Navigate(fmt.Sprintf("%s&turn=%.0f", wall, turn.Seconds()))); err != nil {
+	if err := c.do(before(hurry), chromedp.Navigate("about:blank"),
+		chromedp.Navigate(fmt.Sprintf("%s&turn=%.0f", wall, turn.Seconds()))); err != nil {
 		return nil, err
 	}
 	day := 24 * time.Hour / faster
@@ -318,14 +367,24 @@ func consoleWall(dir string) ([]Row, error) {
 	if err != nil {
 		return nil, err
 	}
-	memory := Row{Name: "console_wall_memory", Unit: "MB", Ours: late / (1 << 20), Reference: "24 h of the page's clock before", ReferenceValue: early / (1 << 20), Ratio: late / early, Goal: "<= 1.1", Met: late <= 1.1*early}
+	memory := Row{
+		Name:           "console_wall_memory",
+		Unit:           "MB",
+		Ours:           late / (1 << 20),
+		Reference:      "24 h of the page's clock before",
+		ReferenceValue: early / (1 << 20),
+		Ratio:          late / early,
+		Goal:           "<= 1.1",
+		Met:            late <= 1.1*early,
+	}
 	return []Row{cost, memory}, c.stop()
 }
 
 // before has every page run a script before its own.
 func before(script string) chromedp.Action[chromedp.Void] {
 	return func(ctx context.Context, t *chromedp.Target) (chromedp.Void, error) {
-		_, err := cdp.Call(ctx, t, page.AddScriptToEvaluateOnNewDocument, page.AddScriptToEvaluateOnNewDocumentParams{Source: script})
+		_, err := cdp.Call(ctx, t, page.AddScriptToEvaluateOnNewDocument,
+			page.AddScriptToEvaluateOnNewDocumentParams{Source: script})
 		return chromedp.Void{}, err
 	}
 }
@@ -337,7 +396,7 @@ func unrecorded(ctx context.Context, t *chromedp.Target) (chromedp.Void, error) 
 	return chromedp.Void{}, err
 }
 
-// heap is what the page's script keeps, measured while it rests: no timer runs, nothing is published, and
+// heap returns what the page's script keeps, measured while it rests: no timer runs, nothing is published, and
 // what was on its way has come. It is the least of some times over the turns of all boards, as they are not alike.
 func (c *console) heap() (float64, error) {
 	least := math.Inf(1)
@@ -377,7 +436,7 @@ func (c *console) atRest() (float64, error) {
 	return kept, err
 }
 
-// processor is the share of a core that all processes of the browser used over a time.
+// processor returns the share of a core that all processes of the browser used over a time.
 func (c *console) processor(over time.Duration) (float64, error) {
 	begun, before, err := time.Now(), 0.0, error(nil)
 	if before, err = c.used(); err != nil {
@@ -388,7 +447,7 @@ func (c *console) processor(over time.Duration) (float64, error) {
 	return (after - before) / time.Since(begun).Seconds(), err
 }
 
-// used is the seconds that the browser's processes ran: those that were started with its profile, and
+// used returns the seconds that the browser's processes ran: those that were started with its profile, and
 // those that they started.
 func (c *console) used() (seconds float64, err error) {
 	all, err := filepath.Glob("/proc/[0-9]*")

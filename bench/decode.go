@@ -21,7 +21,7 @@ import (
 
 const decoded = 20_000 // messages a round
 
-// decodeRow is how many messages a second become readings, with names, times, calibration and
+// decodeRow returns how many messages a second become readings, with names, times, calibration and
 // all, beside the parser of that form alone. raw is a new value to parse each message into.
 func decodeRow(keys string, message []byte, parse func([]byte) error) (Row, error) {
 	var file struct {
@@ -54,25 +54,34 @@ func decodeRow(keys string, message []byte, parse func([]byte) error) (Row, erro
 		}
 		p.add(ours, decoded/time.Since(begun).Seconds())
 	}
-	return p.row("messages/s", 1, "the parser library alone, into the same tree", ">= 0.5", func(ratio float64) bool { return ratio >= 0.5 }), nil
+	return p.row("messages/s", 1, "the parser library alone, into the same tree", ">= 0.5",
+		func(ratio float64) bool { return ratio >= 0.5 }), nil
 }
 
 const fourValues = `values: [{ at: %[1]s, series: "{buoy}/t1" }, { at: %[2]s, series: "{buoy}/t2" }, { at: %[3]s, series: "{buoy}/oxygen" }, { at: %[4]s, series: "{buoy}/battery", scale: 0.001 }]`
 
 func decodeJSON(string) (Row, error) {
 	message := []byte(`{"id":"buoy-1","at":"2026-03-01T08:00:00Z","water":{"t1":12.51,"t2":11.98,"oxygen":9.21},"battery":12650,"firmware":"2.1.0"}`)
-	return decodeRow("payload: json, time: /at, "+fmt.Sprintf(fourValues, "/water/t1", "/water/t2", "/water/oxygen", "/battery"), message, func(b []byte) error {
+	return decodeRow("payload: json, time: /at, "+fmt.Sprintf(fourValues, "/water/t1", "/water/t2", "/water/oxygen",
+		"/battery"), message, func(b []byte) error {
 		var root any
 		return json.Unmarshal(b, &root)
 	})
 }
 
 func decodeCBOR(string) (Row, error) {
-	message, err := cbor.Marshal(map[string]any{"id": "buoy-1", "at": 1772352000, "water": map[string]any{"t1": 12.51, "t2": 11.98, "oxygen": 9.21}, "battery": 12650, "firmware": "2.1.0"})
+	message, err := cbor.Marshal(map[string]any{
+		"id":       "buoy-1",
+		"at":       1772352000,
+		"water":    map[string]any{"t1": 12.51, "t2": 11.98, "oxygen": 9.21},
+		"battery":  12650,
+		"firmware": "2.1.0",
+	})
 	if err != nil {
 		return Row{}, err
 	}
-	return decodeRow("payload: cbor, time: /at, time_form: unix_s, "+fmt.Sprintf(fourValues, "/water/t1", "/water/t2", "/water/oxygen", "/battery"), message, func(b []byte) error {
+	return decodeRow("payload: cbor, time: /at, time_form: unix_s, "+fmt.Sprintf(fourValues, "/water/t1", "/water/t2",
+		"/water/oxygen", "/battery"), message, func(b []byte) error {
 		var root any
 		return cbor.Unmarshal(b, &root)
 	})
@@ -88,7 +97,8 @@ func decodeSenML(string) (Row, error) {
 
 func decodeText(string) (Row, error) {
 	message := []byte("buoy-1;2026-03-01T08:00:00Z;12.51;11.98;9.21;12650")
-	return decodeRow(`payload: text, separator: ";", columns: 6, time: "2", `+fmt.Sprintf(fourValues, `"3"`, `"4"`, `"5"`, `"6"`), message, func(b []byte) error {
+	return decodeRow(`payload: text, separator: ";", columns: 6, time: "2", `+fmt.Sprintf(fourValues, `"3"`, `"4"`,
+		`"5"`, `"6"`), message, func(b []byte) error {
 		reader := csv.NewReader(bytes.NewReader(b))
 		reader.Comma = ';'
 		cells, err := reader.Read()
@@ -147,7 +157,8 @@ func decodeGzipJSON(string) (Row, error) {
 	if err := to.Close(); err != nil {
 		return Row{}, err
 	}
-	return decodeRow("payload: json, compression: gzip, time: /at, "+fmt.Sprintf(fourValues, "/water/t1", "/water/t2", "/water/oxygen", "/battery"), packed.Bytes(), func(b []byte) error {
+	return decodeRow("payload: json, compression: gzip, time: /at, "+fmt.Sprintf(fourValues, "/water/t1", "/water/t2",
+		"/water/oxygen", "/battery"), packed.Bytes(), func(b []byte) error {
 		from, err := gzip.NewReader(bytes.NewReader(b))
 		if err != nil {
 			return err

@@ -73,7 +73,12 @@ func beDevice(silentFrom, takes string) error {
 	if d.takes, err = time.ParseDuration(takes); err != nil {
 		return err
 	}
-	server, err := modbus.NewServer(&modbus.ServerConfiguration{URL: address, Timeout: time.Minute, MaxClients: 50, Logger: log.New(io.Discard, "", 0)}, d)
+	server, err := modbus.NewServer(&modbus.ServerConfiguration{
+		URL:        address,
+		Timeout:    time.Minute,
+		MaxClients: 50,
+		Logger:     log.New(io.Discard, "", 0),
+	}, d)
 	if err != nil {
 		return err
 	}
@@ -120,7 +125,7 @@ func startDevice(silentFrom int, takes time.Duration) (*remote, error) {
 	return r, nil
 }
 
-// answered is how many requests it has answered.
+// answered returns how many requests it has answered.
 func (r *remote) answered() (uint64, error) {
 	if _, err := fmt.Fprintln(r.ask); err != nil {
 		return 0, err
@@ -131,7 +136,7 @@ func (r *remote) answered() (uint64, error) {
 	return strconv.ParseUint(r.says.Text(), 10, 64)
 }
 
-// rate is how many requests a second are answered while something runs.
+// rate returns how many requests a second are answered while something runs.
 func (r *remote) rate(during func() error) (float64, error) {
 	before, err := r.answered()
 	if err != nil {

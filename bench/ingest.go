@@ -50,7 +50,8 @@ func ingestMQTT(dir string) (Row, error) {
 		}
 		p.add(ours, reference)
 	}
-	return p.row("messages/s", 1, "the broker library, counting only", ">= 0.5", func(ratio float64) bool { return ratio >= 0.5 }), nil
+	return p.row("messages/s", 1, "the broker library, counting only", ">= 0.5",
+		func(ratio float64) bool { return ratio >= 0.5 }), nil
 }
 
 type countHook struct {
@@ -168,7 +169,8 @@ func ingestTLS(dir string) (Row, error) {
 	}
 	var p pairs
 	for round := range rounds {
-		ours, err := gatewayListener(filepath.Join(dir, fmt.Sprint("tls", round)), fmt.Sprintf("tls: { cert: %s, key: %s }", cert, key), secured)
+		ours, err := gatewayListener(filepath.Join(dir, fmt.Sprint("tls", round)),
+			fmt.Sprintf("tls: { cert: %s, key: %s }", cert, key), secured)
 		if err != nil {
 			return Row{}, err
 		}
@@ -190,14 +192,15 @@ const rules = `  site: bench
       thinning: { method: swinging_door, within: 0.05 }
 `
 
-// pipelineRules is the ingest with rules, beside the same without. The readings are of the past, one a
+// pipelineRules returns the ingest with rules, beside the same without. The readings are of the past, one a
 // second of each series, so that their windows are over and they can be thinned.
 func pipelineRules(dir string) (Row, error) {
 	var p pairs
 	for round := range rounds {
 		const times = "\n            time: /at\n            time_form: unix_ms"
 		without := fmt.Sprintf(gatewayConfig, filepath.Join(dir, fmt.Sprint("without", round)), "", times)
-		with := strings.Replace(fmt.Sprintf(gatewayConfig, filepath.Join(dir, fmt.Sprint("with", round)), "", times), "  site: bench\n", rules, 1)
+		with := strings.Replace(fmt.Sprintf(gatewayConfig, filepath.Join(dir, fmt.Sprint("with", round)), "", times),
+			"  site: bench\n", rules, 1)
 		past := timed(time.Now().Add(-7 * 24 * time.Hour))
 		ours, err := gatewayOf(with, plainly, past)
 		if err != nil {
@@ -209,7 +212,8 @@ func pipelineRules(dir string) (Row, error) {
 		}
 		p.add(ours, plain)
 	}
-	return p.row("messages/s", 1, "the same without calibration, screens and thinning", ">= 0.8", func(ratio float64) bool { return ratio >= 0.8 }), nil
+	return p.row("messages/s", 1, "the same without calibration, screens and thinning", ">= 0.8",
+		func(ratio float64) bool { return ratio >= 0.8 }), nil
 }
 
 func countReadings(s *service.Service, wanted uint64) error {
@@ -225,7 +229,8 @@ func countReadings(s *service.Service, wanted uint64) error {
 		}
 		found += uint64(rows.Len()) + one.Thinned.Arrived - one.Thinned.Kept
 		if one.Thinning.Method != 0 && one.Thinned.Kept*2 > one.Thinned.Arrived {
-			return fmt.Errorf("of %d readings %d were kept, which is no thinning", one.Thinned.Arrived, one.Thinned.Kept)
+			return fmt.Errorf("of %d readings %d were kept, which is no thinning", one.Thinned.Arrived,
+				one.Thinned.Kept)
 		}
 	}
 	if found < wanted {

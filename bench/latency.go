@@ -14,7 +14,7 @@ import (
 	"nexocumula/internal/gateway/pipeline"
 )
 
-// commitLatency is how long a lone sender waits until its reading is on disk, beside
+// commitLatency returns how long a lone sender waits until its reading is on disk, beside
 // appending a page to a plain file and syncing it.
 func commitLatency(dir string) (Row, error) {
 	st, err := openStore(filepath.Join(dir, "ours.db"))
@@ -22,7 +22,9 @@ func commitLatency(dir string) (Row, error) {
 		return Row{}, err
 	}
 	defer st.Close()
-	pipe, err := pipeline.New(st, config.Gateway{Pace: config.CommitDelay{Messages: 100 * time.Millisecond, Polls: time.Second}}, slog.New(slog.DiscardHandler))
+	pipe, err := pipeline.New(st,
+		config.Gateway{Pace: config.CommitDelay{Messages: 100 * time.Millisecond, Polls: time.Second}},
+		slog.New(slog.DiscardHandler))
 	if err != nil {
 		return Row{}, err
 	}

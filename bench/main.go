@@ -118,7 +118,9 @@ func run(file string, only []string) error {
 	rows := []Row{}
 	t := table.NewWriter()
 	t.SetOutputMirror(os.Stdout)
-	t.AppendHeader(table.Row{"name", "unit", "ours", "reference", "reference value", "ratio (half of the pairs)", "goal", "met"})
+	t.AppendHeader(table.Row{
+		"name", "unit", "ours", "reference", "reference value", "ratio (half of the pairs)", "goal", "met",
+	})
 	for _, b := range benches {
 		if len(only) > 0 && !slices.Contains(only, b.name) {
 			continue
@@ -137,7 +139,10 @@ func run(file string, only []string) error {
 				row.Name = b.name
 			}
 			rows = append(rows, row)
-			t.AppendRow(table.Row{row.Name, row.Unit, figure(row.Ours), row.Reference, figure(row.ReferenceValue), row.ratio(), row.Goal, row.Met})
+			t.AppendRow(table.Row{
+				row.Name, row.Unit, figure(row.Ours), row.Reference, figure(row.ReferenceValue), row.ratio(), row.Goal,
+				row.Met,
+			})
 		}
 	}
 	t.Render()

@@ -17,23 +17,27 @@ import (
 	"nexocumula/internal/gateway/modbus/planner"
 )
 
-// pollers is a gateway with so many lines to one device of so many units, each with
+// pollers returns a gateway with so many lines to one device of so many units, each with
 // registers that are not neighbours, read one by one.
 func pollers(dir, address string, lines, units, registers int, every, more string) string {
 	var out strings.Builder
 	fmt.Fprintf(&out, "data: %s\nlisten: 127.0.0.1:0\ngateway:\n  site: bench\n  sources:\n", dir)
 	for line := range lines {
-		fmt.Fprintf(&out, "    - name: line-%d\n      modbus:\n        address: %s\n        every: %s\n        holes: never\n%s        registers:\n", line, address, every, more)
+		fmt.Fprintf(&out,
+			"    - name: line-%d\n      modbus:\n        address: %s\n        every: %s\n        holes: never\n%s        registers:\n",
+			line, address, every, more)
 		for unit := range units {
 			for r := range registers {
-				fmt.Fprintf(&out, "          - { unit: %d, table: holding, address: %d, series: line-%d-unit-%d/r%d }\n", unit+1, 2*r, line, unit, r)
+				fmt.Fprintf(&out,
+					"          - { unit: %d, table: holding, address: %d, series: line-%d-unit-%d/r%d }\n", unit+1,
+					2*r, line, unit, r)
 			}
 		}
 	}
 	return out.String()
 }
 
-// lateness is the worst of the lines' 99th percentiles, in seconds.
+// lateness returns the worst of the lines' 99th percentiles, in seconds.
 func lateness(text string, length time.Duration) (late float64, err error) {
 	s, stop, err := startGateway(text)
 	if err != nil {
@@ -57,18 +61,28 @@ const (
 	silentLasts             = 90 * time.Second
 )
 
-// modbusPollMany is how late 200 units on 20 connections are read every second, and how many
+// modbusPollMany returns how late 200 units on 20 connections are read every second, and how many
 // requests a second one connection makes beside the library alone.
 func modbusPollMany(dir string) ([]Row, error) {
 	device, err := startDevice(0, 0)
 	if err != nil {
 		return nil, err
 	}
-	late, err := lateness(pollers(filepath.Join(dir, "many"), device.address, manyLines, unitsPerLine, 1, "1s", ""), 30*time.Second)
+	late, err := lateness(pollers(filepath.Join(dir, "many"), device.address, manyLines, unitsPerLine, 1, "1s", ""),
+		30*time.Second)
 	if err := errors.Join(err, device.stop()); err != nil {
 		return nil, err
 	}
-	latest := Row{Name: "modbus_poll_many", Unit: "ms", Ours: 1e3 * late, Reference: "99 of 100 of 200 units every 1 s", ReferenceValue: 100, Ratio: late / 0.1, Goal: "<= 1", Met: late <= 0.1}
+	latest := Row{
+		Name:           "modbus_poll_many",
+		Unit:           "ms",
+		Ours:           1e3 * late,
+		Reference:      "99 of 100 of 200 units every 1 s",
+		ReferenceValue: 100,
+		Ratio:          late / 0.1,
+		Goal:           "<= 1",
+		Met:            late <= 0.1,
+	}
 	quick, err := requestsPerSecond(dir, "modbus_requests", time.Millisecond, manyLines, 20) // as one on a network is
 	if err != nil {
 		return nil, err
@@ -78,7 +92,7 @@ func modbusPollMany(dir string) ([]Row, error) {
 	return []Row{latest, quick, instant}, err
 }
 
-// requestsPerSecond is how many requests are made of lines that have more to ask than there is
+// requestsPerSecond returns how many requests are made of lines that have more to ask than there is
 // time for, beside as many bare loops.
 func requestsPerSecond(dir, name string, takes time.Duration, lines, registers int) (Row, error) {
 	device, err := startDevice(0, takes)
@@ -87,7 +101,8 @@ func requestsPerSecond(dir, name string, takes time.Duration, lines, registers i
 	}
 	var p pairs
 	for round := range rounds {
-		s, end, err := startGateway(pollers(filepath.Join(dir, name, fmt.Sprint(round)), device.address, lines, unitsPerLine, registers, "100ms", ""))
+		s, end, err := startGateway(pollers(filepath.Join(dir, name, fmt.Sprint(round)), device.address, lines,
+			unitsPerLine, registers, "100ms", ""))
 		if err != nil {
 			return Row{}, err
 		}
@@ -110,13 +125,18 @@ func requestsPerSecond(dir, name string, takes time.Duration, lines, registers i
 		}
 		p.add(ours, bare)
 	}
-	row := p.row("requests/s", 1, fmt.Sprintf("the protocol library in %d bare loops, answers in %s", lines, takes), "known", known)
+	row := p.row("requests/s", 1, fmt.Sprintf("the protocol library in %d bare loops, answers in %s", lines, takes),
+		"known", known)
 	row.Name = name
 	return row, device.stop()
 }
 
 func bareLoop(address string, registers int) error {
-	client, err := modbus.NewClient(&modbus.ClientConfiguration{URL: address, Timeout: time.Second, Logger: log.New(io.Discard, "", 0)})
+	client, err := modbus.NewClient(&modbus.ClientConfiguration{
+		URL:     address,
+		Timeout: time.Second,
+		Logger:  log.New(io.Discard, "", 0),
+	})
 	if err != nil {
 		return err
 	}
@@ -135,7 +155,7 @@ func bareLoop(address string, registers int) error {
 	return nil
 }
 
-// modbusSilentUnits is how late seven units are read every second while three on their line
+// modbusSilentUnits returns how late seven units are read every second while three on their line
 // do not answer, from the start on.
 func modbusSilentUnits(dir string) (Row, error) {
 	device, err := startDevice(unitsPerLine-silentUnits+1, 0)
@@ -146,10 +166,18 @@ func modbusSilentUnits(dir string) (Row, error) {
 	if err := errors.Join(err, device.stop()); err != nil {
 		return Row{}, err
 	}
-	return Row{Unit: "s", Ours: late, Reference: "period of the units that answer, and of one timeout", ReferenceValue: 1, Ratio: late, Goal: "<= 1.2", Met: late <= 1.2}, nil
+	return Row{
+		Unit:           "s",
+		Ours:           late,
+		Reference:      "period of the units that answer, and of one timeout",
+		ReferenceValue: 1,
+		Ratio:          late,
+		Goal:           "<= 1.2",
+		Met:            late <= 1.2,
+	}, nil
 }
 
-// plannerRequests is how many requests random maps take once the planner has learned what
+// plannerRequests returns how many requests random maps take once the planner has learned what
 // the device refuses, over the fewest possible.
 func plannerRequests(string) (Row, error) {
 	random := rand.New(rand.NewPCG(7, 7))
@@ -184,7 +212,15 @@ func plannerRequests(string) (Row, error) {
 		asked += requests
 		least += fewest(wish.Values, gives)
 	}
-	return Row{Unit: "requests", Ours: float64(asked), Reference: "the fewest possible, by trying every split", ReferenceValue: float64(least), Ratio: float64(asked) / float64(least), Goal: "<= 1.05", Met: float64(asked) <= 1.05*float64(least)}, nil
+	return Row{
+		Unit:           "requests",
+		Ours:           float64(asked),
+		Reference:      "the fewest possible, by trying every split",
+		ReferenceValue: float64(least),
+		Ratio:          float64(asked) / float64(least),
+		Goal:           "<= 1.05",
+		Met:            float64(asked) <= 1.05*float64(least),
+	}, nil
 }
 
 // pollOnce reads everything, as the poller would.
@@ -213,7 +249,7 @@ func pollOnce(wish planner.Wish, facts *planner.Facts, gives func(first, end int
 	return requests
 }
 
-// fewest is the least number of reads that give all values, for the values from the front on.
+// fewest returns the least number of reads that give all values, for the values from the front on.
 func fewest(values []planner.Value, gives func(first, end int) bool) int {
 	sorted := slices.SortedFunc(slices.Values(values), func(a, b planner.Value) int { return a.First - b.First })
 	best := make([]int, len(sorted)+1)

@@ -30,7 +30,7 @@ func inTurn(n int, ours, reference func() error) (p pairs, err error) {
 	return p, nil
 }
 
-// row is a row of the medians, with the ratios between which half of the pairs lie.
+// row returns a row of the medians, with the ratios between which half of the pairs lie.
 func (p pairs) row(unit string, scale float64, reference, goal string, met func(ratio float64) bool) Row {
 	row := Row{
 		Unit: unit, Ours: scale * median(p.ours), Reference: reference, ReferenceValue: scale * median(p.reference),
@@ -40,7 +40,7 @@ func (p pairs) row(unit string, scale float64, reference, goal string, met func(
 	return row
 }
 
-// times is a row in milliseconds whose ratio is how many times as fast ours is.
+// times returns a row in milliseconds whose ratio is how many times as fast ours is.
 func (p pairs) times(reference, goal string, least float64) Row {
 	for i, r := range p.ratios {
 		p.ratios[i] = 1 / r

@@ -116,7 +116,8 @@ func threeFields(n int) []byte {
 // timed are values that change slowly, one a second from a time on.
 func timed(from time.Time) says {
 	return func(n int) []byte {
-		return fmt.Appendf(nil, `{"at":%d,"temp":%d.%02d,"oxygen":9.%02d,"battery":12.%d}`, from.UnixMilli()+int64(n)*1000, 8+n/700%7, n/7%100, n/11%100, n%10)
+		return fmt.Appendf(nil, `{"at":%d,"temp":%d.%02d,"oxygen":9.%02d,"battery":12.%d}`,
+			from.UnixMilli()+int64(n)*1000, 8+n/700%7, n/7%100, n/11%100, n%10)
 	}
 }
 

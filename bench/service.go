@@ -98,7 +98,8 @@ func dayOf(field sim.Field, i int, def *series.Definition) column.Block {
 			at := start.Add(time.Duration(k) * 10 * time.Second)
 			raw.Add(at.UnixNano(), field.LakeTemp(at.Add(time.Duration(i)*15*time.Minute), i%4, 3))
 		}
-		rollup.Fold(raw, start.UnixNano(), start.UnixNano()+int64(time.Minute), def).AddTo(&out, start.UnixNano(), series.Gauge)
+		rollup.Fold(raw, start.UnixNano(), start.UnixNano()+int64(time.Minute), def).AddTo(&out, start.UnixNano(),
+			series.Gauge)
 	}
 	return out
 }
@@ -144,7 +145,8 @@ func windowsWide(dir string) ([]Row, error) {
 		return nil, err
 	}
 	atMost := func(p pairs, most float64) Row {
-		return p.row("ms", 1e3, "reading the same chunks from the file", fmt.Sprintf("<= %.0f", most), func(ratio float64) bool { return ratio <= most })
+		return p.row("ms", 1e3, "reading the same chunks from the file", fmt.Sprintf("<= %.0f", most),
+			func(ratio float64) bool { return ratio <= most })
 	}
 	json, arrow := atMost(all[0], 8), atMost(all[1], 4)
 	json.Name, arrow.Name = "windows_wide_json", "windows_wide_arrow"
@@ -161,14 +163,16 @@ func acrossMany(dir string) (Row, error) {
 	if err := dayOfMinutes(dir, paths); err != nil {
 		return Row{}, err
 	}
-	all, err := besideReading(dir, 5, "whole, step0", "/api/v1/windows?select=bench/%23&width=1h&from=2026-03-02&to=2026-03-03&stats=mean&across=mean&by=level:2")
+	all, err := besideReading(dir, 5, "whole, step0",
+		"/api/v1/windows?select=bench/%23&width=1h&from=2026-03-02&to=2026-03-03&stats=mean&across=mean&by=level:2")
 	if err != nil {
 		return Row{}, err
 	}
-	return all[0].row("ms", 1e3, "reading the same bytes from the file", "<= 4", func(ratio float64) bool { return ratio <= 4 }), nil
+	return all[0].row("ms", 1e3, "reading the same bytes from the file", "<= 4",
+		func(ratio float64) bool { return ratio <= 4 }), nil
 }
 
-// nowMany is the latest values of 50,000 series over HTTP, beside encoding the same JSON
+// nowMany returns the latest values of 50,000 series over HTTP, beside encoding the same JSON
 // from memory.
 func nowMany(dir string) (Row, error) {
 	const count = 50_000
@@ -193,11 +197,13 @@ func nowMany(dir string) (Row, error) {
 	if len(same.Values) != count {
 		return Row{}, fmt.Errorf("%d of %d values came", len(same.Values), count)
 	}
-	p, err := inTurn(9, func() error { _, err := fetch(address + "/api/v1/now"); return err }, func() error { return json.NewEncoder(io.Discard).Encode(same) })
+	p, err := inTurn(9, func() error { _, err := fetch(address + "/api/v1/now"); return err },
+		func() error { return json.NewEncoder(io.Discard).Encode(same) })
 	if err != nil {
 		return Row{}, err
 	}
-	row := p.row("ms", 1e3, "encoding the same JSON from memory", "<= 3", func(ratio float64) bool { return ratio <= 3 })
+	row := p.row("ms", 1e3, "encoding the same JSON from memory", "<= 3",
+		func(ratio float64) bool { return ratio <= 3 })
 	return row, stop()
 }
 
@@ -205,7 +211,12 @@ func nowMany(dir string) (Row, error) {
 func manyWithOne(st *store.Store, count int) error {
 	var defs []series.Definition
 	for _, path := range many(count) {
-		defs = append(defs, series.Definition{Path: series.Path(path), Kind: series.Gauge, Unit: "Cel", FreshFor: time.Minute})
+		defs = append(defs, series.Definition{
+			Path:     series.Path(path),
+			Kind:     series.Gauge,
+			Unit:     "Cel",
+			FreshFor: time.Minute,
+		})
 	}
 	ids, err := st.Define(context.Background(), defs)
 	if err != nil {

@@ -11,7 +11,7 @@ import (
 	"nexocumula/internal/gateway/sparkplug/wire"
 )
 
-// decodeSparkplug is how many messages a second become readings, with their names from the
+// decodeSparkplug returns how many messages a second become readings, with their names from the
 // birth, beside the parser of protocol buffers alone.
 func decodeSparkplug(string) (Row, error) {
 	var keys sparkplug.Keys
@@ -30,7 +30,12 @@ func decodeSparkplug(string) (Row, error) {
 	for i, name := range []string{"t1", "t2", "oxygen", "battery"} {
 		alias := proto.Uint64(uint64(i + 1))
 		value := &wire.Metric_DoubleValue{DoubleValue: 12.5 + float64(i)}
-		birth.Metrics = append(birth.Metrics, &wire.Metric{Name: proto.String(name), Alias: alias, Datatype: proto.Uint32(10), Value: value})
+		birth.Metrics = append(birth.Metrics, &wire.Metric{
+			Name:     proto.String(name),
+			Alias:    alias,
+			Datatype: proto.Uint32(10),
+			Value:    value,
+		})
 		data.Metrics = append(data.Metrics, &wire.Metric{Alias: alias, Timestamp: data.Timestamp, Value: value})
 	}
 	var messages [256][]byte // one for each number
@@ -51,7 +56,8 @@ func decodeSparkplug(string) (Row, error) {
 		begun := time.Now()
 		for range decoded {
 			seq = (seq + 1) % 256
-			if got := host.Take("spBv1.0/mere/NDATA/gate", messages[seq], now.UnixNano()); len(got.Readings) != 4 || len(got.Faults) > 0 {
+			if got := host.Take("spBv1.0/mere/NDATA/gate", messages[seq], now.UnixNano()); len(got.Readings) != 4 ||
+				len(got.Faults) > 0 {
 				return Row{}, fmt.Errorf("%d readings came: %v %v", len(got.Readings), got.Rejects, got.Faults)
 			}
 		}
@@ -65,5 +71,6 @@ func decodeSparkplug(string) (Row, error) {
 		}
 		p.add(ours, decoded/time.Since(begun).Seconds())
 	}
-	return p.row("messages/s", 1, "the parser library alone, into the same messages", ">= 0.5", func(ratio float64) bool { return ratio >= 0.5 }), nil
+	return p.row("messages/s", 1, "the parser library alone, into the same messages", ">= 0.5",
+		func(ratio float64) bool { return ratio >= 0.5 }), nil
 }

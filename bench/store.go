@@ -55,7 +55,14 @@ func appendReadings(dir string) (Row, error) {
 	if err != nil {
 		return Row{}, err
 	}
-	row := Row{Unit: "readings/s", Ours: ours, Reference: "bare SQLite commits of the same bytes", ReferenceValue: float64(readings) / took, Goal: "known", Met: true}
+	row := Row{
+		Unit:           "readings/s",
+		Ours:           ours,
+		Reference:      "bare SQLite commits of the same bytes",
+		ReferenceValue: float64(readings) / took,
+		Goal:           "known",
+		Met:            true,
+	}
 	row.Ratio = row.Ours / row.ReferenceValue
 	return row, nil
 }
@@ -100,7 +107,7 @@ const (
 	historyRows   = 100_000 // of each: 100 million in all
 )
 
-// startWithHistory is the time from opening a store with 100 million readings to its
+// startWithHistory returns the time from opening a store with 100 million readings to its
 // first answer, beside opening the same file with plain SQLite and reading one row.
 func startWithHistory(dir string) (Row, error) {
 	path := filepath.Join(dir, "ours.db")
@@ -125,7 +132,8 @@ func startWithHistory(dir string) (Row, error) {
 			return err
 		}
 		var size int
-		if err := db.Raw("SELECT length(part0) FROM chunks WHERE series = 500 AND tier = 0 AND first_at < ? ORDER BY first_at DESC LIMIT 1", end.UnixNano()).Scan(&size).Error; err != nil {
+		if err := db.Raw("SELECT length(part0) FROM chunks WHERE series = 500 AND tier = 0 AND first_at < ? ORDER BY first_at DESC LIMIT 1",
+			end.UnixNano()).Scan(&size).Error; err != nil {
 			return err
 		}
 		return closeRows(db)
@@ -153,7 +161,8 @@ func writeHistory(path string) error {
 		value := 1000 + i
 		for k := range historyRows {
 			value += (k*7+i)%5 - 2
-			b.Add(historyBegin.Add(time.Duration(k)*10*time.Second).UnixNano()+int64((k*13+i)%7)*1e6, float64(value)/100)
+			b.Add(historyBegin.Add(time.Duration(k)*10*time.Second).UnixNano()+int64((k*13+i)%7)*1e6,
+				float64(value)/100)
 		}
 		if err := st.Append(context.Background(), engine.Batch{Entries: []engine.Entry{{Series: id, Rows: b}}}); err != nil {
 			return err
@@ -167,7 +176,7 @@ func writeHistory(path string) error {
 	return st.Seal(context.Background(), engine.Sealing{})
 }
 
-// memoryPerSeries is what a gateway's pipeline and store keep of a live series once its
+// memoryPerSeries returns what a gateway's pipeline and store keep of a live series once its
 // readings are summarised and sealed.
 func memoryPerSeries(dir string) (Row, error) {
 	const count, most = 100_000, 2048
@@ -180,12 +189,18 @@ func memoryPerSeries(dir string) (Row, error) {
 	paths := many(count)
 	var defs []series.Definition
 	for _, p := range paths { // in one go; the pipeline then finds them defined
-		defs = append(defs, series.Definition{Path: series.Path(p), Kind: series.Gauge, FreshFor: series.DefaultFreshFor})
+		defs = append(defs, series.Definition{
+			Path:     series.Path(p),
+			Kind:     series.Gauge,
+			FreshFor: series.DefaultFreshFor,
+		})
 	}
 	if _, err := st.Define(context.Background(), defs); err != nil {
 		return Row{}, err
 	}
-	pipe, err := pipeline.New(st, config.Gateway{Pace: config.CommitDelay{Messages: 100 * time.Millisecond, Polls: time.Second}}, slog.New(slog.DiscardHandler))
+	pipe, err := pipeline.New(st,
+		config.Gateway{Pace: config.CommitDelay{Messages: 100 * time.Millisecond, Polls: time.Second}},
+		slog.New(slog.DiscardHandler))
 	if err != nil {
 		return Row{}, err
 	}
@@ -212,7 +227,14 @@ func memoryPerSeries(dir string) (Row, error) {
 	if err := <-done; err != nil {
 		return Row{}, err
 	}
-	row := Row{Unit: "bytes", Ours: each, Reference: "what is allowed", ReferenceValue: most, Ratio: each / most, Goal: "<= 2048"}
+	row := Row{
+		Unit:           "bytes",
+		Ours:           each,
+		Reference:      "what is allowed",
+		ReferenceValue: most,
+		Ratio:          each / most,
+		Goal:           "<= 2048",
+	}
 	row.Met = each <= most
 	return row, nil
 }
@@ -258,7 +280,12 @@ func deliver(pipe *pipeline.Pipeline, paths []string, at time.Time) error {
 	for i := 0; i < len(paths); i += group {
 		d := &pipeline.Delivery{Done: func(err error) { results <- err }}
 		for _, p := range paths[i : i+group] {
-			d.Readings = append(d.Readings, reading.Reading{Path: series.Path(p), Time: at.UnixNano(), Value: 1, From: &reading.Origin{}})
+			d.Readings = append(d.Readings, reading.Reading{
+				Path:  series.Path(p),
+				Time:  at.UnixNano(),
+				Value: 1,
+				From:  &reading.Origin{},
+			})
 		}
 		pipe.Submit(d)
 	}

@@ -48,7 +48,8 @@ func startProcess(dir, name, configuration string) (*process, error) {
 }
 
 func startDemo(dir string) (*process, error) {
-	return launch(exec.Command(binary(), "demo", "--dir", filepath.Join(dir, "demo"), "--console", "127.0.0.1:0"), "http://")
+	return launch(exec.Command(binary(), "demo", "--dir", filepath.Join(dir, "demo"), "--console", "127.0.0.1:0"),
+		"http://")
 }
 
 // launch starts a program and waits until it says something.
@@ -107,7 +108,7 @@ func (p *process) cost() (c cost, err error) {
 	return c, nil
 }
 
-// onProcessor is the seconds that the threads of a process ran. The kernel knows them to
+// onProcessor returns the seconds that the threads of a process ran. The kernel knows them to
 // the nanosecond; its older count in clock ticks gives whole ticks to whoever runs when
 // one ends, which are those that timers wake.
 func onProcessor(tasks string) (seconds float64, err error) {
@@ -187,7 +188,8 @@ func wear(dir string, series int, period time.Duration, clients int, burst bool)
 	if err := os.Setenv("BENCH_SECRET", "bench"); err != nil {
 		return w, err
 	}
-	c, err := startProcess(dir, "central", fmt.Sprintf(wearCentral, filepath.Join(dir, "c"), "    - { gateway: bench, secret_env: BENCH_SECRET }\n"))
+	c, err := startProcess(dir, "central",
+		fmt.Sprintf(wearCentral, filepath.Join(dir, "c"), "    - { gateway: bench, secret_env: BENCH_SECRET }\n"))
 	if err != nil {
 		return w, err
 	}
@@ -196,7 +198,8 @@ func wear(dir string, series int, period time.Duration, clients int, burst bool)
 	if err != nil {
 		return w, err
 	}
-	g, err := startProcess(dir, "gateway", fmt.Sprintf(wearGateway, filepath.Join(dir, "g"), listen, fmt.Sprintf(wearUplink, c.address)))
+	g, err := startProcess(dir, "gateway",
+		fmt.Sprintf(wearGateway, filepath.Join(dir, "g"), listen, fmt.Sprintf(wearUplink, c.address)))
 	if err != nil {
 		return w, err
 	}
@@ -209,7 +212,8 @@ func wear(dir string, series int, period time.Duration, clients int, burst bool)
 	failed := make(chan error, clients)
 	for k := range clients {
 		wait.Go(func() {
-			if err := speak(ctx, listen, k, clients, series, period, burst, func(time.Duration) {}); err != nil && ctx.Err() == nil {
+			if err := speak(ctx, listen, k, clients, series, period, burst, func(time.Duration) {}); err != nil &&
+				ctx.Err() == nil {
 				failed <- err
 			}
 		})
@@ -272,7 +276,7 @@ func freePort() (string, error) {
 	return l.Addr().String(), nil
 }
 
-// speak is one connection: it publishes its share of the series once a period, with QoS 1,
+// speak returns one connection: it publishes its share of the series once a period, with QoS 1,
 // without waiting for one acknowledgement before the next message; acked is told how long each took.
 func speak(ctx context.Context, address string, k, clients, series int, period time.Duration, burst bool, acked func(time.Duration)) error {
 	var conn net.Conn
@@ -319,7 +323,9 @@ func speak(ctx context.Context, address string, k, clients, series int, period t
 			}
 			topic := fmt.Sprintf("station-%d/quantity-%d", i/10, i%10)
 			payload := fmt.Appendf(nil, "%.2f", 8+float64((i*7+n*13)%400)/100)
-			message := append([]byte{0x32, byte(2 + len(topic) + 2 + len(payload)), byte(len(topic) >> 8), byte(len(topic))}, topic...)
+			message := append([]byte{
+				0x32, byte(2 + len(topic) + 2 + len(payload)), byte(len(topic) >> 8), byte(len(topic)),
+			}, topic...)
 			message = append(append(message, byte(id>>8), byte(id)), payload...)
 			sent[id].Store(time.Now().UnixNano())
 			if _, err := out.Write(message); err != nil {

@@ -8,30 +8,51 @@ import (
 
 const rawReading = 16 // bytes of a time and a value
 
-// wear1000 is what 1,000 series at 1 Hz cost a gateway, evenly spaced over 20 devices.
+// wear1000 returns what 1,000 series at 1 Hz cost a gateway, evenly spaced over 20 devices.
 func wear1000(dir string) ([]Row, error) {
 	w, err := wear(dir, 1000, time.Second, 20, false)
 	if err != nil {
 		return nil, err
 	}
 	bytes := perReading("bytes_written_per_reading", w, 200)
-	cpu := Row{Name: "cpu_1000_series", Unit: "% of a core", Ours: 100 * w.cores(w.gateway), Reference: "one core", ReferenceValue: 100, Goal: "<= 8 %"}
+	cpu := Row{
+		Name:           "cpu_1000_series",
+		Unit:           "% of a core",
+		Ours:           100 * w.cores(w.gateway),
+		Reference:      "one core",
+		ReferenceValue: 100,
+		Goal:           "<= 8 %",
+	}
 	cpu.Ratio = cpu.Ours / 100
 	cpu.Met = cpu.Ours <= 8
-	memory := Row{Name: "rss_1000_series", Unit: "MB", Ours: w.gateway[1].peak / (1 << 20), Reference: "a small board's 512 MB", ReferenceValue: 512, Goal: "<= 64 MB, the most there was"}
+	memory := Row{
+		Name:           "rss_1000_series",
+		Unit:           "MB",
+		Ours:           w.gateway[1].peak / (1 << 20),
+		Reference:      "a small board's 512 MB",
+		ReferenceValue: 512,
+		Goal:           "<= 64 MB, the most there was",
+	}
 	memory.Ratio = memory.Ours / memory.ReferenceValue
 	memory.Met = memory.Ours <= 64
 	return []Row{bytes, cpu, memory}, nil
 }
 
 func perReading(name string, w worn, most float64) Row {
-	row := Row{Name: name, Unit: "bytes", Ours: w.perReading(), Reference: "a time and a value", ReferenceValue: rawReading, Goal: fmt.Sprintf("<= %.0f bytes", most)}
+	row := Row{
+		Name:           name,
+		Unit:           "bytes",
+		Ours:           w.perReading(),
+		Reference:      "a time and a value",
+		ReferenceValue: rawReading,
+		Goal:           fmt.Sprintf("<= %.0f bytes", most),
+	}
 	row.Ratio = row.Ours / rawReading
 	row.Met = row.Ours <= most
 	return row
 }
 
-// wear10 is what ten series at 0.1 Hz write, once as one device that reports all of them
+// wear10 returns what ten series at 0.1 Hz write, once as one device that reports all of them
 // at a time, and once evenly spaced, a message a second. In the latter each message is a
 // commit of its own, as its sender waits, and the kernel writes pages of 4 KiB.
 func wear10(dir string) ([]Row, error) {
@@ -43,5 +64,7 @@ func wear10(dir string) ([]Row, error) {
 	if err != nil {
 		return nil, err
 	}
-	return []Row{perReading("bytes_written_10_series", together, 2000), perReading("bytes_written_10_spaced", spaced, 2000)}, nil
+	return []Row{
+		perReading("bytes_written_10_series", together, 2000), perReading("bytes_written_10_spaced", spaced, 2000),
+	}, nil
 }

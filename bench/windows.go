@@ -20,7 +20,7 @@ const minutesOfYear = 365 * 24 * 60
 
 var yearBegin = time.Date(2025, 1, 1, 0, 0, 0, 0, time.UTC)
 
-// yearOfMinutes is a year of 1-min summaries of a lake temperature, six readings each.
+// yearOfMinutes returns a year of 1-min summaries of a lake temperature, six readings each.
 func yearOfMinutes(def *series.Definition) column.Block {
 	field := sim.Field{Seed: 1}
 	out := rollup.NewBlock(def.Kind, minutesOfYear)
@@ -31,7 +31,8 @@ func yearOfMinutes(def *series.Definition) column.Block {
 			at := start.Add(time.Duration(i) * 10 * time.Second)
 			raw.Add(at.UnixNano(), field.LakeTemp(at, 1, 3))
 		}
-		rollup.Fold(raw, start.UnixNano(), start.UnixNano()+int64(time.Minute), def).AddTo(&out, start.UnixNano(), def.Kind)
+		rollup.Fold(raw, start.UnixNano(), start.UnixNano()+int64(time.Minute), def).AddTo(&out, start.UnixNano(),
+			def.Kind)
 	}
 	return out
 }
@@ -66,13 +67,15 @@ func windowsYearHourly(dir string) (Row, error) {
 	return windowsYear(dir, window.Grid{Width: window.Step{Fixed: time.Hour}}, 8760, "start / 3600000000000", 150)
 }
 
-// foldedYear is the mean day of a year.
+// foldedYear returns the mean day of a year.
 func foldedYear(dir string) (Row, error) {
-	return windowsYear(dir, window.Grid{Width: window.Step{Fixed: time.Hour}, Fold: window.FoldDay}, 24, "start / 3600000000000 % 24", 100)
+	return windowsYear(dir, window.Grid{Width: window.Step{Fixed: time.Hour}, Fold: window.FoldDay}, 24,
+		"start / 3600000000000 % 24", 100)
 }
 
 func windowsYearMonthly(dir string) (Row, error) {
-	return windowsYear(dir, window.Grid{Width: window.Step{Months: 1}}, 12, "strftime('%Y-%m', start / 1000000000, 'unixepoch')", 1000)
+	return windowsYear(dir, window.Grid{Width: window.Step{Months: 1}}, 12,
+		"strftime('%Y-%m', start / 1000000000, 'unixepoch')", 1000)
 }
 
 // windowsYear reduces a year of 1-min summaries of one series to mean, min and max, beside
@@ -89,7 +92,8 @@ func windowsYear(dir string, grid window.Grid, windows int, group string, goal f
 	}
 	known, _ := st.Get(id)
 	all := yearOfMinutes(&known.Definition)
-	if err := st.Append(context.Background(), engine.Batch{Entries: []engine.Entry{{Series: id, Tier: series.Minute, Rows: all}}}); err != nil {
+	if err := st.Append(context.Background(),
+		engine.Batch{Entries: []engine.Entry{{Series: id, Tier: series.Minute, Rows: all}}}); err != nil {
 		return Row{}, err
 	}
 	if err := st.Seal(context.Background(), engine.Sealing{}); err != nil {
@@ -109,11 +113,17 @@ func windowsYear(dir string, grid window.Grid, windows int, group string, goal f
 			return err
 		}
 		q := query.Windows{
-			Select: []series.Selector{selector}, Range: window.Range{From: yearBegin, To: yearBegin.AddDate(1, 0, 0), Exact: true},
+			Select: []series.Selector{selector}, Range: window.Range{
+				From:  yearBegin,
+				To:    yearBegin.AddDate(1, 0, 0),
+				Exact: true,
+			},
 			Grid: grid, Stats: stats,
 		}
 		var got collect
-		err = q.Run(context.Background(), query.Source{Store: st, Limits: config.Queries{MaxRows: 500_000, MaxSeries: 10, MaxTime: time.Minute}}, &got)
+		err = q.Run(context.Background(), query.Source{
+			Store: st, Limits: config.Queries{MaxRows: 500_000, MaxSeries: 10, MaxTime: time.Minute},
+		}, &got)
 		if err == nil && got.rows != windows {
 			err = fmt.Errorf("%d of %d windows came", got.rows, windows)
 		}
@@ -122,7 +132,8 @@ func windowsYear(dir string, grid window.Grid, windows int, group string, goal f
 	if err != nil {
 		return Row{}, err
 	}
-	return p.times("SQL GROUP BY over an indexed table of the same summaries", fmt.Sprintf(">= %.0f times as fast", goal), goal), closeTable()
+	return p.times("SQL GROUP BY over an indexed table of the same summaries",
+		fmt.Sprintf(">= %.0f times as fast", goal), goal), closeTable()
 }
 
 // groupBy fills the table and is the query.

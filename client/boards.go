@@ -65,7 +65,7 @@ func (c *Client) Board(ctx context.Context, id uint64, version int) (SavedBoard,
 	return get[SavedBoard](ctx, c, boardCall(id), values("version", text))
 }
 
-// StandardBoard is the one that a site or station has from the start.
+// StandardBoard returns the one that a site or station has from the start.
 func (c *Client) StandardBoard(ctx context.Context, about string) (SavedBoard, error) {
 	return get[SavedBoard](ctx, c, "boards/standard", values("about", about))
 }

@@ -32,7 +32,7 @@ func Over(base string, by *http.Client) *Client {
 	return &Client{base: strings.TrimRight(base, "/"), http: by}
 }
 
-// Base is the address of the service.
+// Base returns the address of the service.
 func (c *Client) Base() string { return c.base }
 
 // Health calls /health.
@@ -168,7 +168,8 @@ func (c *Client) answer(req *http.Request) (*http.Response, error) {
 	var refused struct{ Error Error }
 	text, _ := io.ReadAll(io.LimitReader(resp.Body, 1<<20))
 	if json.Unmarshal(text, &refused) != nil || refused.Error.Message == "" {
-		return nil, fmt.Errorf("%s answered HTTP %d, which no nexocumula service does; is this its address?", c.base, resp.StatusCode)
+		return nil, fmt.Errorf("%s answered HTTP %d, which no nexocumula service does; is this its address?", c.base,
+			resp.StatusCode)
 	}
 	refused.Error.Status = resp.StatusCode
 	return nil, &refused.Error

@@ -14,7 +14,7 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// answering is a client of a server that answers every call the same, and the last
+// answering returns a client of a server that answers every call the same, and the last
 // address it was asked for.
 func answering(t *testing.T, status int, body string) (*Client, *string) {
 	asked := new(string)
@@ -30,9 +30,18 @@ func answering(t *testing.T, status int, body string) (*Client, *string) {
 func TestQueriesAreWrittenAsTheDescriptionHasThem(t *testing.T) {
 	c, asked := answering(t, 200, `{"stats":[],"series":[]}`)
 	from := time.Date(2026, 3, 1, 8, 0, 0, 0, time.UTC)
-	_, err := c.Windows(t.Context(), WindowsQuery{Select: []string{"a/+/c"}, From: from, To: from.Add(time.Hour), Width: "15m", Stats: []string{"mean", "max"}, Gaps: "carry"})
+	_, err := c.Windows(t.Context(), WindowsQuery{
+		Select: []string{"a/+/c"},
+		From:   from,
+		To:     from.Add(time.Hour),
+		Width:  "15m",
+		Stats:  []string{"mean", "max"},
+		Gaps:   "carry",
+	})
 	require.NoError(t, err)
-	assert.Equal(t, "/api/v1/windows?from=2026-03-01T08%3A00%3A00Z&gaps=carry&select=a%2F%2B%2Fc&stats=mean%2Cmax&to=2026-03-01T09%3A00%3A00Z&width=15m", *asked)
+	assert.Equal(t,
+		"/api/v1/windows?from=2026-03-01T08%3A00%3A00Z&gaps=carry&select=a%2F%2B%2Fc&stats=mean%2Cmax&to=2026-03-01T09%3A00%3A00Z&width=15m",
+		*asked)
 	_, err = c.Now(t.Context(), "")
 	require.NoError(t, err)
 	assert.Equal(t, "/api/v1/now?", *asked)
@@ -50,15 +59,25 @@ func TestARefusalIsAnErrorWithItsCode(t *testing.T) {
 }
 
 func TestAnAnswerThatBrokeOffIsAnErrorWithWhatThereIs(t *testing.T) {
-	c, asked := answering(t, 200, `{"stats":["max_at"],"starts":["2026-03-01T08:00:00Z"],"ends":["2026-03-01T09:00:00Z"],"series":[{"name":"a/b","values":{"mean":[null]},"times":{"max_at":["2026-03-01T08:30:00Z"]}}],"error":{"code":"too_slow","message":"it took too long"}}`)
-	answer, err := c.Windows(t.Context(), WindowsQuery{Select: []string{"a/+", "b/c"}, Range: "this week", Zone: "Europe/Lisbon", Labels: []string{"depth=3m"}, Newest: 3, Shift: "1d"})
+	c, asked := answering(t, 200,
+		`{"stats":["max_at"],"starts":["2026-03-01T08:00:00Z"],"ends":["2026-03-01T09:00:00Z"],"series":[{"name":"a/b","values":{"mean":[null]},"times":{"max_at":["2026-03-01T08:30:00Z"]}}],"error":{"code":"too_slow","message":"it took too long"}}`)
+	answer, err := c.Windows(t.Context(), WindowsQuery{
+		Select: []string{"a/+", "b/c"},
+		Range:  "this week",
+		Zone:   "Europe/Lisbon",
+		Labels: []string{"depth=3m"},
+		Newest: 3,
+		Shift:  "1d",
+	})
 	refused, ok := errors.AsType[*Error](err)
 	require.True(t, ok)
 	assert.Equal(t, "it took too long", refused.Message)
 	assert.Equal(t, "a/b", answer.Series[0].Name)
 	assert.True(t, math.IsNaN(answer.Series[0].Values["mean"][0]))
 	assert.Equal(t, 30, answer.Series[0].Times["max_at"][0].Minute())
-	assert.Equal(t, "/api/v1/windows?label=depth%3D3m&newest=3&range=this+week&select=a%2F%2B&select=b%2Fc&shift=1d&zone=Europe%2FLisbon", *asked)
+	assert.Equal(t,
+		"/api/v1/windows?label=depth%3D3m&newest=3&range=this+week&select=a%2F%2B&select=b%2Fc&shift=1d&zone=Europe%2FLisbon",
+		*asked)
 	_, err = c.Moment(t.Context(), "a/b", time.Date(2026, 3, 1, 8, 0, 0, 0, time.UTC), "nearest", "")
 	require.NoError(t, err)
 	assert.Equal(t, "/api/v1/moment?at=2026-03-01T08%3A00%3A00Z&how=nearest&select=a%2Fb", *asked)
@@ -88,7 +107,8 @@ func TestWhatIsNoServiceIsSaidToBeNone(t *testing.T) {
 }
 
 func TestTheStreamIsReadEventByEvent(t *testing.T) {
-	c, _ := answering(t, 200, ": hello\n\nevent:now\ndata:{\"values\":[{\"path\":\"a/b\",\"value\":1}]}\n\nevent:now\ndata:{\"values\":[{\"path\":\"a/b\",\"value\":null}]}\n\n")
+	c, _ := answering(t, 200,
+		": hello\n\nevent:now\ndata:{\"values\":[{\"path\":\"a/b\",\"value\":1}]}\n\nevent:now\ndata:{\"values\":[{\"path\":\"a/b\",\"value\":null}]}\n\n")
 	var got []Number
 	require.NoError(t, c.Stream(t.Context(), "", func(n Now) error {
 		got = append(got, n.Values[0].Value)

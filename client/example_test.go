@@ -10,12 +10,13 @@ import (
 	"nexocumula/client"
 )
 
-// answering is a service that gives one answer, in place of a real one.
+// answering returns a service that gives one answer, in place of a real one.
 func answering(path, body string) *httptest.Server {
 	return httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		if r.URL.Path != path {
 			w.WriteHeader(http.StatusNotFound)
-			fmt.Fprint(w, `{"error":{"code":"unknown_series","message":"no series matches \"stony-beck/raceway-9/oxygen\"; near it are stony-beck/raceway-4/oxygen"}}`)
+			fmt.Fprint(w,
+				`{"error":{"code":"unknown_series","message":"no series matches \"stony-beck/raceway-9/oxygen\"; near it are stony-beck/raceway-4/oxygen"}}`)
 			return
 		}
 		fmt.Fprint(w, body)
@@ -23,7 +24,8 @@ func answering(path, body string) *httptest.Server {
 }
 
 func ExampleClient_Now() {
-	service := answering("/api/v1/now", `{"at":"2026-03-01T08:00:10Z","values":[{"path":"stony-beck/raceway-4/oxygen","kind":"gauge","unit":"mg/l","time":"2026-03-01T08:00:05Z","value":7.82,"age_ms":5000,"fresh":true}]}`)
+	service := answering("/api/v1/now",
+		`{"at":"2026-03-01T08:00:10Z","values":[{"path":"stony-beck/raceway-4/oxygen","kind":"gauge","unit":"mg/l","time":"2026-03-01T08:00:05Z","value":7.82,"age_ms":5000,"fresh":true}]}`)
 	defer service.Close()
 
 	now, err := client.New(service.URL).Now(context.Background(), "stony-beck/#")
@@ -43,7 +45,12 @@ func ExampleClient_Windows() {
 		"series":[{"name":"stony-beck/raceway-4/oxygen","kind":"gauge","unit":"mg/l","tier":"1m","values":{"min":[6.4,null]},"empty":[false,true],"open":[false,false],"filled":[false,false],"whole":{"values":{"min":6.4},"times":{}}}]}`)
 	defer service.Close()
 
-	answer, err := client.New(service.URL).Windows(context.Background(), client.WindowsQuery{Select: []string{"stony-beck/raceway-4/oxygen"}, Last: "2h", Width: "1h", Stats: []string{"min"}})
+	answer, err := client.New(service.URL).Windows(context.Background(), client.WindowsQuery{
+		Select: []string{"stony-beck/raceway-4/oxygen"},
+		Last:   "2h",
+		Width:  "1h",
+		Stats:  []string{"min"},
+	})
 	if err != nil {
 		fmt.Println(err)
 		return

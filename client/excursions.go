@@ -71,5 +71,7 @@ func (c *Client) Excursions(ctx context.Context, q ExcursionsQuery) (Excursions,
 		}
 		return t.Format(time.RFC3339Nano)
 	}
-	return get[Excursions](ctx, c, "excursions", values("select", q.Select, "from", text(q.From), "to", text(q.To), "last", q.Last, "range", q.Range, "zone", q.Zone))
+	return get[Excursions](ctx, c, "excursions",
+		values("select", q.Select, "from", text(q.From), "to", text(q.To), "last", q.Last, "range", q.Range, "zone",
+			q.Zone))
 }

@@ -86,7 +86,10 @@ func (c *Client) push(ctx context.Context, path, token, form, key string, body i
 		return out, both.Error
 	}
 	if answer.StatusCode != http.StatusOK {
-		return both.Pushed, &Error{Code: "refused", Message: "none of the rows counts; the first: " + both.Rows[0].Place + ": " + both.Rows[0].Reason}
+		return both.Pushed, &Error{
+			Code:    "refused",
+			Message: "none of the rows counts; the first: " + both.Rows[0].Place + ": " + both.Rows[0].Reason,
+		}
 	}
 	return both.Pushed, nil
 }

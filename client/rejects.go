@@ -34,7 +34,8 @@ func (c *Client) Reject(ctx context.Context, id uint64) (Reject, error) {
 
 // RejectCounts calls /rejects/counts for the hours from one time to another.
 func (c *Client) RejectCounts(ctx context.Context, from, to time.Time) (RejectCounts, error) {
-	return get[RejectCounts](ctx, c, "rejects/counts", values("from", from.UTC().Format(time.RFC3339), "to", to.UTC().Format(time.RFC3339)))
+	return get[RejectCounts](ctx, c, "rejects/counts",
+		values("from", from.UTC().Format(time.RFC3339), "to", to.UTC().Format(time.RFC3339)))
 }
 
 // Replay calls /rejects/replay.

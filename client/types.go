@@ -427,5 +427,5 @@ type Error struct {
 	Message string `json:"message"`
 }
 
-// Error is the message.
+// Error returns the message.
 func (e *Error) Error() string { return e.Message }

@@ -106,17 +106,20 @@ func TestTheTypesAreThoseThatTheInterfaceDescribes(t *testing.T) {
 			continue
 		}
 		compared++
-		assert.ElementsMatch(t, slices.Collect(maps.Keys(form.Properties)), slices.Collect(maps.Keys(have)), "keys of %s", name)
+		assert.ElementsMatch(t, slices.Collect(maps.Keys(form.Properties)), slices.Collect(maps.Keys(have)),
+			"keys of %s", name)
 		for key, one := range have {
 			described := form.Properties[key]
 			if described == nil {
 				continue
 			}
-			assert.False(t, slices.Contains(form.Required, key) && one.optional, "%s.%s is required, and left out here when it is empty", name, key)
+			assert.False(t, slices.Contains(form.Required, key) && one.optional,
+				"%s.%s is required, and left out here when it is empty", name, key)
 			if one.kind == "" || described.Value.Type == nil {
 				continue
 			}
-			assert.True(t, described.Value.Type.Includes(one.kind), "%s.%s: described as %v, a %s here", name, key, *described.Value.Type, one.kind)
+			assert.True(t, described.Value.Type.Includes(one.kind), "%s.%s: described as %v, a %s here", name, key,
+				*described.Value.Type, one.kind)
 			of := described
 			if items := described.Value.Items; items != nil {
 				of = items

@@ -245,5 +245,6 @@ func (c *Client) WindowsAs(ctx context.Context, q WindowsQuery, form string, to 
 // Moment calls /moment for the value of each series at a moment; how is before, at
 // or nearest, and within a duration that the reading may be away at most.
 func (c *Client) Moment(ctx context.Context, selector string, at time.Time, how, within string) (Moment, error) {
-	return get[Moment](ctx, c, "moment", values("select", selector, "at", at.Format(time.RFC3339Nano), "how", how, "within", within))
+	return get[Moment](ctx, c, "moment",
+		values("select", selector, "at", at.Format(time.RFC3339Nano), "how", how, "within", within))
 }

@@ -9,7 +9,7 @@ import (
 //go:embed all:dist
 var dist embed.FS
 
-// Console is the console's files; index.html is missing when it was not built.
+// Console returns the console's files; index.html is missing when it was not built.
 func Console() fs.FS {
 	files, err := fs.Sub(dist, "dist")
 	if err != nil {

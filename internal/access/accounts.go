@@ -139,7 +139,13 @@ func (b *Book) AddAccount(by By, name string, r Rights) (code string, err error)
 func (b *Book) newRow(name string, r Rights) accountRow {
 	handle := make([]byte, 32)
 	_, _ = rand.Read(handle) // never fails
-	return accountRow{Name: name, Role: string(r.Role), Selectors: r.Scope.text(), Handle: handle, Created: b.now().UnixNano()}
+	return accountRow{
+		Name:      name,
+		Role:      string(r.Role),
+		Selectors: r.Scope.text(),
+		Handle:    handle,
+		Created:   b.now().UnixNano(),
+	}
 }
 
 // Change lists new values for an account; nil keeps the old one.
@@ -173,7 +179,8 @@ func (b *Book) ChangeAccount(by By, name string, c Change) error {
 		return err
 	}
 	if !governs(next) && b.lastAdministrator(a) {
-		return wrong("last", "%q is the last administrator that can log in and sees everything; make another first", name)
+		return wrong("last", "%q is the last administrator that can log in and sees everything; make another first",
+			name)
 	}
 	return b.update(by, "accounts.change", a, next, row.Locked)
 }
@@ -200,7 +207,12 @@ func (b *Book) amend(by By, action, name string, change func(*accountRow) error)
 // update replaces an account, and ends its sessions where that is wanted. b.mu is held.
 func (b *Book) update(by By, action string, before, after *account, logOut bool) error {
 	name := before.row.Name
-	return b.change(by, Entry{Action: action, Target: name, Before: state(before.show()), After: state(after.show())}, func(tx *gorm.DB) error {
+	return b.change(by, Entry{
+		Action: action,
+		Target: name,
+		Before: state(before.show()),
+		After:  state(after.show()),
+	}, func(tx *gorm.DB) error {
 		if logOut {
 			if err := tx.Where("account = ?", name).Delete(&sessionRow{}).Error; err != nil {
 				return err
@@ -224,9 +236,14 @@ func (b *Book) RemoveAccount(by By, name string) error {
 		return err
 	}
 	if b.lastAdministrator(a) {
-		return wrong("last", "%q is the last administrator that can log in and sees everything; make another first", name)
+		return wrong("last", "%q is the last administrator that can log in and sees everything; make another first",
+			name)
 	}
-	return b.change(by, Entry{Action: "accounts.remove", Target: name, Before: state(a.show())}, func(tx *gorm.DB) error {
+	return b.change(by, Entry{
+		Action: "accounts.remove",
+		Target: name,
+		Before: state(a.show()),
+	}, func(tx *gorm.DB) error {
 		for _, of := range []any{&sessionRow{}, &passkeyRow{}} {
 			if err := tx.Where("account = ?", name).Delete(of).Error; err != nil {
 				return err
@@ -242,7 +259,7 @@ func (b *Book) RemoveAccount(by By, name string) error {
 	})
 }
 
-// account is one that there is. b.mu is held.
+// account returns one that there is. b.mu is held.
 func (b *Book) account(name string) (*account, error) {
 	if a := b.accounts[name]; a != nil {
 		return a, nil
@@ -280,7 +297,7 @@ func (b *Book) Governed() bool {
 	return false
 }
 
-// Accounts are all, by name.
+// Accounts returns all, by name.
 func (b *Book) Accounts() []Account {
 	b.mu.RLock()
 	defer b.mu.RUnlock()
@@ -298,7 +315,7 @@ func (b *Book) Accounts() []Account {
 	return out
 }
 
-// Account is one.
+// Account returns one.
 func (b *Book) Account(name string) (Account, error) {
 	b.mu.RLock()
 	defer b.mu.RUnlock()

@@ -53,7 +53,10 @@ func sumOf(r auditRow) string {
 	var text bytes.Buffer
 	e := json.NewEncoder(&text)
 	e.SetEscapeHTML(false)
-	_ = e.Encode([]any{r.Previous, r.ID, timeOf(r.Time).Format(time.RFC3339Nano), r.Who, r.Kind, r.From, r.Action, r.Target, r.Outcome, r.Reason, r.Times, r.Before, r.After})
+	_ = e.Encode([]any{
+		r.Previous, r.ID, timeOf(r.Time).Format(time.RFC3339Nano), r.Who, r.Kind, r.From, r.Action, r.Target,
+		r.Outcome, r.Reason, r.Times, r.Before, r.After,
+	})
 	sum := sha256.Sum256(bytes.TrimRight(text.Bytes(), "\n"))
 	return hex.EncodeToString(sum[:])
 }
@@ -79,7 +82,8 @@ func (b *Book) add(tx *gorm.DB, e Entry) (auditRow, error) {
 // wrote makes a committed entry known outside the file, so that its removal shows. b.mu is held.
 func (b *Book) wrote(r auditRow) {
 	b.trouble = b.writeHead(head{r.ID, r.Sum})
-	b.options.Log.Info("audit", "id", r.ID, "who", r.Who, "from", r.From, "action", r.Action, "target", r.Target, "outcome", r.Outcome, "sum", r.Sum)
+	b.options.Log.Info("audit", "id", r.ID, "who", r.Who, "from", r.From, "action", r.Action, "target", r.Target,
+		"outcome", r.Outcome, "sum", r.Sum)
 }
 
 // Note writes an entry of something that is done elsewhere.
@@ -94,7 +98,8 @@ func (b *Book) Note(by By, e Entry) error {
 	})
 	if err != nil {
 		b.trouble = fmt.Errorf("an entry could not be written: %w", err)
-		b.options.Log.Error("the audit could not be written", "who", by.Who, "action", e.Action, "target", e.Target, "outcome", e.Outcome, "error", err)
+		b.options.Log.Error("the audit could not be written", "who", by.Who, "action", e.Action, "target", e.Target,
+			"outcome", e.Outcome, "error", err)
 		return err
 	}
 	b.wrote(written)

@@ -27,7 +27,8 @@ func TestAMillionRefusalsAreFewEntries(t *testing.T) {
 	runtime.GC()
 	runtime.ReadMemStats(&before)
 	for i := range attempts {
-		b.Refuse(By{fmt.Sprint("guess-", i%50_000), "anyone", fmt.Sprint("10.0.", i%7)}, "login", "", "account, password or code is wrong")
+		b.Refuse(By{fmt.Sprint("guess-", i%50_000), "anyone", fmt.Sprint("10.0.", i%7)}, "login", "",
+			"account, password or code is wrong")
 	}
 	runtime.GC()
 	runtime.ReadMemStats(&after)
@@ -54,14 +55,21 @@ func TestTheAuditShowsWhatWasDoneToIt(t *testing.T) {
 		"the newest is removed": {"DELETE FROM audit WHERE id = 8", "entry 8, which audit.head has noted, is missing"},
 		"all are removed":       {"DELETE FROM audit", "entry 8, which audit.head has noted, is missing"},
 		"one is moved":          {"UPDATE audit SET id = 100 WHERE id = 4", "missing between"},
-		"a sum is written anew": {"UPDATE audit SET sum = previous WHERE id = 4", "entry 5 does not follow from entry 4"},
-		"a drop is made up":     {"DELETE FROM audit WHERE id <= 3", "the entries before 4 are missing"},
-		"nothing":               {"SELECT 1", ""},
+		"a sum is written anew": {
+			"UPDATE audit SET sum = previous WHERE id = 4", "entry 5 does not follow from entry 4",
+		},
+		"a drop is made up": {"DELETE FROM audit WHERE id <= 3", "the entries before 4 are missing"},
+		"nothing":           {"SELECT 1", ""},
 	} {
 		t.Run(name, func(t *testing.T) {
 			b, _ := fresh(t)
 			for i := range 8 {
-				require.NoError(t, b.Note(person, Entry{Action: "reload", Target: fmt.Sprint(i), Outcome: Done, After: state(map[string]int{"n": i})}))
+				require.NoError(t, b.Note(person, Entry{
+					Action:  "reload",
+					Target:  fmt.Sprint(i),
+					Outcome: Done,
+					After:   state(map[string]int{"n": i}),
+				}))
 			}
 			require.NoError(t, b.db.Exec(test.sql).Error)
 			v, err := b.Verify()
@@ -78,7 +86,12 @@ func TestTheAuditShowsWhatWasDoneToIt(t *testing.T) {
 func TestOldEntriesGoAndTheChainHolds(t *testing.T) {
 	b, clock := fresh(t)
 	for i := range 5 {
-		require.NoError(t, b.Note(person, Entry{Action: "reload", Target: fmt.Sprintf("<%d> & \"é\"", i), Outcome: Failed, Reason: "why\nnot"}))
+		require.NoError(t, b.Note(person, Entry{
+			Action:  "reload",
+			Target:  fmt.Sprintf("<%d> & \"é\"", i),
+			Outcome: Failed,
+			Reason:  "why\nnot",
+		}))
 		clock.move(100 * 24 * time.Hour)
 	}
 	require.NoError(t, b.dropOldAudit())
@@ -99,7 +112,10 @@ func TestOldEntriesGoAndTheChainHolds(t *testing.T) {
 			}
 			return string(r)
 		}
-		require.NoError(t, enc.Encode([]any{e.Previous, e.ID, e.Time, e.Who, e.Kind, e.From, e.Action, e.Target, e.Outcome, e.Reason, e.Times, raw(e.Before), raw(e.After)}))
+		require.NoError(t, enc.Encode([]any{
+			e.Previous, e.ID, e.Time, e.Who, e.Kind, e.From, e.Action, e.Target, e.Outcome, e.Reason, e.Times,
+			raw(e.Before), raw(e.After),
+		}))
 		sum := sha256.Sum256(bytes.TrimSpace(text.Bytes()))
 		assert.Equal(t, e.Sum, hex.EncodeToString(sum[:]), "entry %d", e.ID)
 		if i > 0 {

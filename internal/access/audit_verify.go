@@ -125,7 +125,8 @@ func (b *Book) compareHead() error {
 		return err
 	}
 	switch {
-	case errors.Is(err, fs.ErrNotExist) && last.ID == 0 && len(b.accounts)+len(b.tokens)+len(b.gateways)+len(b.unusable) == 0:
+	case errors.Is(err, fs.ErrNotExist) && last.ID == 0 &&
+		len(b.accounts)+len(b.tokens)+len(b.gateways)+len(b.unusable) == 0:
 		return nil
 	case err == nil && noted.ID <= last.ID: // another process, or a crash, may have been between
 		if err := b.db.Raw("SELECT id, sum FROM audit WHERE id = ?", noted.ID).Scan(&same).Error; err != nil {
@@ -137,7 +138,8 @@ func (b *Book) compareHead() error {
 	}
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	b.older = fmt.Errorf("%s is not the file that was there before, but an older copy or another: accounts, tokens and gateways that were taken away since may count again; look through them", File)
+	b.older = fmt.Errorf("%s is not the file that was there before, but an older copy or another: accounts, tokens and gateways that were taken away since may count again; look through them",
+		File)
 	emptied := last.ID == 0 && errors.Is(err, fs.ErrNotExist)
 	if emptied {
 		b.older = errors.New("the audit is empty, although there are accounts, tokens or gateways: somebody emptied it, or it was lost; look through them")
@@ -149,7 +151,12 @@ func (b *Book) compareHead() error {
 	for name := range b.accounts {
 		b.forgetSessions(name)
 	}
-	return b.change(By{Who: "nexocumula", Kind: "machine"}, Entry{Action: "audit.older", Reason: reason, Before: state(noted), After: state(head{last.ID, last.Sum})}, func(tx *gorm.DB) error {
+	return b.change(By{Who: "nexocumula", Kind: "machine"}, Entry{
+		Action: "audit.older",
+		Reason: reason,
+		Before: state(noted),
+		After:  state(head{last.ID, last.Sum}),
+	}, func(tx *gorm.DB) error {
 		return tx.Where("1 = 1").Delete(&sessionRow{}).Error
 	}, nil)
 }
@@ -162,7 +169,8 @@ func (b *Book) dropOldAudit() error {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	var last auditRow
-	err := b.db.Raw("SELECT id, sum FROM audit WHERE time < ? ORDER BY id DESC LIMIT 1", b.now().Add(-b.options.Audit).UnixNano()).Scan(&last).Error
+	err := b.db.Raw("SELECT id, sum FROM audit WHERE time < ? ORDER BY id DESC LIMIT 1",
+		b.now().Add(-b.options.Audit).UnixNano()).Scan(&last).Error
 	if err != nil || last.ID == 0 {
 		return err
 	}

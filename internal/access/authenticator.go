@@ -36,14 +36,17 @@ func (b *Book) BeginAuthenticator(name, issuer string) (out NewAuthenticator, er
 	if err := png.Encode(&text, picture); err != nil {
 		return out, err
 	}
-	return NewAuthenticator{k.Secret(), k.URL(), "data:image/png;base64," + base64.StdEncoding.EncodeToString(text.Bytes())}, nil
+	return NewAuthenticator{
+		k.Secret(), k.URL(), "data:image/png;base64," + base64.StdEncoding.EncodeToString(text.Bytes()),
+	}, nil
 }
 
 // UseAuthenticator gives an account an authenticator, of which a code is shown.
 func (b *Book) UseAuthenticator(by By, name, secret, code string) error {
 	step, ok := stepOf(secret, code, b.now(), 0)
 	if !ok {
-		return wrong("code", "the code is not what an authenticator with this secret shows at %s; is its clock right?", b.now().UTC().Format("15:04:05 UTC"))
+		return wrong("code", "the code is not what an authenticator with this secret shows at %s; is its clock right?",
+			b.now().UTC().Format("15:04:05 UTC"))
 	}
 	return b.amend(by, "account.authenticator", name, func(row *accountRow) (err error) {
 		row.Step = step
@@ -70,7 +73,9 @@ func (b *Book) useAuthenticator(name, code string) error {
 	}
 	secret, err := b.key.open(a.row.Sealed, name)
 	if err != nil {
-		return wrong("key", "the secret of the authenticator of %s cannot be read: %v; an administrator can have the account begin anew", name, err)
+		return wrong("key",
+			"the secret of the authenticator of %s cannot be read: %v; an administrator can have the account begin anew",
+			name, err)
 	}
 	step, ok := stepOf(string(secret), code, b.now(), a.row.Step)
 	if !ok {
@@ -89,11 +94,15 @@ func (b *Book) useAuthenticator(name, code string) error {
 	return nil
 }
 
-// stepOf is the step that a code is of, when that is later than the last one used.
+// stepOf returns the step that a code is of, when that is later than the last one used.
 func stepOf(secret, code string, now time.Time, last int64) (step int64, ok bool) {
 	present := now.Unix() / stepSeconds
 	for step := max(present-1, last+1); step <= present+1; step++ {
-		want, err := totp.GenerateCodeCustom(secret, time.Unix(step*stepSeconds, 0), totp.ValidateOpts{Period: stepSeconds, Digits: otp.DigitsSix, Algorithm: otp.AlgorithmSHA1})
+		want, err := totp.GenerateCodeCustom(secret, time.Unix(step*stepSeconds, 0), totp.ValidateOpts{
+			Period:    stepSeconds,
+			Digits:    otp.DigitsSix,
+			Algorithm: otp.AlgorithmSHA1,
+		})
 		if err == nil && subtle.ConstantTimeCompare([]byte(want), []byte(code)) == 1 {
 			return step, true
 		}

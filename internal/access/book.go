@@ -76,7 +76,8 @@ func Open(dir string, options Options) (*Book, error) {
 	if moved != nil {
 		return nil, errors.Join(err, moved)
 	}
-	options.Log.Error("the accounts are damaged and were set aside; the service goes on without any", "file", aside, "error", err)
+	options.Log.Error("the accounts are damaged and were set aside; the service goes on without any", "file", aside,
+		"error", err)
 	return open(dir, options)
 }
 
@@ -110,7 +111,8 @@ func open(dir string, options Options) (_ *Book, err error) {
 	}
 	for _, load := range []func() error{b.loadAccounts, b.loadSessions, b.loadTokens, b.loadGateways} {
 		if err := load(); err != nil {
-			return nil, fmt.Errorf("reading %s: %w; restore it from a copy, or move it away to begin without accounts", filepath.Join(dir, File), err)
+			return nil, fmt.Errorf("reading %s: %w; restore it from a copy, or move it away to begin without accounts",
+				filepath.Join(dir, File), err)
 		}
 	}
 	return b, b.compareHead()

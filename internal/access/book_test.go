@@ -97,7 +97,13 @@ func TestSessionsEndWhenUnusedAndInAnyCase(t *testing.T) {
 func TestWhatWasChangedIsThereAfterARestart(t *testing.T) {
 	b, clock := fresh(t)
 	with(t, b, "ranger", Operator, "stony-beck/#", "+/+/oxygen")
-	s, err := b.Login(Attempt{Account: "ranger", Password: words, From: "10.0.0.2", Agent: strings.Repeat("é", 300), By: "console"})
+	s, err := b.Login(Attempt{
+		Account:  "ranger",
+		Password: words,
+		From:     "10.0.0.2",
+		Agent:    strings.Repeat("é", 300),
+		By:       "console",
+	})
 	require.NoError(t, err)
 	bearer, err := b.AddToken(person, "report", Rights{Role: Viewer}, clock.now().Add(time.Hour))
 	require.NoError(t, err)
@@ -105,13 +111,16 @@ func TestWhatWasChangedIsThereAfterARestart(t *testing.T) {
 	b = openIn(t, b.dir, clock)
 	who, err := b.Who(s.Bearer, "10.0.0.2")
 	require.NoError(t, err)
-	assert.Equal(t, []any{"ranger", Operator, []string{"stony-beck/#", "+/+/oxygen"}}, []any{who.Name, who.Role, who.Scope.List()})
+	assert.Equal(t, []any{"ranger", Operator, []string{"stony-beck/#", "+/+/oxygen"}},
+		[]any{who.Name, who.Role, who.Scope.List()})
 	_, err = b.Who(bearer, "10.0.0.3")
 	require.NoError(t, err)
 	clock.move(2 * time.Hour)
 	_, err = b.Who(bearer, "10.0.0.3")
 	assert.ErrorContains(t, err, "ended on 2026-03-01T09:00:00Z")
-	for _, forged := range []string{"", "nxs_", bearer + "A", strings.ToLower(bearer), "nxt_AAAAAAAAAAAAAAAAAAAAAAAAAA", "Basic x"} {
+	for _, forged := range []string{
+		"", "nxs_", bearer + "A", strings.ToLower(bearer), "nxt_AAAAAAAAAAAAAAAAAAAAAAAAAA", "Basic x",
+	} {
 		_, err = b.Who(forged, "10.0.0.3")
 		assert.Error(t, err, forged)
 	}

@@ -14,18 +14,18 @@ type Caller struct {
 	bearer string
 }
 
-// By is the caller for the audit.
+// By returns the caller for the audit.
 func (c Caller) By() By { return By{Who: c.Name, Kind: c.Kind, From: c.From} }
 
 // Bearer returns the credential that the caller showed.
 func (c Caller) Bearer() string { return c.bearer }
 
-// Nobody is a caller from an address who has shown nothing.
+// Nobody returns a caller from an address who has shown nothing.
 func Nobody(from string, r Rights) Caller {
 	return Caller{Name: "nobody", Kind: "anyone", Rights: r, From: from}
 }
 
-// Who is the caller who shows a bearer: a session's, or a token's.
+// Who returns the caller who shows a bearer: a session's, or a token's.
 func (b *Book) Who(bearer, from string) (Caller, error) {
 	c, err := b.who(bearer, from)
 	if err != nil {
@@ -56,7 +56,8 @@ func (b *Book) who(bearer, from string) (Caller, error) {
 			return Caller{}, wrong("token", "the token is not known here; it may have been revoked")
 		}
 		if t.row.Ends != 0 && now.UnixNano() > t.row.Ends {
-			return Caller{}, wrong("token", "the token %s ended on %s; have another made", t.row.Name, timeOf(t.row.Ends).Format(time.RFC3339))
+			return Caller{}, wrong("token", "the token %s ended on %s; have another made", t.row.Name,
+				timeOf(t.row.Ends).Format(time.RFC3339))
 		}
 		t.use.touch(now, from)
 		return Caller{t.row.Name, "token", Rights{t.role, t.scope}, from, bearer}, nil

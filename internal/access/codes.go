@@ -59,7 +59,7 @@ func writeCode() string {
 	return out.String()
 }
 
-// plainCode is a code as it is hashed, however it was typed.
+// plainCode returns a code as it is hashed, however it was typed.
 func plainCode(code string) string {
 	return strings.Map(func(r rune) rune {
 		if r == '-' || r == ' ' {
@@ -69,19 +69,21 @@ func plainCode(code string) string {
 	}, strings.ToLower(strings.TrimSpace(code)))
 }
 
-// findCode is a code that can be used.
+// findCode returns a code that can be used.
 func (b *Book) findCode(code, purpose string) (codeRow, error) {
 	var row codeRow
 	err := b.db.Where("hash = ?", hashOf(plainCode(code))).First(&row).Error
 	switch {
 	case errors.Is(err, gorm.ErrRecordNotFound) || err == nil && row.Purpose != purpose && purpose != "":
-		return row, wrong("code", "the code is not known here, or it was used; codes are for one use, have another made")
+		return row, wrong("code",
+			"the code is not known here, or it was used; codes are for one use, have another made")
 	case err != nil:
 		return row, err
 	case checkSum("the code", row.Checksum, &row) != nil:
 		return row, wrong("code", "the code was damaged on disk; have another made")
 	case row.Ends < b.now().UnixNano():
-		return row, wrong("code", "the code was good until %s; have another made", timeOf(row.Ends).Format(time.RFC3339))
+		return row, wrong("code", "the code was good until %s; have another made",
+			timeOf(row.Ends).Format(time.RFC3339))
 	}
 	return row, nil
 }
@@ -175,7 +177,8 @@ func (b *Book) Redeem(from, code, name, password string) (account string, err er
 		err = wrong("code", "this code is for a gateway; redeem it there with nexocumula join")
 	}
 	if err == nil && row.Purpose == forSession {
-		err = wrong("code", "this code begins a session at a command line, with nexocumula login --code; it sets no password")
+		err = wrong("code",
+			"this code begins a session at a command line, with nexocumula login --code; it sets no password")
 	}
 	if err != nil {
 		b.failed(from, "accounts.redeem", name, err)
@@ -217,7 +220,7 @@ func (b *Book) Redeem(from, code, name, password string) (account string, err er
 	return name, err
 }
 
-// redeemed is the account that a code is for, before, nil when there was none, and after.
+// redeemed returns the account that a code is for, before, nil when there was none, and after.
 func (b *Book) redeemed(code codeRow, name, hash string) (before, after *account, err error) {
 	if code.Purpose == forPassword {
 		if name != "" && name != code.Subject {

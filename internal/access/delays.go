@@ -36,7 +36,7 @@ func newDelays(now func() time.Time) *delays {
 	return &delays{now: now, failed: map[string]*failures{}, before: map[string]*failures{}}
 }
 
-// left is how long an attempt has to wait. Codes and passkeys are of no account yet, and nobody
+// left returns how long an attempt has to wait. Codes and passkeys are of no account yet, and nobody
 // guesses one: there only the address waits, lest a stranger keep everybody from using them.
 func (d *delays) left(account, address string, known bool) time.Duration {
 	d.mu.Lock()

@@ -45,7 +45,8 @@ func TestAStolenFileLetsNobodyIn(t *testing.T) {
 		assert.Zero(t, about.Mode().Perm()&0o077, "%s is for its owner only", file)
 		for _, secret := range secrets {
 			assert.False(t, bytes.Contains(text, []byte(secret)), "%s holds %q", file, secret)
-			assert.False(t, bytes.Contains(text, []byte(strings.TrimPrefix(secret, "nxt_"))), "%s holds %q", file, secret)
+			assert.False(t, bytes.Contains(text, []byte(strings.TrimPrefix(secret, "nxt_"))), "%s holds %q", file,
+				secret)
 		}
 	}
 }
@@ -53,7 +54,8 @@ func TestAStolenFileLetsNobodyIn(t *testing.T) {
 func TestTheKeyMayBeHandedOver(t *testing.T) {
 	handed := t.TempDir()
 	t.Setenv("CREDENTIALS_DIRECTORY", handed)
-	require.NoError(t, os.WriteFile(filepath.Join(handed, KeyCredential), []byte(strings.Repeat("a7", keyBytes)+"\n"), 0o400))
+	require.NoError(t,
+		os.WriteFile(filepath.Join(handed, KeyCredential), []byte(strings.Repeat("a7", keyBytes)+"\n"), 0o400))
 	b, _ := fresh(t)
 	assert.NoFileExists(t, filepath.Join(b.dir, keyFile))
 	sealed, err := b.key.seal([]byte("secret"), "ranger")

@@ -56,8 +56,16 @@ func (b *Book) Enrol(by By, gateway string, sites []string) (code string, ends t
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	ends = b.now().Add(gatewayCodeLasts)
-	err = b.change(by, Entry{Action: "gateways.enrol", Target: gateway, After: state(map[string]any{"sites": sites})}, func(tx *gorm.DB) error {
-		code, err = b.newCode(tx, codeRow{Purpose: forGateway, Subject: gateway, Sites: strings.Join(sites, "\n")}, gatewayCodeLasts)
+	err = b.change(by, Entry{
+		Action: "gateways.enrol",
+		Target: gateway,
+		After:  state(map[string]any{"sites": sites}),
+	}, func(tx *gorm.DB) error {
+		code, err = b.newCode(tx, codeRow{
+			Purpose: forGateway,
+			Subject: gateway,
+			Sites:   strings.Join(sites, "\n"),
+		}, gatewayCodeLasts)
 		return err
 	}, nil)
 	return code, ends.UTC(), err
@@ -70,7 +78,8 @@ func (b *Book) Join(from, gateway, code string) (bearer string, err error) {
 	}
 	row, err := b.findCode(code, forGateway)
 	if err == nil && row.Subject != gateway {
-		err = wrong("code", "the code is for another gateway than %q, which is the site that this one's configuration names", gateway)
+		err = wrong("code",
+			"the code is for another gateway than %q, which is the site that this one's configuration names", gateway)
 	}
 	if err != nil {
 		b.failed(from, "gateways.join", gateway, err)
@@ -80,8 +89,24 @@ func (b *Book) Join(from, gateway, code string) (bearer string, err error) {
 	now := b.now().UnixNano()
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	next := &enrolled{row: gatewayRow{Name: gateway, Sites: row.Sites, Hash: hashOf(bearer), Creator: "code", Enrolled: now, Renewed: now, Used: now, From: from}, use: use{at: now, from: from}}
-	err = b.change(By{gateway, "code", from}, Entry{Action: "gateways.join", Target: gateway, After: state(next.show())}, func(tx *gorm.DB) error {
+	next := &enrolled{
+		row: gatewayRow{
+			Name:     gateway,
+			Sites:    row.Sites,
+			Hash:     hashOf(bearer),
+			Creator:  "code",
+			Enrolled: now,
+			Renewed:  now,
+			Used:     now,
+			From:     from,
+		},
+		use: use{at: now, from: from},
+	}
+	err = b.change(By{gateway, "code", from}, Entry{
+		Action: "gateways.join",
+		Target: gateway,
+		After:  state(next.show()),
+	}, func(tx *gorm.DB) error {
 		if err := useCode(tx, row); err != nil {
 			return err
 		}
@@ -204,7 +229,8 @@ func (b *Book) RevokeGateway(by By, gateway string) error {
 		e.Before, e.After = state(g.show()), state(next.show())
 	}
 	return b.change(by, e, func(tx *gorm.DB) error {
-		if err := tx.Where("purpose = ? AND subject = ?", forGateway, gateway).Delete(&codeRow{}).Error; err != nil || next == nil {
+		if err := tx.Where("purpose = ? AND subject = ?", forGateway, gateway).Delete(&codeRow{}).Error; err != nil ||
+			next == nil {
 			return err
 		}
 		return tx.Save(&next.row).Error

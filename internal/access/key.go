@@ -59,7 +59,8 @@ func openKey(path string) (key, error) {
 func newKey(text string) (key, error) {
 	raw, err := hex.DecodeString(strings.TrimSpace(text))
 	if err != nil || len(raw) != keyBytes {
-		return key{}, fmt.Errorf("%d hexadecimal digits are wanted; restore it from a copy, or move it away, which takes the authenticators of all accounts away", 2*keyBytes)
+		return key{}, fmt.Errorf("%d hexadecimal digits are wanted; restore it from a copy, or move it away, which takes the authenticators of all accounts away",
+			2*keyBytes)
 	}
 	block, err := aes.NewCipher(raw)
 	if err != nil {

@@ -56,7 +56,10 @@ type Attempt struct {
 var errNo = &Wrong{"login", "account, password or code is wrong"}
 
 // ErrSecondFactor asks for another proof besides the password, which was right.
-var ErrSecondFactor = &Wrong{"second_factor", "the password alone is not enough here: give the code that the authenticator shows, or log in with a passkey"}
+var ErrSecondFactor = &Wrong{
+	"second_factor",
+	"the password alone is not enough here: give the code that the authenticator shows, or log in with a passkey",
+}
 
 // Login begins a session.
 func (b *Book) Login(a Attempt) (Session, error) {
@@ -194,7 +197,7 @@ func reasonOf(err error) string {
 	return err.Error()
 }
 
-// clipName is a name that somebody typed, who may have typed anything.
+// clipName returns a name that somebody typed, who may have typed anything.
 func clipName(name string) string {
 	if CheckName(name) != nil {
 		return fmt.Sprintf("a name of %d bytes that none can have", len(name))

@@ -155,7 +155,8 @@ func openFile(path string, log *slog.Logger) (*gorm.DB, error) {
 		if errors.Is(err, tables.ErrNewer) {
 			return nil, fmt.Errorf("%s was written by a newer version of nexocumula; use that version", path)
 		}
-		return nil, fmt.Errorf("the accounts in %s cannot be read: %w; restore the file from a copy, or move it away to begin without accounts", path, err)
+		return nil, fmt.Errorf("the accounts in %s cannot be read: %w; restore the file from a copy, or move it away to begin without accounts",
+			path, err)
 	}
 	return db, nil
 }

@@ -41,8 +41,13 @@ func (b *Book) relying(at WebOrigin) (*webauthn.WebAuthn, error) {
 	}
 	return webauthn.New(&webauthn.Config{
 		RPID: at.Host, RPDisplayName: "Nexocumula", RPOrigins: []string{at.Origin},
-		AuthenticatorSelection: protocol.AuthenticatorSelection{ResidentKey: protocol.ResidentKeyRequirementRequired, UserVerification: protocol.VerificationRequired},
-		Timeouts:               webauthn.TimeoutsConfig{Login: webauthn.TimeoutConfig{Enforce: true, Timeout: waitingFor}, Registration: webauthn.TimeoutConfig{Enforce: true, Timeout: waitingFor}},
+		AuthenticatorSelection: protocol.AuthenticatorSelection{
+			ResidentKey: protocol.ResidentKeyRequirementRequired, UserVerification: protocol.VerificationRequired,
+		},
+		Timeouts: webauthn.TimeoutsConfig{
+			Login:        webauthn.TimeoutConfig{Enforce: true, Timeout: waitingFor},
+			Registration: webauthn.TimeoutConfig{Enforce: true, Timeout: waitingFor},
+		},
 	})
 }
 
@@ -80,7 +85,8 @@ func (b *Book) BeginPasskey(name string, at WebOrigin) (options any, ceremonyNam
 	if len(a.passkeys) >= mostPasskeys {
 		return nil, "", wrong("many", "the account has %d passkeys; remove one first", mostPasskeys)
 	}
-	options, data, err := w.BeginRegistration(holder{a}, webauthn.WithExclusions(webauthn.Credentials(holder{a}.WebAuthnCredentials()).CredentialDescriptors()))
+	options, data, err := w.BeginRegistration(holder{a},
+		webauthn.WithExclusions(webauthn.Credentials(holder{a}.WebAuthnCredentials()).CredentialDescriptors()))
 	if err != nil {
 		return nil, "", err
 	}
@@ -115,9 +121,20 @@ func (b *Book) AddPasskey(by By, name, ceremonyName, keyName string, at WebOrigi
 	if err != nil {
 		return err
 	}
-	row := passkeyRow{ID: base64.RawURLEncoding.EncodeToString(credential.ID), Account: name, Name: clip(keyName), Credential: text, Created: b.now().UnixNano()}
+	row := passkeyRow{
+		ID:         base64.RawURLEncoding.EncodeToString(credential.ID),
+		Account:    name,
+		Name:       clip(keyName),
+		Credential: text,
+		Created:    b.now().UnixNano(),
+	}
 	next := &account{a.row, a.role, a.scope, append(slices.Clone(a.passkeys), row)}
-	return b.change(by, Entry{Action: "account.passkey.add", Target: name, Before: state(a.show()), After: state(next.show())}, func(tx *gorm.DB) error {
+	return b.change(by, Entry{
+		Action: "account.passkey.add",
+		Target: name,
+		Before: state(a.show()),
+		After:  state(next.show()),
+	}, func(tx *gorm.DB) error {
 		return tx.Create(&row).Error
 	}, func() { b.accounts[name] = next })
 }
@@ -146,7 +163,12 @@ func (b *Book) RemovePasskey(by By, name, id string) error {
 	if b.lastAdministrator(a) && !governs(next) {
 		return wrong("last", "nobody could log in any more as an administrator; set a password first")
 	}
-	return b.change(by, Entry{Action: "account.passkey.remove", Target: name, Before: state(a.show()), After: state(next.show())}, func(tx *gorm.DB) error {
+	return b.change(by, Entry{
+		Action: "account.passkey.remove",
+		Target: name,
+		Before: state(a.show()),
+		After:  state(next.show()),
+	}, func(tx *gorm.DB) error {
 		return tx.Delete(&passkeyRow{ID: id}).Error
 	}, func() { b.accounts[name] = next })
 }

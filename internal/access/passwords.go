@@ -23,24 +23,28 @@ func checkPassword(password, account string) error {
 	case n == 0:
 		return wrong("password", "the password is blank; take %d characters or more, such as four words", leastPassword)
 	case n < leastPassword || len(password) > longestPassword:
-		return wrong("password", "the password has %d characters; take %d or more, such as four words", n, leastPassword)
+		return wrong("password", "the password has %d characters; take %d or more, such as four words", n,
+			leastPassword)
 	}
 	for _, r := range password {
 		if unicode.IsControl(r) {
-			return wrong("password", "the password has the control character %U in it, which cannot be typed everywhere", r)
+			return wrong("password",
+				"the password has the control character %U in it, which cannot be typed everywhere", r)
 		}
 	}
 	plain := strings.ToLower(password)
 	if name := strings.ToLower(account); len(name) >= 3 && strings.Contains(plain, name) {
 		if plain = strings.ReplaceAll(plain, name, ""); len(wordsOf(plain)) < leastOfOwn {
-			return wrong("password", "the password is made of the account's name; take something else, such as four words")
+			return wrong("password",
+				"the password is made of the account's name; take something else, such as four words")
 		}
 	}
 	for _, word := range common {
 		plain = strings.ReplaceAll(plain, word, "")
 	}
 	if unguessed(plain) < leastUnguessed {
-		return wrong("password", "the password is among those that are guessed first (common words, rows of keys, repetitions); take something else, such as four words")
+		return wrong("password",
+			"the password is among those that are guessed first (common words, rows of keys, repetitions); take something else, such as four words")
 	}
 	return nil
 }
@@ -48,8 +52,9 @@ func checkPassword(password, account string) error {
 // leastUnguessed characters have to be left of a password without what is guessed first.
 const leastUnguessed = 6
 
-// unguessed counts the characters of a text that do not follow from those before them: neither the same, nor the next or the
-// one before of the alphabet or of the digits, nor part of a repetition of what begins the text.
+// unguessed counts the characters of a text that do not follow from those before them: neither the same, nor
+// the next or the one before of the alphabet or of the digits, nor part of a repetition of what begins the
+// text.
 func unguessed(text string) (count int) {
 	runes := wordsOf(text)
 	seen := map[[2]rune]bool{}
@@ -67,7 +72,7 @@ func unguessed(text string) (count int) {
 	return count
 }
 
-// wordsOf are the letters and digits of a text.
+// wordsOf returns the letters and digits of a text.
 func wordsOf(text string) (out []rune) {
 	for _, r := range text {
 		if unicode.IsLetter(r) || unicode.IsDigit(r) {

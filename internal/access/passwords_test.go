@@ -22,7 +22,10 @@ func TestPasswordsThatAreEasilyGuessedAreRefused(t *testing.T) {
 	} {
 		assert.ErrorContains(t, checkPassword(password, "ranger"), says, "%q", password)
 	}
-	for _, password := range []string{words, "correct horse battery staple", "Kx9#vTq2!mZpL", "fisken svømmer i elva", "ranger of the stony beck", "鱒は川を泳いでいる夏の朝に"} {
+	for _, password := range []string{
+		words, "correct horse battery staple", "Kx9#vTq2!mZpL", "fisken svømmer i elva", "ranger of the stony beck",
+		"鱒は川を泳いでいる夏の朝に",
+	} {
 		assert.NoError(t, checkPassword(password, "ranger"), password)
 	}
 }
@@ -45,10 +48,17 @@ func TestOthersDoNotKeepAnOwnerOut(t *testing.T) {
 		}
 	}
 	attack()
-	assert.ErrorContains(t, try(b, "owner", words, "10.0.0.7"), "too many attempts failed", "who shows nothing else waits")
+	assert.ErrorContains(t, try(b, "owner", words, "10.0.0.7"), "too many attempts failed",
+		"who shows nothing else waits")
 	device := func(proof string) error {
 		n++
-		_, err := b.Login(Attempt{Account: "owner", Password: words, From: fmt.Sprintf("10.3.%d.%d", n/250, n%250), By: "console", Device: proof})
+		_, err := b.Login(Attempt{
+			Account:  "owner",
+			Password: words,
+			From:     fmt.Sprintf("10.3.%d.%d", n/250, n%250),
+			By:       "console",
+			Device:   proof,
+		})
 		return err
 	}
 	assert.NoError(t, device(first.Device), "a device that was used before")
@@ -57,7 +67,13 @@ func TestOthersDoNotKeepAnOwnerOut(t *testing.T) {
 		assert.Error(t, device(forged))
 	}
 	with(t, b, "ranger", Viewer)
-	_, err = b.Login(Attempt{Account: "ranger", Password: "something else here", From: "10.0.0.9", By: "console", Device: first.Device})
+	_, err = b.Login(Attempt{
+		Account:  "ranger",
+		Password: "something else here",
+		From:     "10.0.0.9",
+		By:       "console",
+		Device:   first.Device,
+	})
 	assert.Error(t, err, "it is the owner's, and lets nobody in")
 	clock.move(DeviceLasts)
 	attack()
@@ -67,7 +83,13 @@ func TestOthersDoNotKeepAnOwnerOut(t *testing.T) {
 	again, err := b.Login(Attempt{Account: "owner", Password: words, From: "10.0.0.1", By: "console"})
 	require.NoError(t, err)
 	for i := range 2 * freeOfAccount {
-		_, err = b.Login(Attempt{Account: "owner", Password: "guess number " + fmt.Sprint(i), From: fmt.Sprintf("10.2.0.%d", i), By: "console", Device: again.Device})
+		_, err = b.Login(Attempt{
+			Account:  "owner",
+			Password: "guess number " + fmt.Sprint(i),
+			From:     fmt.Sprintf("10.2.0.%d", i),
+			By:       "console",
+			Device:   again.Device,
+		})
 	}
 	var soon *TooSoon
 	assert.ErrorAs(t, err, &soon)

@@ -57,15 +57,24 @@ func (p *Provider) reach(ctx context.Context, log *slog.Logger) (*oidc.Provider,
 		// The keys are fetched later too, so this must not end with the request.
 		found, err := oidc.NewProvider(p.context(context.WithoutCancel(ctx)), p.Issuer)
 		if err != nil {
-			log.Error("the provider does not answer as a provider does", "provider", p.Name, "issuer", p.Issuer, "error", err)
-			return nil, nil, wrong("provider", "%s cannot be reached now, or does not answer as a provider does; the log of this service says more", p.Name)
+			log.Error("the provider does not answer as a provider does", "provider", p.Name, "issuer", p.Issuer,
+				"error", err)
+			return nil, nil, wrong("provider",
+				"%s cannot be reached now, or does not answer as a provider does; the log of this service says more",
+				p.Name)
 		}
 		p.found = found
 	}
-	return p.found, &oauth2.Config{ClientID: p.Client, ClientSecret: p.Secret, Endpoint: p.found.Endpoint(), RedirectURL: p.Address + CallbackPath, Scopes: []string{oidc.ScopeOpenID, "profile", "email", "groups"}}, nil
+	return p.found, &oauth2.Config{
+		ClientID:     p.Client,
+		ClientSecret: p.Secret,
+		Endpoint:     p.found.Endpoint(),
+		RedirectURL:  p.Address + CallbackPath,
+		Scopes:       []string{oidc.ScopeOpenID, "profile", "email", "groups"},
+	}, nil
 }
 
-// GoToProvider is where to send somebody to log in, and what he has to bring back.
+// GoToProvider returns where to send somebody to log in, and what he has to bring back.
 func (b *Book) GoToProvider(ctx context.Context, p *Provider) (url, state string, err error) {
 	_, config, err := p.reach(ctx, b.options.Log)
 	if err != nil {
@@ -105,7 +114,8 @@ func (b *Book) proveByProvider(ctx context.Context, p *Provider, state, code, fr
 	token, err := found.VerifierContext(ctx, &oidc.Config{ClientID: p.Client, Now: b.options.Now}).Verify(ctx, raw)
 	if err != nil {
 		b.options.Log.Error("what the provider says of somebody cannot be trusted", "provider", p.Name, "error", err)
-		return "", wrong("provider", "what %s says of who you are cannot be trusted; the log of this service says why", p.Name)
+		return "", wrong("provider", "what %s says of who you are cannot be trusted; the log of this service says why",
+			p.Name)
 	}
 	if token.Nonce != e.nonce {
 		return "", wrong("provider", "what %s says was meant for another login", p.Name)
@@ -124,7 +134,7 @@ func (b *Book) proveByProvider(ctx context.Context, p *Provider, state, code, fr
 	return b.member(p, token.Issuer+" "+token.Subject, claims, from)
 }
 
-// member is the account of somebody whom a provider knows, with the rights that his groups
+// member returns the account of somebody whom a provider knows, with the rights that his groups
 // give him now.
 func (b *Book) member(p *Provider, provider string, claims map[string]any, from string) (string, error) {
 	rights, ok := p.rightsOf(claims[p.Claim])
@@ -165,7 +175,8 @@ func (b *Book) member(p *Provider, provider string, claims map[string]any, from 
 		}
 		e.Before = state(before.show())
 	}
-	return row.Name, b.change(By{row.Name, "provider", from}, e, func(tx *gorm.DB) error { return tx.Save(&row).Error }, func() { b.accounts[row.Name] = after })
+	return row.Name, b.change(By{row.Name, "provider", from}, e,
+		func(tx *gorm.DB) error { return tx.Save(&row).Error }, func() { b.accounts[row.Name] = after })
 }
 
 func (b *Book) memberOf(provider string) *account {

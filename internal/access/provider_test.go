@@ -42,10 +42,21 @@ func newOffice(t *testing.T, clock *hands) *office {
 	require.NoError(t, err)
 	mux := http.NewServeMux()
 	mux.HandleFunc("/.well-known/openid-configuration", func(w http.ResponseWriter, _ *http.Request) {
-		o.json(w, map[string]any{"issuer": o.URL, "authorization_endpoint": o.URL + "/authorize", "token_endpoint": o.URL + "/token", "jwks_uri": o.URL + "/keys", "id_token_signing_alg_values_supported": []string{"ES256"}})
+		o.json(w, map[string]any{
+			"issuer":                                o.URL,
+			"authorization_endpoint":                o.URL + "/authorize",
+			"token_endpoint":                        o.URL + "/token",
+			"jwks_uri":                              o.URL + "/keys",
+			"id_token_signing_alg_values_supported": []string{"ES256"},
+		})
 	})
 	mux.HandleFunc("/keys", func(w http.ResponseWriter, _ *http.Request) {
-		o.json(w, jose.JSONWebKeySet{Keys: []jose.JSONWebKey{{Key: &o.key.PublicKey, KeyID: "1", Algorithm: "ES256", Use: "sig"}}})
+		o.json(w, jose.JSONWebKeySet{Keys: []jose.JSONWebKey{{
+			Key:       &o.key.PublicKey,
+			KeyID:     "1",
+			Algorithm: "ES256",
+			Use:       "sig",
+		}}})
 	})
 	mux.HandleFunc("/token", o.token)
 	o.Server = httptest.NewServer(mux)
@@ -58,12 +69,14 @@ func (o *office) json(w http.ResponseWriter, what any) {
 	assert.NoError(o.t, json.NewEncoder(w).Encode(what))
 }
 
-// visit is a browser that is sent to the provider: the state it brings back.
+// visit returns a browser that is sent to the provider: the state it brings back.
 func (o *office) visit(address string) (state string) {
 	u, err := url.Parse(address)
 	require.NoError(o.t, err)
 	q := u.Query()
-	assert.Equal(o.t, []string{"code", "nexocumula", "S256", "https://central.example:8460" + CallbackPath}, []string{q.Get("response_type"), q.Get("client_id"), q.Get("code_challenge_method"), q.Get("redirect_uri")})
+	assert.Equal(o.t, []string{"code", "nexocumula", "S256", "https://central.example:8460" + CallbackPath}, []string{
+		q.Get("response_type"), q.Get("client_id"), q.Get("code_challenge_method"), q.Get("redirect_uri"),
+	})
 	o.nonce, o.challenge = q.Get("nonce"), q.Get("code_challenge")
 	return q.Get("state")
 }
@@ -71,7 +84,8 @@ func (o *office) visit(address string) (state string) {
 func (o *office) token(w http.ResponseWriter, r *http.Request) {
 	sum := sha256.Sum256([]byte(r.FormValue("code_verifier")))
 	name, secret, _ := r.BasicAuth()
-	if r.FormValue("code") != "good" || base64.RawURLEncoding.EncodeToString(sum[:]) != o.challenge || name != "nexocumula" || secret != "shared" {
+	if r.FormValue("code") != "good" || base64.RawURLEncoding.EncodeToString(sum[:]) != o.challenge ||
+		name != "nexocumula" || secret != "shared" {
 		http.Error(w, `{"error":"invalid_grant"}`, http.StatusBadRequest)
 		return
 	}
@@ -79,9 +93,18 @@ func (o *office) token(w http.ResponseWriter, r *http.Request) {
 	if o.forge {
 		key = o.other
 	}
-	signer, err := jose.NewSigner(jose.SigningKey{Algorithm: jose.ES256, Key: jose.JSONWebKey{Key: key, KeyID: "1"}}, nil)
+	signer, err := jose.NewSigner(jose.SigningKey{Algorithm: jose.ES256, Key: jose.JSONWebKey{Key: key, KeyID: "1"}},
+		nil)
 	require.NoError(o.t, err)
-	claims := map[string]any{"iss": o.URL, "aud": "nexocumula", "sub": "7", "exp": o.clock.now().Add(time.Minute).Unix(), "iat": o.clock.now().Unix(), "nonce": o.nonce, "preferred_username": "Ranger"}
+	claims := map[string]any{
+		"iss":                o.URL,
+		"aud":                "nexocumula",
+		"sub":                "7",
+		"exp":                o.clock.now().Add(time.Minute).Unix(),
+		"iat":                o.clock.now().Unix(),
+		"nonce":              o.nonce,
+		"preferred_username": "Ranger",
+	}
 	for k, v := range o.claims {
 		claims[k] = v
 	}
@@ -129,15 +152,33 @@ func TestPeopleOfAnOfficeLogInAtItsProvider(t *testing.T) {
 		"no claim":                {map[string]any{}, false, "good", "none of your groups"},
 		"a code of somebody else": {map[string]any{"groups": "fish"}, false, "bad", "does not know the code"},
 		"signed by another":       {map[string]any{"groups": "fish"}, true, "good", "cannot be trusted"},
-		"for another service":     {map[string]any{"groups": "fish", "aud": "feed-robot"}, false, "good", "cannot be trusted"},
-		"by another provider":     {map[string]any{"groups": "fish", "iss": "https://elsewhere.example"}, false, "good", "cannot be trusted"},
-		"too old":                 {map[string]any{"groups": "fish", "exp": clock.now().Add(-time.Minute).Unix()}, false, "good", "cannot be trusted"},
-		"of another login":        {map[string]any{"groups": "fish", "nonce": "replayed"}, false, "good", "meant for another login"},
-		"somebody else's name":    {map[string]any{"groups": "fish", "sub": "8"}, false, "good", "another account \"ranger\" here"},
-		"nobody in particular":    {map[string]any{"groups": "fish", "sub": " "}, false, "good", "sub is empty"},
-		"made for another party":  {map[string]any{"groups": "fish", "azp": "feed-robot"}, false, "good", "meant for another program (azp)"},
-		"for several, of nobody":  {map[string]any{"groups": "fish", "aud": []string{"nexocumula", "feed-robot"}}, false, "good", "meant for another program (azp)"},
-		"a name none can have":    {map[string]any{"groups": "fish", "sub": "9", "preferred_username": "../x y"}, false, "good", "is no name"},
+		"for another service": {
+			map[string]any{"groups": "fish", "aud": "feed-robot"}, false, "good", "cannot be trusted",
+		},
+		"by another provider": {
+			map[string]any{"groups": "fish", "iss": "https://elsewhere.example"}, false, "good", "cannot be trusted",
+		},
+		"too old": {
+			map[string]any{"groups": "fish", "exp": clock.now().Add(-time.Minute).Unix()}, false, "good",
+			"cannot be trusted",
+		},
+		"of another login": {
+			map[string]any{"groups": "fish", "nonce": "replayed"}, false, "good", "meant for another login",
+		},
+		"somebody else's name": {
+			map[string]any{"groups": "fish", "sub": "8"}, false, "good", "another account \"ranger\" here",
+		},
+		"nobody in particular": {map[string]any{"groups": "fish", "sub": " "}, false, "good", "sub is empty"},
+		"made for another party": {
+			map[string]any{"groups": "fish", "azp": "feed-robot"}, false, "good", "meant for another program (azp)",
+		},
+		"for several, of nobody": {
+			map[string]any{"groups": "fish", "aud": []string{"nexocumula", "feed-robot"}}, false, "good",
+			"meant for another program (azp)",
+		},
+		"a name none can have": {
+			map[string]any{"groups": "fish", "sub": "9", "preferred_username": "../x y"}, false, "good", "is no name",
+		},
 	} {
 		o.claims, o.forge = test.claims, test.forge
 		_, err := login(test.code)

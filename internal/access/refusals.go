@@ -34,7 +34,13 @@ func newRefusals() refusals {
 }
 
 // others stands for those that there are too many of to be told apart.
-var others = refusedAttempt{Who: "many", Kind: "anyone", From: "many addresses", Action: "many", Reason: "too many attempts were refused to name them one by one"}
+var others = refusedAttempt{
+	Who:    "many",
+	Kind:   "anyone",
+	From:   "many addresses",
+	Action: "many",
+	Reason: "too many attempts were refused to name them one by one",
+}
 
 // Refuse notes an attempt that was refused.
 func (b *Book) Refuse(by By, action, target, reason string) {
@@ -82,7 +88,13 @@ func (b *Book) writeRefusals(all bool) {
 	r.mu.Unlock()
 	for one, more := range due {
 		if more > 0 {
-			_ = b.Note(By{one.Who, one.Kind, one.From}, Entry{Action: one.Action, Target: one.Target, Outcome: Refused, Reason: one.Reason, Times: more})
+			_ = b.Note(By{one.Who, one.Kind, one.From}, Entry{
+				Action:  one.Action,
+				Target:  one.Target,
+				Outcome: Refused,
+				Reason:  one.Reason,
+				Times:   more,
+			})
 		}
 	}
 }

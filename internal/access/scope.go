@@ -73,10 +73,11 @@ func includes(wide, narrow []string) bool {
 
 // Includes reports whether all series that a selector may name are among them.
 func (s Scope) Includes(selector series.Selector) bool {
-	return s.Everything() || slices.ContainsFunc(s.selectors, func(one series.Selector) bool { return includes(one.Levels(), selector.Levels()) })
+	return s.Everything() || slices.ContainsFunc(s.selectors,
+		func(one series.Selector) bool { return includes(one.Levels(), selector.Levels()) })
 }
 
-// List is the selectors as they were written; none names everything.
+// List returns the selectors as they were written; none names everything.
 func (s Scope) List() []string {
 	out := make([]string, len(s.selectors))
 	for i, one := range s.selectors {
@@ -95,7 +96,8 @@ func scopeOf(text string) (Scope, error) {
 // SeesAll reports whether a place is to be seen with all that is below it: a series, or a
 // station or site of which every series is.
 func (s Scope) SeesAll(about string) bool {
-	return s.Everything() || slices.ContainsFunc(s.selectors, func(one series.Selector) bool { return About(one, about) })
+	return s.Everything() || slices.ContainsFunc(s.selectors,
+		func(one series.Selector) bool { return About(one, about) })
 }
 
 // About reports whether a selector names a place with all that is below it.

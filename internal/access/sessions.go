@@ -66,7 +66,15 @@ func (b *Book) loadSessions() error {
 func (b *Book) begin(a Attempt) (Session, error) {
 	bearer := sessionPrefix + rand.Text()
 	now := b.now().UnixNano()
-	row := sessionRow{Hash: hashOf(bearer), Account: a.Account, By: a.By, Created: now, Used: now, From: a.From, Agent: strings.ToValidUTF8(a.Agent[:min(len(a.Agent), longestAgent)], "")}
+	row := sessionRow{
+		Hash:    hashOf(bearer),
+		Account: a.Account,
+		By:      a.By,
+		Created: now,
+		Used:    now,
+		From:    a.From,
+		Agent:   strings.ToValidUTF8(a.Agent[:min(len(a.Agent), longestAgent)], ""),
+	}
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	who := b.accounts[a.Account]
@@ -74,7 +82,11 @@ func (b *Book) begin(a Attempt) (Session, error) {
 		return Session{}, errNo
 	}
 	oldest := b.oldest(a.Account)
-	err := b.change(By{a.Account, "account", a.From}, Entry{Action: "login", Target: a.Account, After: state(map[string]string{"by": a.By})}, func(tx *gorm.DB) error {
+	err := b.change(By{a.Account, "account", a.From}, Entry{
+		Action: "login",
+		Target: a.Account,
+		After:  state(map[string]string{"by": a.By}),
+	}, func(tx *gorm.DB) error {
 		if oldest != "" {
 			if err := tx.Delete(&sessionRow{Hash: oldest}).Error; err != nil {
 				return err
@@ -88,7 +100,7 @@ func (b *Book) begin(a Attempt) (Session, error) {
 	return Session{bearer, a.Account, time.Unix(0, now).Add(b.options.Ends).UTC(), b.device(who)}, err
 }
 
-// oldest is the session that has to go for another; "" when there is room.
+// oldest returns the session that has to go for another; "" when there is room.
 func (b *Book) oldest(name string) (hash string) {
 	count, oldest := 0, int64(0)
 	for h, s := range b.sessions {
@@ -106,7 +118,7 @@ func (b *Book) oldest(name string) (hash string) {
 	return hash
 }
 
-// endOf is when a session ends if it is not used again.
+// endOf returns when a session ends if it is not used again.
 func (b *Book) endOf(s *session) time.Time {
 	used, _ := s.use.last()
 	idle := b.options.Idle
@@ -152,7 +164,11 @@ func (b *Book) endOthers(by By, name, stays string) error {
 }
 
 func (b *Book) endOne(by By, hash string, s *session) error {
-	return b.change(by, Entry{Action: "logout", Target: s.row.Account, Before: state(map[string]string{"session": hash[:idLength], "by": s.row.By, "from": s.row.From})}, func(tx *gorm.DB) error {
+	return b.change(by, Entry{
+		Action: "logout",
+		Target: s.row.Account,
+		Before: state(map[string]string{"session": hash[:idLength], "by": s.row.By, "from": s.row.From}),
+	}, func(tx *gorm.DB) error {
 		return tx.Delete(&sessionRow{Hash: hash}).Error
 	}, func() { delete(b.sessions, hash) })
 }
@@ -187,7 +203,9 @@ func (b *Book) Sessions(name string) []OpenSession {
 	for hash, s := range b.sessions {
 		if s.row.Account == name {
 			used, from := s.use.last()
-			out = append(out, OpenSession{hash[:idLength], s.row.By, from, s.row.Agent, timeOf(s.row.Created), timeOf(used), b.endOf(s)})
+			out = append(out, OpenSession{
+				hash[:idLength], s.row.By, from, s.row.Agent, timeOf(s.row.Created), timeOf(used), b.endOf(s),
+			})
 		}
 	}
 	slices.SortFunc(out, func(a, b OpenSession) int { return b.Created.Compare(a.Created) })
@@ -204,7 +222,8 @@ func (b *Book) endSessions() {
 	for hash, s := range b.sessions {
 		if b.now().After(b.endOf(s)) {
 			if err := b.db.Delete(&sessionRow{Hash: hash}).Error; err != nil {
-				b.options.Log.Error("a session that is over could not be removed", "account", s.row.Account, "error", err)
+				b.options.Log.Error("a session that is over could not be removed", "account", s.row.Account,
+					"error", err)
 				continue
 			}
 			delete(b.sessions, hash)

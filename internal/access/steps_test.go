@@ -28,7 +28,8 @@ func TestTheStepsMakeTheTablesOfTheModels(t *testing.T) {
 	for name, entries := range map[string]int64{"old.db": 1, "new.db": 0} {
 		db, err := openFile(filepath.Join(dir, name), slog.New(slog.DiscardHandler))
 		require.NoError(t, err, name)
-		tablestest.Same(t, db, &accountRow{}, &passkeyRow{}, &sessionRow{}, &tokenRow{}, &codeRow{}, &gatewayRow{}, &auditRow{})
+		tablestest.Same(t, db, &accountRow{}, &passkeyRow{}, &sessionRow{}, &tokenRow{}, &codeRow{}, &gatewayRow{},
+			&auditRow{})
 		var n int64
 		require.NoError(t, db.Model(&auditRow{}).Count(&n).Error)
 		assert.Equal(t, entries, n, name)

@@ -32,7 +32,8 @@ func checkSum(what string, had uint32, row any) error {
 	if had == sumOfRow(row) {
 		return nil
 	}
-	return fmt.Errorf("%s does not match its checksum and is not used: make it anew, or restore %s from a copy", what, File)
+	return fmt.Errorf("%s does not match its checksum and is not used: make it anew, or restore %s from a copy", what,
+		File)
 }
 
 // BeforeSave is called by GORM.
@@ -53,7 +54,8 @@ func (r *codeRow) BeforeSave(*gorm.DB) error { r.Checksum = sumOfRow(r); return 
 // BeforeSave is called by GORM.
 func (r *gatewayRow) BeforeSave(*gorm.DB) error { r.Checksum = sumOfRow(r); return nil }
 
-// addSums gives rows that were written before there were checksums theirs. It works on the models: a step behind it that adds a column needs it to work on a copy of theirs.
+// addSums gives rows that were written before there were checksums theirs. It works on the models: a step
+// behind it that adds a column needs it to work on a copy of theirs.
 func addSums(tx *gorm.DB) error {
 	for _, add := range []func(*gorm.DB) error{
 		addSumsTo[accountRow], addSumsTo[passkeyRow], addSumsTo[sessionRow], addSumsTo[tokenRow], addSumsTo[codeRow], addSumsTo[gatewayRow],

@@ -31,7 +31,10 @@ type Token struct {
 
 func (t *token) show() Token {
 	used, from := t.use.last()
-	return Token{t.row.Name, t.role, t.scope.List(), t.row.Creator, timeOf(t.row.Created), timeOf(t.row.Ends), timeOf(used), from}
+	return Token{
+		t.row.Name, t.role, t.scope.List(), t.row.Creator, timeOf(t.row.Created), timeOf(t.row.Ends), timeOf(used),
+		from,
+	}
 }
 
 func (b *Book) loadTokens() error {
@@ -52,7 +55,12 @@ func (b *Book) loadTokens() error {
 			b.unreadable("token "+row.Name, fmt.Errorf("token %s: %w", row.Name, err))
 			continue
 		}
-		b.tokens[row.Hash] = &token{row: row, role: Role(row.Role), scope: scope, use: use{at: row.Used, from: row.From}}
+		b.tokens[row.Hash] = &token{
+			row:   row,
+			role:  Role(row.Role),
+			scope: scope,
+			use:   use{at: row.Used, from: row.From},
+		}
 	}
 	return nil
 }
@@ -68,7 +76,14 @@ func (b *Book) AddToken(by By, name string, r Rights, ends time.Time) (bearer st
 		return "", wrong("ends", "%s is over already; give an end in the future", ends.UTC().Format(time.RFC3339))
 	}
 	bearer = tokenPrefix + rand.Text()
-	row := tokenRow{Name: name, Hash: hashOf(bearer), Role: string(r.Role), Selectors: r.Scope.text(), Creator: by.Who, Created: b.now().UnixNano()}
+	row := tokenRow{
+		Name:      name,
+		Hash:      hashOf(bearer),
+		Role:      string(r.Role),
+		Selectors: r.Scope.text(),
+		Creator:   by.Who,
+		Created:   b.now().UnixNano(),
+	}
 	if !ends.IsZero() {
 		row.Ends = nanoseconds(ends)
 	}
@@ -112,7 +127,7 @@ func (b *Book) RevokeToken(by By, name string) error {
 	}, func() { delete(b.tokens, t.row.Hash) })
 }
 
-// Tokens are all, by name; those that ended too, until they are revoked.
+// Tokens returns all, by name; those that ended too, until they are revoked.
 func (b *Book) Tokens() []Token {
 	b.mu.RLock()
 	defer b.mu.RUnlock()

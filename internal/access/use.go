@@ -27,7 +27,7 @@ func (u *use) last() (at int64, from string) {
 	return u.at, u.from
 }
 
-// take is the last use, and whether it is one that was not taken before.
+// take returns the last use, and whether it is one that was not taken before.
 func (u *use) take() (at int64, from string, fresh bool) {
 	u.mu.Lock()
 	defer u.mu.Unlock()
@@ -42,7 +42,7 @@ func timeOf(ns int64) time.Time {
 	return time.Unix(0, ns).UTC()
 }
 
-// nanoseconds is a time as the tables have it: one that is too far away for them is the
+// nanoseconds returns a time as the tables have it: one that is too far away for them is the
 // furthest there is.
 func nanoseconds(t time.Time) int64 {
 	switch first, last := time.Unix(0, math.MinInt64), time.Unix(0, math.MaxInt64); {

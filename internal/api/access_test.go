@@ -41,17 +41,26 @@ func guarded(t *testing.T, text string) (*service.Service, *client.Client) {
 	dir := t.TempDir()
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "secret"), []byte("trout"), 0o600))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "token"), []byte(pushToken), 0o600))
-	settings, err := config.Parse("guarded.yaml", []byte(strings.ReplaceAll(text, "DIR", dir)+"access: { login: required }\n"), kinds.All)
+	settings, err := config.Parse("guarded.yaml",
+		[]byte(strings.ReplaceAll(text, "DIR", dir)+"access: { login: required }\n"), kinds.All)
 	require.NoError(t, err)
 	said := &bytes.Buffer{}
-	s, err := service.Open(settings, "test", slog.New(slog.NewJSONHandler(said, &slog.HandlerOptions{Level: slog.LevelDebug})))
+	s, err := service.Open(settings, "test",
+		slog.New(slog.NewJSONHandler(said, &slog.HandlerOptions{Level: slog.LevelDebug})))
 	require.NoError(t, err)
 	write(t, s.Store)
-	ids, err := s.Store.Define(t.Context(), []series.Definition{{Path: "long-mere/buoy-1/oxygen", Kind: series.Gauge, Unit: "mg/l", FreshFor: time.Minute}})
+	ids, err := s.Store.Define(t.Context(), []series.Definition{{
+		Path:     "long-mere/buoy-1/oxygen",
+		Kind:     series.Gauge,
+		Unit:     "mg/l",
+		FreshFor: time.Minute,
+	}})
 	require.NoError(t, err)
 	rows := column.New(1, 1)
 	rows.Add(begin.UnixNano(), 777.5)
-	require.NoError(t, s.Store.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: ids[0], Tier: series.Readings, Rows: rows}}}))
+	require.NoError(t,
+		s.Store.Append(t.Context(),
+			engine.Batch{Entries: []engine.Entry{{Series: ids[0], Tier: series.Readings, Rows: rows}}}))
 	code, err := s.FirstCode()
 	require.NoError(t, err)
 	ctx, stop := context.WithCancel(context.Background())
@@ -80,7 +89,11 @@ func loggedIn(t *testing.T, s *service.Service, code, name string) *client.Clien
 
 func bearerOf(t *testing.T, s *service.Service, admin *client.Client, name, role string, sees ...string) string {
 	t.Helper()
-	made, err := admin.AddAccount(t.Context(), client.NewAccount{Name: name, Role: role, Sees: append([]string{}, sees...)})
+	made, err := admin.AddAccount(t.Context(), client.NewAccount{
+		Name: name,
+		Role: role,
+		Sees: append([]string{}, sees...),
+	})
 	require.NoError(t, err)
 	c := client.New(s.Address)
 	_, err = c.Redeem(t.Context(), client.Redeem{Code: made.Code, Password: password})
@@ -116,7 +129,8 @@ func ask(t *testing.T, base, call, bearer string) (status int, text string) {
 	method, path, _ := strings.Cut(call, " ")
 	var body io.Reader
 	sample := samples[call]
-	path = strings.NewReplacer("{source}", "nothing", "{id}", "999", "{session}", "nothing", "{account}", "nothing", "{token}", "nothing", "{note}", "999", "{board}", "999", "{gateway}", "nothing").Replace(path)
+	path = strings.NewReplacer("{source}", "nothing", "{id}", "999", "{session}", "nothing", "{account}", "nothing",
+		"{token}", "nothing", "{note}", "999", "{board}", "999", "{gateway}", "nothing").Replace(path)
 	if strings.HasPrefix(sample, "?") {
 		path += sample
 	} else {
@@ -310,7 +324,11 @@ func TestNotesAreForThoseWhoSeeTheirPlace(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, []string{"ranger", "probe cleaned"}, []string{made.Author, made.Text})
 	}
-	other, err := admin.AddNote(t.Context(), client.NewNote{About: "long-mere/buoy-1", Text: "moored anew", At: ptr(begin)})
+	other, err := admin.AddNote(t.Context(), client.NewNote{
+		About: "long-mere/buoy-1",
+		Text:  "moored anew",
+		At:    ptr(begin),
+	})
 	require.NoError(t, err)
 	about := func(c *client.Client, selector, last string) (out []string) {
 		found, err := c.Notes(t.Context(), selector, last)
@@ -320,8 +338,11 @@ func TestNotesAreForThoseWhoSeeTheirPlace(t *testing.T) {
 		}
 		return out
 	}
-	assert.Equal(t, []string{"stony-beck/raceway-1/oxygen", "stony-beck/raceway-1", "stony-beck", "long-mere/buoy-1"}, about(admin, "", ""))
-	assert.Equal(t, []string{"stony-beck/raceway-1/oxygen", "stony-beck/raceway-1", "stony-beck"}, about(operator, "", "1h"))
+	assert.Equal(t, []string{
+		"stony-beck/raceway-1/oxygen", "stony-beck/raceway-1", "stony-beck", "long-mere/buoy-1",
+	}, about(admin, "", ""))
+	assert.Equal(t, []string{"stony-beck/raceway-1/oxygen", "stony-beck/raceway-1", "stony-beck"},
+		about(operator, "", "1h"))
 	assert.Equal(t, []string{"stony-beck/raceway-1/oxygen"}, about(oxygen, "", ""))
 	assert.Equal(t, []string{"long-mere/buoy-1"}, about(admin, "long-mere/#", ""))
 	for what, try := range map[string]func() error{
@@ -382,14 +403,21 @@ func ptr[T any](v T) *T { return &v }
 
 // A token of the role sender sends for the sender of its name, and only what both may.
 func TestATokenOfASenderSends(t *testing.T) {
-	s, admin := guarded(t, strings.Replace(bothConfig, `{ name: mast, secret_file: DIR/token, series: "+/mast/+" }`, `{ name: mast, series: "+/mast/+" }`, 1))
-	made, err := admin.AddToken(t.Context(), client.NewToken{Name: "mast", Role: "sender", Sees: []string{"stony-beck/mast/wind"}})
+	s, admin := guarded(t,
+		strings.Replace(bothConfig, `{ name: mast, secret_file: DIR/token, series: "+/mast/+" }`,
+			`{ name: mast, series: "+/mast/+" }`, 1))
+	made, err := admin.AddToken(t.Context(), client.NewToken{
+		Name: "mast",
+		Role: "sender",
+		Sees: []string{"stony-beck/mast/wind"},
+	})
 	require.NoError(t, err)
 	other, err := admin.AddToken(t.Context(), client.NewToken{Name: "other", Role: "sender", Sees: []string{}})
 	require.NoError(t, err)
 	push := func(token, series string) (int, string) {
 		t.Helper()
-		req, err := http.NewRequest(http.MethodPost, s.Address+"/api/v1/readings", strings.NewReader("series,time,value\n"+series+",,4\n"))
+		req, err := http.NewRequest(http.MethodPost, s.Address+"/api/v1/readings",
+			strings.NewReader("series,time,value\n"+series+",,4\n"))
 		require.NoError(t, err)
 		req.Header.Set("Content-Type", "text/csv")
 		req.Header.Set("Authorization", "Bearer "+token)

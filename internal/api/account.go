@@ -25,7 +25,12 @@ func (h handlers) account(c *gin.Context) {
 	}
 	out.Account.Sessions = len(out.Sessions)
 	for _, k := range book.Passkeys(who.Name) {
-		out.Passkeys = append(out.Passkeys, client.Passkey{ID: k.ID, Name: k.Name, Created: k.Created, Used: pointer(k.Used)})
+		out.Passkeys = append(out.Passkeys, client.Passkey{
+			ID:      k.ID,
+			Name:    k.Name,
+			Created: k.Created,
+			Used:    pointer(k.Used),
+		})
 	}
 	c.JSON(http.StatusOK, out)
 }

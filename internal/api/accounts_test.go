@@ -51,24 +51,33 @@ func TestCallsAboutAccessAnswerAsDescribed(t *testing.T) {
 	}
 	// Who one is, before and after.
 	expect(200, `"kind":"anyone","role":"anyone"`, "", "GET", "session", "")
-	expect(200, `"name":"warden","kind":"account","role":"administrator","sees":[],"whole":true`, warden, "GET", "session", "")
+	expect(200, `"name":"warden","kind":"account","role":"administrator","sees":[],"whole":true`, warden, "GET",
+		"session", "")
 	expect(401, "is wrong", "", "POST", "session", `{"account":"warden","password":"something else"}`)
 	expect(400, "console or command line", "", "POST", "session", `{"account":"warden","password":"x","by":"bird"}`)
 	expect(415, "use application/json", "", "POST", "session", "")
 
 	// Accounts.
-	made := expect(200, `"account":"ranger"`, warden, "POST", "accounts", `{"name":"ranger","role":"operator","sees":["stony-beck/#"]}`)
+	made := expect(200, `"account":"ranger"`, warden, "POST", "accounts",
+		`{"name":"ranger","role":"operator","sees":["stony-beck/#"]}`)
 	expect(409, "there is an account", warden, "POST", "accounts", `{"name":"ranger","role":"viewer"}`)
 	expect(400, "is no name", warden, "POST", "accounts", `{"name":"The Ranger","role":"viewer"}`)
 	expect(400, "is no name", warden, "POST", "accounts", `{"name":"..","role":"viewer"}`)
-	expect(400, "is no role; use viewer, operator, engineer, administrator", warden, "POST", "accounts", `{"name":"x","role":"sender"}`)
-	expect(400, "# may only be the last level", warden, "POST", "accounts", `{"name":"x","role":"viewer","sees":["#/a"]}`)
+	expect(400, "is no role; use viewer, operator, engineer, administrator", warden, "POST", "accounts",
+		`{"name":"x","role":"sender"}`)
+	expect(400, "# may only be the last level", warden, "POST", "accounts",
+		`{"name":"x","role":"viewer","sees":["#/a"]}`)
 	expect(400, "unknown field", warden, "POST", "accounts", `{"name":"x","rolle":"viewer"}`)
 	expect(403, "not known here", "", "POST", "session/redeem", `{"code":"aaaaa-aaaaa","password":"`+password+`"}`)
-	expect(400, "take 12 or more", "", "POST", "session/redeem", `{"code":"`+field(t, made, "code")+`","password":"short"}`)
-	expect(200, `"account":"ranger"`, "", "POST", "session/redeem", `{"code":"`+field(t, made, "code")+`","password":"`+password+`"}`)
-	ranger := field(t, expect(200, "", "", "POST", "session", `{"account":"ranger","password":"`+password+`","by":"command line"}`), "secret")
-	expect(200, `"name":"ranger","role":"operator","sees":["stony-beck/#"],"password":true,"authenticator":false`, warden, "GET", "accounts", "")
+	expect(400, "take 12 or more", "", "POST", "session/redeem",
+		`{"code":"`+field(t, made, "code")+`","password":"short"}`)
+	expect(200, `"account":"ranger"`, "", "POST", "session/redeem",
+		`{"code":"`+field(t, made, "code")+`","password":"`+password+`"}`)
+	ranger := field(t,
+		expect(200, "", "", "POST", "session", `{"account":"ranger","password":"`+password+`","by":"command line"}`),
+		"secret")
+	expect(200, `"name":"ranger","role":"operator","sees":["stony-beck/#"],"password":true,"authenticator":false`,
+		warden, "GET", "accounts", "")
 	expect(200, `"role":"viewer"`, warden, "POST", "accounts/ranger", `{"role":"viewer"}`)
 	expect(200, `"role":"viewer","sees":["stony-beck/#"]`, ranger, "GET", "session", "")
 	expect(404, "there is no account", warden, "POST", "accounts/nobody", `{"locked":true}`)
@@ -80,23 +89,28 @@ func TestCallsAboutAccessAnswerAsDescribed(t *testing.T) {
 	// One's own.
 	own := expect(200, `"present":true`, ranger, "GET", "account", "")
 	assert.Contains(t, own, `"passkeys":[]`)
-	expect(400, "the present password is another", ranger, "POST", "account/password", `{"present":"something else","password":"another four words"}`)
+	expect(400, "the present password is another", ranger, "POST", "account/password",
+		`{"present":"something else","password":"another four words"}`)
 	expect(200, "{}", ranger, "POST", "account/password", `{"present":"`+password+`","password":"another four words"}`)
 	key := expect(200, "data:image/png", ranger, "POST", "account/authenticator", `{"password":"another four words"}`)
 	secret := field(t, key, "secret")
-	expect(403, "is its clock right?", ranger, "POST", "account/authenticator/finish", `{"password":"another four words","secret":"`+secret+`","code":"000000"}`)
+	expect(403, "is its clock right?", ranger, "POST", "account/authenticator/finish",
+		`{"password":"another four words","secret":"`+secret+`","code":"000000"}`)
 	now, err := totp.GenerateCode(secret, time.Now())
 	require.NoError(t, err)
-	expect(200, "{}", ranger, "POST", "account/authenticator/finish", `{"password":"another four words","secret":"`+secret+`","code":"`+now+`"}`)
+	expect(200, "{}", ranger, "POST", "account/authenticator/finish",
+		`{"password":"another four words","secret":"`+secret+`","code":"`+now+`"}`)
 	expect(401, `"code":"second_factor"`, "", "POST", "session", `{"account":"ranger","password":"another four words"}`)
 	expect(200, "{}", ranger, "POST", "account/authenticator/remove", `{"password":"another four words"}`)
 	expect(400, "reached by a name", ranger, "POST", "account/passkeys", `{"password":"another four words"}`)
 	expect(400, "reached by a name", "", "POST", "session/passkey", "")
 	expect(400, "reached by a name", "", "POST", "session/passkey/finish", `{"ceremony":"x","passkey":{}}`)
 	expect(400, "reached by a name", ranger, "POST", "account/passkeys/finish", `{"ceremony":"x","passkey":{}}`)
-	expect(404, "has no such passkey", ranger, "POST", "account/passkeys/remove", `{"password":"another four words","id":"x"}`)
+	expect(404, "has no such passkey", ranger, "POST", "account/passkeys/remove",
+		`{"password":"another four words","id":"x"}`)
 	code := field(t, expect(200, "", ranger, "POST", "account/code", ""), "code")
-	elsewhere := field(t, expect(200, `"account":"ranger"`, "", "POST", "session", `{"code":"`+code+`","by":"command line"}`), "secret")
+	elsewhere := field(t,
+		expect(200, `"account":"ranger"`, "", "POST", "session", `{"code":"`+code+`","by":"command line"}`), "secret")
 	expect(404, "it may have ended", ranger, "DELETE", "account/sessions/nothing", "")
 	expect(200, "{}", elsewhere, "DELETE", "session", "")
 	expect(401, "the session is over", elsewhere, "GET", "account", "")
@@ -106,8 +120,12 @@ func TestCallsAboutAccessAnswerAsDescribed(t *testing.T) {
 	expect(200, "{}", warden, "DELETE", "accounts/ranger", "")
 
 	// Tokens.
-	token := field(t, expect(200, `"name":"report"`, warden, "POST", "tokens", `{"name":"report","role":"engineer","ends":"`+time.Now().Add(time.Hour).UTC().Format(time.RFC3339)+`"}`), "secret")
-	expect(400, "is over already", warden, "POST", "tokens", `{"name":"past","role":"viewer","ends":"2026-01-01T00:00:00Z"}`)
+	token := field(t,
+		expect(200, `"name":"report"`, warden, "POST", "tokens",
+			`{"name":"report","role":"engineer","ends":"`+time.Now().Add(time.Hour).UTC().Format(time.RFC3339)+`"}`),
+		"secret")
+	expect(400, "is over already", warden, "POST", "tokens",
+		`{"name":"past","role":"viewer","ends":"2026-01-01T00:00:00Z"}`)
 	expect(409, "there is a token", warden, "POST", "tokens", `{"name":"report","role":"viewer"}`)
 	expect(200, `"kind":"token","role":"engineer"`, token, "GET", "session", "")
 	expect(403, "about one's own account", token, "GET", "account", "")
@@ -120,8 +138,13 @@ func TestCallsAboutAccessAnswerAsDescribed(t *testing.T) {
 	expect(400, "the name of a gateway is its site", warden, "POST", "gateways", `{"gateway":"alder weir"}`)
 	enrolment := expect(200, `"gateway":"alder-weir"`, warden, "POST", "gateways", `{"gateway":"alder-weir"}`)
 	expect(403, "not known here", "", "POST", "join", `{"gateway":"alder-weir","code":"aaaaa"}`)
-	credential := field(t, expect(200, `"gateway":"alder-weir"`, "", "POST", "join", `{"gateway":"alder-weir","code":"`+field(t, enrolment, "code")+`"}`), "secret")
-	next := field(t, expect(200, `"gateway":"alder-weir"`, credential, "POST", "replication/credential", `{"gateway":"alder-weir"}`), "secret")
+	credential := field(t,
+		expect(200, `"gateway":"alder-weir"`, "", "POST", "join",
+			`{"gateway":"alder-weir","code":"`+field(t, enrolment, "code")+`"}`),
+		"secret")
+	next := field(t,
+		expect(200, `"gateway":"alder-weir"`, credential, "POST", "replication/credential", `{"gateway":"alder-weir"}`),
+		"secret")
 	assert.NotEqual(t, credential, next)
 	expect(401, "no credential of a gateway", "nxg_x", "POST", "replication/credential", `{"gateway":"alder-weir"}`)
 	expect(200, `"gateway":"alder-weir","sites":["alder-weir"]`, warden, "GET", "gateways", "")
@@ -132,7 +155,8 @@ func TestCallsAboutAccessAnswerAsDescribed(t *testing.T) {
 	// All of it is in the audit, which can be asked in parts, and is whole.
 	expect(200, `"action":"gateways.revoke"`, warden, "GET", "audit?action=gateways", "")
 	expect(200, `"entries":[]`, warden, "GET", "audit?who=ranger&from=10.0.0.1", "")
-	expect(200, `"action":"account.password"`, warden, "GET", "audit?who=ranger&from=127.0.0.1&outcome=done&since=2026-01-01T00:00:00Z&until=2999-01-01T00:00:00Z", "")
+	expect(200, `"action":"account.password"`, warden, "GET",
+		"audit?who=ranger&from=127.0.0.1&outcome=done&since=2026-01-01T00:00:00Z&until=2999-01-01T00:00:00Z", "")
 	expect(200, `"entries":[]`, warden, "GET", "audit?until=2026-01-01T00:00:00Z", "")
 	expect(200, "id,time,who,kind,from,action", warden, "GET", "audit?format=csv&limit=3", "")
 	expect(200, `"id":1,`, warden, "GET", "audit?before=2", "")
@@ -141,7 +165,9 @@ func TestCallsAboutAccessAnswerAsDescribed(t *testing.T) {
 	expect(406, "use json or csv", warden, "GET", "audit?format=arrow", "")
 	expect(200, `"problems":[]`, warden, "GET", "audit/verify", "")
 	_, all := c.as(warden, "GET", "audit?limit=1000", "")
-	for _, planted := range []string{password, "another four words", secret, warden, ranger, token, credential, next, code} {
+	for _, planted := range []string{
+		password, "another four words", secret, warden, ranger, token, credential, next, code,
+	} {
 		assert.False(t, strings.Contains(all, planted), "a secret is in the audit")
 	}
 }

@@ -41,11 +41,14 @@ func (h handlers) admit(r route) gin.HandlerFunc {
 	action := actionOf(r)
 	return func(c *gin.Context) {
 		if err := h.guard.cross.Check(c.Request); err != nil {
-			h.turnAway(c, access.Nobody(address(c), access.Rights{}), action, http.StatusForbidden, "cross_origin", "a page of another site may not do this")
+			h.turnAway(c, access.Nobody(address(c), access.Rights{}), action, http.StatusForbidden, "cross_origin",
+				"a page of another site may not do this")
 			return
 		}
 		if !h.Gate.Login && !h.Gate.Open && !local(c.Request.Host) {
-			fail(c, http.StatusMisdirectedRequest, "host", fmt.Sprintf("nobody has to log in here, so only this machine's own names lead here, such as 127.0.0.1, and not %q; set access: { login: required } for others", c.Request.Host))
+			fail(c, http.StatusMisdirectedRequest, "host",
+				fmt.Sprintf("nobody has to log in here, so only this machine's own names lead here, such as 127.0.0.1, and not %q; set access: { login: required } for others",
+					c.Request.Host))
 			return
 		}
 		who, err := h.who(c)
@@ -72,11 +75,14 @@ func (h handlers) admit(r route) gin.HandlerFunc {
 			}
 			fail(c, http.StatusUnauthorized, "login", message)
 		case !who.Role.Allows(r.role):
-			h.turnAway(c, who, action, http.StatusForbidden, "role", fmt.Sprintf("this is for the role %s; %s has the role %s", r.role, who.Name, who.Role))
+			h.turnAway(c, who, action, http.StatusForbidden, "role",
+				fmt.Sprintf("this is for the role %s; %s has the role %s", r.role, who.Name, who.Role))
 		case r.flags&ofAll != 0 && !h.seesAll(who.Scope):
-			h.turnAway(c, who, action, http.StatusForbidden, "limited", "this is about all that the service holds, and "+who.Name+" may see a part of it only")
+			h.turnAway(c, who, action, http.StatusForbidden, "limited",
+				"this is about all that the service holds, and "+who.Name+" may see a part of it only")
 		case r.flags&own != 0 && who.Kind != "account":
-			h.turnAway(c, who, action, http.StatusForbidden, "account", "this is about one's own account; log in with one")
+			h.turnAway(c, who, action, http.StatusForbidden, "account",
+				"this is about one's own account; log in with one")
 		}
 		c.Set(callerKey, who)
 	}
@@ -176,7 +182,7 @@ func noteOf(c *gin.Context) string {
 	return c.Param("source")
 }
 
-// address is where a request comes from.
+// address returns where a request comes from.
 func address(c *gin.Context) string {
 	host, _, err := net.SplitHostPort(c.Request.RemoteAddr)
 	if err != nil {
@@ -206,7 +212,7 @@ type view struct {
 	sees access.Scope
 }
 
-// List is the series that a selector names, of those that may be seen.
+// List returns the series that a selector names, of those that may be seen.
 func (v view) List(selector series.Selector) []engine.Series {
 	found := v.Store.List(selector)
 	out := found[:0:0]
@@ -218,7 +224,7 @@ func (v view) List(selector series.Selector) []engine.Series {
 	return out
 }
 
-// view is the store as whoever makes the request may see it.
+// view returns the store as whoever makes the request may see it.
 func (h handlers) view(c *gin.Context) query.Reader {
 	sees := callerOf(c).Scope
 	if sees.Everything() {
@@ -237,7 +243,8 @@ func (h handlers) answerWrong(c *gin.Context, err error) {
 	w, ok := errors.AsType[*access.Wrong](err)
 	if !ok {
 		h.Log.Error("a change of accounts could not be written", "path", c.Request.URL.Path, "error", err)
-		fail(c, http.StatusServiceUnavailable, "store", "it could not be written, and nothing was changed: "+err.Error())
+		fail(c, http.StatusServiceUnavailable, "store",
+			"it could not be written, and nothing was changed: "+err.Error())
 		return
 	}
 	status, known := statusOf[w.Code]

@@ -29,7 +29,10 @@ var arrowTime = &arrow.TimestampType{Unit: arrow.Nanosecond, TimeZone: "UTC"}
 func (w *arrowRows) begin(columns []field) error {
 	w.to.open(typeArrow)
 	w.fields = columns
-	fields := []arrow.Field{{Name: "series", Type: arrow.BinaryTypes.String}, {Name: "start", Type: arrowTime}, {Name: "end", Type: arrowTime}, {Name: "place", Type: arrow.BinaryTypes.String}}
+	fields := []arrow.Field{
+		{Name: "series", Type: arrow.BinaryTypes.String}, {Name: "start", Type: arrowTime},
+		{Name: "end", Type: arrowTime}, {Name: "place", Type: arrow.BinaryTypes.String},
+	}
 	for _, c := range columns {
 		kind := arrow.DataType(arrow.PrimitiveTypes.Float64)
 		if c.isTime {

@@ -68,7 +68,10 @@ func (h handlers) audit(c *gin.Context) {
 func auditCSV(c *gin.Context, entries []access.Entry) {
 	c.Header("Content-Type", typeCSV)
 	w := csv.NewWriter(c.Writer)
-	_ = w.Write([]string{"id", "time", "who", "kind", "from", "action", "target", "outcome", "reason", "times", "before", "after", "previous", "sum"})
+	_ = w.Write([]string{
+		"id", "time", "who", "kind", "from", "action", "target", "outcome", "reason", "times", "before", "after",
+		"previous", "sum",
+	})
 	for _, e := range entries {
 		_ = w.Write([]string{
 			strconv.FormatUint(e.ID, 10), e.Time.Format(time.RFC3339Nano), plain.Cell(e.Who), e.Kind, plain.Cell(e.From), e.Action, plain.Cell(e.Target), e.Outcome, plain.Cell(e.Reason),
@@ -87,5 +90,11 @@ func (h handlers) verifyAudit(c *gin.Context) {
 		fail(c, http.StatusInternalServerError, "store", err.Error())
 		return
 	}
-	c.JSON(http.StatusOK, client.AuditVerified{Entries: found.Entries, First: found.First, Last: found.Last, Sum: found.Sum, Problems: append([]string{}, found.Problems...)})
+	c.JSON(http.StatusOK, client.AuditVerified{
+		Entries:  found.Entries,
+		First:    found.First,
+		Last:     found.Last,
+		Sum:      found.Sum,
+		Problems: append([]string{}, found.Problems...),
+	})
 }

@@ -116,18 +116,22 @@ func (h handlers) standardBoard(c *gin.Context) {
 	}
 	about, all := v.Get("about"), h.definitions(c)
 	if !slices.Contains(board.Places(all), about) {
-		fail(c, http.StatusNotFound, "unknown", fmt.Sprintf("there is no site or station %q; /api/v1/boards lists those that have a board", about))
+		fail(c, http.StatusNotFound, "unknown",
+			fmt.Sprintf("there is no site or station %q; /api/v1/boards lists those that have a board", about))
 		return
 	}
 	b := board.Standard(about, all)
-	c.JSON(http.StatusOK, client.SavedBoard{Saved: client.BoardVersion{Title: b.Title, About: about, Standard: true}, Board: *b})
+	c.JSON(http.StatusOK, client.SavedBoard{
+		Saved: client.BoardVersion{Title: b.Title, About: about, Standard: true}, Board: *b,
+	})
 }
 
-// found is the board that a call is about, if the caller may see it.
+// found returns the board that a call is about, if the caller may see it.
 func (h handlers) found(c *gin.Context, version int) (records.Board, board.Board, bool) {
 	id, err := strconv.ParseUint(c.Param("board"), 10, 63)
 	if err != nil {
-		fail(c, http.StatusBadRequest, "id", fmt.Sprintf("%q is no number of a board; /api/v1/boards lists them", c.Param("board")))
+		fail(c, http.StatusBadRequest, "id",
+			fmt.Sprintf("%q is no number of a board; /api/v1/boards lists them", c.Param("board")))
 		return records.Board{}, board.Board{}, false
 	}
 	saved, err := h.Records.Boards.Get(id, version)
@@ -214,7 +218,8 @@ func (h handlers) wantedBoard(c *gin.Context) (client.BoardChange, bool) {
 		return in, false
 	}
 	if !seesBoard(callerOf(c).Scope, &in.Board) {
-		h.turnAway(c, callerOf(c), "boards.add", http.StatusForbidden, "limited", "the board names what is not yours to see")
+		h.turnAway(c, callerOf(c), "boards.add", http.StatusForbidden, "limited",
+			"the board names what is not yours to see")
 		return in, false
 	}
 	return in, true
@@ -223,7 +228,8 @@ func (h handlers) wantedBoard(c *gin.Context) (client.BoardChange, bool) {
 func (h handlers) saveBoard(c *gin.Context, as records.Board, b board.Board) {
 	content, err := json.Marshal(b)
 	if err != nil || len(content) > largestBoard {
-		fail(c, http.StatusBadRequest, "board", fmt.Sprintf("the board has %d bytes; at most %d are kept", len(content), largestBoard))
+		fail(c, http.StatusBadRequest, "board",
+			fmt.Sprintf("the board has %d bytes; at most %d are kept", len(content), largestBoard))
 		return
 	}
 	as.Title, as.About, as.Asks, as.Content = strings.TrimSpace(b.Title), b.About, b.Asks, string(content)

@@ -41,7 +41,8 @@ func TestTheSchemaOfBoardsIsThatOfTheDescription(t *testing.T) {
 		require.NoError(t, os.WriteFile("../../api/board.schema.json", []byte(said), 0o644))
 		return
 	}
-	assert.Equal(t, said, string(api.BoardSchema), "UPDATE_DOCS=1 go test ./internal/api -run TheSchemaOfBoards writes it anew")
+	assert.Equal(t, said, string(api.BoardSchema),
+		"UPDATE_DOCS=1 go test ./internal/api -run TheSchemaOfBoards writes it anew")
 }
 
 func night() client.Board {
@@ -50,7 +51,15 @@ func night() client.Board {
 		Head: []client.BoardHead{{Series: "stony-beck/raceway-1/oxygen", Gauge: true}},
 		Lanes: []client.BoardLane{
 			{Kind: "chart", Series: []string{"stony-beck/+/oxygen"}, Draw: "steps", Height: 200},
-			{Kind: "chart", Calculate: &client.BoardCalculation{Name: "half", Formula: "o/2", Inputs: map[string]string{"o": "stony-beck/raceway-1/oxygen@min"}, Unit: "mg/l"}},
+			{
+				Kind: "chart",
+				Calculate: &client.BoardCalculation{
+					Name:    "half",
+					Formula: "o/2",
+					Inputs:  map[string]string{"o": "stony-beck/raceway-1/oxygen@min"},
+					Unit:    "mg/l",
+				},
+			},
 			{Kind: "text", Text: "See [the manual](/help)."},
 		},
 	}
@@ -106,7 +115,8 @@ func TestABoardThatIsNoneIsRefused(t *testing.T) {
 		`{"board":{"wings":2}}`: "wings",
 		`{"board":{"form":"nexocumula-board-1","title":"x","lanes":[{"kind":"chart","series":["{site}/#"]}]}}`: "needs a place",
 	} {
-		status, text := c.call("POST", "/api/v1/boards", []byte(body), http.Header{"Content-Type": {"application/json"}})
+		status, text := c.call("POST", "/api/v1/boards", []byte(body),
+			http.Header{"Content-Type": {"application/json"}})
 		assert.Equal(t, 400, status, body)
 		assert.Contains(t, text, says, body)
 	}

@@ -35,7 +35,8 @@ func console(files fs.FS) gin.HandlerFunc {
 		}
 		index, err := fs.ReadFile(files, "index.html")
 		if err != nil {
-			c.String(http.StatusNotFound, "This binary was built without the console; `make build` builds it. The HTTP interface is at /api/openapi.yaml.\n")
+			c.String(http.StatusNotFound,
+				"This binary was built without the console; `make build` builds it. The HTTP interface is at /api/openapi.yaml.\n")
 			return
 		}
 		c.Data(http.StatusOK, "text/html; charset=utf-8", index)

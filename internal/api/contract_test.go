@@ -81,7 +81,12 @@ func serve(t *testing.T) *service.Service {
 }
 
 func write(t *testing.T, st *store.Store) {
-	def := series.Definition{Path: "stony-beck/raceway-1/oxygen", Kind: series.Gauge, Unit: "mg/l", FreshFor: time.Minute}
+	def := series.Definition{
+		Path:     "stony-beck/raceway-1/oxygen",
+		Kind:     series.Gauge,
+		Unit:     "mg/l",
+		FreshFor: time.Minute,
+	}
 	ids, err := st.Define(t.Context(), []series.Definition{def})
 	require.NoError(t, err)
 	rows := column.New(1, 60)
@@ -93,10 +98,14 @@ func write(t *testing.T, st *store.Store) {
 		start := begin.Add(time.Duration(i) * time.Minute).UnixNano()
 		rollup.Fold(rows, start, start+int64(time.Minute), &def).AddTo(&summaries, start, def.Kind)
 	}
-	reject := (&reading.Origin{Source: "own", Place: "feed/x", Raw: []byte{0xff}}).Reject(begin.UnixNano(), "for the test")
+	reject := (&reading.Origin{Source: "own", Place: "feed/x", Raw: []byte{0xff}}).Reject(begin.UnixNano(),
+		"for the test")
 	require.NoError(t, st.Append(t.Context(), engine.Batch{
-		Entries: []engine.Entry{{Series: ids[0], Tier: series.Readings, Rows: rows}, {Series: ids[0], Tier: series.Minute, Rows: summaries}},
-		Also:    []sqlite.Change{st.Rejects.Add([]reading.Reject{reject})},
+		Entries: []engine.Entry{
+			{Series: ids[0], Tier: series.Readings, Rows: rows},
+			{Series: ids[0], Tier: series.Minute, Rows: summaries},
+		},
+		Also: []sqlite.Change{st.Rejects.Add([]reading.Reject{reject})},
 	}))
 }
 
@@ -167,15 +176,30 @@ func TestAnswersAreAsDescribed(t *testing.T) {
 		{"/api/v1/uplinks", 200, "head-office"},
 		{"/api/openapi.yaml", 200, "openapi: 3.1.0"},
 		// 08:00 to 08:14 hold 0 to 14: mean 7, sample sd of 15 consecutive numbers sqrt(20).
-		{"/api/v1/windows?select=%23&width=15m&stats=mean,min,max,count,sum,sd,range,first,last,coverage&" + window, 200, `"mean":[7,22,37,52]`},
+		{
+			"/api/v1/windows?select=%23&width=15m&stats=mean,min,max,count,sum,sd,range,first,last,coverage&" + window,
+			200, `"mean":[7,22,37,52]`,
+		},
 		{"/api/v1/windows?select=%23&width=15m&stats=sd&" + window, 200, `"sd":[4.47213595499958`},
 		{"/api/v1/windows?select=%23&width=30s&stats=count&" + window, 200, `"tier":"10s"`},
 		{"/api/v1/windows?select=%23&width=7s&stats=count&" + window, 200, `"tier":"readings"`},
-		{"/api/v1/windows?select=%23&from=2026-03-01T07:58:00Z&to=2026-03-01T08:02:00Z&width=1m&gaps=-1&stats=last", 200, `"last":[-1,-1,0,1]`},
-		{"/api/v1/windows?select=stony-beck/raceway-1/oxygen&select=%23&width=15m&stats=mean&" + window, 200, `"mean":[7,22,37,52]`},
-		{"/api/v1/windows?select=stony-beck/raceway-1/oxygen&select=stony-beck/raceway-1/oxigen&last=1h", 404, "no series matches \\\"stony-beck/raceway-1/oxigen\\\"; near it are stony-beck/raceway-1/oxygen"},
+		{
+			"/api/v1/windows?select=%23&from=2026-03-01T07:58:00Z&to=2026-03-01T08:02:00Z&width=1m&gaps=-1&stats=last",
+			200, `"last":[-1,-1,0,1]`,
+		},
+		{
+			"/api/v1/windows?select=stony-beck/raceway-1/oxygen&select=%23&width=15m&stats=mean&" + window, 200,
+			`"mean":[7,22,37,52]`,
+		},
+		{
+			"/api/v1/windows?select=stony-beck/raceway-1/oxygen&select=stony-beck/raceway-1/oxigen&last=1h", 404,
+			"no series matches \\\"stony-beck/raceway-1/oxigen\\\"; near it are stony-beck/raceway-1/oxygen",
+		},
 		{"/api/v1/windows?select=a&select=", 400, "select is missing"},
-		{"/api/v1/windows?last=1h" + strings.Repeat("&select=a", 501), 400, "select is given 501 times; at most 500 are read"},
+		{
+			"/api/v1/windows?last=1h" + strings.Repeat("&select=a", 501), 400,
+			"select is given 501 times; at most 500 are read",
+		},
 		{"/api/v1/now?select=a&select=b", 400, "select is given twice"},
 		{"/api/v1/windows", 400, "select is missing"},
 		{"/api/v1/windows?select=%23&from=yesterday", 400, "is no time; write a date such as"},
@@ -195,7 +219,10 @@ func TestAnswersAreAsDescribed(t *testing.T) {
 		{"/api/v1/windows?select=%23&across=mean&by=colour&last=1h", 400, "label and a key"},
 		{"/api/v1/windows?select=%23&shift=1x&last=1h", 400, "shift"},
 		{"/api/v1/windows?select=%23&unit=K&last=1h", 400, "mg/l cannot be converted to K; possible are g/l, kg/m3"},
-		{"/api/v1/windows?select=%23&stats=increase&last=1h", 400, "is for series of kind counter; stony-beck/raceway-1/oxygen is a gauge"},
+		{
+			"/api/v1/windows?select=%23&stats=increase&last=1h", 400,
+			"is for series of kind counter; stony-beck/raceway-1/oxygen is a gauge",
+		},
 		{"/api/v1/windows?select=%23&widht=1h", 400, `parameter \"widht\" is not known; use some of select`},
 		{"/api/v1/windows?calc=a=b&last=1h", 400, "input is missing beside calc"},
 		{"/api/v1/windows?input=b=x/y&last=1h", 400, "nothing to calculate"},
@@ -207,8 +234,14 @@ func TestAnswersAreAsDescribed(t *testing.T) {
 		{"/api/v1/windows?select=%23&width=whole&stats=max_at&" + window, 200, `"max_at":["2026-03-01T08:59:00Z"]`},
 		{"/api/v1/windows?select=%23&width=30m&shift=30m&stats=first&" + window, 200, `"first":[null,0]`},
 		{"/api/v1/windows?select=%23&width=30m&across=max&by=level:1&stats=last&" + window, 200, `"name":"stony-beck"`},
-		{"/api/v1/windows?input=o=stony-beck/raceway-1/oxygen@max&calc=above=o%3E40&width=30m&" + window, 200, `"value":[0,1]`},
-		{"/api/v1/windows?input=o=stony-beck/raceway-1/oxygen&calc=twice=2*o%2Babs(-1)&width=30m&" + window, 200, `"value":[30,90]`},
+		{
+			"/api/v1/windows?input=o=stony-beck/raceway-1/oxygen@max&calc=above=o%3E40&width=30m&" + window, 200,
+			`"value":[0,1]`,
+		},
+		{
+			"/api/v1/windows?input=o=stony-beck/raceway-1/oxygen&calc=twice=2*o%2Babs(-1)&width=30m&" + window, 200,
+			`"value":[30,90]`,
+		},
 		{"/api/v1/windows?select=%23&width=20m&stride=30m&stats=count,p50&" + window, 200, `"p50":[9.5,39.5]`},
 		{"/api/v1/moment?select=%23&at=2026-03-01T08:10:30Z", 200, `"value":10`},
 		{"/api/v1/excursions?from=2026-03-01T07:00:00Z&to=2026-03-01T10:00:00Z", 200, `"excursions":[`},
@@ -241,33 +274,75 @@ func TestAnswersAreAsDescribed(t *testing.T) {
 		{"/api/v1/windows?select=%zz", 400, "the query cannot be read"},
 		{"/api/v1/health?x=1", 400, "this call takes none"},
 		{"/api/v1/moment?select=%23&at=2026-03-01T08:10:30Z&unit=K", 400, `\"unit\" is not known`},
-		{"/api/v1/windows?select=%23&width=whole&origin=2026-03-01&" + window, 400, "origin says nothing of the whole range"},
+		{
+			"/api/v1/windows?select=%23&width=whole&origin=2026-03-01&" + window, 400,
+			"origin says nothing of the whole range",
+		},
 		{"/api/v1/windows?select=%23&width=whole&stride=1h&" + window, 400, "stride says nothing of the whole range"},
 		{"/api/v1/windows?select=%23&stats=p1e1", 400, `\"p1e1\" is not known`},
-		{"/api/v1/windows?input=a=stony-beck/raceway-1/oxygen&calc=a=1", 400, "an input or a calculation before it has this name"},
+		{
+			"/api/v1/windows?input=a=stony-beck/raceway-1/oxygen&calc=a=1", 400,
+			"an input or a calculation before it has this name",
+		},
 		{"/api/v1/windows?select=%23&last=-1h", 400, "write it without a sign, such as last=1h"},
 		{"/api/v1/windows?select=%23&from=2199-01-01", 400, "is not over yet, and without to the range ends now"},
 		{"/api/v1/series?select=b%C3%B6je", 400, `holds 'ö'`},
 		{"/api/v1/windows?select=%23&unit=" + strings.Repeat("x", 40_000), 414, "at most 32768 are read"},
 		{"/api/v1/windows?select=%23&format=xml", 406, "use one of [json csv arrow wide]"},
 		// What can be asked.
-		{"/api/v1/windows?select=%23&from=2026-03-01%2008:00&to=2026-03-01%2009:00&zone=Europe/Lisbon&width=whole&stats=count", 200, `"count":[60]`},
-		{"/api/v1/windows?select=%23&from=2026-03-01T08:10:00Z&to=2026-03-01T08:50:00Z&width=30m&stats=count", 200, `"count":[30,30]`},
-		{"/api/v1/windows?select=%23&from=2026-03-01T08:10:00Z&to=2026-03-01T08:50:00Z&width=30m&stats=count&edges=clipped", 200, `"count":[20,20]`},
-		{"/api/v1/windows?select=%23&width=whole&hours=08:00-08:05,08:10-08:15&stats=count,max_at&" + window, 200, `"max_at":["2026-03-01T08:14:00Z"]`},
-		{"/api/v1/windows?select=%23&width=1d&except=2026-03-01&from=2026-03-01&to=2026-03-02", 400, "none of the range"},
-		{"/api/v1/windows?select=%23&width=10m&stats=min,max&then=mean,p50&" + window, 200, `"then":{"max":{"mean":34,"p50":34},"min":{"mean":25,"p50":25}}`},
+		{
+			"/api/v1/windows?select=%23&from=2026-03-01%2008:00&to=2026-03-01%2009:00&zone=Europe/Lisbon&width=whole&stats=count",
+			200, `"count":[60]`,
+		},
+		{
+			"/api/v1/windows?select=%23&from=2026-03-01T08:10:00Z&to=2026-03-01T08:50:00Z&width=30m&stats=count", 200,
+			`"count":[30,30]`,
+		},
+		{
+			"/api/v1/windows?select=%23&from=2026-03-01T08:10:00Z&to=2026-03-01T08:50:00Z&width=30m&stats=count&edges=clipped",
+			200, `"count":[20,20]`,
+		},
+		{
+			"/api/v1/windows?select=%23&width=whole&hours=08:00-08:05,08:10-08:15&stats=count,max_at&" + window, 200,
+			`"max_at":["2026-03-01T08:14:00Z"]`,
+		},
+		{
+			"/api/v1/windows?select=%23&width=1d&except=2026-03-01&from=2026-03-01&to=2026-03-02", 400,
+			"none of the range",
+		},
+		{
+			"/api/v1/windows?select=%23&width=10m&stats=min,max&then=mean,p50&" + window, 200,
+			`"then":{"max":{"mean":34,"p50":34},"min":{"mean":25,"p50":25}}`,
+		},
 		{"/api/v1/windows?select=%23&width=30m&fold=day&stats=mean&" + window, 200, `"places":["08:00","08:30"]`},
 		{"/api/v1/windows?select=%23&width=30m&stats=above:44,above_first:9&" + window, 200, `"above:44":[0,900]`},
 		{"/api/v1/windows?select=%23&width=30m&stats=slope/h&" + window, 200, `"units":{"slope/h":"mg/l/h"}`},
-		{"/api/v1/windows?select=%23&width=whole&stats=mean&gaps=5&unit=g/l&from=2026-03-02&to=2026-03-03", 200, `"mean":[5]`},
-		{"/api/v1/windows?input=o=stony-beck/%2B/oxygen@max&by=level:2&calc=a=o%2B1&calc=b=2*a&width=whole&" + window, 200, `"name":"stony-beck/raceway-1 b"`},
+		{
+			"/api/v1/windows?select=%23&width=whole&stats=mean&gaps=5&unit=g/l&from=2026-03-02&to=2026-03-03", 200,
+			`"mean":[5]`,
+		},
+		{
+			"/api/v1/windows?input=o=stony-beck/%2B/oxygen@max&by=level:2&calc=a=o%2B1&calc=b=2*a&width=whole&" + window,
+			200, `"name":"stony-beck/raceway-1 b"`,
+		},
 		{"/api/v1/windows?select=%23&lowest=1&rank=max&stats=min,max&width=whole&" + window, 200, `"rank":1`},
-		{"/api/v1/windows?select=%23&explain=yes&width=15m&" + window, 200, `"explained":{"why":"","read":[{"tier":"1m"`},
+		{
+			"/api/v1/windows?select=%23&explain=yes&width=15m&" + window, 200,
+			`"explained":{"why":"","read":[{"tier":"1m"`,
+		},
 		{"/api/v1/windows?select=%23&explain=yes&width=50s&" + window, 200, "inside a summary of 1m"},
-		{"/api/v1/readings?select=%23&from=2026-03-01T08:00:00Z&to=2026-03-01T08:02:00Z", 200, `[{"time":"2026-03-01T08:00:00Z","value":0},{"time":"2026-03-01T08:01:00Z","value":1}]`},
-		{"/api/v1/readings?select=%23&most=1&format=csv&" + window, 200, "series,time,value,unit\nstony-beck/raceway-1/oxygen,2026-03-01T08:00:00Z,0,mg/l\n"},
-		{"/api/v1/windows?select=%23&width=1h&format=csv&stats=mean,max_at&" + window, 200, "series,start,end,place,mean,max_at,unit,empty,filled,open\nstony-beck/raceway-1/oxygen,2026-03-01T08:00:00Z,2026-03-01T09:00:00Z,,29.5,2026-03-01T08:59:00Z,mg/l,false,false,false\n"},
+		{
+			"/api/v1/readings?select=%23&from=2026-03-01T08:00:00Z&to=2026-03-01T08:02:00Z", 200,
+			`[{"time":"2026-03-01T08:00:00Z","value":0},{"time":"2026-03-01T08:01:00Z","value":1}]`,
+		},
+		{
+			"/api/v1/readings?select=%23&most=1&format=csv&" + window, 200,
+			"series,time,value,unit\nstony-beck/raceway-1/oxygen,2026-03-01T08:00:00Z,0,mg/l\n",
+		},
+		{
+			"/api/v1/windows?select=%23&width=1h&format=csv&stats=mean,max_at&" + window, 200,
+			"series,start,end,place,mean,max_at,unit,empty,filled,open\nstony-beck/raceway-1/oxygen,2026-03-01T08:00:00Z,2026-03-01T09:00:00Z,,29.5,2026-03-01T08:59:00Z,mg/l,false,false,false\n",
+		},
 	} {
 		status, text := c.get(test.path)
 		where, _ := url.QueryUnescape(test.path)
@@ -285,7 +360,9 @@ func TestAnAnswerGoesUpToNow(t *testing.T) {
 	rows := column.New(1, 2) // two minutes later, of which no summary has been made
 	rows.Add(begin.Add(time.Hour+5*time.Second).UnixNano(), 1000)
 	rows.Add(begin.Add(time.Hour+65*time.Second).UnixNano(), 2000)
-	require.NoError(t, s.Store.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: 1, Tier: series.Readings, Rows: rows}}}))
+	require.NoError(t,
+		s.Store.Append(t.Context(),
+			engine.Batch{Entries: []engine.Entry{{Series: 1, Tier: series.Readings, Rows: rows}}}))
 	_, text = c.get(ask)
 	assert.Contains(t, text, `"count":[15,2]`)
 	assert.Contains(t, text, `"mean":[52,1500]`)
@@ -339,7 +416,8 @@ func TestEveryCallIsDescribedWithTheRoleItNeeds(t *testing.T) {
 			ofAll, _ := operation.Extensions["x-of-all"].(bool)
 			own, _ := operation.Extensions["x-own"].(bool)
 			described[method+" "+path] = apiserver.Needs{Role: access.Role(role), OfAll: ofAll, Own: own}
-			assert.Equal(t, role == "anyone", operation.Security != nil && len(*operation.Security) == 0, "%s %s", method, path)
+			assert.Equal(t, role == "anyone", operation.Security != nil && len(*operation.Security) == 0, "%s %s",
+				method, path)
 		}
 	}
 	assert.Equal(t, described, apiserver.Calls())
@@ -347,14 +425,33 @@ func TestEveryCallIsDescribedWithTheRoleItNeeds(t *testing.T) {
 
 func TestAProcessThatIsBothKnowsOfEachSeriesWhetherItsReadingsAreHere(t *testing.T) {
 	s := serve(t)
-	ids, err := s.Store.Define(t.Context(), []series.Definition{{Path: "long-mere/buoy-1/oxygen", Kind: series.Gauge, Unit: "mg/l", FreshFor: time.Minute}})
+	ids, err := s.Store.Define(t.Context(), []series.Definition{{
+		Path:     "long-mere/buoy-1/oxygen",
+		Kind:     series.Gauge,
+		Unit:     "mg/l",
+		FreshFor: time.Minute,
+	}})
 	require.NoError(t, err)
 	rows := rollup.NewBlock(series.Gauge, 60)
 	for i := range int64(60) {
 		start := begin.UnixNano() + i*int64(time.Minute)
-		rollup.Summary{Count: 6, Mean: 9, Min: 9, Max: 9, First: 9, Last: 9, MinAt: start, MaxAt: start, FirstAt: start, LastAt: start + 50e9}.AddTo(&rows, start, series.Gauge)
+		rollup.Summary{
+			Count:   6,
+			Mean:    9,
+			Min:     9,
+			Max:     9,
+			First:   9,
+			Last:    9,
+			MinAt:   start,
+			MaxAt:   start,
+			FirstAt: start,
+			LastAt:  start + 50e9,
+		}.AddTo(&rows,
+			start, series.Gauge)
 	}
-	require.NoError(t, s.Store.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: ids[0], Tier: series.Minute, Rows: rows}}}))
+	require.NoError(t,
+		s.Store.Append(t.Context(),
+			engine.Batch{Entries: []engine.Entry{{Series: ids[0], Tier: series.Minute, Rows: rows}}}))
 	c := newContract(t, s.Address)
 	_, text := c.get("/api/v1/windows?select=%2B/%2B/oxygen&from=2026-03-01T08:00:00Z&to=2026-03-01T09:00:00Z&width=1h&stats=count")
 	assert.Contains(t, text, `"count":[360]`)
@@ -373,10 +470,13 @@ func TestWindowsThatMayStillChangeAreMarkedOpen(t *testing.T) {
 	now := time.Now().UTC()
 	rows := column.New(1, 1)
 	rows.Add(now.Add(-time.Second).UnixNano(), 1)
-	require.NoError(t, s.Store.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: 1, Tier: series.Readings, Rows: rows}}}))
+	require.NoError(t,
+		s.Store.Append(t.Context(),
+			engine.Batch{Entries: []engine.Entry{{Series: 1, Tier: series.Readings, Rows: rows}}}))
 	status, text := c.get("/api/v1/windows?select=stony-beck/%23&last=10m&width=5m&stats=count")
 	assert.Equal(t, 200, status)
-	assert.Regexp(t, `"open":\[false,((false|true),)?true\]`, text, "just after its end, a window still waits for what is late")
+	assert.Regexp(t, `"open":\[false,((false|true),)?true\]`, text,
+		"just after its end, a window still waits for what is late")
 }
 
 func TestAClientThatStopsReadingIsGivenUp(t *testing.T) {

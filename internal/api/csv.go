@@ -45,7 +45,8 @@ func (w *csvRows) series(t *table, s query.SeriesRows) error {
 				w.row = append(w.row, numberText(f.of(s, f.stat)[i]))
 			}
 		}
-		w.row = append(w.row, plain.Cell(s.Unit), strconv.FormatBool(s.Empty[i]), strconv.FormatBool(s.Filled[i]), strconv.FormatBool(i < len(s.Open) && s.Open[i]))
+		w.row = append(w.row, plain.Cell(s.Unit), strconv.FormatBool(s.Empty[i]), strconv.FormatBool(s.Filled[i]),
+			strconv.FormatBool(i < len(s.Open) && s.Open[i]))
 		if err := w.csv.Write(w.row); err != nil {
 			return err
 		}

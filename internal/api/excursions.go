@@ -35,7 +35,13 @@ func (h handlers) excursions(c *gin.Context) {
 		fail(c, http.StatusBadRequest, "query", err.Error())
 		return
 	}
-	out := client.Excursions{From: q.Range.From.UTC(), To: q.Range.To.UTC(), Excursions: []client.Excursion{}, Silent: []client.Silence{}, Outages: []client.NamedOutage{}}
+	out := client.Excursions{
+		From:       q.Range.From.UTC(),
+		To:         q.Range.To.UTC(),
+		Excursions: []client.Excursion{},
+		Silent:     []client.Silence{},
+		Outages:    []client.NamedOutage{},
+	}
 	if len(h.view(c).List(q.Select)) > 0 || v.Get("select") != "" {
 		found, err := q.Run(c.Request.Context(), h.source(c))
 		if err != nil {
@@ -68,7 +74,8 @@ func readNight(v url.Values, now time.Time, zone *time.Location) (window.Range, 
 		return readRange(v, now, zone)
 	}
 	year, month, day := now.In(zone).Date()
-	from, err := window.ParseTime(time.Date(year, month, day-1, 0, 0, 0, 0, time.UTC).Format(time.DateOnly)+" 18:00", zone)
+	from, err := window.ParseTime(time.Date(year, month, day-1, 0, 0, 0, 0, time.UTC).Format(time.DateOnly)+" 18:00",
+		zone)
 	return window.Range{From: from, To: now}, err
 }
 
@@ -91,7 +98,12 @@ func addExcursed(out *client.Excursions, s query.Excursed) {
 		out.Excursions = append(out.Excursions, one)
 	}
 	for _, e := range s.Silences {
-		out.Silent = append(out.Silent, client.Silence{Path: string(s.Path), From: at(e.From), To: at(e.To), Over: e.Over})
+		out.Silent = append(out.Silent, client.Silence{
+			Path: string(s.Path),
+			From: at(e.From),
+			To:   at(e.To),
+			Over: e.Over,
+		})
 	}
 }
 
@@ -104,7 +116,13 @@ func (h handlers) addLinks(c *gin.Context, out *client.Excursions) error {
 	}
 	for _, o := range outages {
 		if h.seesLink(sees, o.Link) {
-			out.Outages = append(out.Outages, client.NamedOutage{ID: o.ID, Link: o.Link, Began: o.Began.UTC(), Ended: pointer(o.Ended), Reason: o.Reason})
+			out.Outages = append(out.Outages, client.NamedOutage{
+				ID:     o.ID,
+				Link:   o.Link,
+				Began:  o.Began.UTC(),
+				Ended:  pointer(o.Ended),
+				Reason: o.Reason,
+			})
 		}
 	}
 	if !h.seesAll(sees) {
@@ -135,6 +153,7 @@ func (h handlers) addLinks(c *gin.Context, out *client.Excursions) error {
 			out.Rejects = append(out.Rejects, *groups[g])
 		}
 	}
-	slices.SortFunc(out.Rejects, func(a, b client.RejectGroup) int { return strings.Compare(a.Source+a.Rule, b.Source+b.Rule) })
+	slices.SortFunc(out.Rejects,
+		func(a, b client.RejectGroup) int { return strings.Compare(a.Source+a.Rule, b.Source+b.Rule) })
 	return nil
 }

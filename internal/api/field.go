@@ -131,7 +131,8 @@ func (h handlers) plan(c *gin.Context) {
 		heard[i] = h.seriesOf(s)
 	}
 	now := h.now()
-	if counts, err := query.Counts(c.Request.Context(), h.source(c), series.Everything(), now.Add(-fieldwork.HeardFor), now); err == nil {
+	if counts, err := query.Counts(c.Request.Context(), h.source(c), series.Everything(), now.Add(-fieldwork.HeardFor),
+		now); err == nil {
 		heard = fieldwork.HowOften(heard, counts, now) // otherwise it goes by what was learned
 	}
 	out, err := fieldwork.PlanOf(h.Gateway, h.File(), heard)
@@ -177,7 +178,11 @@ func (h handlers) watchField(c *gin.Context) {
 	longer(c)
 	c.Header("Cache-Control", "no-store")
 	begun := false
-	err = fieldwork.Watch(ctx, g, fieldwork.Watching{Source: v.Get("source"), BrokerAddress: mqtt.BrokerAddress{Address: place}, Topics: v.Get("topics")}, func(now client.Watched) error {
+	err = fieldwork.Watch(ctx, g, fieldwork.Watching{
+		Source:        v.Get("source"),
+		BrokerAddress: mqtt.BrokerAddress{Address: place},
+		Topics:        v.Get("topics"),
+	}, func(now client.Watched) error {
 		begun = true
 		if !h.Gate.Book.Still(callerOf(c)) {
 			return errSessionOver

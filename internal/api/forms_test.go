@@ -16,7 +16,13 @@ import (
 	"nexocumula/client"
 )
 
-var hour = client.WindowsQuery{Select: []string{"#"}, From: begin, To: begin.Add(time.Hour), Width: "15m", Stats: []string{"mean", "sd", "max_at"}}
+var hour = client.WindowsQuery{
+	Select: []string{"#"},
+	From:   begin,
+	To:     begin.Add(time.Hour),
+	Width:  "15m",
+	Stats:  []string{"mean", "sd", "max_at"},
+}
 
 func TestArrowHasWhatJSONHas(t *testing.T) {
 	c := client.New(serve(t).Address)
@@ -31,7 +37,9 @@ func TestArrowHasWhatJSONHas(t *testing.T) {
 	defer stream.Release()
 	require.True(t, stream.Next())
 	record := stream.RecordBatch()
-	assert.Equal(t, []string{"series", "start", "end", "place", "mean", "sd", "max_at", "unit", "empty", "filled", "open"}, names(record.Schema().NumFields(), record.ColumnName))
+	assert.Equal(t, []string{
+		"series", "start", "end", "place", "mean", "sd", "max_at", "unit", "empty", "filled", "open",
+	}, names(record.Schema().NumFields(), record.ColumnName))
 	require.EqualValues(t, 8, record.NumRows())
 	for i := range 8 {
 		assert.Equal(t, "stony-beck/raceway-1/oxygen", record.Column(0).(*array.String).Value(i))
@@ -40,7 +48,8 @@ func TestArrowHasWhatJSONHas(t *testing.T) {
 		assert.Equal(t, math.IsNaN(mean), record.Column(4).IsNull(i))
 		if !math.IsNaN(mean) {
 			assert.Equal(t, mean, record.Column(4).(*array.Float64).Value(i))
-			assert.Equal(t, want.Series[0].Times["max_at"][i].UnixNano(), int64(record.Column(6).(*array.Timestamp).Value(i)))
+			assert.Equal(t, want.Series[0].Times["max_at"][i].UnixNano(),
+				int64(record.Column(6).(*array.Timestamp).Value(i)))
 		}
 		assert.Equal(t, want.Series[0].Empty[i], record.Column(8).(*array.Boolean).Value(i))
 	}
@@ -48,7 +57,11 @@ func TestArrowHasWhatJSONHas(t *testing.T) {
 	require.NoError(t, stream.Err())
 
 	body.Reset()
-	require.NoError(t, c.ReadingsAs(t.Context(), client.ReadingsQuery{Select: "#", From: begin, To: begin.Add(time.Hour)}, "arrow", &body))
+	require.NoError(t, c.ReadingsAs(t.Context(), client.ReadingsQuery{
+		Select: "#",
+		From:   begin,
+		To:     begin.Add(time.Hour),
+	}, "arrow", &body))
 	readings, err := ipc.NewReader(&body)
 	require.NoError(t, err)
 	defer readings.Release()
@@ -71,8 +84,13 @@ func names(n int, of func(int) string) (out []string) {
 // The form can also be asked for as HTTP has it.
 func TestTheHeaderAcceptChoosesTheForm(t *testing.T) {
 	s := serve(t)
-	for accept, want := range map[string]string{"text/csv": "text/csv; charset=utf-8", "application/vnd.apache.arrow.stream": "application/vnd.apache.arrow.stream", "*/*": "application/json; charset=utf-8"} {
-		req, err := http.NewRequest(http.MethodGet, s.Address+"/api/v1/windows?select=%23&width=15m&from=2026-03-01&to=2026-03-02", nil)
+	for accept, want := range map[string]string{
+		"text/csv":                            "text/csv; charset=utf-8",
+		"application/vnd.apache.arrow.stream": "application/vnd.apache.arrow.stream",
+		"*/*":                                 "application/json; charset=utf-8",
+	} {
+		req, err := http.NewRequest(http.MethodGet,
+			s.Address+"/api/v1/windows?select=%23&width=15m&from=2026-03-01&to=2026-03-02", nil)
 		require.NoError(t, err)
 		req.Header.Set("Accept", accept)
 		resp, err := http.DefaultClient.Do(req)
@@ -113,6 +131,8 @@ func TestWideHasARowForEachWindow(t *testing.T) {
 	}
 
 	body.Reset()
-	assert.ErrorContains(t, c.WindowsAs(t.Context(), client.WindowsQuery{Select: []string{"no/such"}}, "wide", &body), "no series")
-	assert.ErrorContains(t, c.ReadingsAs(t.Context(), client.ReadingsQuery{Select: "#", From: begin}, "wide", &body), "not known; use one of [json csv arrow]")
+	assert.ErrorContains(t, c.WindowsAs(t.Context(), client.WindowsQuery{Select: []string{"no/such"}}, "wide", &body),
+		"no series")
+	assert.ErrorContains(t, c.ReadingsAs(t.Context(), client.ReadingsQuery{Select: "#", From: begin}, "wide", &body),
+		"not known; use one of [json csv arrow]")
 }

@@ -45,7 +45,8 @@ func (h handlers) enrol(c *gin.Context) {
 	}
 	for _, name := range append([]string{in.Gateway}, in.Sites...) {
 		if err := series.CheckLevel(name); err != nil {
-			fail(c, http.StatusBadRequest, "body", "the name of a gateway is its site, the first level of its series, which "+err.Error())
+			fail(c, http.StatusBadRequest, "body",
+				"the name of a gateway is its site, the first level of its series, which "+err.Error())
 			return
 		}
 	}
@@ -54,7 +55,12 @@ func (h handlers) enrol(c *gin.Context) {
 		h.answerWrong(c, err)
 		return
 	}
-	c.JSON(http.StatusOK, client.Enrolment{Gateway: in.Gateway, Code: code, Ends: ends, Fingerprint: h.Gate.Fingerprint()})
+	c.JSON(http.StatusOK, client.Enrolment{
+		Gateway:     in.Gateway,
+		Code:        code,
+		Ends:        ends,
+		Fingerprint: h.Gate.Fingerprint(),
+	})
 }
 
 func (h handlers) join(c *gin.Context) {
@@ -95,7 +101,8 @@ func (h handlers) renewCredential(c *gin.Context) {
 		return
 	}
 	if !found.Good {
-		h.turnAway(c, callerOf(c), "gateways.renew", http.StatusUnauthorized, "token", "this is no credential of a gateway of that name")
+		h.turnAway(c, callerOf(c), "gateways.renew", http.StatusUnauthorized, "token",
+			"this is no credential of a gateway of that name")
 		return
 	}
 	next, err := h.Gate.Book.Renew(in.Gateway)

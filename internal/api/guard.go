@@ -27,7 +27,9 @@ const (
 )
 
 func newGuard() guard {
-	return guard{http.NewCrossOriginProtection(), new(sync.Mutex), map[string]*rate.Limiter{}, map[string]*rate.Limiter{}}
+	return guard{
+		http.NewCrossOriginProtection(), new(sync.Mutex), map[string]*rate.Limiter{}, map[string]*rate.Limiter{},
+	}
 }
 
 // room reports whether a caller may ask now. Who logs in has a room of his own, so that what others at his address

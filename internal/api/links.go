@@ -45,7 +45,12 @@ func (h handlers) linkHistory(c *gin.Context) {
 		fail(c, http.StatusInternalServerError, "store", err.Error())
 		return
 	}
-	out := client.LinkHistory{From: from.UTC(), To: to.UTC(), Ran: make([]client.LinkSpan, len(runs)), Links: []client.LinkAccounts{}}
+	out := client.LinkHistory{
+		From:  from.UTC(),
+		To:    to.UTC(),
+		Ran:   make([]client.LinkSpan, len(runs)),
+		Links: []client.LinkAccounts{},
+	}
 	for i, r := range runs {
 		out.Ran[i] = client.LinkSpan(r)
 	}
@@ -80,7 +85,8 @@ func (h handlers) linkHistory(c *gin.Context) {
 // fewer keeps of what waited for a link the most in each step of time.
 func fewer(all []records.Waiting, step time.Duration) (out []records.Waiting) {
 	for _, w := range all {
-		if n := len(out); n > 0 && out[n-1].Link == w.Link && step > 0 && out[n-1].At.Truncate(step).Equal(w.At.Truncate(step)) {
+		if n := len(out); n > 0 && out[n-1].Link == w.Link && step > 0 &&
+			out[n-1].At.Truncate(step).Equal(w.At.Truncate(step)) {
 			if w.Rows > out[n-1].Rows {
 				out[n-1] = w
 			}
@@ -107,7 +113,15 @@ func (h handlers) seesLink(sees access.Scope, link string) bool {
 }
 
 func outageOf(o records.Outage) client.Outage {
-	out := client.Outage{ID: o.ID, Began: o.Began, Ended: pointer(o.Ended), Reason: o.Reason, Waited: o.Waited, Oldest: pointer(o.Oldest), CaughtUp: pointer(o.CaughtUp)}
+	out := client.Outage{
+		ID:       o.ID,
+		Began:    o.Began,
+		Ended:    pointer(o.Ended),
+		Reason:   o.Reason,
+		Waited:   o.Waited,
+		Oldest:   pointer(o.Oldest),
+		CaughtUp: pointer(o.CaughtUp),
+	}
 	if !o.Oldest.IsZero() && !o.CaughtUp.IsZero() {
 		out.LongestMS = o.CaughtUp.Sub(o.Oldest).Milliseconds()
 	}

@@ -24,12 +24,24 @@ func cutOff(t *testing.T, s *service.Service) (fell time.Time) {
 	fell = time.Now().UTC().Add(-time.Hour).Truncate(time.Second)
 	up := fell.Add(10 * time.Minute)
 	outages := []*records.Outage{
-		{Link: "to head-office", Began: fell, Ended: up, Reason: "connection refused", Waited: 900, Oldest: fell.Add(time.Second), CaughtUp: up.Add(20 * time.Second)},
+		{
+			Link:     "to head-office",
+			Began:    fell,
+			Ended:    up,
+			Reason:   "connection refused",
+			Waited:   900,
+			Oldest:   fell.Add(time.Second),
+			CaughtUp: up.Add(20 * time.Second),
+		},
 		{Link: "from long-mere", Began: fell, Reason: "nothing was heard"},
 	}
 	var waiting []records.Waiting
 	for i := range 5000 {
-		waiting = append(waiting, records.Waiting{Link: "to head-office", At: fell.Add(time.Duration(i) * 100 * time.Millisecond), Rows: i})
+		waiting = append(waiting, records.Waiting{
+			Link: "to head-office",
+			At:   fell.Add(time.Duration(i) * 100 * time.Millisecond),
+			Rows: i,
+		})
 	}
 	require.NoError(t, s.Store.Links.Save(outages, waiting, records.Run{From: fell.Add(-time.Hour), To: up}))
 	return fell
@@ -100,7 +112,12 @@ func TestLinksAreForThoseWhoSeeWhatTheyCarry(t *testing.T) {
 func TestNotesAreSearchedAndDownloaded(t *testing.T) {
 	s := serve(t)
 	cl := client.New(s.Address)
-	for about, text := range map[string]string{"stony-beck": "Visit of the vet", "stony-beck/raceway-1": "Probe cleaned", "stony-beck/raceway-1/oxygen": "Probe, with a \"quote\"", "long-mere": "Storm"} {
+	for about, text := range map[string]string{
+		"stony-beck":                  "Visit of the vet",
+		"stony-beck/raceway-1":        "Probe cleaned",
+		"stony-beck/raceway-1/oxygen": "Probe, with a \"quote\"",
+		"long-mere":                   "Storm",
+	} {
 		_, err := cl.AddNote(t.Context(), client.NewNote{About: about, Text: text})
 		require.NoError(t, err)
 	}
@@ -119,7 +136,8 @@ func TestNotesAreSearchedAndDownloaded(t *testing.T) {
 	assert.Equal(t, []string{"cleaned", "quote"}, texts("text=PROBE"))
 	assert.Equal(t, []string{"cleaned"}, texts("text=probe+cleaned"))
 	assert.Equal(t, []string{"quote"}, texts("text=probe+oxygen"), "the place counts too")
-	assert.Equal(t, []string{"Visit", "cleaned", "quote"}, texts("select="+url.QueryEscape("stony-beck/raceway-1/#")), "a note about a site is one about its stations")
+	assert.Equal(t, []string{"Visit", "cleaned", "quote"}, texts("select="+url.QueryEscape("stony-beck/raceway-1/#")),
+		"a note about a site is one about its stations")
 	assert.Equal(t, []string{"Storm"}, texts("select="+url.QueryEscape("long-mere/#")))
 	status, text := c.call("GET", "/api/v1/notes?from=2026-01-02&to=2026-01-01", nil, nil)
 	assert.Equal(t, 400, status)
@@ -142,14 +160,16 @@ func TestRejectsAreFoundByTheTimeTheyAreOf(t *testing.T) {
 		if !of.IsZero() {
 			r.Reading = &reading.Reading{Path: "stony-beck/raceway-1/oxygen", Time: of.UnixNano(), Value: 99}
 		}
-		require.NoError(t, s.Store.Append(t.Context(), engine.Batch{Also: []sqlite.Change{s.Store.Rejects.Add([]reading.Reject{r})}}))
+		require.NoError(t,
+			s.Store.Append(t.Context(), engine.Batch{Also: []sqlite.Change{s.Store.Rejects.Add([]reading.Reject{r})}}))
 	}
 	day := begin.Add(24 * time.Hour)
 	refuse(day, day.Add(30*time.Hour), "late")
 	refuse(day.Add(30*time.Hour), day, "ahead")
 	refuse(time.Time{}, day.Add(time.Minute), "garbled")
 	c := newContract(t, s.Address)
-	query := fmt.Sprintf("/api/v1/rejects?from=%s&to=%s", day.Format(time.RFC3339), day.Add(time.Hour).Format(time.RFC3339))
+	query := fmt.Sprintf("/api/v1/rejects?from=%s&to=%s", day.Format(time.RFC3339),
+		day.Add(time.Hour).Format(time.RFC3339))
 	status, text := c.call("GET", query, nil, nil)
 	assert.Equal(t, 200, status)
 	assert.Contains(t, text, "late")

@@ -30,7 +30,12 @@ func (h handlers) moment(c *gin.Context) {
 		refused(c, err)
 		return
 	}
-	out := client.Moment{At: q.At.UTC(), How: string(q.How), Values: make([]client.Then, len(found)), Unknown: append([]string{}, unknown...)}
+	out := client.Moment{
+		At:      q.At.UTC(),
+		How:     string(q.How),
+		Values:  make([]client.Then, len(found)),
+		Unknown: append([]string{}, unknown...),
+	}
 	for i, f := range found {
 		out.Values[i] = client.Then{
 			Path: string(f.Path), Kind: string(f.Kind), Unit: f.Unit, Time: time.Unix(0, f.Time).UTC(),

@@ -50,7 +50,8 @@ func (h handlers) notes(c *gin.Context) {
 	sees, words := callerOf(c).Scope, strings.Fields(strings.ToLower(v.Get("text")))
 	found, err := h.Records.Notes.Between(from, to, int(most), func(n records.Note) bool {
 		said := strings.ToLower(n.Text + " " + n.About + " " + n.Author)
-		return sees.SeesAll(n.About) && (v.Get("select") == "" || access.About(selector, n.About) || covers(n.About, selector)) &&
+		return sees.SeesAll(n.About) && (v.Get("select") == "" || access.About(selector, n.About) ||
+			covers(n.About, selector)) &&
 			!slices.ContainsFunc(words, func(w string) bool { return !strings.Contains(said, w) })
 	})
 	if err != nil {
@@ -83,7 +84,10 @@ func notesCSV(c *gin.Context, found []records.Note) {
 	w := csv.NewWriter(c.Writer)
 	_ = w.Write([]string{"id", "at", "about", "text", "author", "written"}) // who does not read any more went away
 	for _, n := range found {
-		_ = w.Write([]string{strconv.FormatUint(n.ID, 10), n.At.Format(time.RFC3339Nano), plain.Cell(n.About), plain.Cell(n.Text), plain.Cell(n.Author), n.Written.Format(time.RFC3339Nano)})
+		_ = w.Write([]string{
+			strconv.FormatUint(n.ID, 10), n.At.Format(time.RFC3339Nano), plain.Cell(n.About), plain.Cell(n.Text),
+			plain.Cell(n.Author), n.Written.Format(time.RFC3339Nano),
+		})
 	}
 	w.Flush()
 }
@@ -95,7 +99,13 @@ func (h handlers) addNote(c *gin.Context) {
 		return
 	}
 	who := callerOf(c)
-	n := records.Note{At: h.now(), About: in.About, Text: strings.TrimSpace(in.Text), Author: who.Name, Written: h.now()}
+	n := records.Note{
+		At:      h.now(),
+		About:   in.About,
+		Text:    strings.TrimSpace(in.Text),
+		Author:  who.Name,
+		Written: h.now(),
+	}
 	if in.At != nil {
 		n.At = *in.At
 	}
@@ -120,7 +130,8 @@ func (h handlers) addNote(c *gin.Context) {
 func (h handlers) removeNote(c *gin.Context) {
 	id, err := strconv.ParseUint(c.Param("note"), 10, 63)
 	if err != nil {
-		fail(c, http.StatusBadRequest, "id", fmt.Sprintf("%q is no number of a note; /api/v1/notes lists them", c.Param("note")))
+		fail(c, http.StatusBadRequest, "id",
+			fmt.Sprintf("%q is no number of a note; /api/v1/notes lists them", c.Param("note")))
 		return
 	}
 	found, err := h.Records.Notes.Get(id)

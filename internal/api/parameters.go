@@ -18,12 +18,13 @@ const longestQuery = 32 << 10
 // names are parameters of a call; those that may come several times end with an asterisk.
 type names []string
 
-// read is the parameters of a call. Whatever the call does not know is refused, lest a
+// read returns the parameters of a call. Whatever the call does not know is refused, lest a
 // typing error go unnoticed.
 func (n names) read(c *gin.Context) (url.Values, error) {
 	v, err := url.ParseQuery(c.Request.URL.RawQuery)
 	if err != nil {
-		return nil, fmt.Errorf("the query cannot be read: %w; write what is not a letter or digit as %% and two hexadecimal digits, such as %%20", err)
+		return nil, fmt.Errorf("the query cannot be read: %w; write what is not a letter or digit as %% and two hexadecimal digits, such as %%20",
+			err)
 	}
 	for name, values := range v {
 		switch {
@@ -32,7 +33,8 @@ func (n names) read(c *gin.Context) (url.Values, error) {
 			if len(n) == 0 {
 				return nil, fmt.Errorf("parameter %q is not known; this call takes none", name)
 			}
-			return nil, fmt.Errorf("parameter %q is not known; use some of %s", name, strings.ReplaceAll(strings.Join(n, ", "), "*", ""))
+			return nil, fmt.Errorf("parameter %q is not known; use some of %s", name,
+				strings.ReplaceAll(strings.Join(n, ", "), "*", ""))
 		case len(values) > 1:
 			return nil, fmt.Errorf("%s is given twice, %q and %q; give it once", name, values[0], values[1])
 		}
@@ -52,11 +54,13 @@ func refuseLong(c *gin.Context) {
 		}
 	}
 	if size > longestHead {
-		fail(c, http.StatusRequestHeaderFieldsTooLarge, "headers", fmt.Sprintf("the request's headers have %d bytes; at most %d are read", size, longestHead))
+		fail(c, http.StatusRequestHeaderFieldsTooLarge, "headers",
+			fmt.Sprintf("the request's headers have %d bytes; at most %d are read", size, longestHead))
 		return
 	}
 	if len(c.Request.URL.RawQuery) > longestQuery {
-		fail(c, http.StatusRequestURITooLong, "query", fmt.Sprintf("the query has %d characters; at most %d are read", len(c.Request.URL.RawQuery), longestQuery))
+		fail(c, http.StatusRequestURITooLong, "query",
+			fmt.Sprintf("the query has %d characters; at most %d are read", len(c.Request.URL.RawQuery), longestQuery))
 	}
 }
 
@@ -79,14 +83,15 @@ func readSelector(v url.Values) (series.Selector, error) {
 
 const mostSelectors = 500
 
-// readSelectors is the series that several selects name, of which each narrows by all labels.
+// readSelectors returns the series that several selects name, of which each narrows by all labels.
 func readSelectors(v url.Values) ([]series.Selector, error) {
 	texts := v["select"]
 	switch {
 	case len(texts) == 0:
 		texts = []string{""} // which is told what is missing
 	case len(texts) > mostSelectors:
-		return nil, fmt.Errorf("select is given %d times; at most %d are read: use wildcards, such as select=long-mere/+/water_temp", len(texts), mostSelectors)
+		return nil, fmt.Errorf("select is given %d times; at most %d are read: use wildcards, such as select=long-mere/+/water_temp",
+			len(texts), mostSelectors)
 	}
 	out := make([]series.Selector, len(texts))
 	for i, text := range texts {
@@ -98,7 +103,7 @@ func readSelectors(v url.Values) ([]series.Selector, error) {
 	return out, nil
 }
 
-// readSelected is the series that select and label name, all of them without.
+// readSelected returns the series that select and label name, all of them without.
 func readSelected(v url.Values) (series.Selector, error) {
 	text := v.Get("select")
 	if text == "" {

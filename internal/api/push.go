@@ -45,7 +45,8 @@ func (h handlers) push(c *gin.Context) {
 	}
 	if receiver == nil {
 		c.Header("WWW-Authenticate", "Bearer")
-		h.turnAway(c, access.Nobody(address(c), access.Rights{}), "readings", http.StatusUnauthorized, "token", "no sender of an http_push source has this token; send it as Authorization: Bearer TOKEN. A token made here is for the sender of its name, and has the role sender")
+		h.turnAway(c, access.Nobody(address(c), access.Rights{}), "readings", http.StatusUnauthorized, "token",
+			"no sender of an http_push source has this token; send it as Authorization: Bearer TOKEN. A token made here is for the sender of its name, and has the role sender")
 		return
 	}
 	topic := c.Query("topic")
@@ -55,17 +56,22 @@ func (h handlers) push(c *gin.Context) {
 		form, ok = push.Message, true
 	}
 	if !ok {
-		fail(c, http.StatusUnsupportedMediaType, "content_type", fmt.Sprintf("Content-Type %q is not taken; use application/senml+json, application/senml+cbor or text/csv, or say with ?topic= which of the source's messages: it is", media))
+		fail(c, http.StatusUnsupportedMediaType, "content_type",
+			fmt.Sprintf("Content-Type %q is not taken; use application/senml+json, application/senml+cbor or text/csv, or say with ?topic= which of the source's messages: it is",
+				media))
 		return
 	}
 	key := c.GetHeader("Idempotency-Key")
 	if len(key) > longestKey || !utf8.ValidString(key) {
-		fail(c, http.StatusBadRequest, "key", fmt.Sprintf("the Idempotency-Key has %d bytes; at most %d are taken", len(key), longestKey))
+		fail(c, http.StatusBadRequest, "key",
+			fmt.Sprintf("the Idempotency-Key has %d bytes; at most %d are taken", len(key), longestKey))
 		return
 	}
 	body, err := io.ReadAll(http.MaxBytesReader(c.Writer, c.Request.Body, int64(receiver.MaxBody())))
 	if _, large := errors.AsType[*http.MaxBytesError](err); large {
-		fail(c, http.StatusRequestEntityTooLarge, "too_large", fmt.Sprintf("the body is longer than max_body allows, %d bytes; send fewer rows at a time", receiver.MaxBody()))
+		fail(c, http.StatusRequestEntityTooLarge, "too_large",
+			fmt.Sprintf("the body is longer than max_body allows, %d bytes; send fewer rows at a time",
+				receiver.MaxBody()))
 		return
 	}
 	if err != nil {
@@ -74,7 +80,9 @@ func (h handlers) push(c *gin.Context) {
 	if packed := c.GetHeader("Content-Encoding"); packed != "" && packed != "identity" {
 		if !slices.Contains(payload.Compressions, packed) {
 			c.Header("Accept-Encoding", strings.Join(payload.Compressions, ", "))
-			fail(c, http.StatusUnsupportedMediaType, "content_encoding", fmt.Sprintf("Content-Encoding %q is not taken; use %s", packed, strings.Join(payload.Compressions, ", ")))
+			fail(c, http.StatusUnsupportedMediaType, "content_encoding",
+				fmt.Sprintf("Content-Encoding %q is not taken; use %s", packed,
+					strings.Join(payload.Compressions, ", ")))
 			return
 		}
 		if body, err = payload.Unpack(packed, body, receiver.MaxBody()); err != nil {
@@ -93,11 +101,14 @@ func (h handlers) push(c *gin.Context) {
 		return
 	}
 	if errors.Is(err, records.ErrOtherBody) {
-		fail(c, http.StatusConflict, "key", fmt.Sprintf("the Idempotency-Key %q came before with another body, so nothing was stored; give each new request a key of its own", key))
+		fail(c, http.StatusConflict, "key",
+			fmt.Sprintf("the Idempotency-Key %q came before with another body, so nothing was stored; give each new request a key of its own",
+				key))
 		return
 	}
 	if err != nil {
-		fail(c, http.StatusServiceUnavailable, "not_stored", "the readings could not be stored now; send them again: "+err.Error())
+		fail(c, http.StatusServiceUnavailable, "not_stored",
+			"the readings could not be stored now; send them again: "+err.Error())
 		return
 	}
 	answer := client.Pushed{Accepted: outcome.Accepted, Refused: len(outcome.Refused), Rows: []client.RefusedRow{}}

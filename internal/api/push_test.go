@@ -35,7 +35,12 @@ func TestPushedReadingsAreOnDiskWhenTheAnswerComes(t *testing.T) {
 		return err == nil && h.Gateway.Sources[1].Up
 	}, time.Minute, 10*time.Millisecond)
 	count := func(path string) float64 {
-		all, err := ask.Windows(t.Context(), client.WindowsQuery{Select: []string{path}, Last: "2y", Width: "whole", Stats: []string{"count"}})
+		all, err := ask.Windows(t.Context(), client.WindowsQuery{
+			Select: []string{path},
+			Last:   "2y",
+			Width:  "whole",
+			Stats:  []string{"count"},
+		})
 		if err != nil {
 			return 0
 		}
@@ -44,7 +49,9 @@ func TestPushedReadingsAreOnDiskWhenTheAnswerComes(t *testing.T) {
 	now := time.Now().UTC().Add(-time.Hour).Truncate(time.Second)
 	at := func(i int) string { return now.Add(time.Duration(i) * time.Second).Format(time.RFC3339) }
 
-	status, text := c.call(http.MethodPost, "/api/v1/readings", fmt.Appendf(nil, "series,time,value,unit\nmast/wind,%s,36,km/h\nmast/gate,%d,open,\n", at(0), now.Unix()), pushHeader(pushToken, "text/csv; charset=utf-8", ""))
+	status, text := c.call(http.MethodPost, "/api/v1/readings",
+		fmt.Appendf(nil, "series,time,value,unit\nmast/wind,%s,36,km/h\nmast/gate,%d,open,\n", at(0), now.Unix()),
+		pushHeader(pushToken, "text/csv; charset=utf-8", ""))
 	assert.Equal(t, 200, status)
 	assert.JSONEq(t, `{"accepted":2,"refused":0,"rows":[]}`, text)
 	latest, err := ask.Now(t.Context(), "stony-beck/mast/+")
@@ -67,27 +74,34 @@ func TestPushedReadingsAreOnDiskWhenTheAnswerComes(t *testing.T) {
 	}
 	assert.EqualValues(t, 2, count("stony-beck/mast/wind"))
 
-	pack, err := cbor.Marshal([]map[int]any{{-2: "mast/", -3: float64(now.Unix() + 10), 0: "wind", 1: "m/s", 2: 4}, {0: "wind", 6: 1, 2: 5}})
+	pack, err := cbor.Marshal([]map[int]any{
+		{-2: "mast/", -3: float64(now.Unix() + 10), 0: "wind", 1: "m/s", 2: 4}, {0: "wind", 6: 1, 2: 5},
+	})
 	require.NoError(t, err)
-	status, text = c.call(http.MethodPost, "/api/v1/readings", pack, pushHeader(pushToken, "application/senml+cbor", ""))
+	status, text = c.call(http.MethodPost, "/api/v1/readings", pack,
+		pushHeader(pushToken, "application/senml+cbor", ""))
 	assert.Equal(t, 200, status, text)
 	assert.EqualValues(t, 4, count("stony-beck/mast/wind"))
 
 	timeless := []byte(`[{"n":"mast/rain","v":1},{"n":"mast/rain","v":2,"t":-5}]`)
 	for range 3 {
-		status, text = c.call(http.MethodPost, "/api/v1/readings", timeless, pushHeader(pushToken, "application/senml+json", "a-key"))
+		status, text = c.call(http.MethodPost, "/api/v1/readings", timeless,
+			pushHeader(pushToken, "application/senml+json", "a-key"))
 		assert.Equal(t, 200, status, text)
 	}
 	assert.EqualValues(t, 2, count("stony-beck/mast/rain"), "a retry counts once")
-	_, err = ask.Push(t.Context(), pushToken, "application/senml+json", "another-key", strings.NewReader(string(timeless)))
+	_, err = ask.Push(t.Context(), pushToken, "application/senml+json", "another-key",
+		strings.NewReader(string(timeless)))
 	require.NoError(t, err)
 	assert.EqualValues(t, 4, count("stony-beck/mast/rain"))
-	status, text = c.call(http.MethodPost, "/api/v1/readings", []byte(`[{"n":"mast/rain","v":9}]`), pushHeader(pushToken, "application/senml+json", "a-key"))
+	status, text = c.call(http.MethodPost, "/api/v1/readings", []byte(`[{"n":"mast/rain","v":9}]`),
+		pushHeader(pushToken, "application/senml+json", "a-key"))
 	assert.Equal(t, 409, status)
 	assert.Contains(t, text, "came before with another body, so nothing was stored")
 	assert.EqualValues(t, 4, count("stony-beck/mast/rain"))
 	before := count("stony-beck/mast/wind")
-	would, err := ask.PreviewPush(t.Context(), pushToken, "text/csv", strings.NewReader("series,time,value,unit\nmast/wind,"+at(20)+",36,km/h\nmast/wind,"+at(21)+",500,m/s\nmast/gate,"+at(20)+",open,\nsilo/feed,"+at(20)+",1,\n"))
+	would, err := ask.PreviewPush(t.Context(), pushToken, "text/csv",
+		strings.NewReader("series,time,value,unit\nmast/wind,"+at(20)+",36,km/h\nmast/wind,"+at(21)+",500,m/s\nmast/gate,"+at(20)+",open,\nsilo/feed,"+at(20)+",1,\n"))
 	require.NoError(t, err)
 	assert.Equal(t, 2, would.Accepted)
 	assert.Equal(t, []client.PreviewedRow{
@@ -136,12 +150,18 @@ func TestAnyFormOfMessageCanBePushed(t *testing.T) {
 		{"station/mast", packed(good), []string{"Content-Encoding", "gzip"}, 200, `"accepted":1`},
 		{"station/mast", []byte(`{"at":"` + now + `","wind":"-"}`), nil, 200, `{"accepted":0,"refused":0,"rows":[]}`},
 		{"station/silo", []byte(good), nil, 422, "sender mast may not send stony-beck/silo/wind"},
-		{"station/mast", []byte(`{"at":"` + now + `"}`), nil, 422, `{"place":"topic station/mast","reason":"stony-beck/mast/wind: payload has nothing at /wind"}`},
+		{
+			"station/mast", []byte(`{"at":"` + now + `"}`), nil, 422,
+			`{"place":"topic station/mast","reason":"stony-beck/mast/wind: payload has nothing at /wind"}`,
+		},
 		{"mast", []byte(good), nil, 422, "topic matches no messages: entry; those are station/{station}"},
 		{"station/mast", []byte(good), []string{"Content-Encoding", "br"}, 415, "use gzip, deflate, zstd"},
 		{"station/mast", []byte(good), []string{"Content-Encoding", "gzip"}, 422, "payload is not gzip"},
 		{"station/mast", []byte(`{"at":"` + now + `","wind":500}`), nil, 422, "above the range's high end 100"},
-		{"station/mast", packed(strings.Repeat(" ", 3000) + good), []string{"Content-Encoding", "gzip"}, 422, "more than 2000 bytes long, once unpacked"},
+		{
+			"station/mast", packed(strings.Repeat(" ", 3000) + good), []string{"Content-Encoding", "gzip"}, 422,
+			"more than 2000 bytes long, once unpacked",
+		},
 	} {
 		status, text := post(test.topic, test.body, test.header...)
 		assert.Equal(t, test.status, status, text)
@@ -149,7 +169,8 @@ func TestAnyFormOfMessageCanBePushed(t *testing.T) {
 	}
 	// What was refused is read again as a message; a row of a document is what it was.
 	ask := client.New(s.Address)
-	_, err := ask.Push(t.Context(), pushToken, "text/csv", "", strings.NewReader("series,time,value\nmast/wind,"+now+",700\nmast/wind,"+now+",x\n"))
+	_, err := ask.Push(t.Context(), pushToken, "text/csv", "",
+		strings.NewReader("series,time,value\nmast/wind,"+now+",700\nmast/wind,"+now+",x\n"))
 	assert.Error(t, err)
 	kept, err := ask.Rejects(t.Context(), client.RejectFilter{Source: "scripts", Limit: 100})
 	require.NoError(t, err)
@@ -188,10 +209,12 @@ func TestPushesThatCannotBeTakenAreRefused(t *testing.T) {
 		{pushToken, "application/senml+json", "{}", 422, "where SenML's array of records should be"},
 		{pushToken, "application/senml+cbor", "\xff", 422, "payload is not CBOR"},
 	} {
-		status, text := c.call(http.MethodPost, "/api/v1/readings", []byte(test.body), pushHeader(test.token, test.form, ""))
+		status, text := c.call(http.MethodPost, "/api/v1/readings", []byte(test.body),
+			pushHeader(test.token, test.form, ""))
 		assert.Equal(t, test.status, status, text)
 		assert.Contains(t, text, test.wrong)
 	}
-	status, _ := c.call(http.MethodPost, "/api/v1/readings", nil, pushHeader(pushToken, "text/csv", strings.Repeat("k", 201)))
+	status, _ := c.call(http.MethodPost, "/api/v1/readings", nil,
+		pushHeader(pushToken, "text/csv", strings.Repeat("k", 201)))
 	assert.Equal(t, 400, status)
 }

@@ -89,7 +89,13 @@ func (w *readingsJSON) Begin(s engine.Series, unit string) error {
 	} else {
 		w.to.text(`]},`)
 	}
-	about, err := json.Marshal(client.SeriesReadings{Path: string(s.Path), Kind: string(s.Kind), Unit: unit, States: s.States.Map(), Thinning: thinningOf(s)})
+	about, err := json.Marshal(client.SeriesReadings{
+		Path:     string(s.Path),
+		Kind:     string(s.Kind),
+		Unit:     unit,
+		States:   s.States.Map(),
+		Thinning: thinningOf(s),
+	})
 	if err != nil {
 		return err
 	}

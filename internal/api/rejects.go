@@ -80,7 +80,8 @@ func wantedRejects(source, rule, selector string) (out records.Wanting, err erro
 
 func rejectOf(r reading.Reject) client.Reject {
 	out := client.Reject{
-		ID: r.ID, Time: at(r.Time), Source: r.Source, Place: r.Place, Rule: r.Rule, Reason: r.Reason, Raw: append([]byte{}, r.Raw...), ReplayedAt: timeOrNil(r.Replayed),
+		ID: r.ID, Time: at(r.Time), Source: r.Source, Place: r.Place, Rule: r.Rule, Reason: r.Reason, Raw: append([]byte{},
+			r.Raw...), ReplayedAt: timeOrNil(r.Replayed),
 	}
 	if one := r.Reading; one != nil {
 		out.Series, out.Value, out.Text, out.Unit, out.ReadingTime = string(one.Path), client.Number(one.Value), one.Text, one.Unit, timeOrNil(one.Time)
@@ -94,7 +95,8 @@ func rejectOf(r reading.Reject) client.Reject {
 func (h handlers) reject(c *gin.Context) {
 	id, err := strconv.ParseUint(c.Param("id"), 10, 63)
 	if err != nil {
-		fail(c, http.StatusBadRequest, "id", fmt.Sprintf("%q is no number of a reject; /api/v1/rejects lists them", c.Param("id")))
+		fail(c, http.StatusBadRequest, "id",
+			fmt.Sprintf("%q is no number of a reject; /api/v1/rejects lists them", c.Param("id")))
 		return
 	}
 	found, err := h.Records.Rejects.Get(id)
@@ -102,7 +104,8 @@ func (h handlers) reject(c *gin.Context) {
 	case err != nil:
 		fail(c, http.StatusInternalServerError, "store", err.Error())
 	case found == nil:
-		fail(c, http.StatusNotFound, "id", fmt.Sprintf("there is no reject %d, or it is no longer kept; the newest %d are", id, maxReplay))
+		fail(c, http.StatusNotFound, "id",
+			fmt.Sprintf("there is no reject %d, or it is no longer kept; the newest %d are", id, maxReplay))
 	default:
 		c.JSON(http.StatusOK, rejectOf(*found))
 	}
@@ -123,7 +126,8 @@ func (h handlers) rejectCounts(c *gin.Context) {
 		if text := v.Get(end.name); text != "" {
 			at, err := time.Parse(time.RFC3339, text)
 			if err != nil {
-				fail(c, http.StatusBadRequest, end.name, fmt.Sprintf("%s %q is no time; write one such as 2026-03-01T08:00:00Z", end.name, text))
+				fail(c, http.StatusBadRequest, end.name,
+					fmt.Sprintf("%s %q is no time; write one such as 2026-03-01T08:00:00Z", end.name, text))
 				return
 			}
 			*end.into = at
@@ -164,7 +168,8 @@ func (h handlers) replay(c *gin.Context) {
 	longer(c)
 	done, err := g.Replay(c.Request.Context(), rejects)
 	if err != nil {
-		fail(c, http.StatusServiceUnavailable, "store", fmt.Sprintf("not all is known to be on disk; send it again, nothing counts twice: %v", err))
+		fail(c, http.StatusServiceUnavailable, "store",
+			fmt.Sprintf("not all is known to be on disk; send it again, nothing counts twice: %v", err))
 		return
 	}
 	out := client.ReplayOutcome{Looked: len(done), Refused: []client.StillRefused{}}

@@ -16,10 +16,13 @@ func (h handlers) reload(c *gin.Context) {
 	var problems shape.Problems
 	switch {
 	case errors.As(err, &problems):
-		fail(c, http.StatusUnprocessableEntity, "configuration", "everything stays as it is, for the file is not good:\n"+problems.Error())
+		fail(c, http.StatusUnprocessableEntity, "configuration",
+			"everything stays as it is, for the file is not good:\n"+problems.Error())
 	case err != nil:
 		fail(c, http.StatusConflict, "configuration", "everything stays as it is: "+err.Error())
 	default:
-		c.JSON(http.StatusOK, client.Reloaded{Applied: append([]string{}, applied...), Restart: append([]string{}, restart...)})
+		c.JSON(http.StatusOK, client.Reloaded{
+			Applied: append([]string{}, applied...), Restart: append([]string{}, restart...),
+		})
 	}
 }

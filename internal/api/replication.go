@@ -34,7 +34,9 @@ func (h handlers) replication(c *gin.Context) {
 	body, err := io.ReadAll(http.MaxBytesReader(c.Writer, c.Request.Body, wire.MaxEnvelope))
 	var large *http.MaxBytesError
 	if errors.As(err, &large) {
-		refuseEnvelope(c, http.StatusRequestEntityTooLarge, wire.Refusal{Code: wire.CodeMalformed, Message: "the envelope is larger than 4 MiB; send fewer summaries"})
+		refuseEnvelope(c, http.StatusRequestEntityTooLarge, wire.Refusal{
+			Code: wire.CodeMalformed, Message: "the envelope is larger than 4 MiB; send fewer summaries",
+		})
 		return
 	}
 	if err != nil {

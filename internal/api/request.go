@@ -20,7 +20,8 @@ const largestRequest = 1 << 20
 // description has it. A page of somewhere else cannot send that type without being asked first.
 func request[T any](c *gin.Context) (out T, ok bool) {
 	if media, _, _ := mime.ParseMediaType(c.GetHeader("Content-Type")); media != "application/json" {
-		fail(c, http.StatusUnsupportedMediaType, "content_type", fmt.Sprintf("Content-Type %q is not taken; use application/json", media))
+		fail(c, http.StatusUnsupportedMediaType, "content_type",
+			fmt.Sprintf("Content-Type %q is not taken; use application/json", media))
 		return out, false
 	}
 	d := json.NewDecoder(http.MaxBytesReader(c.Writer, c.Request.Body, largestRequest))
@@ -32,17 +33,19 @@ func request[T any](c *gin.Context) (out T, ok bool) {
 		}
 	}
 	if _, large := errors.AsType[*http.MaxBytesError](err); large {
-		fail(c, http.StatusRequestEntityTooLarge, "too_large", fmt.Sprintf("the body is longer than %d bytes", largestRequest))
+		fail(c, http.StatusRequestEntityTooLarge, "too_large",
+			fmt.Sprintf("the body is longer than %d bytes", largestRequest))
 		return out, false
 	}
 	if err != nil {
-		fail(c, http.StatusBadRequest, "body", fmt.Sprintf("the body is not as /api/openapi.yaml has it: %v", plain.JSON(err)))
+		fail(c, http.StatusBadRequest, "body",
+			fmt.Sprintf("the body is not as /api/openapi.yaml has it: %v", plain.JSON(err)))
 		return out, false
 	}
 	return out, true
 }
 
-// collecting is the gateway, or answers that there is none.
+// collecting returns the gateway, or answers that there is none.
 func (h handlers) collecting(c *gin.Context) (*gateway.Gateway, bool) {
 	if h.Gateway == nil {
 		fail(c, http.StatusNotFound, "no_gateway", "this service collects nothing; ask a gateway")

@@ -74,8 +74,14 @@ func (h handlers) routes() []route {
 		{remove, "/api/v1/notes/:note", access.Operator, h.removeNote, audited},
 		{post, wire.Path, access.Gateway, h.replication, 0},
 		{post, wire.CredentialPath, access.Gateway, h.renewCredential, 0},
-		{get, "/api/openapi.yaml", access.Anyone, func(c *gin.Context) { c.Data(http.StatusOK, "application/yaml", api.OpenAPI) }, 0},
-		{get, "/api/board.schema.json", access.Anyone, func(c *gin.Context) { c.Data(http.StatusOK, "application/schema+json", api.BoardSchema) }, 0},
+		{
+			get, "/api/openapi.yaml", access.Anyone,
+			func(c *gin.Context) { c.Data(http.StatusOK, "application/yaml", api.OpenAPI) }, 0,
+		},
+		{
+			get, "/api/board.schema.json", access.Anyone,
+			func(c *gin.Context) { c.Data(http.StatusOK, "application/schema+json", api.BoardSchema) }, 0,
+		},
 
 		{get, "/api/v1/session", access.Anyone, h.session, 0},
 		{post, "/api/v1/session", access.Anyone, h.login, 0},

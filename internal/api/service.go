@@ -26,7 +26,11 @@ func (h handlers) health(c *gin.Context) {
 	}
 	out := client.Health{
 		Status: "ok", Troubles: []string{}, Version: h.Version, Started: h.Started.UTC(), Site: h.site(), Zone: h.Zone, Zones: h.Zones(),
-		Series: h.Store.Count(), StoreCounts: &client.StoreCounts{Unsealed: h.Store.UnsealedRows(), Damaged: h.Store.Damaged(), Dropped: h.Dropped()},
+		Series: h.Store.Count(), StoreCounts: &client.StoreCounts{
+			Unsealed: h.Store.UnsealedRows(),
+			Damaged:  h.Store.Damaged(),
+			Dropped:  h.Dropped(),
+		},
 	}
 	trouble := func(format string, args ...any) {
 		out.Status = "trouble"
@@ -66,10 +70,12 @@ func (h handlers) health(c *gin.Context) {
 			trouble("uplink %s: the central refuses %s, %d summaries wait: %s", u.Name, r.Series, r.Rows, r.Reason)
 		}
 		if u.RefusedRecords > 0 {
-			trouble("uplink %s: the central refused %d notes since the start; they stay here, and the log says why", u.Name, u.RefusedRecords)
+			trouble("uplink %s: the central refused %d notes since the start; they stay here, and the log says why",
+				u.Name, u.RefusedRecords)
 		}
 		if u.Backlog.GivenUp > 0 {
-			trouble("uplink %s: %d summaries were given up before they could be sent, as give_up_unsent_after has it", u.Name, u.Backlog.GivenUp)
+			trouble("uplink %s: %d summaries were given up before they could be sent, as give_up_unsent_after has it",
+				u.Name, u.Backlog.GivenUp)
 		}
 	}
 	if h.Gateway != nil {
@@ -78,7 +84,7 @@ func (h handlers) health(c *gin.Context) {
 	c.JSON(http.StatusOK, out)
 }
 
-// partHealth is how the service stands for somebody who may see a part of it: nothing in it
+// partHealth returns how the service stands for somebody who may see a part of it: nothing in it
 // is of what he may not see.
 func (h handlers) partHealth(c *gin.Context, sees access.Scope) client.Health {
 	seen := h.view(c).List(series.Everything())
@@ -99,7 +105,8 @@ func (h handlers) partHealth(c *gin.Context, sees access.Scope) client.Health {
 		for _, l := range h.links(sees) {
 			if !l.Up(h.now()) {
 				out.Status = "trouble"
-				out.Troubles = append(out.Troubles, fmt.Sprintf("gateway %s is silent, last heard %s", l.Gateway, orNever(l.HeardAt)))
+				out.Troubles = append(out.Troubles,
+					fmt.Sprintf("gateway %s is silent, last heard %s", l.Gateway, orNever(l.HeardAt)))
 			}
 		}
 	}
@@ -141,7 +148,8 @@ func (h handlers) gatewayHealth(trouble func(string, ...any)) *client.GatewayHea
 		}
 		out.Sources = append(out.Sources, client.Source{
 			Name: s.Name, Form: s.Form, Address: s.Address, Up: s.Up, Silent: pointer(s.Silent), Messages: s.Messages, Acked: s.Acked, Readings: s.Readings,
-			Line: lineOf(s.Line), Rejects: s.Rejects, Ignored: s.Ignored, Errors: s.Errors, LastAt: pointer(s.LastAt), LastError: s.LastError, Absent: append([]string{}, s.Absent...), Faults: faults,
+			Line: lineOf(s.Line), Rejects: s.Rejects, Ignored: s.Ignored, Errors: s.Errors, LastAt: pointer(s.LastAt), LastError: s.LastError, Absent: append([]string{},
+				s.Absent...), Faults: faults,
 		})
 	}
 	return out
@@ -170,7 +178,7 @@ func (h handlers) storeHealth(damaged uint64, trouble func(string, ...any)) {
 	}
 }
 
-// now is the time of day.
+// now returns the time of day.
 func (h handlers) now() time.Time { return h.Store.Judge().Now() }
 
 func orNever(t time.Time) string {
@@ -202,7 +210,12 @@ func (h handlers) uplinks(c *gin.Context) {
 			Refused:    []client.RefusedSeries{},
 		}
 		for _, r := range u.Refused {
-			one.Refused = append(one.Refused, client.RefusedSeries{Path: string(r.Series), Reason: r.Reason, Since: r.Since.UTC(), Rows: r.Rows})
+			one.Refused = append(one.Refused, client.RefusedSeries{
+				Path:   string(r.Series),
+				Reason: r.Reason,
+				Since:  r.Since.UTC(),
+				Rows:   r.Rows,
+			})
 		}
 		out.Sending = append(out.Sending, one)
 	}
@@ -221,7 +234,7 @@ func (h handlers) uplinks(c *gin.Context) {
 	c.JSON(http.StatusOK, out)
 }
 
-// sending are the uplinks, for whoever may see all that they send.
+// sending returns the uplinks, for whoever may see all that they send.
 func (h handlers) sending(sees access.Scope) []Uplink {
 	if !h.seesAll(sees) {
 		return nil

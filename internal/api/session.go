@@ -22,7 +22,15 @@ func cookieName(c *gin.Context) string {
 }
 
 func setCookie(c *gin.Context, name, value string, ends time.Time, site http.SameSite) {
-	cookie := &http.Cookie{Name: name, Value: value, Path: "/", Expires: ends, HttpOnly: true, Secure: c.Request.TLS != nil, SameSite: site}
+	cookie := &http.Cookie{
+		Name:     name,
+		Value:    value,
+		Path:     "/",
+		Expires:  ends,
+		HttpOnly: true,
+		Secure:   c.Request.TLS != nil,
+		SameSite: site,
+	}
 	if value == "" {
 		cookie.MaxAge = -1
 	}
@@ -36,7 +44,8 @@ func (h handlers) session(c *gin.Context) {
 	}
 	who := callerOf(c)
 	out := client.Session{
-		LoginNeeded: h.Gate.Login, Open: h.Gate.Open, Setup: h.Gate.Login && !h.Gate.Book.Governed(), Fingerprint: h.Gate.Fingerprint(), Central: h.Central != nil,
+		LoginNeeded: h.Gate.Login, Open: h.Gate.Open, Setup: h.Gate.Login &&
+			!h.Gate.Book.Governed(), Fingerprint: h.Gate.Fingerprint(), Central: h.Central != nil,
 		Name: who.Name, Kind: who.Kind, Role: string(who.Role), Sees: who.Scope.List(), Whole: h.seesAll(who.Scope),
 	}
 	if p := h.Gate.Provider; p != nil {
@@ -99,7 +108,7 @@ func (h handlers) keep(c *gin.Context, s access.Session) {
 	}
 }
 
-// deviceCookie is the name of the cookie by which a browser shows that somebody logged in with it before.
+// deviceCookie returns the name of the cookie by which a browser shows that somebody logged in with it before.
 func deviceCookie(c *gin.Context) string { return cookieName(c) + "-device" }
 
 func (h handlers) logout(c *gin.Context) {
@@ -128,7 +137,7 @@ func (h handlers) redeem(c *gin.Context) {
 	c.JSON(http.StatusOK, client.Redeemed{Account: name})
 }
 
-// placeOf is where a browser reached the service.
+// placeOf returns where a browser reached the service.
 func placeOf(c *gin.Context) access.WebOrigin {
 	host, scheme := c.Request.Host, "http://"
 	if c.Request.TLS != nil {
@@ -165,7 +174,8 @@ const errandCookie = "nexocumula-errand"
 
 func (h handlers) goToProvider(c *gin.Context) {
 	if h.Gate.Provider == nil {
-		fail(c, http.StatusNotFound, "provider", "this service has no provider; see access.provider in its configuration")
+		fail(c, http.StatusNotFound, "provider",
+			"this service has no provider; see access.provider in its configuration")
 		return
 	}
 	url, state, err := h.Gate.Book.GoToProvider(c.Request.Context(), h.Gate.Provider)
@@ -185,13 +195,16 @@ func (h handlers) backFromProvider(c *gin.Context) {
 	state := c.Query("state")
 	switch {
 	case h.Gate.Provider == nil:
-		fail(c, http.StatusNotFound, "provider", "this service has no provider; see access.provider in its configuration")
+		fail(c, http.StatusNotFound, "provider",
+			"this service has no provider; see access.provider in its configuration")
 		return
 	case err != nil || state == "" || cookie.Value != state:
-		h.turnAway(c, callerOf(c), "login", http.StatusForbidden, "provider", "this login was not begun in this browser; begin again")
+		h.turnAway(c, callerOf(c), "login", http.StatusForbidden, "provider",
+			"this login was not begun in this browser; begin again")
 		return
 	case c.Query("code") == "":
-		fail(c, http.StatusForbidden, "provider", "the provider let nobody in: "+clipped(c.Query("error_description")+" "+c.Query("error")))
+		fail(c, http.StatusForbidden, "provider",
+			"the provider let nobody in: "+clipped(c.Query("error_description")+" "+c.Query("error")))
 		return
 	}
 	begun, err := h.Gate.Book.BackFromProvider(c.Request.Context(), h.Gate.Provider, state, c.Query("code"), attempt(c))

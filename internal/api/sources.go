@@ -20,7 +20,8 @@ func (h handlers) readSource(c *gin.Context) {
 	}
 	reader, names := g.Reader(name)
 	if reader == nil {
-		fail(c, http.StatusNotFound, "source", fmt.Sprintf("no source that asks devices is called %q; %s", name, there(names)))
+		fail(c, http.StatusNotFound, "source",
+			fmt.Sprintf("no source that asks devices is called %q; %s", name, there(names)))
 		return
 	}
 	got, err := reader.Read(c.Request.Context(), c.Query("group"))
@@ -31,7 +32,11 @@ func (h handlers) readSource(c *gin.Context) {
 	case err != nil:
 		return // who asked went away
 	default:
-		c.JSON(http.StatusOK, client.SourceRead{Readings: got.Readings, Rejects: got.Rejects, Failed: append([]string{}, got.Failed...)})
+		c.JSON(http.StatusOK, client.SourceRead{
+			Readings: got.Readings,
+			Rejects:  got.Rejects,
+			Failed:   append([]string{}, got.Failed...),
+		})
 	}
 }
 
@@ -41,13 +46,19 @@ func lineOf(l *source.Line) *client.Line {
 	}
 	out := &client.Line{
 		Busy: l.Busy, AnswerHalf: l.AnswerHalf.Seconds(), AnswerNearly: l.AnswerMost.Seconds(), Requests: l.Requests, Timeouts: l.Timeouts,
-		Garbled: l.Garbled, Exceptions: l.Exceptions, Groups: []client.LineGroup{}, Failures: []client.LineFailure{}, Learned: append([]string{}, l.Learned...),
+		Garbled: l.Garbled, Exceptions: l.Exceptions, Groups: []client.LineGroup{}, Failures: []client.LineFailure{}, Learned: append([]string{},
+			l.Learned...),
 	}
 	for _, f := range l.Failures {
 		out.Failures = append(out.Failures, client.LineFailure{What: f.What, Count: f.Count, LastAt: f.LastAt.UTC()})
 	}
 	for _, g := range l.Groups {
-		out.Groups = append(out.Groups, client.LineGroup{Name: g.Name, Every: g.Every.Seconds(), Late: g.Late.Seconds(), Skipped: g.Skipped})
+		out.Groups = append(out.Groups, client.LineGroup{
+			Name:    g.Name,
+			Every:   g.Every.Seconds(),
+			Late:    g.Late.Seconds(),
+			Skipped: g.Skipped,
+		})
 	}
 	return out
 }

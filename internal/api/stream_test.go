@@ -31,7 +31,8 @@ func TestTheStreamTellsAllThenWhatChanged(t *testing.T) {
 			assert.EqualValues(t, 59, now.Values[0].Value)
 			rows := column.New(1, 1)
 			rows.Add(begin.Add(time.Hour).UnixNano(), 60)
-			return s.Store.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: 1, Tier: series.Readings, Rows: rows}}})
+			return s.Store.Append(t.Context(),
+				engine.Batch{Entries: []engine.Entry{{Series: 1, Tier: series.Readings, Rows: rows}}})
 		}
 		assert.Len(t, now.Values, 1)
 		assert.EqualValues(t, 60, now.Values[0].Value)
@@ -49,7 +50,8 @@ func TestTheStreamTellsOfACorrectionToo(t *testing.T) {
 		if events++; events == 1 {
 			rows := column.New(1, 1) // of the same time as the latest
 			rows.Add(begin.Add(59*time.Minute).UnixNano(), 7)
-			return s.Store.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: 1, Tier: series.Readings, Rows: rows}}})
+			return s.Store.Append(t.Context(),
+				engine.Batch{Entries: []engine.Entry{{Series: 1, Tier: series.Readings, Rows: rows}}})
 		}
 		assert.EqualValues(t, 7, now.Values[0].Value)
 		return io.EOF
@@ -82,7 +84,14 @@ func TestABriefStreamHasOnlyWhatChanges(t *testing.T) {
 	require.Len(t, said.Values, len(now.Values))
 	for i, v := range now.Values {
 		brief := said.Values[i]
-		assert.Equal(t, client.BriefValue{Path: v.Path, Unit: v.Unit, Time: v.Time, Value: v.Value, State: v.State, Standing: brief.Standing}, brief)
+		assert.Equal(t, client.BriefValue{
+			Path:     v.Path,
+			Unit:     v.Unit,
+			Time:     v.Time,
+			Value:    v.Value,
+			State:    v.State,
+			Standing: brief.Standing,
+		}, brief)
 		assert.Equal(t, v.Standing, cmp.Or(brief.Standing, "normal"))
 	}
 	status, text := newContract(t, s.Address).get("/api/v1/stream?brief=perhaps")

@@ -42,8 +42,16 @@ func numbers(name string, stat int, bounded bool) []field {
 	out := []field{{name: name, stat: stat, of: func(s query.SeriesRows, i int) []float64 { return s.Rows.Stats[i] }}}
 	if bounded {
 		out = append(out,
-			field{name: name + " least", stat: stat, of: func(s query.SeriesRows, i int) []float64 { return boundsOr(s.Least, s, i) }},
-			field{name: name + " most", stat: stat, of: func(s query.SeriesRows, i int) []float64 { return boundsOr(s.Most, s, i) }})
+			field{
+				name: name + " least",
+				stat: stat,
+				of:   func(s query.SeriesRows, i int) []float64 { return boundsOr(s.Least, s, i) },
+			},
+			field{
+				name: name + " most",
+				stat: stat,
+				of:   func(s query.SeriesRows, i int) []float64 { return boundsOr(s.Most, s, i) },
+			})
 	}
 	return out
 }
@@ -124,7 +132,7 @@ func (t *table) end(cause *client.Error) error {
 // place returns the label of row i's window, beside its times.
 func (t *table) place(i int) string { return t.head.Windows[i].Place }
 
-// span is when the window of row i is; of a shift, when it is really.
+// span returns when the window of row i is; of a shift, when it is really.
 func (t *table) span(s query.SeriesRows, i int) (from, to int64) {
 	if !s.Shift.IsZero() && i < len(s.Starts) {
 		return s.Starts[i].From, s.Starts[i].To

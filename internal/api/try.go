@@ -25,7 +25,8 @@ func (h handlers) try(c *gin.Context) {
 	got, err := g.Try(c.Param("source"), want.Place, want.Raw)
 	var none gateway.NoSuch
 	if errors.As(err, &none) {
-		fail(c, http.StatusNotFound, "source", fmt.Sprintf("no source that can be tried is called %q; %s", c.Param("source"), there(none.Names)))
+		fail(c, http.StatusNotFound, "source",
+			fmt.Sprintf("no source that can be tried is called %q; %s", c.Param("source"), there(none.Names)))
 		return
 	}
 	c.JSON(http.StatusOK, Trial(got))

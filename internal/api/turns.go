@@ -106,7 +106,8 @@ func (h handlers) inTurn(handle gin.HandlerFunc) gin.HandlerFunc {
 		defer stop()
 		switch h.turns.enter(ctx, h.whose(c), mostQueries) {
 		case tooLate:
-			fail(c, http.StatusServiceUnavailable, "busy", "other queries have kept the service busy for "+span.Format(h.Queries().MaxTime)+"; ask again later, or for less")
+			fail(c, http.StatusServiceUnavailable, "busy",
+				"other queries have kept the service busy for "+span.Format(h.Queries().MaxTime)+"; ask again later, or for less")
 			return
 		case tooMany:
 			c.Header("Retry-After", "1")

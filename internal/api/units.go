@@ -28,7 +28,12 @@ func (h handlers) units(c *gin.Context) {
 		one := client.Unit{Symbol: symbol, Written: unit.Written(symbol), To: []client.Conversion{}}
 		for _, other := range unit.Like(symbol) {
 			if by, err := unit.Convert(symbol, other); err == nil {
-				one.To = append(one.To, client.Conversion{Symbol: other, Written: unit.Written(other), Scale: by.Scale, Offset: by.Offset})
+				one.To = append(one.To, client.Conversion{
+					Symbol:  other,
+					Written: unit.Written(other),
+					Scale:   by.Scale,
+					Offset:  by.Offset,
+				})
 			}
 		}
 		out.Units = append(out.Units, one)

@@ -21,8 +21,8 @@ var valuesParameters = names{"select", "label*", "after", "limit"}
 // mostListed is how many series one answer lists.
 const mostListed = 5000
 
-// page is the part of a list, by path, that ?after= and ?limit= ask for. next is the path after which the rest comes;
-// nil when this is all.
+// page returns the part of a list, by path, that ?after= and ?limit= ask for. next is the path after which
+// the rest comes; nil when this is all.
 func page(c *gin.Context, all []engine.Series) (part []engine.Series, next *string, ok bool) {
 	limit, err := whole(c.Request.URL.Query(), "limit", mostListed, 1, mostListed)
 	if err != nil {
@@ -30,7 +30,8 @@ func page(c *gin.Context, all []engine.Series) (part []engine.Series, next *stri
 		return nil, nil, false
 	}
 	after := c.Query("after")
-	first, found := slices.BinarySearchFunc(all, series.Path(after), func(s engine.Series, path series.Path) int { return cmp.Compare(s.Path, path) })
+	first, found := slices.BinarySearchFunc(all, series.Path(after),
+		func(s engine.Series, path series.Path) int { return cmp.Compare(s.Path, path) })
 	if found {
 		first++
 	}
@@ -42,7 +43,7 @@ func page(c *gin.Context, all []engine.Series) (part []engine.Series, next *stri
 	return all[:limit], &last, true
 }
 
-// selected is the series that ?select= names, all of them when it is missing.
+// selected returns the series that ?select= names, all of them when it is missing.
 func (h handlers) selected(c *gin.Context) ([]engine.Series, bool) {
 	v, ok := valuesParameters.query(c)
 	if !ok {
@@ -118,7 +119,13 @@ func thinningOf(s engine.Series) *client.Thinning {
 	if s.Thinning.Method == 0 && s.ThinnedTo == 0 {
 		return nil
 	}
-	return &client.Thinning{Rule: s.Thinning.String(), Until: timeOrNil(s.ThinnedTo), Arrived: s.Thinned.Arrived, Kept: s.Thinned.Kept, WorstError: client.Number(s.Thinned.Worst)}
+	return &client.Thinning{
+		Rule:       s.Thinning.String(),
+		Until:      timeOrNil(s.ThinnedTo),
+		Arrived:    s.Thinned.Arrived,
+		Kept:       s.Thinned.Kept,
+		WorstError: client.Number(s.Thinned.Worst),
+	}
 }
 
 func normalOf(n series.Normal) (out client.Normal) {
@@ -185,7 +192,7 @@ func (h handlers) latest(c *gin.Context) {
 	c.JSON(http.StatusOK, out)
 }
 
-// latest is the latest values of the series that have one.
+// latest returns the latest values of the series that have one.
 func latest(found []engine.Series, now time.Time) client.Now {
 	out := client.Now{At: now.UTC(), Values: make([]client.Value, 0, len(found))}
 	for _, s := range found {
@@ -203,14 +210,21 @@ func latest(found []engine.Series, now time.Time) client.Now {
 	return out
 }
 
-// briefly is the latest values with what changes of them.
+// briefly returns the latest values with what changes of them.
 func briefly(found []engine.Series, now time.Time) client.Brief {
 	out := client.Brief{At: now.UTC(), Values: make([]client.BriefValue, 0, len(found))}
 	for _, s := range found {
 		if s.LastTime == 0 {
 			continue
 		}
-		v := client.BriefValue{Path: string(s.Path), Unit: s.Unit, Time: at(s.LastTime), Value: client.Number(s.LastValue), State: s.States.Name(s.LastValue), Ended: timeOrNil(s.Ended)}
+		v := client.BriefValue{
+			Path:  string(s.Path),
+			Unit:  s.Unit,
+			Time:  at(s.LastTime),
+			Value: client.Number(s.LastValue),
+			State: s.States.Name(s.LastValue),
+			Ended: timeOrNil(s.Ended),
+		}
 		if standing := s.Normal.Of(s.LastValue); standing != series.Usual {
 			v.Standing = string(standing)
 		}

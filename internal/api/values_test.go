@@ -15,7 +15,11 @@ func TestSeriesAreListedPageByPage(t *testing.T) {
 	s := serve(t)
 	var defs []series.Definition
 	for i := range 5200 {
-		defs = append(defs, series.Definition{Path: series.Path(fmt.Sprintf("stony-beck/many/q%05d", i)), Kind: series.Gauge, FreshFor: 60e9})
+		defs = append(defs, series.Definition{
+			Path:     series.Path(fmt.Sprintf("stony-beck/many/q%05d", i)),
+			Kind:     series.Gauge,
+			FreshFor: 60e9,
+		})
 	}
 	_, err := s.Store.Define(t.Context(), defs)
 	require.NoError(t, err)

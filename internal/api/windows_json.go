@@ -23,7 +23,8 @@ func (w *windowsJSON) begun() bool { return w.to.begun }
 func (w *windowsJSON) Head(head query.Head) error {
 	q := w.query
 	out := client.Windows{
-		From: head.From, To: head.To, Zone: q.Grid.Zone.String(), Width: "whole", Gaps: q.Gaps.String(), Stats: []string{}, LeftOut: append([]string{}, head.LeftOut...),
+		From: head.From, To: head.To, Zone: q.Grid.Zone.String(), Width: "whole", Gaps: q.Gaps.String(), Stats: []string{}, LeftOut: append([]string{},
+			head.LeftOut...),
 	}
 	if !head.Width.IsZero() {
 		out.Width = head.Width.String()
@@ -70,7 +71,7 @@ func (w *windowsJSON) Series(s query.SeriesRows) error {
 	return w.to.err
 }
 
-// aboutSeries is all of a client.SeriesWindows but its columns.
+// aboutSeries returns all of a client.SeriesWindows but its columns.
 func aboutSeries(s query.SeriesRows) client.SeriesAbout {
 	out := client.SeriesAbout{
 		Name: s.Name, Kind: string(s.Kind), Unit: s.Unit, Labels: s.Labels.Map(), Tier: s.Tier.String(), Members: s.Members,
@@ -122,7 +123,14 @@ func aboutSeries(s query.SeriesRows) client.SeriesAbout {
 	if e := s.Explained; e != nil {
 		out.Explained = &client.Explained{Why: e.Why, Read: []client.Read{}}
 		for _, t := range e.ScanStats {
-			out.Explained.Read = append(out.Explained.Read, client.Read{Tier: t.Tier.String(), Synopses: t.Synopses, Steps: t.Steps, Opened: t.Opened, Rows: t.Rows, Bytes: t.Bytes})
+			out.Explained.Read = append(out.Explained.Read, client.Read{
+				Tier:     t.Tier.String(),
+				Synopses: t.Synopses,
+				Steps:    t.Steps,
+				Opened:   t.Opened,
+				Rows:     t.Rows,
+				Bytes:    t.Bytes,
+			})
 		}
 	}
 	return out

@@ -47,7 +47,8 @@ func readWhat(q *query.Windows, v url.Values, _ time.Time) error {
 	if len(v["input"])+len(v["calc"]) > 0 {
 		for _, other := range []string{"select", "stats", "across", "label"} {
 			if v.Get(other) != "" {
-				return fmt.Errorf("%s is given beside input and calc, which say which series and stats by themselves; leave it out", other)
+				return fmt.Errorf("%s is given beside input and calc, which say which series and stats by themselves; leave it out",
+					other)
 			}
 		}
 		if len(q.Inputs) == 0 {
@@ -106,7 +107,8 @@ func readGrid(q *query.Windows, v url.Values, _ time.Time) (err error) {
 	case "clipped":
 		q.Grid.Clipped = true
 	default:
-		return fmt.Errorf("edges %q: use whole, for windows that may reach beyond the range, or clipped, for such that end with it", text)
+		return fmt.Errorf("edges %q: use whole, for windows that may reach beyond the range, or clipped, for such that end with it",
+			text)
 	}
 	if q.Grid.Fold, err = window.ParseFold(v.Get("fold")); err != nil {
 		return err
@@ -160,7 +162,7 @@ func readWhen(q *query.Windows, v url.Values, now time.Time) (err error) {
 	return err
 }
 
-// readSpan is the range that a list is asked for, by its zone's clocks; given is false when the
+// readSpan returns the range that a list is asked for, by its zone's clocks; given is false when the
 // caller names none.
 func readSpan(v url.Values, now time.Time) (from, to time.Time, given bool, err error) {
 	zone, err := readZone(v)
@@ -248,7 +250,8 @@ func readTogether(q *query.Windows, v url.Values, _ time.Time) (err error) {
 		return err
 	}
 	if q.By != (query.Grouping{}) && q.Across == nil && len(q.Inputs) == 0 {
-		return fmt.Errorf("by %q says how series are grouped, which only across and calculations ask for; give across as well, such as mean", v.Get("by"))
+		return fmt.Errorf("by %q says how series are grouped, which only across and calculations ask for; give across as well, such as mean",
+			v.Get("by"))
 	}
 	counts := map[string]int{"highest": 0, "lowest": 0}
 	for name := range counts {

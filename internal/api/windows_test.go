@@ -47,7 +47,12 @@ func broken(t *testing.T) *httptest.Server {
 		for _, name := range []string{"a/b", "a/c"} {
 			assert.NoError(t, out.Series(query.SeriesRows{
 				Name: name, Stats: []string{"mean"},
-				Rows: window.Rows{Stats: [][]float64{{1, 2}}, Empty: make([]bool, 2), Filled: make([]bool, 2), Whole: []float64{1.5}},
+				Rows: window.Rows{
+					Stats:  [][]float64{{1, 2}},
+					Empty:  make([]bool, 2),
+					Filled: make([]bool, 2),
+					Whole:  []float64{1.5},
+				},
 			}))
 		}
 		handlers{Service: Service{Log: slog.New(slog.DiscardHandler)}}.complete(c, out, errors.New("the disk is gone"))
@@ -77,7 +82,10 @@ func TestAnAnswerThatBreaksOffIsSeenToByEveryClient(t *testing.T) {
 }
 
 func TestAQueryWaitsForItsTurnAndNotForEver(t *testing.T) {
-	h := handlers{Service: Service{Queries: func() config.Queries { return config.Queries{MaxTime: time.Millisecond} }}, turns: newTurns()}
+	h := handlers{
+		Service: Service{Queries: func() config.Queries { return config.Queries{MaxTime: time.Millisecond} }},
+		turns:   newTurns(),
+	}
 	h.turns.free = 1
 	gin.SetMode(gin.ReleaseMode)
 	router := gin.New()
@@ -160,7 +168,11 @@ func TestATableHasTheBoundsOfEverySeries(t *testing.T) {
 	stats, err := window.ParseStats("above:10")
 	require.NoError(t, err)
 	asked := query.Windows{Across: &query.Across{}, Grid: window.Grid{Zone: time.UTC}}
-	exact := query.SeriesRows{Name: "a", Stats: []string{"above:10"}, Rows: window.Rows{Stats: [][]float64{{60, 30}}, Empty: make([]bool, 2), Filled: make([]bool, 2)}}
+	exact := query.SeriesRows{
+		Name:  "a",
+		Stats: []string{"above:10"},
+		Rows:  window.Rows{Stats: [][]float64{{60, 30}}, Empty: make([]bool, 2), Filled: make([]bool, 2)},
+	}
 	between := exact
 	between.Name = "b"
 	between.Rows.Stats = [][]float64{{math.NaN(), 20}}
@@ -174,7 +186,12 @@ func TestATableHasTheBoundsOfEverySeries(t *testing.T) {
 		turns := newTurns()
 		turns.enter(t.Context(), "somebody", 1)
 		out := newTable(asked, make(newBuffered(c.Writer, turns, "somebody")))
-		require.NoError(t, out.Head(query.Head{Windows: []window.Window{{Span: window.Span{From: 0, To: 60e9}}, {Span: window.Span{From: 60e9, To: 120e9}}}, Stats: stats}))
+		require.NoError(t, out.Head(query.Head{
+			Windows: []window.Window{
+				{Span: window.Span{From: 0, To: 60e9}}, {Span: window.Span{From: 60e9, To: 120e9}},
+			},
+			Stats: stats,
+		}))
 		require.NoError(t, out.Series(exact))
 		require.NoError(t, out.Series(between))
 		require.NoError(t, out.end(nil))
@@ -186,7 +203,8 @@ func TestATableHasTheBoundsOfEverySeries(t *testing.T) {
 			assert.Contains(t, lines[3], ",,10,40,")
 		} else {
 			require.Len(t, lines, 3)
-			assert.Contains(t, lines[0], "a above:10,a above:10 least,a above:10 most,b above:10,b above:10 least,b above:10 most")
+			assert.Contains(t, lines[0],
+				"a above:10,a above:10 least,a above:10 most,b above:10,b above:10 least,b above:10 most")
 			assert.Contains(t, lines[1], ",60,60,60,,10,40")
 		}
 	}

@@ -109,7 +109,17 @@ func (l Link) Up(now time.Time) bool { return now.Sub(l.HeardAt) < silence }
 // NewReceiver continues with the cursors of the store. Its Run must be running for
 // Receive to make progress.
 func NewReceiver(settings config.Central, st Store, kept records.Records, enrolled Enrolled) (*Receiver, error) {
-	r := &Receiver{store: st, cursors: kept.Cursors, rejects: kept.Rejects, kinds: replica.Records(kept), enrolled: enrolled, life: rand.Text(), links: map[string]*link{}, room: make(chan struct{}, mostUnpacked), most: settings}
+	r := &Receiver{
+		store:    st,
+		cursors:  kept.Cursors,
+		rejects:  kept.Rejects,
+		kinds:    replica.Records(kept),
+		enrolled: enrolled,
+		life:     rand.Text(),
+		links:    map[string]*link{},
+		room:     make(chan struct{}, mostUnpacked),
+		most:     settings,
+	}
 	r.most.MaxSeries = cmp.Or(r.most.MaxSeries, config.DefaultMaxSeries)
 	r.most.MaxSeriesOfGateway = cmp.Or(r.most.MaxSeriesOfGateway, config.DefaultMaxSeriesOfGateway)
 	r.committer = newCommitter(st)
@@ -208,7 +218,7 @@ func (r *Receiver) Receive(ctx context.Context, token, from string, body []byte)
 	return reply, nil
 }
 
-// admit is the link of a gateway that proves to be the one it says, and the sites it may send.
+// admit returns the link of a gateway that proves to be the one it says, and the sites it may send.
 func (r *Receiver) admit(gateway, token, from string) (*link, []string, error) {
 	r.mu.RLock()
 	l := r.links[gateway]
@@ -221,7 +231,8 @@ func (r *Receiver) admit(gateway, token, from string) (*link, []string, error) {
 	case err != nil:
 		return nil, nil, err
 	case c.Revoked:
-		return nil, nil, no(wire.CodeRevoked, "the credential of gateway %q does not count any more: %s", gateway, c.Why)
+		return nil, nil, no(wire.CodeRevoked, "the credential of gateway %q does not count any more: %s", gateway,
+			c.Why)
 	case !c.Good && c.Why != "":
 		return nil, nil, no(wire.CodeToken, "gateway %q: %s", gateway, c.Why)
 	case !c.Good:
@@ -276,7 +287,8 @@ func (r *Receiver) take(ctx context.Context, l *link, e wire.Envelope, from stri
 	next := l.cursor
 	if next.Life != r.life {
 		if next.Life != "" {
-			next.Lives = append(next.Lives[:len(next.Lives):len(next.Lives)], records.Life{ID: next.Life, Stored: next.Stored})
+			next.Lives = append(next.Lives[:len(next.Lives):len(next.Lives)],
+				records.Life{ID: next.Life, Stored: next.Stored})
 			next.Lives = next.Lives[max(0, len(next.Lives)-mostLives):]
 		}
 		next.Life = r.life
@@ -345,7 +357,8 @@ func (l *link) of(path string) bool {
 
 // malformed keeps what could not be read as a reject.
 func (r *Receiver) malformed(gateway string, cause error, raw []byte) error {
-	if err := r.committer.write(engine.Batch{Also: []sqlite.Change{r.rejects.Add([]reading.Reject{r.reject(gateway, cause.Error(), raw)})}}); err != nil {
+	if err := r.committer.write(engine.Batch{Also: []sqlite.Change{r.rejects.Add([]reading.Reject{r.reject(gateway,
+		cause.Error(), raw)})}}); err != nil {
 		return err
 	}
 	return no(wire.CodeMalformed, "%v", cause)

@@ -27,7 +27,11 @@ import (
 )
 
 var accept = config.Central{Accept: []config.Accept{
-	{Gateway: "long-mere", Sites: []string{"long-mere"}, Token: "trout"}, {Gateway: "alder-weir", Sites: []string{"alder-weir"}, Token: "char"},
+	{
+		Gateway: "long-mere",
+		Sites:   []string{"long-mere"},
+		Token:   "trout",
+	}, {Gateway: "alder-weir", Sites: []string{"alder-weir"}, Token: "char"},
 }}
 
 // receiver runs a central on a file; ending it leaves the store open.
@@ -46,11 +50,16 @@ func receiver(t *testing.T, path string) (*Receiver, *store.Store, func()) {
 	return r, st, end
 }
 
-// runOf is one summary, of the given minute, that counts n readings.
+// runOf returns one summary, of the given minute, that counts n readings.
 func runOf(path series.Path, minute int64, n float64) wire.Run {
 	rows, start := rollup.NewBlock(series.Gauge, 1), minute*int64(time.Minute)
-	rollup.Summary{Count: n, MinAt: start, MaxAt: start, FirstAt: start, LastAt: start}.AddTo(&rows, start, series.Gauge)
-	return wire.Run{Def: series.Definition{Path: path, Kind: series.Gauge, FreshFor: time.Minute}, Tier: series.Minute, Rows: rows}
+	rollup.Summary{Count: n, MinAt: start, MaxAt: start, FirstAt: start, LastAt: start}.AddTo(&rows, start,
+		series.Gauge)
+	return wire.Run{
+		Def:  series.Definition{Path: path, Kind: series.Gauge, FreshFor: time.Minute},
+		Tier: series.Minute,
+		Rows: rows,
+	}
 }
 
 // sender is one process of a gateway.
@@ -63,7 +72,13 @@ type sender struct {
 func (s *sender) send(t *testing.T, r *Receiver, runs ...wire.Run) (wire.Reply, error) {
 	t.Helper()
 	s.number++
-	e := wire.Envelope{Gateway: "long-mere", Session: s.session, Number: s.number, Acked: s.acked, Status: wire.Status{BacklogRows: 5}}
+	e := wire.Envelope{
+		Gateway: "long-mere",
+		Session: s.session,
+		Number:  s.number,
+		Acked:   s.acked,
+		Status:  wire.Status{BacklogRows: 5},
+	}
 	if len(runs) > 0 {
 		var err error
 		e.Batch, err = wire.EncodeBatch(runs, series.Tiers{}.All(), nil)
@@ -78,7 +93,7 @@ func (s *sender) send(t *testing.T, r *Receiver, runs ...wire.Run) (wire.Reply, 
 	return reply, err
 }
 
-// counts are the counts of the central's summaries by minute.
+// counts returns the counts of the central's summaries by minute.
 func counts(t *testing.T, st *store.Store) map[int64]float64 {
 	t.Helper()
 	rows, err := st.Read(t.Context(), 1, series.Minute, 0, 1<<62)
@@ -176,7 +191,12 @@ func TestZonesCountOfAGatewaysOwnSites(t *testing.T) {
 	said := map[string]string{"long-mere": "Europe/Oslo", "alder-weir": "Europe/Oslo"}
 	for number, zone := range []string{"Europe/Oslo", "Middle/Earth", "Local", "", "../../etc/passwd", "UTC"} {
 		said["long-mere"] = zone
-		body, err := wire.Envelope{Gateway: "long-mere", Session: "one", Number: uint64(number + 1), Status: wire.Status{Zones: said}}.Encode()
+		body, err := wire.Envelope{
+			Gateway: "long-mere",
+			Session: "one",
+			Number:  uint64(number + 1),
+			Status:  wire.Status{Zones: said},
+		}.Encode()
 		require.NoError(t, err)
 		_, err = r.Receive(t.Context(), "trout", "here", body)
 		require.NoError(t, err, "a zone is no reason to refuse a batch")
@@ -198,7 +218,12 @@ func TestOnlyAPageOfAHostIsTheConsoleOfAGateway(t *testing.T) {
 		"https://gate/#x": "", "ftp://gate": "", "https://gate/\x1b[2J": "", "https://" + strings.Repeat("a", 300): "",
 	} {
 		number++
-		body, err := wire.Envelope{Gateway: "long-mere", Session: "one", Number: number, Status: wire.Status{Console: said}}.Encode()
+		body, err := wire.Envelope{
+			Gateway: "long-mere",
+			Session: "one",
+			Number:  number,
+			Status:  wire.Status{Console: said},
+		}.Encode()
 		require.NoError(t, err)
 		_, err = r.Receive(t.Context(), "trout", "here", body)
 		require.NoError(t, err, "it is no reason to refuse a batch: %q", said)
@@ -258,13 +283,18 @@ func TestAGatewayCannotFillACentral(t *testing.T) {
 
 func TestWhatCanNeverBeStoredIsNamedAndTheRestCounts(t *testing.T) {
 	r, st, _ := receiver(t, filepath.Join(t.TempDir(), "c.db"))
-	_, err := st.Define(t.Context(), []series.Definition{{Path: "long-mere/mast/gusts", Kind: series.Counter, FreshFor: time.Minute}})
+	_, err := st.Define(t.Context(), []series.Definition{{
+		Path:     "long-mere/mast/gusts",
+		Kind:     series.Counter,
+		FreshFor: time.Minute,
+	}})
 	require.NoError(t, err)
 	g := &sender{session: "one"}
 	bad := runOf(path, 5, 1)
 	bad.Rows.Times[0]++
 	reply, err := g.send(t, r,
-		runOf("alder-weir/pump-1/power", 1, 1), runOf(path, 1, 10), runOf("long-mere-2/buoy-1/oxygen", 1, 1), runOf("long-mere/mast/gusts", 1, 1), bad)
+		runOf("alder-weir/pump-1/power", 1, 1), runOf(path, 1, 10), runOf("long-mere-2/buoy-1/oxygen", 1, 1), runOf("long-mere/mast/gusts",
+			1, 1), bad)
 	require.NoError(t, err)
 	refused := map[int]string{}
 	for _, one := range reply.Refused {
@@ -309,7 +339,8 @@ func TestManyGatewaysShareCommits(t *testing.T) {
 		for i := range 50 {
 			wait.Go(func() {
 				time.Sleep(time.Duration(i) * 20 * time.Millisecond)
-				assert.NoError(t, c.write(engine.Batch{Also: []sqlite.Change{st.Cursors.Put(records.Cursor{Name: string(rune('A' + i))})}}))
+				assert.NoError(t,
+					c.write(engine.Batch{Also: []sqlite.Change{st.Cursors.Put(records.Cursor{Name: string(rune('A' + i))})}}))
 				mu.Lock()
 				defer mu.Unlock()
 				at[time.Since(begun)]++
@@ -340,13 +371,19 @@ func (nobody) Gateways() []access.EnrolledGateway { return nil }
 
 func TestTheMessageThatEndsASilenceSaysWhatWaited(t *testing.T) {
 	now := time.Date(2026, 5, 13, 6, 0, 0, 0, time.UTC)
-	st, err := store.Open(filepath.Join(t.TempDir(), "c.db"), slog.New(slog.DiscardHandler), store.Options{Clock: func() time.Time { return now }})
+	st, err := store.Open(filepath.Join(t.TempDir(), "c.db"), slog.New(slog.DiscardHandler),
+		store.Options{Clock: func() time.Time { return now }})
 	require.NoError(t, err)
 	defer st.Close()
 	r, err := NewReceiver(accept, st, st.Records, nobody{})
 	require.NoError(t, err)
 	say := func(number uint64, waits int) Link {
-		body, err := wire.Envelope{Gateway: "long-mere", Session: "one", Number: number, Status: wire.Status{BacklogRows: waits}}.Encode()
+		body, err := wire.Envelope{
+			Gateway: "long-mere",
+			Session: "one",
+			Number:  number,
+			Status:  wire.Status{BacklogRows: waits},
+		}.Encode()
 		require.NoError(t, err)
 		_, err = r.Receive(t.Context(), "trout", "here", body)
 		require.NoError(t, err)

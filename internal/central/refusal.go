@@ -6,7 +6,7 @@ import (
 	"nexocumula/internal/wire"
 )
 
-// RefusalOf is the refusal behind an error of Receive.
+// RefusalOf returns the refusal behind an error of Receive.
 func RefusalOf(err error) wire.Refusal {
 	if r, ok := errors.AsType[*refuse](err); ok {
 		return r.Refusal

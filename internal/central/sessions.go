@@ -34,9 +34,12 @@ const (
 // session must not: it would put older summaries over newer ones.
 func (s *sessions) admit(session string, number uint64, from string, now time.Time) error {
 	if session != s.current {
-		if slices.ContainsFunc(s.retired, func(one records.Session) bool { return one.ID == session }) && now.Sub(s.heardAt) < takesOver {
+		if slices.ContainsFunc(s.retired, func(one records.Session) bool { return one.ID == session }) &&
+			now.Sub(s.heardAt) < takesOver {
 			s.twinAt, s.twinFrom = now, from
-			return no(wire.CodeTwin, "another process sends under this gateway's name since %s; stop one of the two, or give it a name of its own", s.heardAt.UTC().Format(time.RFC3339))
+			return no(wire.CodeTwin,
+				"another process sends under this gateway's name since %s; stop one of the two, or give it a name of its own",
+				s.heardAt.UTC().Format(time.RFC3339))
 		}
 		s.begin(session)
 	}
@@ -81,5 +84,6 @@ func (s *sessions) twin(now time.Time) string {
 	if s.twinAt.IsZero() || now.Sub(s.twinAt) > twinStands {
 		return ""
 	}
-	return fmt.Sprintf("another process sends under the same name, from %s, last at %s; it is refused", s.twinFrom, s.twinAt.UTC().Format(time.RFC3339))
+	return fmt.Sprintf("another process sends under the same name, from %s, last at %s; it is refused", s.twinFrom,
+		s.twinAt.UTC().Format(time.RFC3339))
 }

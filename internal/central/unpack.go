@@ -56,7 +56,11 @@ func (r *Receiver) takeRuns(ctx context.Context, l *link, in wire.Decoded, out *
 	var good []int
 	latest := r.store.Judge().Now().Add(furthest).UnixNano()
 	refuse := func(i int, why string) {
-		out.refused = append(out.refused, wire.RefusedRun{Run: in.At[i], Path: string(in.Runs[i].Def.Path), Reason: why})
+		out.refused = append(out.refused, wire.RefusedRun{
+			Run:    in.At[i],
+			Path:   string(in.Runs[i].Def.Path),
+			Reason: why,
+		})
 	}
 	for i, run := range in.Runs {
 		if why := r.beyond(l, run, latest); why != "" {
@@ -92,7 +96,8 @@ func (r *Receiver) takeRecords(l *link, in wire.Records, out *parcel) {
 		k := slices.IndexFunc(r.kinds, func(kind replica.RecordKind) bool { return kind.Name == name })
 		for i, text := range all {
 			refuse := func(why string) {
-				out.refusedRecords = append(out.refusedRecords, wire.RefusedRecord{Kind: clip(name), Place: i, Reason: why})
+				out.refusedRecords = append(out.refusedRecords,
+					wire.RefusedRecord{Kind: clip(name), Place: i, Reason: why})
 			}
 			if k < 0 {
 				refuse(fmt.Sprintf("records of kind %q are not known here; bring the central up to date", clip(name)))
@@ -102,7 +107,8 @@ func (r *Receiver) takeRecords(l *link, in wire.Records, out *parcel) {
 			case err != nil:
 				refuse(fmt.Sprintf("batch, record %d of %s: %v", i, name, err))
 			case !l.of(one.About + "/"):
-				refuse(fmt.Sprintf("a record of %s is about %s, which is of no site that %s may send", name, one.About, l.gateway))
+				refuse(fmt.Sprintf("a record of %s is about %s, which is of no site that %s may send", name, one.About,
+					l.gateway))
 			default:
 				out.Also = append(out.Also, one.Take)
 			}
@@ -116,13 +122,15 @@ const furthest = 366 * 24 * time.Hour
 // beyond says why a run goes beyond what is taken in from one gateway; "" when it does not.
 func (r *Receiver) beyond(l *link, run wire.Run, latest int64) string {
 	if n := run.Rows.Len(); n > 0 && run.Rows.Times[n-1] > latest {
-		return fmt.Sprintf("a summary of %s is of %s, more than a year ahead of the clock here; is the gateway's clock right?", run.Def.Path, time.Unix(0, run.Rows.Times[n-1]).UTC().Format(time.RFC3339))
+		return fmt.Sprintf("a summary of %s is of %s, more than a year ahead of the clock here; is the gateway's clock right?",
+			run.Def.Path, time.Unix(0, run.Rows.Times[n-1]).UTC().Format(time.RFC3339))
 	}
 	if _, known := r.store.Find(run.Def.Path); known || !l.of(string(run.Def.Path)) {
 		return ""
 	}
 	if n := r.store.Count(); n >= r.most.MaxSeries {
-		return fmt.Sprintf("series %s would be new, and this central keeps %d already, as many as max_series allows; is a level of its topic not a name but a value?", run.Def.Path, n)
+		return fmt.Sprintf("series %s would be new, and this central keeps %d already, as many as max_series allows; is a level of its topic not a name but a value?",
+			run.Def.Path, n)
 	}
 	if l.series == 0 {
 		for _, site := range l.now {
@@ -130,7 +138,8 @@ func (r *Receiver) beyond(l *link, run wire.Run, latest int64) string {
 		}
 	}
 	if l.series >= r.most.MaxSeriesOfGateway {
-		return fmt.Sprintf("series %s would be new, and this central keeps %d of this gateway already, as many as max_series_of_gateway allows; is a level of its topic not a name but a value?", run.Def.Path, l.series)
+		return fmt.Sprintf("series %s would be new, and this central keeps %d of this gateway already, as many as max_series_of_gateway allows; is a level of its topic not a name but a value?",
+			run.Def.Path, l.series)
 	}
 	l.series++
 	return ""

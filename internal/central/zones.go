@@ -12,7 +12,8 @@ import (
 func zonesOf(said map[string]string, sites []string) map[string]string {
 	out := map[string]string{}
 	for site, zone := range said {
-		if _, err := time.LoadLocation(zone); err != nil || zone == "" || zone == "Local" || !slices.Contains(sites, site) {
+		if _, err := time.LoadLocation(zone); err != nil || zone == "" || zone == "Local" ||
+			!slices.Contains(sites, site) {
 			continue
 		}
 		if out[site] = zone; len(out) == wire.MaxZones {

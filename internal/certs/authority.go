@@ -50,7 +50,8 @@ func (a *Authority) Make(name string) (cert, key string, err error) {
 	}
 	cert, key = filepath.Join(a.Dir, name+".pem"), filepath.Join(a.Dir, name+".key")
 	err = a.sign(cert, &x509.Certificate{
-		SerialNumber: big.NewInt(a.next), Subject: pkix.Name{CommonName: name}, DNSNames: []string{name, "localhost"}, IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)},
+		SerialNumber: big.NewInt(a.next), Subject: pkix.Name{CommonName: name}, DNSNames: []string{name, "localhost"}, IPAddresses: []net.IP{net.IPv4(127,
+			0, 0, 1)},
 		NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(lasts),
 		ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth, x509.ExtKeyUsageClientAuth},
 	}, &own.PublicKey)

@@ -30,7 +30,7 @@ const (
 	OwnKey  = "own-key.pem"
 )
 
-// Own is a certificate that its owner signed himself. It is made where there is none, and
+// Own returns a certificate that its owner signed himself. It is made where there is none, and
 // stays the same, as others know it by its fingerprint.
 func Own(dir string, names []string) (*Holder, error) {
 	files := Files{Cert: filepath.Join(dir, OwnCert), Key: filepath.Join(dir, OwnKey)}
@@ -62,7 +62,8 @@ func makeOwn(files Files, names []string) error {
 		return err
 	}
 	about := &x509.Certificate{
-		SerialNumber: serial, Subject: pkix.Name{CommonName: host}, NotBefore: time.Date(2020, 1, 1, 0, 0, 0, 0, time.UTC), NotAfter: noEnd,
+		SerialNumber: serial, Subject: pkix.Name{CommonName: host}, NotBefore: time.Date(2020, 1, 1, 0, 0, 0, 0,
+			time.UTC), NotAfter: noEnd,
 		KeyUsage: x509.KeyUsageDigitalSignature, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}, BasicConstraintsValid: true,
 	}
 	for _, name := range append(append([]string{host, "localhost", "127.0.0.1", "::1"}, ownAddresses()...), names...) {
@@ -100,7 +101,7 @@ func ownAddresses() (out []string) {
 	return out
 }
 
-// Fingerprint is the SHA-256 of a certificate as browsers and openssl show it.
+// Fingerprint returns the SHA-256 of a certificate as browsers and openssl show it.
 func Fingerprint(der []byte) string {
 	sum := sha256.Sum256(der)
 	text := strings.ToUpper(hex.EncodeToString(sum[:]))
@@ -121,7 +122,8 @@ func (h *Holder) Fingerprint() string {
 func ParseFingerprint(text string) (string, error) {
 	raw, err := hex.DecodeString(strings.ReplaceAll(strings.TrimSpace(text), ":", ""))
 	if err != nil || len(raw) != sha256.Size {
-		return "", fmt.Errorf("%q is no fingerprint; it has %d pairs of hexadecimal digits, with colons between them", text, sha256.Size)
+		return "", fmt.Errorf("%q is no fingerprint; it has %d pairs of hexadecimal digits, with colons between them",
+			text, sha256.Size)
 	}
 	pairs := make([]string, len(raw))
 	for i, b := range raw {
@@ -150,5 +152,6 @@ func Pinned(fingerprint string) *http.Client {
 type Another struct{ Shown, Wanted string }
 
 func (a *Another) Error() string {
-	return fmt.Sprintf("it shows another certificate than before (%s instead of %s): either it was set up anew, or something stands between; nothing was sent", a.Shown, a.Wanted)
+	return fmt.Sprintf("it shows another certificate than before (%s instead of %s): either it was set up anew, or something stands between; nothing was sent",
+		a.Shown, a.Wanted)
 }

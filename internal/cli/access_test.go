@@ -21,13 +21,15 @@ import (
 	"nexocumula/internal/service"
 )
 
-// guarded is a central at which everybody has to log in, and a home in which nobody is.
+// guarded returns a central at which everybody has to log in, and a home in which nobody is.
 func guarded(t *testing.T) (at, code string) {
 	t.Helper()
 	t.Setenv("HOME", t.TempDir())
 	t.Setenv("XDG_CONFIG_HOME", filepath.Join(t.TempDir(), "config"))
 	t.Setenv("NEXOCUMULA_TOKEN", "")
-	settings, err := config.Parse("central.yaml", []byte("data: "+t.TempDir()+"\nlisten: 127.0.0.1:0\naccess: { login: required }\ncentral: { accept: [] }\n"), kinds.All)
+	settings, err := config.Parse("central.yaml",
+		[]byte("data: "+t.TempDir()+"\nlisten: 127.0.0.1:0\naccess: { login: required }\ncentral: { accept: [] }\n"),
+		kinds.All)
 	require.NoError(t, err)
 	s, err := service.Open(settings, "test", slog.New(slog.DiscardHandler))
 	require.NoError(t, err)
@@ -82,19 +84,22 @@ func TestWhoMayDoWhatByCommandLine(t *testing.T) {
 	require.Zero(t, status, errOut)
 	assert.Contains(t, out, "as warden (administrator)")
 
-	made := does("good for 7 days", "user", "add", "ranger", "--role", "engineer", "--sees", "stony-beck/#", "--sees", "+/+/oxygen")
+	made := does("good for 7 days", "user", "add", "ranger", "--role", "engineer", "--sees", "stony-beck/#", "--sees",
+		"+/+/oxygen")
 	assert.Regexp(t, aCode, made)
 	fails(exitRefused, "there is an account", "user", "add", "ranger")
 	fails(exitRefused, `"poet" is no role`, "user", "add", "x", "--role", "poet")
 	fails(exitUsage, "name one", "user", "add")
 	fails(exitUsage, "say what changes", "user", "change", "ranger")
-	does("ranger is viewer, sees stony-beck/# +/+/oxygen, and is locked", "user", "change", "ranger", "--role", "viewer", "--lock")
+	does("ranger is viewer, sees stony-beck/# +/+/oxygen, and is locked", "user", "change", "ranger", "--role",
+		"viewer", "--lock")
 	does("ranger is viewer, sees everything.", "user", "change", "ranger", "--sees", "#", "--lock=false")
 	does("ranger", "user", "list")
 	var all client.Accounts
 	require.NoError(t, json.Unmarshal([]byte(does("", "user", "list", "-o", "json")), &all))
 	require.Len(t, all.Accounts, 2)
-	assert.Equal(t, []any{"ranger", false, 0}, []any{all.Accounts[0].Name, all.Accounts[0].Password, all.Accounts[0].Sessions})
+	assert.Equal(t, []any{"ranger", false, 0},
+		[]any{all.Accounts[0].Name, all.Accounts[0].Password, all.Accounts[0].Sessions})
 	assert.Regexp(t, aCode, does("sets the password", "user", "code", "ranger"))
 	does("have ended", "user", "logout", "ranger")
 	does("was removed", "user", "remove", "ranger")
@@ -110,7 +115,8 @@ func TestWhoMayDoWhatByCommandLine(t *testing.T) {
 	assert.Equal(t, []string{"report", "operator", ""}, rows[1][:3])
 	file := filepath.Join(t.TempDir(), "token")
 	require.NoError(t, os.WriteFile(file, []byte(secret+"\n"), 0o600))
-	does("is pinned to stony-beck/raceway-1 at 2026-03-01T08:00:00Z", "--token-file", file, "notes", "add", "stony-beck/raceway-1", "probe cleaned", "--time", "2026-03-01T08:00:00Z")
+	does("is pinned to stony-beck/raceway-1 at 2026-03-01T08:00:00Z", "--token-file", file, "notes", "add",
+		"stony-beck/raceway-1", "probe cleaned", "--time", "2026-03-01T08:00:00Z")
 	does("probe cleaned", "--token-file", file, "notes", "stony-beck/#")
 	fails(exitRefused, "has the role operator", "--token-file", file, "token", "list")
 	fails(exitUsage, "the token in", "--token-file", file+"-none", "now")
@@ -163,7 +169,8 @@ func TestWhatCannotJoinSaysWhy(t *testing.T) {
 	dir := t.TempDir()
 	write := func(uplinks string) string {
 		file := filepath.Join(dir, "gateway.yaml")
-		require.NoError(t, os.WriteFile(file, []byte("data: "+dir+"\ngateway: { site: long-mere, uplinks: ["+uplinks+"] }\n"), 0o600))
+		require.NoError(t,
+			os.WriteFile(file, []byte("data: "+dir+"\ngateway: { site: long-mere, uplinks: ["+uplinks+"] }\n"), 0o600))
 		return file
 	}
 	t.Setenv("TROUT", "shared")

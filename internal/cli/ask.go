@@ -71,7 +71,7 @@ func trusting(text string) (*http.Client, error) {
 	return trusted.HTTP(""), nil
 }
 
-// ask is the client of the service that a command line names, with the token that was
+// ask returns the client of the service that a command line names, with the token that was
 // given, or kept by nexocumula login. What flags say was checked before.
 func ask(cmd *cli.Command) *client.Client {
 	address := cmd.String("at")
@@ -132,7 +132,9 @@ func firstContact(ctx context.Context, cmd *cli.Command, address string) (finger
 		return "", fmt.Errorf("%s: %w", address, &certs.Another{Shown: shown, Wanted: before})
 	}
 	out := cmd.Root().ErrWriter
-	fmt.Fprintf(out, "%s shows a certificate that no authority known here vouches for. Its fingerprint (SHA-256):\n\n  %s\n\nCompare it with the one that the service printed at its start, or shows at its own console.\n", address, shown)
+	fmt.Fprintf(out,
+		"%s shows a certificate that no authority known here vouches for. Its fingerprint (SHA-256):\n\n  %s\n\nCompare it with the one that the service printed at its start, or shows at its own console.\n",
+		address, shown)
 	yes, err := confirm(cmd, "Is it the same? yes/no: ")
 	if err != nil {
 		return "", err
@@ -143,7 +145,7 @@ func firstContact(ctx context.Context, cmd *cli.Command, address string) (finger
 	return shown, nil
 }
 
-// shownBy is the fingerprint of the certificate that is shown at an address; "" when this
+// shownBy returns the fingerprint of the certificate that is shown at an address; "" when this
 // machine trusts it.
 func shownBy(ctx context.Context, host string) (string, error) {
 	ctx, stop := context.WithTimeout(ctx, 15*time.Second)

@@ -17,13 +17,20 @@ func auditCommand() *cli.Command {
 		Name: "audit", Usage: "List who did what and what was refused, newest first",
 		Flags: []cli.Flag{
 			atFlag, outputFlag,
-			&cli.StringFlag{Name: "who", Usage: "name of an account or token"}, &cli.StringFlag{Name: "action", Usage: "action, such as accounts.add, or accounts for all that begin with it"},
+			&cli.StringFlag{Name: "who", Usage: "name of an account or token"}, &cli.StringFlag{
+				Name: "action", Usage: "action, such as accounts.add, or accounts for all that begin with it",
+			},
 			&cli.StringFlag{Name: "outcome", Usage: "outcome: done, refused or failed"}, &cli.StringFlag{Name: "from", Usage: "address of the caller"},
-			&cli.StringFlag{Name: "last", Usage: "length of the range up to now, such as 7d"}, &cli.IntFlag{Name: "limit", Value: 50, Usage: "number of entries at most"},
+			&cli.StringFlag{Name: "last", Usage: "length of the range up to now, such as 7d"}, &cli.IntFlag{
+				Name:  "limit",
+				Value: 50,
+				Usage: "number of entries at most",
+			},
 		},
 		Action: listAudit,
 		Commands: []*cli.Command{{
-			Name: "verify", Usage: "Verify that the audit is complete and unchanged", Flags: []cli.Flag{atFlag, outputs("table", "json")},
+			Name: "verify", Usage: "Verify that the audit is complete and unchanged", Flags: []cli.Flag{atFlag, outputs("table",
+				"json")},
 			Action: verifyAudit,
 		}},
 	}
@@ -33,7 +40,13 @@ func listAudit(ctx context.Context, cmd *cli.Command) error {
 	if cmd.Args().Present() {
 		return usage("audit has no %q; there is audit verify", cmd.Args().First())
 	}
-	q := client.AuditQuery{Who: cmd.String("who"), Action: cmd.String("action"), Outcome: cmd.String("outcome"), From: cmd.String("from"), Limit: cmd.Int("limit")}
+	q := client.AuditQuery{
+		Who:     cmd.String("who"),
+		Action:  cmd.String("action"),
+		Outcome: cmd.String("outcome"),
+		From:    cmd.String("from"),
+		Limit:   cmd.Int("limit"),
+	}
 	if text := cmd.String("last"); text != "" {
 		length, err := span.Parse(text)
 		if err != nil {
@@ -69,7 +82,8 @@ func verifyAudit(ctx context.Context, cmd *cli.Command) error {
 			return err
 		}
 	} else {
-		fmt.Fprintf(cmd.Root().Writer, "%d entries, from %d to %d; the last has the sum %s\n", found.Entries, found.First, found.Last, found.Sum)
+		fmt.Fprintf(cmd.Root().Writer, "%d entries, from %d to %d; the last has the sum %s\n", found.Entries,
+			found.First, found.Last, found.Sum)
 	}
 	if len(found.Problems) > 0 {
 		return fmt.Errorf("the audit is not whole:\n  %s", strings.Join(found.Problems, "\n  "))

@@ -23,12 +23,20 @@ func boardsCommand() *cli.Command {
 		Commands: []*cli.Command{
 			{
 				Name: "export", Usage: "Write a board as JSON, by its number or by its site or station", ArgsUsage: "ID|PLACE",
-				Flags:  []cli.Flag{atFlag, &cli.IntFlag{Name: "version", Usage: "version, as history lists them; default: the current one"}},
+				Flags: []cli.Flag{
+					atFlag,
+					&cli.IntFlag{Name: "version", Usage: "version, as history lists them; default: the current one"},
+				},
 				Action: exportBoard,
 			},
 			{
 				Name: "import", Usage: "Save a board from a JSON file, or from standard input with -", ArgsUsage: "FILE",
-				Flags:  []cli.Flag{atFlag, &cli.IntFlag{Name: "over", Usage: "number of the board that gets a new version; default: a new board"}},
+				Flags: []cli.Flag{
+					atFlag,
+					&cli.IntFlag{
+						Name: "over", Usage: "number of the board that gets a new version; default: a new board",
+					},
+				},
 				Action: importBoard,
 			},
 			{
@@ -50,7 +58,8 @@ func boardsCommand() *cli.Command {
 				if err != nil {
 					return "", err
 				}
-				return "The board was taken away; for 90 days `boards export --version` and `boards import --over` bring it back.", c.RemoveBoard(ctx, id)
+				return "The board was taken away; for 90 days `boards export --version` and `boards import --over` bring it back.", c.RemoveBoard(ctx,
+					id)
 			})},
 		},
 	}
@@ -73,7 +82,13 @@ func listBoards(ctx context.Context, cmd *cli.Command) error {
 }
 
 func boardsGrid(found client.Boards, empty string) grid {
-	g := grid{columns: []column{{name: "id", right: true}, {name: "title"}, {name: "about"}, {name: "asks for"}, {name: "version", right: true}, {name: "saved"}, {name: "by"}}, empty: empty}
+	g := grid{
+		columns: []column{
+			{name: "id", right: true}, {name: "title"}, {name: "about"}, {name: "asks for"},
+			{name: "version", right: true}, {name: "saved"}, {name: "by"},
+		},
+		empty: empty,
+	}
 	for _, b := range found.Boards {
 		id, version := count(b.ID), count(b.Version)
 		if b.Standard {
@@ -83,7 +98,9 @@ func boardsGrid(found client.Boards, empty string) grid {
 		if b.Removed {
 			saved.people += ", taken away"
 		}
-		g.rows = append(g.rows, []cell{id, plain(b.Title), plain(b.About), plain(b.Asks), version, saved, plain(b.Author)})
+		g.rows = append(g.rows, []cell{
+			id, plain(b.Title), plain(b.About), plain(b.Asks), version, saved, plain(b.Author),
+		})
 	}
 	return g
 }

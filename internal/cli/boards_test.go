@@ -43,13 +43,16 @@ func boards(t *testing.T, at string) {
 	assert.Zero(t, code)
 
 	for want, args := range map[string][]string{
-		"is no number of a board":        {"boards", "remove", "night", at},
-		"there is no site or station":    {"boards", "export", "nowhere", at},
-		"say which file":                 {"boards", "import", at},
-		"no such file":                   {"boards", "import", file + "x", at},
-		"there is no board 99":           {"boards", "history", "99", at},
-		"unknown field":                  {"boards", "import", written(t, `{"wings":2}`), at},
-		"lanes[0].series: it is empty":   {"boards", "import", written(t, `{"form":"nexocumula-board-1","title":"x","lanes":[{"kind":"states"}]}`), at},
+		"is no number of a board":     {"boards", "remove", "night", at},
+		"there is no site or station": {"boards", "export", "nowhere", at},
+		"say which file":              {"boards", "import", at},
+		"no such file":                {"boards", "import", file + "x", at},
+		"there is no board 99":        {"boards", "history", "99", at},
+		"unknown field":               {"boards", "import", written(t, `{"wings":2}`), at},
+		"lanes[0].series: it is empty": {
+			"boards", "import", written(t, `{"form":"nexocumula-board-1","title":"x","lanes":[{"kind":"states"}]}`),
+			at,
+		},
 		"there is no version 7 of board": {"boards", "export", "1", "--version=7", at},
 	} {
 		_, errOut, code := typed(t, args...)

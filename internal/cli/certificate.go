@@ -17,7 +17,10 @@ func certificateCommand() *cli.Command {
 			"same files as cert and key.",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "dir", Required: true, Usage: "folder of the certificate, such as the data folder"},
-			&cli.StringSliceFlag{Name: "name", Usage: "name or address the certificate is for, besides those of this machine; repeatable"},
+			&cli.StringSliceFlag{
+				Name:  "name",
+				Usage: "name or address the certificate is for, besides those of this machine; repeatable",
+			},
 		},
 		Action: func(_ context.Context, cmd *cli.Command) error {
 			dir := cmd.String("dir")
@@ -25,7 +28,8 @@ func certificateCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			fmt.Fprintf(cmd.Root().Writer, "cert: %s\nkey: %s\nFingerprint (SHA-256): %s\n", filepath.Join(dir, certs.OwnCert), filepath.Join(dir, certs.OwnKey), own.Fingerprint())
+			fmt.Fprintf(cmd.Root().Writer, "cert: %s\nkey: %s\nFingerprint (SHA-256): %s\n",
+				filepath.Join(dir, certs.OwnCert), filepath.Join(dir, certs.OwnKey), own.Fingerprint())
 			return nil
 		},
 	}

@@ -55,7 +55,7 @@ func charts(answer client.Windows) (out []string) {
 	return out
 }
 
-// drawnStat is the stat of a series that is drawn: the mean if it was asked for, else the
+// drawnStat returns the stat of a series that is drawn: the mean if it was asked for, else the
 // first that has a number.
 func drawnStat(answer client.Windows, s client.SeriesWindows) string {
 	for _, one := range append([]string{"mean"}, answer.Stats...) {
@@ -84,7 +84,8 @@ func chart(answer client.Windows, all []client.SeriesWindows) string {
 	if len(all) == 1 {
 		return asciigraph.Plot(points[0], append(options, asciigraph.Caption(nameOf(all[0])+", "+caption))...)
 	}
-	text := asciigraph.PlotMany(points, append(options, asciigraph.Caption(caption), asciigraph.SeriesChars(digits...))...)
+	text := asciigraph.PlotMany(points,
+		append(options, asciigraph.Caption(caption), asciigraph.SeriesChars(digits...))...)
 	for i, s := range all {
 		text += fmt.Sprintf("\n  %d  %s", i+1, nameOf(s))
 	}
@@ -103,7 +104,8 @@ func windowsText(answer client.Windows) string {
 	if n := len(answer.Places); n > 0 {
 		return fmt.Sprintf("%s windows, folded from %s to %s", answer.Width, answer.Places[0], answer.Places[n-1])
 	}
-	return fmt.Sprintf("%s windows, %s to %s", answer.Width, answer.From.Format("01-02 15:04Z"), answer.To.Format("01-02 15:04Z"))
+	return fmt.Sprintf("%s windows, %s to %s", answer.Width, answer.From.Format("01-02 15:04Z"),
+		answer.To.Format("01-02 15:04Z"))
 }
 
 // glyphs of states, the one of the lowest value first; more states than that share the last.
@@ -123,7 +125,8 @@ func stateStrips(answer client.Windows, all []client.SeriesWindows) string {
 	}
 	var legends []string
 	for _, s := range all {
-		names := slices.SortedFunc(maps.Keys(s.States), func(a, b string) int { return cmp.Compare(s.States[a], s.States[b]) })
+		names := slices.SortedFunc(maps.Keys(s.States),
+			func(a, b string) int { return cmp.Compare(s.States[a], s.States[b]) })
 		strip := []rune(strings.Repeat(string(unknownGlyph), chartColumns))
 		legend := ""
 		for i, name := range names {
@@ -174,7 +177,7 @@ func at(values client.Numbers, i int) float64 {
 	return values[i]
 }
 
-// place is the columns of a window.
+// place returns the columns of a window.
 func place(answer client.Windows, i int) (from, to int) {
 	if n := len(answer.Places); n > 0 { // folded: all of them are spread over the whole range
 		return i * chartColumns / n, max(i*chartColumns/n+1, (i+1)*chartColumns/n)

@@ -22,7 +22,9 @@ func checkCommand() *cli.Command {
 		ArgsUsage: "FILE ...",
 		Flags: []cli.Flag{
 			outputFlag,
-			&cli.BoolFlag{Name: "live", Usage: "connect to each broker, device and uplink as well, and read each series once"},
+			&cli.BoolFlag{
+				Name: "live", Usage: "connect to each broker, device and uplink as well, and read each series once",
+			},
 			&cli.StringFlag{Name: "wait", Value: "10s", Usage: "with --live, time to wait for messages and answers"},
 		},
 		Action: func(ctx context.Context, cmd *cli.Command) error {
@@ -57,7 +59,8 @@ func checkCommand() *cli.Command {
 func describe(s config.Settings) string {
 	text := "HTTP at " + s.Listen
 	if s.Gateway != nil {
-		text = fmt.Sprintf("gateway of %s with %d source(s) and %d uplink(s), ", s.Gateway.Site, len(s.Gateway.Sources), len(s.Gateway.Uplinks)) + text
+		text = fmt.Sprintf("gateway of %s with %d source(s) and %d uplink(s), ", s.Gateway.Site,
+			len(s.Gateway.Sources), len(s.Gateway.Uplinks)) + text
 	}
 	if s.Central != nil {
 		text = fmt.Sprintf("central for %d gateway(s), ", len(s.Central.Accept)) + text
@@ -80,9 +83,18 @@ func checkLive(ctx context.Context, cmd *cli.Command) error {
 		}
 		all = append(all, fieldwork.CheckLive(ctx, settings, wait)...)
 	}
-	g := grid{columns: []column{{name: "of"}, {name: "works"}, {name: "series"}, {name: "value", right: true}, {name: "unit"}, {name: "says"}}, empty: "There is nothing to reach."}
+	g := grid{
+		columns: []column{
+			{name: "of"}, {name: "works"}, {name: "series"}, {name: "value", right: true}, {name: "unit"},
+			{name: "says"},
+		},
+		empty: "There is nothing to reach.",
+	}
 	for _, one := range all {
-		g.rows = append(g.rows, []cell{plain(one.Of), yesNo(one.Works, "works", "DOES NOT"), plain(one.Series), plain(one.Value), plain(one.Unit), plain(one.Says)})
+		g.rows = append(g.rows, []cell{
+			plain(one.Of), yesNo(one.Works, "works", "DOES NOT"), plain(one.Series), plain(one.Value), plain(one.Unit),
+			plain(one.Says),
+		})
 		if !one.Works {
 			broken++
 		}

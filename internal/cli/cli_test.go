@@ -31,7 +31,15 @@ func typed(t *testing.T, args ...string) (out, errOut string, code int) {
 
 func TestCommandsAgainstADemo(t *testing.T) {
 	dir := filepath.Join(t.TempDir(), "demo")
-	world, err := demo.Start(t.Context(), demo.Options{Dir: dir, Console: "127.0.0.1:0", Days: 2, Seed: 1, Starts: demo.Midday(), Version: "test", Log: slog.New(slog.DiscardHandler)})
+	world, err := demo.Start(t.Context(), demo.Options{
+		Dir:     dir,
+		Console: "127.0.0.1:0",
+		Days:    2,
+		Seed:    1,
+		Starts:  demo.Midday(),
+		Version: "test",
+		Log:     slog.New(slog.DiscardHandler),
+	})
 	require.NoError(t, err)
 	defer func() { assert.NoError(t, world.Stop()) }()
 	at := "--at=" + world.Central.Address
@@ -55,11 +63,13 @@ func TestCommandsAgainstADemo(t *testing.T) {
 		assert.GreaterOrEqual(t, len(now.Values), 54) // and the presence of the gate, once it has been summarised
 	})
 	t.Run("windows", func(t *testing.T) {
-		out, _, code := typed(t, "windows", "stony-beck/raceway-1/oxygen", "--last", "1d", "--width", "3h", "--chart", "always", at)
+		out, _, code := typed(t, "windows", "stony-beck/raceway-1/oxygen", "--last", "1d", "--width", "3h", "--chart",
+			"always", at)
 		assert.Zero(t, code)
 		assert.Contains(t, out, "mean")
 		assert.Contains(t, out, "stony-beck/raceway-1/oxygen, mean of 3h windows")
-		out, _, _ = typed(t, "windows", "stony-beck/raceway-1/oxygen", "--last", "1d", "--width", "3h", "--stats", "min,max", "-o", "csv", at)
+		out, _, _ = typed(t, "windows", "stony-beck/raceway-1/oxygen", "--last", "1d", "--width", "3h", "--stats",
+			"min,max", "-o", "csv", at)
 		rows, err := csv.NewReader(strings.NewReader(out)).ReadAll()
 		require.NoError(t, err)
 		assert.Equal(t, []string{"series", "start", "min", "max", "unit", "filled", "tier"}, rows[0])
@@ -75,7 +85,8 @@ func TestCommandsAgainstADemo(t *testing.T) {
 		return rows
 	}
 	t.Run("windows of counters, states and bearings", func(t *testing.T) {
-		rows := csvOf(t, "windows", "alder-weir/pump-1/energy", "--last", "1d", "--width", "whole", "--stats", "increase,first,last,restarts")
+		rows := csvOf(t, "windows", "alder-weir/pump-1/energy", "--last", "1d", "--width", "whole", "--stats",
+			"increase,first,last,restarts")
 		var got [4]float64
 		for i := range got {
 			var err error
@@ -88,13 +99,15 @@ func TestCommandsAgainstADemo(t *testing.T) {
 		} else { // the panel restarted within the day, as it does now and then
 			assert.GreaterOrEqual(t, got[0], got[2])
 		}
-		rows = csvOf(t, "windows", "alder-weir/pump-1/running", "--range", "last 12h", "--width", "whole", "--stats", "share:0,share:1,changes")
+		rows = csvOf(t, "windows", "alder-weir/pump-1/running", "--range", "last 12h", "--width", "whole", "--stats",
+			"share:0,share:1,changes")
 		off, err := strconv.ParseFloat(rows[1][2], 64)
 		require.NoError(t, err)
 		on, err := strconv.ParseFloat(rows[1][3], 64)
 		require.NoError(t, err)
 		assert.InDelta(t, 1, off+on, 1e-9)
-		out, _, _ := typed(t, "windows", "long-mere/mast/wind_direction", "--last", "6h", "--width", "6h", "--stats", "mean,steadiness", at)
+		out, _, _ := typed(t, "windows", "long-mere/mast/wind_direction", "--last", "6h", "--width", "6h", "--stats",
+			"mean,steadiness", at)
 		assert.Regexp(t, `mean +steadiness`, out)
 		assert.Regexp(t, `\d\.\d %`, out)
 		_, said, code := typed(t, "windows", "long-mere/mast/wind_direction", "--last", "6h", "--stats", "mean,min", at)
@@ -105,7 +118,8 @@ func TestCommandsAgainstADemo(t *testing.T) {
 		file := filepath.Join(t.TempDir(), "holidays.txt")
 		yesterday := time.Now().UTC().AddDate(0, 0, -1).Format(time.DateOnly)
 		require.NoError(t, os.WriteFile(file, []byte("# nets were changed\n"+yesterday+" # all day\n\n"), 0o600))
-		_, said, code := typed(t, "windows", "long-mere/buoy-1/oxygen", "--range", "yesterday", "--width", "1d", "--except-file", file, at)
+		_, said, code := typed(t, "windows", "long-mere/buoy-1/oxygen", "--range", "yesterday", "--width", "1d",
+			"--except-file", file, at)
 		assert.Equal(t, 4, code)
 		assert.Contains(t, said, "none of the range lies in the hours and days that count")
 		require.NoError(t, os.WriteFile(file, []byte("yesterday\n"), 0o600))
@@ -119,29 +133,42 @@ func TestCommandsAgainstADemo(t *testing.T) {
 		assert.Contains(t, said, "only summaries are kept here; ask its gateway")
 	})
 	t.Run("windows by the calendar", func(t *testing.T) {
-		out, _, code := typed(t, "windows", "long-mere/buoy-1/oxygen", "--range", "yesterday", "--zone", "Asia/Kolkata", "--width", "1d", "--hours", "22:00-06:00", "--days", "mon-sun", at)
+		out, _, code := typed(t, "windows", "long-mere/buoy-1/oxygen", "--range", "yesterday", "--zone",
+			"Asia/Kolkata", "--width", "1d", "--hours", "22:00-06:00", "--days", "mon-sun", at)
 		assert.Zero(t, code)
 		assert.Contains(t, out, "22:00:00+05:30")
-		rows := csvOf(t, "windows", "long-mere/buoy-1/oxygen", "--last", "3h", "--width", "1h", "--stride", "30m", "--newest", "3", "--stats", "count")
+		rows := csvOf(t, "windows", "long-mere/buoy-1/oxygen", "--last", "3h", "--width", "1h", "--stride", "30m",
+			"--newest", "3", "--stats", "count")
 		assert.Len(t, rows, 4)
-		assert.Len(t, csvOf(t, "windows", "long-mere/buoy-1/oxygen", "--range", "last 6h", "--width", "2h", "--origin", "2026-01-01T01:00:00Z", "--shift", "1d", "--stats", "mean")[0], 7)
+		assert.Len(t,
+			csvOf(t, "windows", "long-mere/buoy-1/oxygen", "--range", "last 6h", "--width", "2h", "--origin",
+				"2026-01-01T01:00:00Z", "--shift", "1d", "--stats", "mean")[0],
+			7)
 	})
 	t.Run("windows of many, and calculations", func(t *testing.T) {
-		rows := csvOf(t, "windows", "#", "--label", "depth=3m", "--across", "mean", "--by", "level:2", "--last", "6h", "--width", "whole", "--stats", "mean,max", "--unit", "K")
+		rows := csvOf(t, "windows", "#", "--label", "depth=3m", "--across", "mean", "--by", "level:2", "--last", "6h",
+			"--width", "whole", "--stats", "mean,max", "--unit", "K")
 		assert.Equal(t, []string{"series", "start", "mean", "max", "contributing", "unit", "filled", "tier"}, rows[0])
 		assert.Len(t, rows, 5)
 		assert.Equal(t, []string{"long-mere/buoy-1", "1", "K"}, []string{rows[1][0], rows[1][4], rows[1][5]})
 		warm, err := strconv.ParseFloat(rows[1][2], 64)
 		require.NoError(t, err)
 		assert.InDelta(t, 286, warm, 6)
-		rows = csvOf(t, "windows", "--input", "a=long-mere/buoy-1/oxygen@max", "--input", "b=long-mere/buoy-1/oxygen@min", "--calc", "spread=a-b", "--calc", "wide=a-b>5", "--last", "3h", "--width", "whole")
+		rows = csvOf(t, "windows", "--input", "a=long-mere/buoy-1/oxygen@max", "--input",
+			"b=long-mere/buoy-1/oxygen@min", "--calc", "spread=a-b", "--calc", "wide=a-b>5", "--last", "3h", "--width",
+			"whole")
 		assert.Equal(t, []string{"spread", "wide"}, []string{rows[1][0], rows[2][0]})
 		assert.Equal(t, "0", rows[2][2])
 	})
 	t.Run("percentiles, exact at the gateway and estimated at the central", func(t *testing.T) {
-		ask := []string{"windows", "stony-beck/raceway-1/oxygen", "--from", time.Now().UTC().Add(-26 * time.Hour).Truncate(time.Hour).Format(time.RFC3339), "--to", time.Now().UTC().Add(-2 * time.Hour).Truncate(time.Hour).Format(time.RFC3339), "--width", "1h"}
+		ask := []string{
+			"windows", "stony-beck/raceway-1/oxygen", "--from",
+			time.Now().UTC().Add(-26 * time.Hour).Truncate(time.Hour).Format(time.RFC3339), "--to",
+			time.Now().UTC().Add(-2 * time.Hour).Truncate(time.Hour).Format(time.RFC3339), "--width", "1h",
+		}
 		estimated := csvOf(t, append(ask, "--stats", "p10~,p95~,count")...)
-		out, _, code := typed(t, append(ask, "--stats", "p10,p95,count", "-o", "csv", "--at="+world.Gateways["stony-beck"].Address)...)
+		out, _, code := typed(t,
+			append(ask, "--stats", "p10,p95,count", "-o", "csv", "--at="+world.Gateways["stony-beck"].Address)...)
 		require.Zero(t, code)
 		exact, err := csv.NewReader(strings.NewReader(out)).ReadAll()
 		require.NoError(t, err)
@@ -263,7 +290,9 @@ func TestVersionAndHelp(t *testing.T) {
 	assert.Contains(t, out, "nexocumula v-test")
 	out, _, code = typed(t)
 	assert.Zero(t, code)
-	for _, command := range []string{"run", "demo", "check", "simulate", "now", "series", "windows", "moment", "rejects", "uplinks", "version"} {
+	for _, command := range []string{
+		"run", "demo", "check", "simulate", "now", "series", "windows", "moment", "rejects", "uplinks", "version",
+	} {
 		assert.Contains(t, out, command)
 	}
 }
@@ -271,15 +300,30 @@ func TestVersionAndHelp(t *testing.T) {
 func TestNumbersOfAColumnHaveTheSameDecimals(t *testing.T) {
 	rows := [][]cell{{number(8.5)}, {number(9.07)}, {number(10)}, {number(client.Number(math.NaN()))}}
 	sameDecimals(rows, 0)
-	assert.Equal(t, []string{"8.50", "9.07", "10.00", "–"}, []string{rows[0][0].people, rows[1][0].people, rows[2][0].people, rows[3][0].people})
+	assert.Equal(t, []string{"8.50", "9.07", "10.00", "–"},
+		[]string{rows[0][0].people, rows[1][0].people, rows[2][0].people, rows[3][0].people})
 	assert.Equal(t, "8.5", rows[0][0].script, "scripts get the number as it is")
 }
 
 func TestNumbersForPeople(t *testing.T) {
-	for text, f := range map[string]float64{"0": 0, "12.65": 12.65, "9.5": 9.5, "0.001234": 0.00123412, "-99.9": -99.9, "345.769": 345.7690001, "12345.678": 12345.678} {
+	for text, f := range map[string]float64{
+		"0":         0,
+		"12.65":     12.65,
+		"9.5":       9.5,
+		"0.001234":  0.00123412,
+		"-99.9":     -99.9,
+		"345.769":   345.7690001,
+		"12345.678": 12345.678,
+	} {
 		assert.Equal(t, text, brief(f))
 	}
-	for text, d := range map[string]time.Duration{"3 s": 3 * time.Second, "5 min": 5 * time.Minute, "3 h": 3 * time.Hour, "3 d": 72 * time.Hour, "ahead 9 s": -9 * time.Second} {
+	for text, d := range map[string]time.Duration{
+		"3 s":       3 * time.Second,
+		"5 min":     5 * time.Minute,
+		"3 h":       3 * time.Hour,
+		"3 d":       72 * time.Hour,
+		"ahead 9 s": -9 * time.Second,
+	} {
 		assert.Equal(t, text, age(d))
 	}
 }

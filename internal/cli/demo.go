@@ -22,7 +22,11 @@ func demoCommand(program, version string) *cli.Command {
 		Usage: "Run a made-up company on this machine: a central, three gateways and their simulated stations",
 		Flags: []cli.Flag{
 			dir, verboseFlag,
-			&cli.StringFlag{Name: "console", Value: "127.0.0.1:8460", Usage: "host:port of the central's console; a free port if it is in use"},
+			&cli.StringFlag{
+				Name:  "console",
+				Value: "127.0.0.1:8460",
+				Usage: "host:port of the central's console; a free port if it is in use",
+			},
 			&cli.IntFlag{Name: "days", Value: 7, Usage: "days of history to write at the start"},
 			&cli.Uint64Flag{Name: "seed", Value: 1, Usage: "seed of the weather"},
 			&cli.TimestampFlag{Name: "world-time", Usage: "time in the simulated company at the start, such as 2026-05-13T12:00:00Z; default: the present",
@@ -41,7 +45,9 @@ func demoCommand(program, version string) *cli.Command {
 				if err := demo.Outage(ctx, cmd.String("dir"), length); err != nil {
 					return err
 				}
-				fmt.Fprintf(cmd.Root().Writer, "The central is cut off for %s. Watch the backlog grow on the Links page of a gateway.\n", span.Format(length))
+				fmt.Fprintf(cmd.Root().Writer,
+					"The central is cut off for %s. Watch the backlog grow on the Links page of a gateway.\n",
+					span.Format(length))
 				return nil
 			},
 		}},
@@ -73,12 +79,14 @@ func runDemo(ctx context.Context, cmd *cli.Command, program, version string) err
 		return demo.Tour(ctx, o, out)
 	}
 	begun := time.Now()
-	fmt.Fprintf(out, "Starting Fellwater Trout: a central, three gateways and their stations, with %d days of history …\n", o.Days)
+	fmt.Fprintf(out,
+		"Starting Fellwater Trout: a central, three gateways and their stations, with %d days of history …\n", o.Days)
 	w, err := demo.Start(ctx, o)
 	if err != nil {
 		return err
 	}
-	fmt.Fprintf(out, "Ready after %.1f s; %d readings of history went through the pipelines.\n\n", time.Since(begun).Seconds(), w.History)
+	fmt.Fprintf(out, "Ready after %.1f s; %d readings of history went through the pipelines.\n\n",
+		time.Since(begun).Seconds(), w.History)
 	printHints(out, program, w, o)
 	controlled := make(chan error, 1)
 	controlCtx, stopControl := context.WithCancel(ctx)

@@ -27,14 +27,20 @@ func discoveredCommand() *cli.Command {
 				return appendDiscovered(cmd, file, answer)
 			}
 			g := grid{
-				columns: []column{{name: "series"}, {name: "kind"}, {name: "unit"}, {name: "unit_from"}, {name: "last", right: true}, {name: "first_seen"}, {name: "last_seen"}},
-				empty:   "No series waits to be named.",
+				columns: []column{
+					{name: "series"}, {name: "kind"}, {name: "unit"}, {name: "unit_from"}, {name: "last", right: true},
+					{name: "first_seen"}, {name: "last_seen"},
+				},
+				empty: "No series waits to be named.",
 			}
 			if len(answer.Rules) == 0 {
 				g.empty = "No rule of this gateway finds series; one with discover: {} would."
 			}
 			for _, s := range answer.Series {
-				g.rows = append(g.rows, []cell{plain(s.Path), plain(s.Kind), plain(s.Unit), plain(s.UnitFrom), stateOr(s.State, s.Value), moment(s.FirstSeen), moment(s.LastSeen)})
+				g.rows = append(g.rows, []cell{
+					plain(s.Path), plain(s.Kind), plain(s.Unit), plain(s.UnitFrom), stateOr(s.State, s.Value),
+					moment(s.FirstSeen), moment(s.LastSeen),
+				})
 			}
 			for _, r := range answer.Rules {
 				note := fmt.Sprintf("%s: %d of at most %d are found.", r.Select, r.Found, r.Most)
@@ -44,7 +50,8 @@ func discoveredCommand() *cli.Command {
 				g.notes = append(g.notes, note)
 			}
 			if answer.Lines != "" {
-				g.notes = append(g.notes, "Rules that name them as they are; correct what is guessed wrongly:\n"+answer.Lines)
+				g.notes = append(g.notes,
+					"Rules that name them as they are; correct what is guessed wrongly:\n"+answer.Lines)
 			}
 			return show(cmd, answer, g)
 		},

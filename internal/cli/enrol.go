@@ -19,12 +19,20 @@ import (
 func enrolCommand() *cli.Command {
 	return &cli.Command{
 		Name: "enrol", Usage: "Let a gateway join this central; prints a one-time code, valid for an hour", ArgsUsage: "SITE",
-		Flags:  []cli.Flag{atFlag, &cli.StringSliceFlag{Name: "site", Usage: "first level of further series it may send; repeatable"}},
+		Flags: []cli.Flag{
+			atFlag, &cli.StringSliceFlag{Name: "site", Usage: "first level of further series it may send; repeatable"},
+		},
 		Action: enrol,
 		Commands: []*cli.Command{
-			{Name: "list", Usage: "List gateways that have or had a credential", Flags: []cli.Flag{atFlag, outputFlag}, Action: listGateways},
+			{
+				Name:   "list",
+				Usage:  "List gateways that have or had a credential",
+				Flags:  []cli.Flag{atFlag, outputFlag},
+				Action: listGateways,
+			},
 			{Name: "revoke", Usage: "Revoke a gateway's credential; its data stays", ArgsUsage: "SITE", Flags: []cli.Flag{atFlag}, Action: named(func(ctx context.Context, c *client.Client, name string) (string, error) {
-				return "The gateway " + name + " may send no more. What it collects stays there until it is enrolled anew.", c.RevokeGateway(ctx, name)
+				return "The gateway " + name + " may send no more. What it collects stays there until it is enrolled anew.", c.RevokeGateway(ctx,
+					name)
 			})},
 		},
 	}
@@ -37,7 +45,8 @@ func enrol(ctx context.Context, cmd *cli.Command) error {
 			e.Sites = append([]string{name}, more...)
 		}
 		made, err := c.Enrol(ctx, e)
-		text := fmt.Sprintf("Code for %s, for one use, good until %s:\n\n  %s\n\nAt the gateway:\n\n  nexocumula join --config FILE\n", name, made.Ends.Format(time.RFC3339), made.Code)
+		text := fmt.Sprintf("Code for %s, for one use, good until %s:\n\n  %s\n\nAt the gateway:\n\n  nexocumula join --config FILE\n",
+			name, made.Ends.Format(time.RFC3339), made.Code)
 		if made.Fingerprint != "" {
 			text += "\nIt will show a fingerprint, which has to be this one:\n\n  " + made.Fingerprint + "\n"
 		}
@@ -50,9 +59,18 @@ func listGateways(ctx context.Context, cmd *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	g := grid{columns: []column{{name: "gateway"}, {name: "sites"}, {name: "enrolled"}, {name: "credential_since"}, {name: "last_used"}, {name: "from"}, {name: "revoked"}}, empty: "No gateway was enrolled; nexocumula enrol SITE lets one join."}
+	g := grid{
+		columns: []column{
+			{name: "gateway"}, {name: "sites"}, {name: "enrolled"}, {name: "credential_since"}, {name: "last_used"},
+			{name: "from"}, {name: "revoked"},
+		},
+		empty: "No gateway was enrolled; nexocumula enrol SITE lets one join.",
+	}
 	for _, e := range all.Gateways {
-		g.rows = append(g.rows, []cell{plain(e.Gateway), plain(strings.Join(e.Sites, " ")), moment(e.Enrolled), moment(e.Renewed), momentOr(e.Used, "never"), plain(e.From), momentOr(e.Revoked, "no")})
+		g.rows = append(g.rows, []cell{
+			plain(e.Gateway), plain(strings.Join(e.Sites, " ")), moment(e.Enrolled), moment(e.Renewed),
+			momentOr(e.Used, "never"), plain(e.From), momentOr(e.Revoked, "no"),
+		})
 	}
 	return show(cmd, all, g)
 }
@@ -80,7 +98,8 @@ func join(ctx context.Context, cmd *cli.Command) error {
 		return err
 	}
 	if strings.HasPrefix(u.URL, "http://") && !cmd.Bool("plain") && !isLocal(u.URL) {
-		return usage("%s is not by TLS, so that everybody on the way could read the credential; use an https:// address, or say --plain", u.URL)
+		return usage("%s is not by TLS, so that everybody on the way could read the credential; use an https:// address, or say --plain",
+			u.URL)
 	}
 	by := u.HTTP()
 	var fingerprint string
@@ -101,11 +120,17 @@ func join(ctx context.Context, cmd *cli.Command) error {
 		return err
 	}
 	file := overhttp.CredentialFile(settings.Data, as)
-	c := overhttp.Credential{Gateway: joined.Gateway, Secret: joined.Secret, Fingerprint: fingerprint, Since: time.Now().UTC()}
+	c := overhttp.Credential{
+		Gateway:     joined.Gateway,
+		Secret:      joined.Secret,
+		Fingerprint: fingerprint,
+		Since:       time.Now().UTC(),
+	}
 	if err := c.Save(file); err != nil {
 		return fmt.Errorf("%w; the code was used, have another made", err)
 	}
-	fmt.Fprintf(cmd.Root().Writer, "%s has joined %s. Its credential is in %s; it is renewed by itself.\n", name, u.URL, file)
+	fmt.Fprintf(cmd.Root().Writer, "%s has joined %s. Its credential is in %s; it is renewed by itself.\n", name,
+		u.URL, file)
 	return nil
 }
 
@@ -114,7 +139,8 @@ func joining(settings config.Settings, wanted string) (name, uplink string, foun
 	var names []string
 	look := func(as string, all []config.Uplink) {
 		for _, u := range all {
-			if of, overHTTP := u.Settings.(overhttp.Settings); overHTTP && of.Token == "" && (wanted == "" || u.Name == wanted) {
+			if of, overHTTP := u.Settings.(overhttp.Settings); overHTTP && of.Token == "" &&
+				(wanted == "" || u.Name == wanted) {
 				name, uplink, found = as, u.Name, of
 				names = append(names, u.Name)
 			}
@@ -132,7 +158,8 @@ func joining(settings config.Settings, wanted string) (name, uplink string, foun
 	case len(names) == 0:
 		return "", "", found, usage("the configuration has no uplink without a secret; write one as uplinks: [{ name: head-office, address: \"https://host:port\" }]")
 	case len(names) > 1:
-		return "", "", found, usage("several uplinks have no secret: %s; name one with --uplink", strings.Join(names, ", "))
+		return "", "", found, usage("several uplinks have no secret: %s; name one with --uplink",
+			strings.Join(names, ", "))
 	}
 	return name, uplink, found, nil
 }

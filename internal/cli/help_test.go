@@ -44,7 +44,10 @@ func TestEveryCommandHasHelp(t *testing.T) {
 		assert.Contains(t, seen, name, "examples of no command")
 	}
 	var out bytes.Buffer
-	for command, example := range map[string]string{"windows": "windows stony-beck/raceway-4/oxygen --last 24h", "boards": "boards\n   nexocumula boards raceway\n\n"} {
+	for command, example := range map[string]string{
+		"windows": "windows stony-beck/raceway-4/oxygen --last 24h",
+		"boards":  "boards\n   nexocumula boards raceway\n\n",
+	} {
 		require.Zero(t, Run(t.Context(), []string{"nexocumula", command, "--help"}, "test", &out, &out))
 		assert.Contains(t, out.String(), "EXAMPLES:\n   nexocumula "+example)
 		assert.NotContains(t, out.String(), "CATEGORY")

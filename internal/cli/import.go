@@ -25,22 +25,42 @@ func importCommand() *cli.Command {
 			"and this command the token of one of its senders.",
 		Flags: []cli.Flag{
 			atFlag, outputFlag,
-			&cli.IntFlag{Name: "preview", Usage: "number of records to show as they would be read and, with a token, as the gateway would store them; stores nothing"},
-			&cli.StringFlag{Name: "topic", Usage: "topic as which the whole file is sent, in any form that the messages of the gateway's http_push source read"},
+			&cli.IntFlag{
+				Name:  "preview",
+				Usage: "number of records to show as they would be read and, with a token, as the gateway would store them; stores nothing",
+			},
+			&cli.StringFlag{
+				Name:  "topic",
+				Usage: "topic as which the whole file is sent, in any form that the messages of the gateway's http_push source read",
+			},
 			&cli.StringFlag{Name: "token-file", Usage: "file with the sender's token"},
-			&cli.StringFlag{Name: "token", Sources: cli.EnvVars("NEXOCUMULA_TOKEN"), Usage: "token of the sender, best in the environment"},
+			&cli.StringFlag{
+				Name:    "token",
+				Sources: cli.EnvVars("NEXOCUMULA_TOKEN"),
+				Usage:   "token of the sender, best in the environment",
+			},
 			&cli.StringFlag{Name: "time", Usage: "column of the time, by name or number; default: time"},
-			&cli.StringFlag{Name: "time-form", Usage: "form of the time: rfc3339, unix_s, unix_ms, unix_us, unix_ns, or a layout such as \"%d.%m.%Y %H:%M\"; default: rfc3339"},
+			&cli.StringFlag{
+				Name:  "time-form",
+				Usage: "form of the time: rfc3339, unix_s, unix_ms, unix_us, unix_ns, or a layout such as \"%d.%m.%Y %H:%M\"; default: rfc3339",
+			},
 			&cli.StringFlag{Name: "time-zone", Usage: "zone of times without one, such as Europe/Berlin; default: UTC"},
 			&cli.StringFlag{Name: "series", Usage: "column of the series' name, without the site; default: series"},
 			&cli.StringFlag{Name: "value", Usage: "column of the value; default: value"},
 			&cli.StringFlag{Name: "unit", Usage: "column of the unit; default: unit, if there is one"},
 			&cli.StringSliceFlag{Name: "column", Usage: "COLUMN=SERIES of a line with several readings; repeatable"},
-			&cli.StringFlag{Name: "rest", Usage: "series of all other columns, with {column} for the name, such as \"raceway-1/{column}\""},
+			&cli.StringFlag{
+				Name:  "rest",
+				Usage: "series of all other columns, with {column} for the name, such as \"raceway-1/{column}\"",
+			},
 			&cli.StringFlag{Name: "separator", Usage: "separator of columns, such as ; or \\t; default: a comma"},
 			&cli.BoolFlag{Name: "decimal-comma", Usage: "decimal comma in numbers"},
 			&cli.BoolFlag{Name: "no-header", Usage: "no line of column names; columns are numbers"},
-			&cli.IntFlag{Name: "most-per-second", Value: 20000, Usage: "readings per second at most; 0: as many as the gateway accepts"},
+			&cli.IntFlag{
+				Name:  "most-per-second",
+				Value: 20000,
+				Usage: "readings per second at most; 0: as many as the gateway accepts",
+			},
 			&cli.StringFlag{Name: "progress", Usage: "file that keeps the progress; default: FILE.progress"},
 			&cli.BoolFlag{Name: "again", Usage: "start from the beginning; existing readings are skipped"},
 		},
@@ -65,14 +85,18 @@ func importCommand() *cli.Command {
 				Rate: cmd.Int("most-per-second"), To: ask(cmd), Tell: told.report,
 			}.Run(ctx)
 			if err != nil {
-				return fmt.Errorf("%w\n%d readings were accepted and %d refused of %d records; the same command goes on from there", err, p.Accepted, p.Refused, p.Records)
+				return fmt.Errorf("%w\n%d readings were accepted and %d refused of %d records; the same command goes on from there",
+					err, p.Accepted, p.Refused, p.Records)
 			}
 			if told.parts == 0 {
-				return usage("%s was brought in full before: %d readings accepted, %d refused; --again begins anew, and doubles nothing", file, p.Accepted, p.Refused)
+				return usage("%s was brought in full before: %d readings accepted, %d refused; --again begins anew, and doubles nothing",
+					file, p.Accepted, p.Refused)
 			}
-			fmt.Fprintf(cmd.Root().Writer, "%d readings of %d records are on the gateway's disk; %d were refused\n", p.Accepted, p.Records, p.Refused)
+			fmt.Fprintf(cmd.Root().Writer, "%d readings of %d records are on the gateway's disk; %d were refused\n",
+				p.Accepted, p.Records, p.Refused)
 			if p.Refused > 0 {
-				return fmt.Errorf("%d readings were refused; those that reached the gateway are in nexocumula rejects", p.Refused)
+				return fmt.Errorf("%d readings were refused; those that reached the gateway are in nexocumula rejects",
+					p.Refused)
 			}
 			return nil
 		},
@@ -99,21 +123,27 @@ func importMessage(ctx context.Context, cmd *cli.Command, file, topic string) er
 		return err
 	}
 	if most > 0 {
-		g := grid{columns: []column{{name: "series"}, {name: "time"}, {name: "value", right: true}, {name: "unit"}}, empty: "Nothing of it would be stored."}
+		g := grid{
+			columns: []column{{name: "series"}, {name: "time"}, {name: "value", right: true}, {name: "unit"}},
+			empty:   "Nothing of it would be stored.",
+		}
 		for _, p := range answer.Previews[:min(most, len(answer.Previews))] {
 			value := number(p.Value)
 			if p.State != "" {
 				value = plain(p.State)
 			}
-			g.rows = append(g.rows, []cell{plain(p.Series), plain(p.Time.Format(time.RFC3339Nano)), value, plain(p.Unit)})
+			g.rows = append(g.rows,
+				[]cell{plain(p.Series), plain(p.Time.Format(time.RFC3339Nano)), value, plain(p.Unit)})
 		}
 		for _, r := range answer.Rows {
 			g.notes = append(g.notes, "refused: "+r.Reason)
 		}
-		g.notes = append(g.notes, fmt.Sprintf("%d readings would be stored, and %d refused.", answer.Accepted, answer.Refused))
+		g.notes = append(g.notes,
+			fmt.Sprintf("%d readings would be stored, and %d refused.", answer.Accepted, answer.Refused))
 		return show(cmd, answer, g)
 	}
-	fmt.Fprintf(cmd.Root().Writer, "%d readings are on the gateway's disk; %d were refused\n", answer.Accepted, answer.Refused)
+	fmt.Fprintf(cmd.Root().Writer, "%d readings are on the gateway's disk; %d were refused\n", answer.Accepted,
+		answer.Refused)
 	for _, r := range answer.Rows {
 		fmt.Fprintln(cmd.Root().ErrWriter, r.Reason)
 	}
@@ -158,13 +188,17 @@ func preview(ctx context.Context, cmd *cli.Command, file string, columns importe
 		return err
 	}
 	g := grid{
-		columns: []column{{name: "place"}, {name: "series"}, {name: "time"}, {name: "value", right: true}, {name: "unit"}, {name: "refused"}},
-		empty:   "The file has no records.",
+		columns: []column{
+			{name: "place"}, {name: "series"}, {name: "time"}, {name: "value", right: true}, {name: "unit"},
+			{name: "refused"},
+		},
+		empty: "The file has no records.",
 	}
 	var becomes map[string][]client.PreviewedRow
 	var refused map[string]string
 	if token, err := tokenOf(cmd); err != nil {
-		g.notes = append(g.notes, "This is how the file is read. What the gateway would make of it, and refuse, is shown with the token of a sender: --token-file FILE.")
+		g.notes = append(g.notes,
+			"This is how the file is read. What the gateway would make of it, and refuse, is shown with the token of a sender: --token-file FILE.")
 	} else if becomes, refused, err = importer.Ask(ctx, ask(cmd), token, rows); err != nil {
 		return err
 	}
@@ -188,7 +222,9 @@ func preview(ctx context.Context, cmd *cli.Command, file string, columns importe
 		if one.Time != nil {
 			when = plain(one.Time.Format(time.RFC3339Nano))
 		}
-		g.rows = append(g.rows, []cell{plain(one.Place), plain(one.Series), when, plain(one.Value), plain(one.Unit), plain(one.Refused)})
+		g.rows = append(g.rows, []cell{
+			plain(one.Place), plain(one.Series), when, plain(one.Value), plain(one.Unit), plain(one.Refused),
+		})
 	}
 	return show(cmd, answer, g)
 }
@@ -216,5 +252,6 @@ func (t *telling) report(r importer.Report) {
 		return
 	}
 	t.last = time.Now()
-	fmt.Fprintf(t.to, "%3.0f %%  %d readings accepted, %d refused\n", 100*float64(r.Read)/float64(max(r.Size, 1)), r.Accepted, r.Refused)
+	fmt.Fprintf(t.to, "%3.0f %%  %d readings accepted, %d refused\n", 100*float64(r.Read)/float64(max(r.Size, 1)),
+		r.Accepted, r.Refused)
 }

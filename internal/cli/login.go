@@ -69,7 +69,8 @@ func login(ctx context.Context, cmd *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	fmt.Fprintf(cmd.Root().Writer, "Logged in at %s as %s (%s%s). Kept in %s; nexocumula logout ends it.\n", address, name, who.Role, seeing(who.Sees), file)
+	fmt.Fprintf(cmd.Root().Writer, "Logged in at %s as %s (%s%s). Kept in %s; nexocumula logout ends it.\n", address,
+		name, who.Role, seeing(who.Sees), file)
 	return nil
 }
 
@@ -147,7 +148,7 @@ func logoutCommand() *cli.Command {
 	}
 }
 
-// terminalOf is the terminal that somebody types at; -1 when input comes from elsewhere.
+// terminalOf returns the terminal that somebody types at; -1 when input comes from elsewhere.
 func terminalOf(cmd *cli.Command) int {
 	if file, ok := cmd.Root().Reader.(*os.File); ok && term.IsTerminal(int(file.Fd())) {
 		return int(file.Fd())
@@ -161,7 +162,8 @@ func visible(cmd *cli.Command, in *bufio.Reader, prompt string) (string, error) 
 	}
 	line, err := in.ReadString('\n')
 	if err != nil && (!errors.Is(err, io.EOF) || line == "") {
-		return "", fmt.Errorf("nothing was given for %s it is asked for here, or read from standard input, a line each", strings.TrimSuffix(prompt, " "))
+		return "", fmt.Errorf("nothing was given for %s it is asked for here, or read from standard input, a line each",
+			strings.TrimSuffix(prompt, " "))
 	}
 	return strings.TrimSpace(line), nil
 }

@@ -15,7 +15,11 @@ func momentCommand() *cli.Command {
 		Name: "moment", Usage: "Show values at a moment", ArgsUsage: "SELECTOR TIME",
 		Flags: []cli.Flag{
 			atFlag, outputFlag,
-			&cli.StringFlag{Name: "how", Value: "before", Usage: "reading that counts: before (the last at or before TIME), at (exactly at TIME) or nearest"},
+			&cli.StringFlag{
+				Name:  "how",
+				Value: "before",
+				Usage: "reading that counts: before (the last at or before TIME), at (exactly at TIME) or nearest",
+			},
 			&cli.StringFlag{Name: "zone", Usage: "IANA name of TIME's zone, if TIME does not say one; default: UTC"},
 			&cli.StringFlag{Name: "within", Usage: "largest distance from TIME, such as 10m"},
 		},
@@ -35,12 +39,19 @@ func momentCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			g := grid{columns: []column{{name: "series"}, {name: "value", right: true}, {name: "unit"}, {name: "time"}, {name: "from"}, {name: "sure"}}}
+			g := grid{columns: []column{
+				{name: "series"}, {name: "value", right: true}, {name: "unit"}, {name: "time"}, {name: "from"},
+				{name: "sure"},
+			}}
 			for _, v := range answer.Values {
-				g.rows = append(g.rows, []cell{plain(v.Path), stateOr(v.State, v.Value), plain(v.Unit), moment(v.Time), plain(v.Tier), yesNo(v.Sure, "sure", "there may be a closer one")})
+				g.rows = append(g.rows, []cell{
+					plain(v.Path), stateOr(v.State, v.Value), plain(v.Unit), moment(v.Time), plain(v.Tier),
+					yesNo(v.Sure, "sure", "there may be a closer one"),
+				})
 			}
 			for _, path := range answer.Unknown {
-				g.notes = append(g.notes, path+": only summaries are kept here, and they do not tell whether there was a reading of that very time")
+				g.notes = append(g.notes,
+					path+": only summaries are kept here, and they do not tell whether there was a reading of that very time")
 			}
 			g.empty = strings.Join(g.notes, "\n")
 			return show(cmd, answer, g)

@@ -15,12 +15,19 @@ import (
 func notesCommand() *cli.Command {
 	return &cli.Command{
 		Name: "notes", Usage: "List, add and delete notes", ArgsUsage: "[SELECT]",
-		Flags:  []cli.Flag{atFlag, outputFlag, &cli.StringFlag{Name: "last", Usage: "length of the range up to now, such as 7d"}},
+		Flags: []cli.Flag{
+			atFlag, outputFlag, &cli.StringFlag{Name: "last", Usage: "length of the range up to now, such as 7d"},
+		},
 		Action: listNotes,
 		Commands: []*cli.Command{
 			{
 				Name: "add", Usage: "Pin a note to a site, a station or a series", ArgsUsage: "ABOUT TEXT",
-				Flags:  []cli.Flag{atFlag, &cli.StringFlag{Name: "time", Usage: "time of the note, RFC 3339, such as 2026-03-01T08:00:00Z; default: now"}},
+				Flags: []cli.Flag{
+					atFlag,
+					&cli.StringFlag{
+						Name: "time", Usage: "time of the note, RFC 3339, such as 2026-03-01T08:00:00Z; default: now",
+					},
+				},
 				Action: addNote,
 			},
 			{Name: "remove", Usage: "Delete a note", ArgsUsage: "ID", Flags: []cli.Flag{atFlag}, Action: named(func(ctx context.Context, c *client.Client, name string) (string, error) {
@@ -39,9 +46,15 @@ func listNotes(ctx context.Context, cmd *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	g := grid{columns: []column{{name: "id", right: true}, {name: "at"}, {name: "about"}, {name: "text"}, {name: "author"}}, empty: "No note is about this; nexocumula notes add ABOUT TEXT pins one."}
+	g := grid{
+		columns: []column{{name: "id", right: true}, {name: "at"}, {name: "about"}, {name: "text"}, {name: "author"}},
+		empty:   "No note is about this; nexocumula notes add ABOUT TEXT pins one.",
+	}
 	for _, n := range found.Notes {
-		g.rows = append(g.rows, []cell{count(n.ID), moment(n.At), plain(n.About), {n.Text, strings.ReplaceAll(n.Text, "\n", " ")}, plain(n.Author)})
+		g.rows = append(g.rows, []cell{
+			count(n.ID), moment(n.At), plain(n.About), {n.Text, strings.ReplaceAll(n.Text, "\n", " ")},
+			plain(n.Author),
+		})
 	}
 	return show(cmd, found, g)
 }
@@ -60,7 +73,8 @@ func addNote(ctx context.Context, cmd *cli.Command) error {
 	}
 	made, err := ask(cmd).AddNote(ctx, n)
 	if err == nil {
-		fmt.Fprintf(cmd.Root().Writer, "Note %d is pinned to %s at %s.\n", made.ID, made.About, made.At.UTC().Format(time.RFC3339))
+		fmt.Fprintf(cmd.Root().Writer, "Note %d is pinned to %s at %s.\n", made.ID, made.About,
+			made.At.UTC().Format(time.RFC3339))
 	}
 	return err
 }

@@ -29,8 +29,11 @@ func nowCommand() *cli.Command {
 				return err
 			}
 			g := grid{
-				columns: []column{{name: "series"}, {name: "value", right: true}, {name: "unit"}, {name: "age", right: true}, {name: "fresh"}, {name: "standing"}, {name: "time"}},
-				empty:   "No series has a value yet.",
+				columns: []column{
+					{name: "series"}, {name: "value", right: true}, {name: "unit"}, {name: "age", right: true},
+					{name: "fresh"}, {name: "standing"}, {name: "time"},
+				},
+				empty: "No series has a value yet.",
 			}
 			for _, v := range answer.Values {
 				g.rows = append(g.rows, []cell{

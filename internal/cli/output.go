@@ -143,7 +143,7 @@ func (g grid) table(out io.Writer) error {
 	return nil
 }
 
-// number is a value: exact for scripts, four significant digits after the point at
+// number returns a value: exact for scripts, four significant digits after the point at
 // most for people.
 func number(n client.Number) cell {
 	f := float64(n)

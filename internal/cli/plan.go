@@ -54,13 +54,17 @@ func planCommand() *cli.Command {
 	}
 }
 
-// heardAt are the series of a running gateway, with how often it heard them.
+// heardAt returns the series of a running gateway, with how often it heard them.
 func heardAt(ctx context.Context, cmd *cli.Command) ([]client.Series, error) {
 	answer, err := ask(cmd).Series(ctx, "")
 	if err != nil {
 		return nil, err
 	}
-	windows, err := ask(cmd).Windows(ctx, client.WindowsQuery{Select: []string{"#"}, Last: span.Format(fieldwork.HeardFor), Stats: []string{"count"}})
+	windows, err := ask(cmd).Windows(ctx, client.WindowsQuery{
+		Select: []string{"#"},
+		Last:   span.Format(fieldwork.HeardFor),
+		Stats:  []string{"count"},
+	})
 	if err != nil {
 		return answer.Series, nil // it goes by what was learned
 	}
@@ -74,7 +78,10 @@ func heardAt(ctx context.Context, cmd *cli.Command) ([]client.Series, error) {
 func planGrid(plan client.Plan) grid {
 	g := grid{columns: []column{{name: "what"}, {name: "of"}, {name: "how_much", right: true}, {name: "unit"}}}
 	add := func(what, of string, v float64, digits int, unit string) {
-		g.rows = append(g.rows, []cell{plain(what), plain(of), {strconv.FormatFloat(v, 'f', -1, 64), strconv.FormatFloat(v, 'f', digits, 64)}, plain(unit)})
+		g.rows = append(g.rows, []cell{
+			plain(what), plain(of), {strconv.FormatFloat(v, 'f', -1, 64), strconv.FormatFloat(v, 'f', digits, 64)},
+			plain(unit),
+		})
 	}
 	for _, l := range plan.Lines {
 		add("requests", l.Source, l.Requests, 0, "an hour")
@@ -82,7 +89,8 @@ func planGrid(plan client.Plan) grid {
 			add("line busy", l.Source, 100*l.Busy, 1, "% of its time")
 		}
 		if l.Busy > 0.8 {
-			g.notes = append(g.notes, fmt.Sprintf("%s, %s: the line cannot carry this; ask for less, or more rarely.", l.Source, l.Address))
+			g.notes = append(g.notes,
+				fmt.Sprintf("%s, %s: the line cannot carry this; ask for less, or more rarely.", l.Source, l.Address))
 		}
 	}
 	add("series", "", float64(plan.Series), 0, "")

@@ -30,17 +30,30 @@ func probeCommand() *cli.Command {
 			&cli.IntFlag{Name: "times", Value: 5, Usage: "number of times they are read"},
 			&cli.StringFlag{Name: "every", Value: "1s", Usage: "time between two reads"},
 			&cli.StringFlag{Name: "expect", Usage: "range in which the value should lie, such as 6..12"},
-			&cli.StringFlag{Name: "like", Usage: "series of the gateway --at that moves like the value; needs at least three reads"},
-			&cli.IntFlag{Name: "most", Value: 1, Usage: "number of interpretations per address; 3 with --expect, --like or --take"},
+			&cli.StringFlag{
+				Name:  "like",
+				Usage: "series of the gateway --at that moves like the value; needs at least three reads",
+			},
+			&cli.IntFlag{
+				Name:  "most",
+				Value: 1,
+				Usage: "number of interpretations per address; 3 with --expect, --like or --take",
+			},
 			&cli.StringFlag{Name: "scan-units", Usage: "units to look for, such as 1..20, instead of reading"},
 			&cli.StringFlag{Name: "scan", Usage: "registers to look for, such as 0..200, instead of reading"},
 			&cli.StringFlag{Name: "pause", Value: "20ms", Usage: "with a scan, time between two requests"},
 			&cli.StringFlag{Name: "timeout", Value: "500ms", Usage: "time to wait for an answer"},
 			&cli.IntFlag{Name: "baud", Usage: "baud rate of a serial line, also behind a converter"},
 			&cli.StringFlag{Name: "parity", Usage: "parity of a serial line: even, odd or none"},
-			&cli.StringSliceFlag{Name: "take", Usage: "register to print configuration lines for: ADDRESS=STATION/QUANTITY, with its likeliest interpretation, or ADDRESS.2=… with the second; a unit and a range may follow, as in 4=pump/flow:l/s:0..40; repeatable"},
+			&cli.StringSliceFlag{
+				Name:  "take",
+				Usage: "register to print configuration lines for: ADDRESS=STATION/QUANTITY, with its likeliest interpretation, or ADDRESS.2=… with the second; a unit and a range may follow, as in 4=pump/flow:l/s:0..40; repeatable",
+			},
 			&cli.StringFlag{Name: "name", Value: "device", Usage: "with --take, name of the source"},
-			&cli.StringFlag{Name: "description", Usage: "with --take, file to write a description of the device into, for any number of such devices"},
+			&cli.StringFlag{
+				Name:  "description",
+				Usage: "with --take, file to write a description of the device into, for any number of such devices",
+			},
 			&cli.StringFlag{Name: "append-to", Usage: "with --take, configuration to show the change of"},
 			&cli.BoolFlag{Name: "write", Usage: "with --append-to, write the file instead of showing the difference"},
 		},
@@ -61,7 +74,12 @@ func fieldLine(cmd *cli.Command) (out client.FieldLine, direct bool, err error) 
 	if unit < 0 || unit > 255 {
 		return out, false, usage("unit %d is not possible; use 0 to 255", unit)
 	}
-	out = client.FieldLine{Unit: uint8(unit), Timeout: cmd.String("timeout"), Baud: cmd.Int("baud"), Parity: cmd.String("parity")}
+	out = client.FieldLine{
+		Unit:    uint8(unit),
+		Timeout: cmd.String("timeout"),
+		Baud:    cmd.Int("baud"),
+		Parity:  cmd.String("parity"),
+	}
 	of := cmd.Args().First()
 	if direct = strings.Contains(of, "://"); direct {
 		out.Address = of
@@ -110,14 +128,24 @@ func scan(ctx context.Context, cmd *cli.Command) error {
 	if err != nil {
 		return wrongUsage(err)
 	}
-	g := grid{columns: []column{{name: "unit", right: true}, {name: "gives"}, {name: "says_of_others"}}, empty: "No unit answers."}
+	g := grid{
+		columns: []column{{name: "unit", right: true}, {name: "gives"}, {name: "says_of_others"}},
+		empty:   "No unit answers.",
+	}
 	for _, u := range out.Units {
 		g.rows = append(g.rows, []cell{count(uint64(u.Unit)), plain(strings.Join(u.Tables, ", ")), plain(u.Says)})
 	}
 	if !want.Units {
-		g = grid{columns: []column{{name: "table"}, {name: "first", right: true}, {name: "last", right: true}, {name: "count", right: true}}, empty: fmt.Sprintf("Unit %d gives none of these.", want.Unit)}
+		g = grid{
+			columns: []column{
+				{name: "table"}, {name: "first", right: true}, {name: "last", right: true},
+				{name: "count", right: true},
+			},
+			empty: fmt.Sprintf("Unit %d gives none of these.", want.Unit),
+		}
 		for _, r := range out.Ranges {
-			g.rows = append(g.rows, []cell{plain(want.Table), count(r.First), count(r.First + r.Count - 1), count(r.Count)})
+			g.rows = append(g.rows,
+				[]cell{plain(want.Table), count(r.First), count(r.First + r.Count - 1), count(r.Count)})
 		}
 	}
 	if out.Ended != "" {
@@ -139,10 +167,19 @@ func probeRegisters(ctx context.Context, cmd *cli.Command) error {
 		return err
 	}
 	most := cmd.Int("most")
-	if !cmd.IsSet("most") && (cmd.String("expect") != "" || cmd.String("like") != "" || len(cmd.StringSlice("take")) > 0) {
+	if !cmd.IsSet("most") && (cmd.String("expect") != "" || cmd.String("like") != "" ||
+		len(cmd.StringSlice("take")) > 0) {
 		most = 3 // what is expected tells them apart
 	}
-	want := client.Probe{FieldLine: line, Table: cmd.String("table"), First: cmd.Int("first"), Count: cmd.Int("count"), Times: cmd.Int("times"), Every: cmd.String("every"), Most: most}
+	want := client.Probe{
+		FieldLine: line,
+		Table:     cmd.String("table"),
+		First:     cmd.Int("first"),
+		Count:     cmd.Int("count"),
+		Times:     cmd.Int("times"),
+		Every:     cmd.String("every"),
+		Most:      most,
+	}
 	if text := cmd.String("expect"); text != "" {
 		if want.Low, want.High, err = expectation("expect", text); err != nil {
 			return err
@@ -175,8 +212,11 @@ func probeRegisters(ctx context.Context, cmd *cli.Command) error {
 
 func probeGrid(out client.Probed) grid {
 	g := grid{
-		columns: []column{{name: "address", right: true}, {name: "words"}, {name: "place", right: true}, {name: "reads_as"}, {name: "first_value", right: true}, {name: "last_value", right: true}, {name: "why"}, {name: "same_as"}},
-		empty:   "There is nothing to interpret.",
+		columns: []column{
+			{name: "address", right: true}, {name: "words"}, {name: "place", right: true}, {name: "reads_as"},
+			{name: "first_value", right: true}, {name: "last_value", right: true}, {name: "why"}, {name: "same_as"},
+		},
+		empty: "There is nothing to interpret.",
 	}
 	last := out.Samples[len(out.Samples)-1].Words
 	for _, r := range out.Registers {
@@ -188,10 +228,17 @@ func probeGrid(out client.Probed) grid {
 				words.people = fmt.Sprintf("%04x", last[at])
 			}
 			words.script = fmt.Sprintf("%d", one.Words)
-			g.rows = append(g.rows, []cell{address, words, count(i + 1), plain(one.Says), number(one.Values[0]), number(one.Values[len(one.Values)-1]), plain(strings.Join(one.Why, ", ")), {strings.Join(one.Same, "; "), briefly(one.Same, 2)}})
+			g.rows = append(g.rows, []cell{
+				address, words, count(i + 1), plain(one.Says), number(one.Values[0]),
+				number(one.Values[len(one.Values)-1]), plain(strings.Join(one.Why, ", ")),
+				{strings.Join(one.Same, "; "), briefly(one.Same, 2)},
+			})
 		}
 		if r.Text != "" {
-			g.rows = append(g.rows, []cell{{strconv.Itoa(r.Address), ""}, plain(""), plain(""), plain("text"), plain(r.Text), plain(""), plain("letters"), plain("")})
+			g.rows = append(g.rows, []cell{
+				{strconv.Itoa(r.Address), ""}, plain(""), plain(""), plain("text"), plain(r.Text), plain(""),
+				plain("letters"), plain(""),
+			})
 		}
 	}
 	for i, s := range out.Samples {
@@ -206,7 +253,7 @@ func probeGrid(out client.Probed) grid {
 	return g
 }
 
-// briefly is the first of a list, and how many more there are.
+// briefly returns the first of a list, and how many more there are.
 func briefly(all []string, most int) string {
 	if len(all) <= most {
 		return strings.Join(all, "; ")
@@ -214,7 +261,7 @@ func briefly(all []string, most int) string {
 	return strings.Join(all[:most], "; ") + fmt.Sprintf("; %d more", len(all)-most)
 }
 
-// taken is one interpretation that the command line takes: ADDRESS=STATION/QUANTITY, with .2 for
+// taken returns one interpretation that the command line takes: ADDRESS=STATION/QUANTITY, with .2 for
 // the second, and perhaps a unit and what is expected.
 func taken(text string, want client.Probe, out client.Probed, next func(address int) int) (c client.LinesRegister, err error) {
 	place, name, ok := strings.Cut(text, "=")
@@ -227,7 +274,8 @@ func taken(text string, want client.Probe, out client.Probed, next func(address 
 		n, err = strconv.Atoi(nth)
 	}
 	if !ok || err != nil || !strings.Contains(series, "/") {
-		return c, usage("--take %q: write ADDRESS=STATION/QUANTITY, such as 4=pump-1/flow, or 4.2=pump-1/flow:l/s:0..40", text)
+		return c, usage("--take %q: write ADDRESS=STATION/QUANTITY, such as 4=pump-1/flow, or 4.2=pump-1/flow:l/s:0..40",
+			text)
 	}
 	if expected != "" {
 		if want.Low, want.High, err = expectation("take", expected); err != nil {
@@ -254,7 +302,13 @@ func taken(text string, want client.Probe, out client.Probed, next func(address 
 	if err := contradicted(text, out.Registers[i], n, want); err != nil {
 		return c, err
 	}
-	return client.LinesRegister{Keys: out.Registers[i].Interpretations[n-1].Keys, Series: series, Unit: unit, Low: want.Low, High: want.High}, nil
+	return client.LinesRegister{
+		Keys:   out.Registers[i].Interpretations[n-1].Keys,
+		Series: series,
+		Unit:   unit,
+		Low:    want.Low,
+		High:   want.High,
+	}, nil
 }
 
 // nextTaken returns the address that is taken next behind another.
@@ -294,10 +348,13 @@ func contradicted(text string, of client.ProbedRegister, n int, want client.Prob
 	}
 	for i, one := range of.Interpretations {
 		if _, is := outside(one); !is {
-			return usage("--take %q: as %s it reads %v now, which is not within %v to %v; as %s it is %v, so write %d.%d=…", text, of.Interpretations[n-1].Says, v, *want.Low, *want.High, one.Says, one.Values[len(one.Values)-1], of.Address, i+1)
+			return usage("--take %q: as %s it reads %v now, which is not within %v to %v; as %s it is %v, so write %d.%d=…",
+				text, of.Interpretations[n-1].Says, v, *want.Low, *want.High, one.Says, one.Values[len(one.Values)-1],
+				of.Address, i+1)
 		}
 	}
-	return usage("--take %q: as %s it reads %v now, which is not within %v to %v, and nothing that it can be read as is", text, of.Interpretations[n-1].Says, v, *want.Low, *want.High)
+	return usage("--take %q: as %s it reads %v now, which is not within %v to %v, and nothing that it can be read as is",
+		text, of.Interpretations[n-1].Says, v, *want.Low, *want.High)
 }
 
 func samplesOf(out client.Probed) (samples []probe.Sample) {
@@ -311,7 +368,11 @@ func samplesOf(out client.Probed) (samples []probe.Sample) {
 func movedLike(ctx context.Context, cmd *cli.Command, path string, samples []client.ProbedSample) (out []float64, err error) {
 	const before = 5 * time.Minute
 	last := samples[len(samples)-1].At
-	answer, err := ask(cmd).Readings(ctx, client.ReadingsQuery{Select: path, From: samples[0].At.Add(-before), To: last.Add(time.Millisecond)})
+	answer, err := ask(cmd).Readings(ctx, client.ReadingsQuery{
+		Select: path,
+		From:   samples[0].At.Add(-before),
+		To:     last.Add(time.Millisecond),
+	})
 	if err != nil {
 		return nil, err
 	}
@@ -326,7 +387,8 @@ func movedLike(ctx context.Context, cmd *cli.Command, path string, samples []cli
 			}
 		}
 		if !ok {
-			return nil, fmt.Errorf("%s has no reading at %s or in the %s before", path, s.At.Format(time.RFC3339), before)
+			return nil, fmt.Errorf("%s has no reading at %s or in the %s before", path, s.At.Format(time.RFC3339),
+				before)
 		}
 		out = append(out, held)
 	}
@@ -358,7 +420,9 @@ func take(cmd *cli.Command, want client.Probe, out client.Probed) error {
 		if err := os.WriteFile(file, []byte(probe.Description(want.Table, lines.Registers)), 0o644); err != nil {
 			return err
 		}
-		fmt.Fprintf(cmd.Root().Writer, "%s describes the device; name it in devices: of a modbus source, as - { description: %s, unit: %d, station: NAME }\n", file, file, want.Unit)
+		fmt.Fprintf(cmd.Root().Writer,
+			"%s describes the device; name it in devices: of a modbus source, as - { description: %s, unit: %d, station: NAME }\n",
+			file, file, want.Unit)
 		return nil
 	}
 	written, err := fieldwork.Lines(lines)

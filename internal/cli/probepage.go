@@ -10,7 +10,10 @@ import (
 
 // probePage shows the likeliest meaning of registers: a line for each value, and one for registers that say nothing.
 func probePage(out client.Probed) grid {
-	g := grid{columns: []column{{name: "address", right: true}, {name: "words"}, {name: "likely"}, {name: "first_value", right: true}, {name: "last_value", right: true}, {name: "why"}}}
+	g := grid{columns: []column{
+		{name: "address", right: true}, {name: "words"}, {name: "likely"}, {name: "first_value", right: true},
+		{name: "last_value", right: true}, {name: "why"},
+	}}
 	words, first := out.Samples[len(out.Samples)-1].Words, out.Registers[0].Address
 	for i := 0; i < len(out.Registers); {
 		r := out.Registers[i]
@@ -18,10 +21,16 @@ func probePage(out client.Probed) grid {
 		switch still := blank(out, i); {
 		case r.Text != "":
 			n = min((len(r.Text)+1)/2, len(out.Registers)-i)
-			g.rows = append(g.rows, []cell{addresses(r.Address, n), plain(hexadecimal(words[i:i+n], 2)), plain("text"), plain(r.Text), plain(""), plain("letters")})
+			g.rows = append(g.rows, []cell{
+				addresses(r.Address, n), plain(hexadecimal(words[i:i+n], 2)), plain("text"), plain(r.Text), plain(""),
+				plain("letters"),
+			})
 		case still > 0:
 			n = still
-			g.rows = append(g.rows, []cell{addresses(r.Address, n), plain(hexadecimal(words[i:i+n], 2)), plain("nothing"), plain(""), plain(""), plain("always the same, and empty")})
+			g.rows = append(g.rows, []cell{
+				addresses(r.Address, n), plain(hexadecimal(words[i:i+n], 2)), plain("nothing"), plain(""), plain(""),
+				plain("always the same, and empty"),
+			})
 		case len(r.Interpretations) > 0:
 			one := r.Interpretations[0]
 			n = min(max(one.Words, 1), len(out.Registers)-i)
@@ -29,11 +38,16 @@ func probePage(out client.Probed) grid {
 			if why == "" {
 				why = "the plainest way"
 			}
-			g.rows = append(g.rows, []cell{addresses(r.Address, n), plain(hexadecimal(words[i:i+n], 4)), plain(one.Says), number(one.Values[0]), number(one.Values[len(one.Values)-1]), plain(why)})
+			g.rows = append(g.rows, []cell{
+				addresses(r.Address, n), plain(hexadecimal(words[i:i+n], 4)), plain(one.Says), number(one.Values[0]),
+				number(one.Values[len(one.Values)-1]), plain(why),
+			})
 		}
 		i += n
 	}
-	g.notes = append(g.notes, fmt.Sprintf("Scales and orders are told apart by what you expect: --first %d --count 2 --expect 0..20. Other ways to read each address: --most 3.", first))
+	g.notes = append(g.notes,
+		fmt.Sprintf("Scales and orders are told apart by what you expect: --first %d --count 2 --expect 0..20. Other ways to read each address: --most 3.",
+			first))
 	return g
 }
 

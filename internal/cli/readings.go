@@ -38,16 +38,24 @@ func readingsCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			g := grid{columns: []column{{name: "series"}, {name: "time"}, {name: "value", right: true}, {name: "unit"}}, empty: "No readings in this range."}
+			g := grid{
+				columns: []column{{name: "series"}, {name: "time"}, {name: "value", right: true}, {name: "unit"}},
+				empty:   "No readings in this range.",
+			}
 			for _, s := range answer.Series {
 				first := len(g.rows)
 				for _, r := range s.Readings {
 					at := moment(r.Time)
 					at.people = r.Time.UTC().Format("2006-01-02 15:04:05.999Z")
-					g.rows = append(g.rows, []cell{plain(s.Path), at, stateOr(nameIn(s.States, r.Value), r.Value), plain(s.Unit)})
+					g.rows = append(g.rows,
+						[]cell{plain(s.Path), at, stateOr(nameIn(s.States, r.Value), r.Value), plain(s.Unit)})
 				}
-				if t := s.Thinning; t != nil && t.Until != nil && t.Kept < t.Arrived && (len(s.Readings) == 0 || s.Readings[0].Time.Before(*t.Until)) {
-					g.notes = append(g.notes, fmt.Sprintf("Of %s not all readings from before %s were kept (%s); windows of its tiers are of all that arrived.", s.Path, t.Until.UTC().Format("2006-01-02 15:04:05Z"), cmp.Or(t.Rule, "it was thinned then")))
+				if t := s.Thinning; t != nil && t.Until != nil && t.Kept < t.Arrived &&
+					(len(s.Readings) == 0 || s.Readings[0].Time.Before(*t.Until)) {
+					g.notes = append(g.notes,
+						fmt.Sprintf("Of %s not all readings from before %s were kept (%s); windows of its tiers are of all that arrived.",
+							s.Path, t.Until.UTC().Format("2006-01-02 15:04:05Z"),
+							cmp.Or(t.Rule, "it was thinned then")))
 				}
 				if len(s.States) == 0 {
 					sameDecimals(g.rows[first:], 2)

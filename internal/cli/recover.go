@@ -24,11 +24,19 @@ func recoverCommand() *cli.Command {
 				return err
 			}
 			a := settings.Access
-			code, err := access.Recover(settings.Data, access.Options{Now: time.Now, Log: newLogger(cmd.Root().ErrWriter, false), Idle: a.Idle, Ends: a.Ends, Audit: a.Audit})
+			code, err := access.Recover(settings.Data, access.Options{
+				Now:   time.Now,
+				Log:   newLogger(cmd.Root().ErrWriter, false),
+				Idle:  a.Idle,
+				Ends:  a.Ends,
+				Audit: a.Audit,
+			})
 			if err != nil {
 				return err
 			}
-			fmt.Fprintf(cmd.Root().Writer, "Code, for one use, good for 24 hours:\n\n  %s\n\nUse it at the console, or with nexocumula login --code --account NAME.\n", code)
+			fmt.Fprintf(cmd.Root().Writer,
+				"Code, for one use, good for 24 hours:\n\n  %s\n\nUse it at the console, or with nexocumula login --code --account NAME.\n",
+				code)
 			return nil
 		},
 	}

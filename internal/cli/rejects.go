@@ -28,7 +28,10 @@ func rejectsCommand() *cli.Command {
 		Flags: append([]cli.Flag{
 			atFlag, outputFlag,
 			&cli.IntFlag{Name: "limit", Value: 20, Usage: "number of rejects, up to 1000"},
-			&cli.StringFlag{Name: "counts", Usage: "length of a range up to now, such as 24h, to count rejects in by hour, source and rule"},
+			&cli.StringFlag{
+				Name:  "counts",
+				Usage: "length of a range up to now, such as 24h, to count rejects in by hour, source and rule",
+			},
 		}, rejectFlags...),
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			switch {
@@ -37,16 +40,27 @@ func rejectsCommand() *cli.Command {
 			case cmd.String("counts") != "":
 				return rejectCounts(ctx, cmd)
 			}
-			answer, err := ask(cmd).Rejects(ctx, client.RejectFilter{Source: cmd.String("source"), Rule: cmd.String("rule"), Select: cmd.String("series"), Limit: cmd.Int("limit")})
+			answer, err := ask(cmd).Rejects(ctx, client.RejectFilter{
+				Source: cmd.String("source"),
+				Rule:   cmd.String("rule"),
+				Select: cmd.String("series"),
+				Limit:  cmd.Int("limit"),
+			})
 			if err != nil {
 				return err
 			}
 			g := grid{
-				columns: []column{{name: "number", right: true}, {name: "time"}, {name: "source"}, {name: "place"}, {name: "rule"}, {name: "reason"}, {name: "raw"}},
-				empty:   "Nothing was refused.",
+				columns: []column{
+					{name: "number", right: true}, {name: "time"}, {name: "source"}, {name: "place"}, {name: "rule"},
+					{name: "reason"}, {name: "raw"},
+				},
+				empty: "Nothing was refused.",
 			}
 			for _, r := range answer.Rejects {
-				g.rows = append(g.rows, []cell{plain(strconv.FormatUint(r.ID, 10)), moment(r.Time), plain(r.Source), plain(r.Place), plain(r.Rule), plain(reasonOf(r)), {hex.EncodeToString(r.Raw), readable(r.Raw)}})
+				g.rows = append(g.rows, []cell{
+					plain(strconv.FormatUint(r.ID, 10)), moment(r.Time), plain(r.Source), plain(r.Place),
+					plain(r.Rule), plain(reasonOf(r)), {hex.EncodeToString(r.Raw), readable(r.Raw)},
+				})
 			}
 			return show(cmd, answer, g)
 		},
@@ -116,7 +130,9 @@ func rejectCounts(ctx context.Context, cmd *cli.Command) error {
 		empty:   "Nothing was refused.",
 	}
 	for _, n := range answer.Counts {
-		g.rows = append(g.rows, []cell{moment(n.Hour), plain(n.Source), plain(n.Rule), plain(strconv.FormatInt(n.Count, 10))})
+		g.rows = append(g.rows, []cell{
+			moment(n.Hour), plain(n.Source), plain(n.Rule), plain(strconv.FormatInt(n.Count, 10)),
+		})
 	}
 	return show(cmd, answer, g)
 }
@@ -127,11 +143,18 @@ func replayCommand() *cli.Command {
 		ArgsUsage: "[NUMBER ...]",
 		Flags: append([]cli.Flag{
 			atFlag, outputFlag,
-			&cli.IntFlag{Name: "limit", Usage: "number of rejects at most, the newest ones; default: all that are kept"},
+			&cli.IntFlag{
+				Name: "limit", Usage: "number of rejects at most, the newest ones; default: all that are kept",
+			},
 			&cli.BoolFlag{Name: "all", Usage: "all rejects that are kept and do not count yet"},
 		}, rejectFlags...),
 		Action: func(ctx context.Context, cmd *cli.Command) error {
-			want := client.Replay{Source: cmd.String("source"), Rule: cmd.String("rule"), Select: cmd.String("series"), Limit: cmd.Int("limit")}
+			want := client.Replay{
+				Source: cmd.String("source"),
+				Rule:   cmd.String("rule"),
+				Select: cmd.String("series"),
+				Limit:  cmd.Int("limit"),
+			}
 			for _, text := range cmd.Args().Slice() {
 				id, err := strconv.ParseUint(text, 10, 63)
 				if err != nil {
@@ -148,8 +171,10 @@ func replayCommand() *cli.Command {
 			}
 			g := grid{
 				columns: []column{{name: "number", right: true}, {name: "still_refused"}},
-				empty:   fmt.Sprintf("All %d count now, with %d readings; their windows are being made again.", out.Passed, out.Readings),
-				notes:   []string{fmt.Sprintf("%d of %d rejects count now, with %d readings; their windows are being made again.", out.Passed, out.Looked, out.Readings)},
+				empty: fmt.Sprintf("All %d count now, with %d readings; their windows are being made again.",
+					out.Passed, out.Readings),
+				notes: []string{fmt.Sprintf("%d of %d rejects count now, with %d readings; their windows are being made again.",
+					out.Passed, out.Looked, out.Readings)},
 			}
 			if out.Looked == 0 {
 				g.empty = "There are no such rejects that do not count yet."

@@ -17,7 +17,10 @@ func reloadCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			g := grid{columns: []column{{name: "part"}, {name: "counts"}}, empty: "Nothing in the configuration has changed."}
+			g := grid{
+				columns: []column{{name: "part"}, {name: "counts"}},
+				empty:   "Nothing in the configuration has changed.",
+			}
 			for _, part := range out.Applied {
 				g.rows = append(g.rows, []cell{plain(part), plain("now")})
 			}
@@ -25,7 +28,8 @@ func reloadCommand() *cli.Command {
 				g.rows = append(g.rows, []cell{plain(part), plain("after a restart")})
 			}
 			if n := len(out.Restart); n > 0 {
-				g.notes = []string{fmt.Sprintf("%s cannot change while the service runs; restart it when that suits.", strings.Join(out.Restart, ", "))}
+				g.notes = []string{fmt.Sprintf("%s cannot change while the service runs; restart it when that suits.",
+					strings.Join(out.Restart, ", "))}
 			}
 			return show(cmd, out, g)
 		},

@@ -48,7 +48,8 @@ func rootCommand(args []string, version string, out, errOut io.Writer) *cli.Comm
 			"Exit codes: 0 done, 1 failed, 2 wrong command line or configuration, 3 service not reached, 4 service refused.",
 		Writer: texts.Terminal(out), ErrWriter: texts.Terminal(errOut),
 		Commands: []*cli.Command{
-			runCommand(version), checkCommand(), planCommand(), watchCommand(), probeCommand(), discoveredCommand(), tryCommand(), reloadCommand(), keysCommand(), passwordCommand(), demoCommand(args[0], version), simulateCommand(),
+			runCommand(version), checkCommand(), planCommand(), watchCommand(), probeCommand(), discoveredCommand(), tryCommand(), reloadCommand(), keysCommand(), passwordCommand(), demoCommand(args[0],
+				version), simulateCommand(),
 			nowCommand(), seriesCommand(), windowsCommand(), readingsCommand(), momentCommand(), excursionsCommand(), rejectsCommand(), replayCommand(), importCommand(), notesCommand(), boardsCommand(), sourcesCommand(), readCommand(), uplinksCommand(),
 			loginCommand(), logoutCommand(), userCommand(), tokenCommand(), enrolCommand(), joinCommand(), auditCommand(), recoverCommand(), certificateCommand(), versionCommand(version),
 		},
@@ -56,7 +57,10 @@ func rootCommand(args []string, version string, out, errOut io.Writer) *cli.Comm
 		Suggest:                   true,
 		DisableSliceFlagSeparator: true,                                          // formulas have commas in them
 		ExitErrHandler:            func(context.Context, *cli.Command, error) {}, // reported below
-		OnUsageError:              func(_ context.Context, _ *cli.Command, err error, _ bool) error { return usage("%v", err) },
+		OnUsageError: func(_ context.Context, _ *cli.Command, err error, _ bool) error {
+			return usage("%v",
+				err)
+		},
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			if cmd.Args().Present() {
 				return usage("there is no command %q; see nexocumula --help", cmd.Args().First())

@@ -17,7 +17,12 @@ import (
 	"nexocumula/internal/service"
 )
 
-var configFlag = &cli.StringFlag{Name: "config", Aliases: []string{"c"}, Usage: "YAML file of the service", Required: true}
+var configFlag = &cli.StringFlag{
+	Name:     "config",
+	Aliases:  []string{"c"},
+	Usage:    "YAML file of the service",
+	Required: true,
+}
 
 // sparing is how much the heap may grow, in percent, before it is collected: a service
 // lives on small boards, and what it allocates is short-lived.
@@ -56,9 +61,11 @@ func runCommand(version string) *cli.Command {
 			if ctx.Err() != nil {
 				return <-ended
 			}
-			fmt.Fprintf(cmd.Root().Writer, "nexocumula %s is running; console and HTTP interface at %s\n", version, s.Address)
+			fmt.Fprintf(cmd.Root().Writer, "nexocumula %s is running; console and HTTP interface at %s\n", version,
+				s.Address)
 			if err := welcome(cmd, s); err != nil { // what is collected does not wait for it
-				log.Error("no code for the first administrator could be made; nexocumula recover makes one", "error", err)
+				log.Error("no code for the first administrator could be made; nexocumula recover makes one",
+					"error", err)
 			}
 			return <-ended
 		},
@@ -78,7 +85,9 @@ func welcome(cmd *cli.Command, s *service.Service) error {
 	if err != nil || code == "" {
 		return err
 	}
-	fmt.Fprintf(out, "There is no administrator yet. Open the console, or run nexocumula login --code, and give this code, for one use, good for 24 hours:\n\n  %s\n\n", code)
+	fmt.Fprintf(out,
+		"There is no administrator yet. Open the console, or run nexocumula login --code, and give this code, for one use, good for 24 hours:\n\n  %s\n\n",
+		code)
 	return nil
 }
 

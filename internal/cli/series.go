@@ -25,7 +25,10 @@ func labels(pairs map[string]string) string {
 func seriesCommand() *cli.Command {
 	return &cli.Command{
 		Name: "series", Usage: "List series", ArgsUsage: "[SELECTOR]",
-		Flags: []cli.Flag{atFlag, outputFlag, labelFlag, &cli.BoolFlag{Name: "versions", Usage: "definitions of one series, with the time of each"}},
+		Flags: []cli.Flag{
+			atFlag, outputFlag, labelFlag,
+			&cli.BoolFlag{Name: "versions", Usage: "definitions of one series, with the time of each"},
+		},
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			if cmd.Bool("versions") {
 				return versions(ctx, cmd)
@@ -35,18 +38,27 @@ func seriesCommand() *cli.Command {
 				return err
 			}
 			g := grid{
-				columns: []column{{name: "series"}, {name: "kind"}, {name: "unit"}, {name: "labels"}, {name: "every", right: true}, {name: "fresh_for", right: true}, {name: "tiers"}, {name: "thinning"}, {name: "normal"}, {name: "calibration"}, {name: "first_seen"}, {name: "last_seen"}},
-				empty:   "There are no series yet.",
+				columns: []column{
+					{name: "series"}, {name: "kind"}, {name: "unit"}, {name: "labels"}, {name: "every", right: true},
+					{name: "fresh_for", right: true}, {name: "tiers"}, {name: "thinning"}, {name: "normal"},
+					{name: "calibration"}, {name: "first_seen"}, {name: "last_seen"},
+				},
+				empty: "There are no series yet.",
 			}
 			for _, s := range answer.Series {
-				g.rows = append(g.rows, []cell{plain(s.Path), plain(s.Kind), plain(s.Unit), plain(labels(s.Labels)), everyOf(s), plain(s.FreshFor), plain(strings.Join(s.Tiers, " ")), thinningText(s.Thinning), plain(normalText(s.Normal)), plain(s.Calibration), momentOr(s.FirstSeen, "never"), momentOr(s.LastSeen, "never")})
+				g.rows = append(g.rows, []cell{
+					plain(s.Path), plain(s.Kind), plain(s.Unit), plain(labels(s.Labels)), everyOf(s),
+					plain(s.FreshFor), plain(strings.Join(s.Tiers, " ")), thinningText(s.Thinning),
+					plain(normalText(s.Normal)), plain(s.Calibration), momentOr(s.FirstSeen, "never"),
+					momentOr(s.LastSeen, "never"),
+				})
 			}
 			return show(cmd, answer, g)
 		},
 	}
 }
 
-// everyOf is how often a series is heard. What was learned, not stated, stands with a ~.
+// everyOf returns how often a series is heard. What was learned, not stated, stands with a ~.
 func everyOf(s client.Series) cell {
 	if s.EveryLearned {
 		return cell{"~" + s.Every, "~" + s.Every}
@@ -61,7 +73,8 @@ func thinningText(t *client.Thinning) cell {
 	}
 	text := cmp.Or(t.Rule, "not any more")
 	if t.Arrived > 0 {
-		text += fmt.Sprintf(": %.3g %% kept, off by %s at most", 100*float64(t.Kept)/float64(t.Arrived), number(t.WorstError).people)
+		text += fmt.Sprintf(": %.3g %% kept, off by %s at most", 100*float64(t.Kept)/float64(t.Arrived),
+			number(t.WorstError).people)
 	}
 	return cell{t.Rule, text}
 }
@@ -85,9 +98,15 @@ func versions(ctx context.Context, cmd *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	g := grid{columns: []column{{name: "since"}, {name: "unit"}, {name: "every", right: true}, {name: "fresh_for", right: true}, {name: "tiers"}, {name: "thinning"}, {name: "normal"}, {name: "calibration"}}}
+	g := grid{columns: []column{
+		{name: "since"}, {name: "unit"}, {name: "every", right: true}, {name: "fresh_for", right: true},
+		{name: "tiers"}, {name: "thinning"}, {name: "normal"}, {name: "calibration"},
+	}}
 	for _, v := range answer.Versions {
-		g.rows = append(g.rows, []cell{momentOr(v.Since, "the beginning"), plain(v.Unit), plain(v.Every), plain(v.FreshFor), plain(strings.Join(v.Tiers, " ")), plain(v.Thinning), plain(normalText(v.Normal)), plain(v.Calibration)})
+		g.rows = append(g.rows, []cell{
+			momentOr(v.Since, "the beginning"), plain(v.Unit), plain(v.Every), plain(v.FreshFor),
+			plain(strings.Join(v.Tiers, " ")), plain(v.Thinning), plain(normalText(v.Normal)), plain(v.Calibration),
+		})
 	}
 	return show(cmd, answer, g)
 }

@@ -66,7 +66,14 @@ func simulateCommand() *cli.Command {
 			},
 			{
 				Name: "provider", Usage: "Simulate an OpenID Connect provider that asks for no password; its client is nexocumula",
-				Flags: []cli.Flag{listen("9001"), &cli.StringFlag{Name: "secret-file", Required: true, Usage: "file with the secret it shares with the service"}},
+				Flags: []cli.Flag{
+					listen("9001"),
+					&cli.StringFlag{
+						Name:     "secret-file",
+						Required: true,
+						Usage:    "file with the secret it shares with the service",
+					},
+				},
 				Action: func(ctx context.Context, cmd *cli.Command) error {
 					shared, err := tokenIn(cmd.String("secret-file"))
 					if err != nil {

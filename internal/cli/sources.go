@@ -40,7 +40,10 @@ func sourceGrid(sources []client.Source) grid {
 		empty: "This service has no sources; it is no gateway.",
 	}
 	for _, s := range sources {
-		row := []cell{plain(s.Name), plain(s.Form), sourceState(s), count(s.Readings), count(s.Rejects), count(s.Ignored), count(s.Errors)}
+		row := []cell{
+			plain(s.Name), plain(s.Form), sourceState(s), count(s.Readings), count(s.Rejects), count(s.Ignored),
+			count(s.Errors),
+		}
 		wrong := wrongInWords(s)
 		for _, text := range wrong {
 			g.notes = append(g.notes, s.Name+": "+text)
@@ -92,7 +95,8 @@ func wrongInWords(s client.Source) []string {
 		out = append(out, s.LastError)
 	}
 	if s.Up && s.Silent != nil {
-		out = append(out, fmt.Sprintf("messages came regularly, and none has come since %s", s.Silent.UTC().Format(time.RFC3339)))
+		out = append(out,
+			fmt.Sprintf("messages came regularly, and none has come since %s", s.Silent.UTC().Format(time.RFC3339)))
 	}
 	const most = 5
 	for i, f := range slices.Backward(s.Faults) {
@@ -105,7 +109,8 @@ func wrongInWords(s client.Source) []string {
 	if s.Line != nil {
 		for _, f := range s.Line.Failures {
 			if time.Since(f.LastAt) < failuresTold {
-				out = append(out, fmt.Sprintf("%s: %d times, last at %s", f.What, f.Count, f.LastAt.UTC().Format(time.RFC3339)))
+				out = append(out,
+					fmt.Sprintf("%s: %d times, last at %s", f.What, f.Count, f.LastAt.UTC().Format(time.RFC3339)))
 			}
 		}
 		out = append(out, s.Line.Learned...)
@@ -125,8 +130,11 @@ func readCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			g := grid{columns: []column{{name: "readings", right: true}, {name: "rejects", right: true}, {name: "what failed"}}}
-			g.rows = append(g.rows, []cell{count(got.Readings), count(got.Rejects), plain(strings.Join(got.Failed, "; "))})
+			g := grid{columns: []column{
+				{name: "readings", right: true}, {name: "rejects", right: true}, {name: "what failed"},
+			}}
+			g.rows = append(g.rows,
+				[]cell{count(got.Readings), count(got.Rejects), plain(strings.Join(got.Failed, "; "))})
 			return show(cmd, got, g)
 		},
 	}

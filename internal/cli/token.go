@@ -15,12 +15,25 @@ func tokenCommand() *cli.Command {
 	return &cli.Command{
 		Name: "token", Usage: "List, add and revoke tokens of scripts and senders",
 		Commands: []*cli.Command{
-			{Name: "list", Usage: "List tokens, without their secrets", Flags: []cli.Flag{atFlag, outputFlag}, Action: listTokens},
+			{
+				Name:   "list",
+				Usage:  "List tokens, without their secrets",
+				Flags:  []cli.Flag{atFlag, outputFlag},
+				Action: listTokens,
+			},
 			{
 				Name: "add", Usage: "Make a token and print its secret, which is shown only once", ArgsUsage: "NAME",
 				Flags: []cli.Flag{
-					atFlag, &cli.StringFlag{Name: "role", Value: "viewer", Usage: "role: viewer, operator, engineer, administrator, or sender for the sender of that name at an http_push source"},
-					seesFlag(), &cli.StringFlag{Name: "ends", Value: "90d", Usage: "lifetime, such as 90d, or \"never\""},
+					atFlag, &cli.StringFlag{
+						Name:  "role",
+						Value: "viewer",
+						Usage: "role: viewer, operator, engineer, administrator, or sender for the sender of that name at an http_push source",
+					},
+					seesFlag(), &cli.StringFlag{
+						Name:  "ends",
+						Value: "90d",
+						Usage: "lifetime, such as 90d, or \"never\"",
+					},
 				},
 				Action: addToken,
 			},
@@ -36,9 +49,18 @@ func listTokens(ctx context.Context, cmd *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	g := grid{columns: []column{{name: "name"}, {name: "role"}, {name: "sees"}, {name: "ends"}, {name: "last_used"}, {name: "from"}, {name: "made_by"}}, empty: "There are no tokens; nexocumula token add makes one."}
+	g := grid{
+		columns: []column{
+			{name: "name"}, {name: "role"}, {name: "sees"}, {name: "ends"}, {name: "last_used"}, {name: "from"},
+			{name: "made_by"},
+		},
+		empty: "There are no tokens; nexocumula token add makes one.",
+	}
 	for _, t := range all.Tokens {
-		g.rows = append(g.rows, []cell{plain(t.Name), plain(t.Role), sees(t.Sees), momentOr(t.Ends, "never"), momentOr(t.Used, "never"), plain(t.From), plain(t.Creator)})
+		g.rows = append(g.rows, []cell{
+			plain(t.Name), plain(t.Role), sees(t.Sees), momentOr(t.Ends, "never"), momentOr(t.Used, "never"),
+			plain(t.From), plain(t.Creator),
+		})
 	}
 	return show(cmd, all, g)
 }

@@ -28,7 +28,11 @@ func tryCommand() *cli.Command {
 			"'1012 0x3A7F 0'. Without --config a running gateway processes it, which also knows earlier readings.",
 		Flags: []cli.Flag{
 			atFlag, outputFlag,
-			&cli.StringFlag{Name: "config", Aliases: []string{"c"}, Usage: "configuration to use instead of a running gateway"},
+			&cli.StringFlag{
+				Name:    "config",
+				Aliases: []string{"c"},
+				Usage:   "configuration to use instead of a running gateway",
+			},
 			&cli.StringFlag{Name: "file", Usage: "file with the payload"},
 			&cli.StringFlag{Name: "hex", Usage: "payload in hexadecimal"},
 			&cli.Uint64Flag{Name: "reject", Usage: "number of a reject whose source, place and payload to use"},
@@ -117,15 +121,19 @@ func tryIt(ctx context.Context, cmd *cli.Command, source, place string, raw []by
 	got, err := gateway.Try(*settings.Gateway, source, place, raw, time.Now())
 	var none gateway.NoSuch
 	if errors.As(err, &none) {
-		return client.Trial{}, usage("no source that can be tried is called %q in %s; there is %s", source, file, strings.Join(none.Names, ", "))
+		return client.Trial{}, usage("no source that can be tried is called %q in %s; there is %s", source, file,
+			strings.Join(none.Names, ", "))
 	}
 	return api.Trial(got), err
 }
 
 func trialGrid(out client.Trial) grid {
 	g := grid{
-		columns: []column{{name: "series"}, {name: "time"}, {name: "read", right: true}, {name: "calibrated", right: true}, {name: "unit"}, {name: "outcome"}, {name: "rule"}, {name: "reason"}, {name: "windows"}},
-		empty:   "Nothing came of it.",
+		columns: []column{
+			{name: "series"}, {name: "time"}, {name: "read", right: true}, {name: "calibrated", right: true},
+			{name: "unit"}, {name: "outcome"}, {name: "rule"}, {name: "reason"}, {name: "windows"},
+		},
+		empty: "Nothing came of it.",
 	}
 	for _, t := range out.Readings {
 		read, value := number(t.Raw), stateOr(t.State, t.Value)
@@ -146,16 +154,24 @@ func trialGrid(out client.Trial) grid {
 		for _, w := range t.Windows {
 			windows = append(windows, w.Tier+" from "+w.Start.Format("15:04:05Z"))
 		}
-		g.rows = append(g.rows, []cell{plain(t.Series), moment(t.Time), read, value, plain(t.Unit), plain(outcome), plain(t.Rule), plain(t.Reason), plain(strings.Join(windows, ", "))})
-		if note := fmt.Sprintf("%s is calibrated: %s", t.Series, t.Calibration); t.Calibration != "" && !slices.Contains(g.notes, note) {
+		g.rows = append(g.rows, []cell{
+			plain(t.Series), moment(t.Time), read, value, plain(t.Unit), plain(outcome), plain(t.Rule),
+			plain(t.Reason), plain(strings.Join(windows, ", ")),
+		})
+		if note := fmt.Sprintf("%s is calibrated: %s", t.Series, t.Calibration); t.Calibration != "" &&
+			!slices.Contains(g.notes, note) {
 			g.notes = append(g.notes, note)
 		}
-		if note := fmt.Sprintf("%s is thinned (%s): its summaries are of all readings; whether this one is kept shows once those after it are known", t.Series, t.Thinning); t.Thinning != "" && !slices.Contains(g.notes, note) {
+		if note := fmt.Sprintf("%s is thinned (%s): its summaries are of all readings; whether this one is kept shows once those after it are known",
+			t.Series, t.Thinning); t.Thinning != "" && !slices.Contains(g.notes, note) {
 			g.notes = append(g.notes, note)
 		}
 	}
 	for _, r := range out.Rejects {
-		g.rows = append(g.rows, []cell{{"", "–"}, moment(r.Time), {"", "–"}, {"", "–"}, plain(""), plain("rejected"), plain(r.Rule), plain(r.Reason), plain("")})
+		g.rows = append(g.rows, []cell{
+			{"", "–"}, moment(r.Time), {"", "–"}, {"", "–"}, plain(""), plain("rejected"), plain(r.Rule),
+			plain(r.Reason), plain(""),
+		})
 	}
 	return g
 }

@@ -41,10 +41,12 @@ func uplinkGrid(answer client.Uplinks, now time.Time) grid {
 			g.notes = append(g.notes, s.Name+": "+s.Twin)
 		}
 		for _, r := range s.Refused {
-			g.notes = append(g.notes, fmt.Sprintf("%s: the central refuses %s, %d summaries wait: %s", s.Name, r.Path, r.Rows, r.Reason))
+			g.notes = append(g.notes,
+				fmt.Sprintf("%s: the central refuses %s, %d summaries wait: %s", s.Name, r.Path, r.Rows, r.Reason))
 		}
 		if s.GivenUp > 0 {
-			g.notes = append(g.notes, fmt.Sprintf("%s: %d summaries were given up before they could be sent", s.Name, s.GivenUp))
+			g.notes = append(g.notes,
+				fmt.Sprintf("%s: %d summaries were given up before they could be sent", s.Name, s.GivenUp))
 		}
 		g.rows = append(g.rows, []cell{
 			plain("to"), plain(s.Name + " " + s.Address), state, count(s.BacklogRows), momentOr(s.BacklogSince, "–"),

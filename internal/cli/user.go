@@ -10,11 +10,17 @@ import (
 	"nexocumula/client"
 )
 
-var roleFlag = &cli.StringFlag{Name: "role", Usage: "role: viewer looks; operator also writes notes; engineer also configures; administrator also manages accounts and tokens", Value: "viewer"}
+var roleFlag = &cli.StringFlag{
+	Name:  "role",
+	Usage: "role: viewer looks; operator also writes notes; engineer also configures; administrator also manages accounts and tokens",
+	Value: "viewer",
+}
 
-// seesFlag is a new one for each command, as a command asks whether it was set.
+// seesFlag returns a new one for each command, as a command asks whether it was set.
 func seesFlag() *cli.StringSliceFlag {
-	return &cli.StringSliceFlag{Name: "sees", Usage: "selector of series it may see, such as stony-beck/#; repeatable; default: everything"}
+	return &cli.StringSliceFlag{
+		Name: "sees", Usage: "selector of series it may see, such as stony-beck/#; repeatable; default: everything",
+	}
 }
 
 func userCommand() *cli.Command {
@@ -22,10 +28,19 @@ func userCommand() *cli.Command {
 		Name: "user", Usage: "List, add, change and delete accounts of people",
 		Commands: []*cli.Command{
 			{Name: "list", Usage: "List accounts", Flags: []cli.Flag{atFlag, outputFlag}, Action: listUsers},
-			{Name: "add", Usage: "Make an account and print a code with which its owner sets the password", ArgsUsage: "NAME", Flags: []cli.Flag{atFlag, roleFlag, seesFlag()}, Action: addUser},
+			{
+				Name:      "add",
+				Usage:     "Make an account and print a code with which its owner sets the password",
+				ArgsUsage: "NAME",
+				Flags:     []cli.Flag{atFlag, roleFlag, seesFlag()},
+				Action:    addUser,
+			},
 			{
 				Name: "change", Usage: "Change the role or series of an account, lock or unlock it", ArgsUsage: "NAME",
-				Flags:  []cli.Flag{atFlag, &cli.StringFlag{Name: "role", Usage: roleFlag.Usage}, seesFlag(), &cli.BoolFlag{Name: "lock", Usage: "locked account; --lock=false unlocks it"}},
+				Flags: []cli.Flag{
+					atFlag, &cli.StringFlag{Name: "role", Usage: roleFlag.Usage}, seesFlag(),
+					&cli.BoolFlag{Name: "lock", Usage: "locked account; --lock=false unlocks it"},
+				},
 				Action: changeUser,
 			},
 			{Name: "remove", Usage: "Delete an account", ArgsUsage: "NAME", Flags: []cli.Flag{atFlag}, Action: named(func(ctx context.Context, c *client.Client, name string) (string, error) {
@@ -43,7 +58,8 @@ func userCommand() *cli.Command {
 }
 
 func codeText(made client.AccountCode, at string) string {
-	return fmt.Sprintf("Give %s this code, which is for one use and good for 7 days:\n\n  %s\n\nIt sets the password at %s, or with nexocumula login --code --at %s", made.Account, made.Code, at, at)
+	return fmt.Sprintf("Give %s this code, which is for one use and good for 7 days:\n\n  %s\n\nIt sets the password at %s, or with nexocumula login --code --at %s",
+		made.Account, made.Code, at, at)
 }
 
 // named makes an action for one thing that is named, and says what was done.
@@ -65,9 +81,18 @@ func listUsers(ctx context.Context, cmd *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	g := grid{columns: []column{{name: "name"}, {name: "role"}, {name: "sees"}, {name: "logs_in_with"}, {name: "locked"}, {name: "sessions", right: true}, {name: "created"}}, empty: "There are no accounts; nexocumula user add makes one."}
+	g := grid{
+		columns: []column{
+			{name: "name"}, {name: "role"}, {name: "sees"}, {name: "logs_in_with"}, {name: "locked"},
+			{name: "sessions", right: true}, {name: "created"},
+		},
+		empty: "There are no accounts; nexocumula user add makes one.",
+	}
 	for _, a := range all.Accounts {
-		g.rows = append(g.rows, []cell{plain(a.Name), plain(a.Role), sees(a.Sees), plain(factors(a)), yesNo(a.Locked, "locked", "no"), count(a.Sessions), moment(a.Created)})
+		g.rows = append(g.rows, []cell{
+			plain(a.Name), plain(a.Role), sees(a.Sees), plain(factors(a)), yesNo(a.Locked, "locked", "no"),
+			count(a.Sessions), moment(a.Created),
+		})
 	}
 	return show(cmd, all, g)
 }
@@ -102,7 +127,11 @@ func sees(selectors []string) cell {
 
 func addUser(ctx context.Context, cmd *cli.Command) error {
 	return named(func(ctx context.Context, c *client.Client, name string) (string, error) {
-		made, err := c.AddAccount(ctx, client.NewAccount{Name: name, Role: cmd.String("role"), Sees: append([]string{}, cmd.StringSlice("sees")...)})
+		made, err := c.AddAccount(ctx, client.NewAccount{
+			Name: name,
+			Role: cmd.String("role"),
+			Sees: append([]string{}, cmd.StringSlice("sees")...),
+		})
 		return codeText(made, c.Base()), err
 	})(ctx, cmd)
 }
@@ -125,6 +154,7 @@ func changeUser(ctx context.Context, cmd *cli.Command) error {
 	}
 	return named(func(ctx context.Context, c *client.Client, name string) (string, error) {
 		a, err := c.ChangeAccount(ctx, name, change)
-		return fmt.Sprintf("%s is %s, sees %s%s.", name, a.Role, sees(a.Sees).people, map[bool]string{true: ", and is locked"}[a.Locked]), err
+		return fmt.Sprintf("%s is %s, sees %s%s.", name, a.Role, sees(a.Sees).people,
+			map[bool]string{true: ", and is locked"}[a.Locked]), err
 	})(ctx, cmd)
 }

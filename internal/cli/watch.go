@@ -26,7 +26,9 @@ func watchCommand() *cli.Command {
 			atFlag, outputFlag,
 			&cli.StringFlag{Name: "topics", Value: "#", Usage: "topic filter"},
 			&cli.StringFlag{Name: "for", Value: "10s", Usage: "time to watch"},
-			&cli.BoolFlag{Name: "lines", Usage: "configuration lines that would collect the topics, instead of the topics"},
+			&cli.BoolFlag{
+				Name: "lines", Usage: "configuration lines that would collect the topics, instead of the topics",
+			},
 			&cli.StringFlag{Name: "name", Value: "broker", Usage: "with --lines, name of the source"},
 			&cli.StringFlag{Name: "append-to", Usage: "with --lines, configuration to show the change of"},
 			&cli.BoolFlag{Name: "write", Usage: "with --append-to, write the file instead of showing the difference"},
@@ -54,7 +56,8 @@ const clearScreen = "\x1b[H\x1b[2J" // ECMA-48: to the top, and clear
 
 // drawsLive reports whether the tree is drawn anew every second, for people who look on.
 func drawsLive(cmd *cli.Command) bool {
-	return cmd.String("output") == "table" && !cmd.Bool("lines") && cmd.String("append-to") == "" && isTerminal(cmd.Root().Writer)
+	return cmd.String("output") == "table" && !cmd.Bool("lines") && cmd.String("append-to") == "" &&
+		isTerminal(cmd.Root().Writer)
 }
 
 // watched returns the topics seen by the end of the watch.
@@ -103,8 +106,11 @@ func readSecret(file string) (string, error) {
 
 func watchGrid(now client.Watched) grid {
 	g := grid{
-		columns: []column{{name: "topic"}, {name: "messages", right: true}, {name: "per_second", right: true}, {name: "bytes", right: true}, {name: "last"}, {name: "seems"}},
-		empty:   "Nothing was published.",
+		columns: []column{
+			{name: "topic"}, {name: "messages", right: true}, {name: "per_second", right: true},
+			{name: "bytes", right: true}, {name: "last"}, {name: "seems"},
+		},
+		empty: "Nothing was published.",
 	}
 	var above []string
 	for _, t := range now.Topics {
@@ -114,7 +120,9 @@ func watchGrid(now client.Watched) grid {
 				continue
 			}
 			above = append(above[:min(i, len(above))], level)
-			g.rows = append(g.rows, []cell{{"", strings.Repeat("  ", i) + level + "/"}, plain(""), plain(""), plain(""), plain(""), plain("")})
+			g.rows = append(g.rows, []cell{
+				{"", strings.Repeat("  ", i) + level + "/"}, plain(""), plain(""), plain(""), plain(""), plain(""),
+			})
 		}
 		above = above[:len(levels)-1]
 		seems := t.Seems
@@ -128,7 +136,9 @@ func watchGrid(now client.Watched) grid {
 	}
 	g.scripts = func(row []cell) bool { return row[0].script != "" }
 	if now.Lost > 0 {
-		g.notes = append(g.notes, fmt.Sprintf("%d messages were of further topics, which are not shown; watch fewer with --topics.", now.Lost))
+		g.notes = append(g.notes,
+			fmt.Sprintf("%d messages were of further topics, which are not shown; watch fewer with --topics.",
+				now.Lost))
 	}
 	return g
 }
@@ -187,9 +197,14 @@ func giveLines(cmd *cli.Command, lines client.Lines) error {
 		return nil
 	}
 	if lines.Sources == "" {
-		return usage("lines are appended for a new source; put these below the address of the one there is, by hand:\n%s", lines.Below)
+		return usage("lines are appended for a new source; put these below the address of the one there is, by hand:\n%s",
+			lines.Below)
 	}
-	done, err := fieldwork.Append(file, client.Append{Sources: lines.Sources, Rules: lines.Rules, Write: cmd.Bool("write")}, nil, "")
+	done, err := fieldwork.Append(file, client.Append{
+		Sources: lines.Sources,
+		Rules:   lines.Rules,
+		Write:   cmd.Bool("write"),
+	}, nil, "")
 	if err != nil {
 		return wrongUsage(err)
 	}

@@ -21,11 +21,22 @@ import (
 // rangeFlags say which time a query is about; windows and readings share them.
 func rangeFlags() []cli.Flag {
 	return []cli.Flag{
-		&cli.StringFlag{Name: "last", Usage: "length of the range up to now, such as 24h, 7d or 1mo; default: 1h, if no range is given"},
-		&cli.StringFlag{Name: "range", Usage: "range of the calendar: today, yesterday, or this or last week, month or year, such as 'last week'"},
-		&cli.StringFlag{Name: "from", Usage: "start of the range: a date, a date and a time by the clocks of --zone, or RFC 3339"},
+		&cli.StringFlag{
+			Name:  "last",
+			Usage: "length of the range up to now, such as 24h, 7d or 1mo; default: 1h, if no range is given",
+		},
+		&cli.StringFlag{
+			Name:  "range",
+			Usage: "range of the calendar: today, yesterday, or this or last week, month or year, such as 'last week'",
+		},
+		&cli.StringFlag{
+			Name: "from", Usage: "start of the range: a date, a date and a time by the clocks of --zone, or RFC 3339",
+		},
 		&cli.StringFlag{Name: "to", Usage: "end of the range, excluded; default: now"},
-		&cli.StringFlag{Name: "zone", Usage: "IANA name of the zone whose clocks and calendar count, such as Europe/Lisbon; default: UTC"},
+		&cli.StringFlag{
+			Name:  "zone",
+			Usage: "IANA name of the zone whose clocks and calendar count, such as Europe/Lisbon; default: UTC",
+		},
 	}
 }
 
@@ -36,7 +47,8 @@ func windowsCommand() *cli.Command {
 	return &cli.Command{
 		Name: "windows", Usage: "Query stats of series over windows of a range, with a chart on a terminal", ArgsUsage: "[SELECTOR ...]",
 		Flags: slices.Concat([]cli.Flag{atFlag, tableFlag, labelFlag}, rangeFlags(), []cli.Flag{
-			text("width", "width of a window: 15m, 1d, 1w, 1mo, 1y, or whole for the range as one; default: one that fits"),
+			text("width",
+				"width of a window: 15m, 1d, 1w, 1mo, 1y, or whole for the range as one; default: one that fits"),
 			text("stride", "time from one window's start to the next one's; default: the width"),
 			text("origin", "time at which a window begins"),
 			&cli.BoolFlag{Name: "by-clock", Usage: "windows by the zone's clocks, from midnight on"},
@@ -48,7 +60,11 @@ func windowsCommand() *cli.Command {
 			text("fold", "day, week or year: combine windows at the same place in it, as in the mean day"),
 			number("newest", "number of windows, the last ones"),
 			text("stats", "stats, separated by commas: "+window.Names()+"; default: mean,min,max,count,coverage"),
-			&cli.StringFlag{Name: "gaps", Value: "leave", Usage: "windows without data: leave, carry, carry:30m, join or a number"},
+			&cli.StringFlag{
+				Name:  "gaps",
+				Value: "leave",
+				Usage: "windows without data: leave, carry, carry:30m, join or a number",
+			},
 			list("unit", "unit to convert to, such as K, or STAT=UNIT for one stat, such as rate=kW; repeatable"),
 			text("shift", "distance of earlier windows to show beside these, such as 1d"),
 			text("across", "combine series into one row: mean, sum, min, max, sd, count, or a percentile such as p90"),
@@ -58,9 +74,14 @@ func windowsCommand() *cli.Command {
 			number("lowest", "number of series with the lowest stat over the whole range"),
 			text("rank", "stat that --highest and --lowest compare; default: the first"),
 			text("then", "stats of each stat over its windows: mean, min, max, sum, sd, count, p50"),
-			list("input", "series for calculations, instead of SELECTOR: NAME=SELECTOR or NAME=SELECTOR@STAT; repeatable"),
-			list("calc", "formula over inputs and earlier calculations: NAME=FORMULA, such as loss=inlet-outlet; repeatable"),
-			&cli.BoolFlag{Name: "wide", Usage: "CSV with a row per window and a column per series and stat; times by the zone's clocks and in UTC"},
+			list("input",
+				"series for calculations, instead of SELECTOR: NAME=SELECTOR or NAME=SELECTOR@STAT; repeatable"),
+			list("calc",
+				"formula over inputs and earlier calculations: NAME=FORMULA, such as loss=inlet-outlet; repeatable"),
+			&cli.BoolFlag{
+				Name:  "wide",
+				Usage: "CSV with a row per window and a column per series and stat; times by the zone's clocks and in UTC",
+			},
 			&cli.BoolFlag{Name: "explain", Usage: "what was read for each series, and why not less"},
 			&cli.StringFlag{Name: "chart", Value: "auto", Usage: "chart: auto (on a terminal), always or never"},
 		}),
@@ -266,7 +287,10 @@ func readText(r client.Read) string {
 	for _, one := range []struct {
 		n    int
 		text string
-	}{{r.Synopses, "%d chunks by their synopsis"}, {r.Steps, "%d chunks by quarters of an hour"}, {r.Opened, "%d chunks opened"}, {r.Rows, "%d rows"}, {r.Bytes, "%d bytes"}} {
+	}{
+		{r.Synopses, "%d chunks by their synopsis"}, {r.Steps, "%d chunks by quarters of an hour"},
+		{r.Opened, "%d chunks opened"}, {r.Rows, "%d rows"}, {r.Bytes, "%d bytes"},
+	} {
 		if one.n > 0 {
 			parts = append(parts, fmt.Sprintf(one.text, one.n))
 		}
@@ -277,7 +301,7 @@ func readText(r client.Read) string {
 	return strings.Join(parts, ", ")
 }
 
-// shownStats are the answer's, and how many series a group has data of.
+// shownStats returns the answer's, and how many series a group has data of.
 func shownStats(answer client.Windows) []string {
 	stats := answer.Stats
 	if len(answer.Series) > 0 && answer.Series[0].Values["contributing"] != nil {
@@ -310,7 +334,8 @@ func statCell(s client.SeriesWindows, stat string, i int, zone *time.Location) c
 	if math.IsNaN(float64(v)) {
 		return cell{"", "–"}
 	}
-	if stat == "coverage" || stat == "steadiness" || strings.HasPrefix(stat, "share:") || strings.Contains(stat, "_share:") {
+	if stat == "coverage" || stat == "steadiness" || strings.HasPrefix(stat, "share:") ||
+		strings.Contains(stat, "_share:") {
 		return share(v)
 	}
 	if slices.Contains([]string{"first", "last", "min", "max"}, stat) {
@@ -319,7 +344,7 @@ func statCell(s client.SeriesWindows, stat string, i int, zone *time.Location) c
 	return number(v)
 }
 
-// momentIn is a time by the clocks of a zone; scripts get UTC.
+// momentIn returns a time by the clocks of a zone; scripts get UTC.
 func momentIn(t time.Time, zone *time.Location) cell {
 	c := moment(t)
 	if zone != time.UTC {

@@ -37,7 +37,7 @@ func NewJudge(c Clock, newest time.Time, away time.Duration) *Judge {
 // Now returns the clock's time, believed or not.
 func (j *Judge) Now() time.Time { return j.clock() }
 
-// Newest is the newest time on disk.
+// Newest returns the newest time on disk.
 func (j *Judge) Newest() time.Time {
 	j.mu.Lock()
 	defer j.mu.Unlock()
@@ -65,12 +65,14 @@ func (j *Judge) Unset() string {
 func (j *Judge) unset(now time.Time) string {
 	switch {
 	case now.Before(earliest):
-		return fmt.Sprintf("the clock says %s, so it is not set; readings wait until it is", now.UTC().Format(time.RFC3339))
+		return fmt.Sprintf("the clock says %s, so it is not set; readings wait until it is",
+			now.UTC().Format(time.RFC3339))
 	case !j.newest.IsZero() && now.After(j.newest.Add(j.away)):
 		return fmt.Sprintf("the clock says %s, but the newest time on disk is %s; readings wait until it is set right. If it is right, set away_for: to more than %s",
 			now.UTC().Format(time.RFC3339), j.newest.UTC().Format(time.RFC3339), now.Sub(j.newest).Round(24*time.Hour))
 	case !j.newest.IsZero() && now.Before(j.newest.Add(-j.away)):
-		return fmt.Sprintf("the clock says %s, but the newest time on disk is %s; readings wait until it is set right", now.UTC().Format(time.RFC3339), j.newest.UTC().Format(time.RFC3339))
+		return fmt.Sprintf("the clock says %s, but the newest time on disk is %s; readings wait until it is set right",
+			now.UTC().Format(time.RFC3339), j.newest.UTC().Format(time.RFC3339))
 	}
 	return ""
 }

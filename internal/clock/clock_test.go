@@ -31,7 +31,8 @@ func TestWhenAClockIsBelieved(t *testing.T) {
 			}
 		}
 		j.Wrote()
-		assert.Equal(t, test.unset == "" && test.now.After(newest), j.Newest().After(newest), "only what can be believed is remembered")
+		assert.Equal(t, test.unset == "" && test.now.After(newest), j.Newest().After(newest),
+			"only what can be believed is remembered")
 	}
 	empty := NewJudge(func() time.Time { return now }, time.Time{}, DefaultAway)
 	assert.Empty(t, empty.Doubt(), "of an empty store nothing is known")

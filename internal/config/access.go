@@ -48,7 +48,7 @@ type groupFile struct {
 	Sees  []string `yaml:"sees" is:"everything" says:"selectors of the series that its members may see"`
 }
 
-// AccessKeys are the keys of access.
+// AccessKeys returns the keys of access.
 func AccessKeys() []shape.Key { return shape.Keys(&accessFile{}) }
 
 // check needs to know what is listened at, and whether that is by TLS.
@@ -71,7 +71,8 @@ func (raw *accessFile) check(at shape.Place, file *file) Access {
 	case raw.Login != "" && file.Open:
 		at.Key("open").Wrong("open: true says that nobody has to log in, and access.login that everybody has to; leave one out")
 	case !local && !file.Open && file.TLS == nil:
-		at.Key("listen").Wrong("other machines reach %s, so it has to be by TLS and with a login: add tls: { self_signed: true }, or tls: with cert: and key:; or add open: true if whoever reaches it may do everything", file.Listen)
+		at.Key("listen").Wrong("other machines reach %s, so it has to be by TLS and with a login: add tls: { self_signed: true }, or tls: with cert: and key:; or add open: true if whoever reaches it may do everything",
+			file.Listen)
 	}
 	out.Provider = raw.Provider.check(in.Key("provider"))
 	return out
@@ -81,7 +82,14 @@ func (raw *providerFile) check(at shape.Place) *access.Provider {
 	if raw == nil {
 		return nil
 	}
-	out := &access.Provider{Name: raw.Name, Issuer: raw.Issuer, Client: raw.ClientID, Address: strings.TrimRight(raw.Address, "/"), Claim: raw.Claim, Secret: at.Secret(raw.Secret, true)}
+	out := &access.Provider{
+		Name:    raw.Name,
+		Issuer:  raw.Issuer,
+		Client:  raw.ClientID,
+		Address: strings.TrimRight(raw.Address, "/"),
+		Claim:   raw.Claim,
+		Secret:  at.Secret(raw.Secret, true),
+	}
 	issuer := address(at.Key("issuer"), raw.Issuer)
 	address(at.Key("address"), raw.Address)
 	if out.Name == "" {
@@ -109,7 +117,8 @@ func (raw *providerFile) check(at shape.Place) *access.Provider {
 		if g.Group == "" {
 			at.Key("group").Wrong("name the group")
 		}
-		rule.Role = shape.Parsed(at.Key("role"), g.Role, func(text string) (access.Role, error) { return access.ParseRole(text, false) })
+		rule.Role = shape.Parsed(at.Key("role"), g.Role,
+			func(text string) (access.Role, error) { return access.ParseRole(text, false) })
 		rule.Scope = shape.Parsed(at.Key("sees"), g.Sees, access.ParseScope)
 		out.Rules = append(out.Rules, rule)
 	}

@@ -48,8 +48,10 @@ func (raw file) check(at shape.Place, kinds Kinds) Settings {
 	if out.Gateway != nil {
 		out.Gateway.Keep = out.Keep
 		for i, k := range out.Keep {
-			if levels := k.Select.Levels(); out.Central == nil && len(levels) > 0 && levels[0] != "+" && levels[0] != "#" && levels[0] != out.Gateway.Site {
-				at.Key("keep").Item(i).Key("select").Advise("%s names no series of this gateway, which begin with %s/", k.Select, out.Gateway.Site)
+			if levels := k.Select.Levels(); out.Central == nil && len(levels) > 0 && levels[0] != "+" &&
+				levels[0] != "#" && levels[0] != out.Gateway.Site {
+				at.Key("keep").Item(i).Key("select").Advise("%s names no series of this gateway, which begin with %s/",
+					k.Select, out.Gateway.Site)
 			}
 		}
 		out.Gateway.checkTiers(at)
@@ -68,7 +70,8 @@ func (raw *gatewayFile) check(at shape.Place, kinds Kinds, listen string) *Gatew
 		raw.Site = "site" // what follows of that is not told again
 	}
 	if g.Console = strings.TrimRight(raw.Console, "/"); g.Console != "" && plain.Console(g.Console) == "" {
-		at.Key("console").Wrong("%q is not the address of a console; write http://host:port or https://host:port", raw.Console)
+		at.Key("console").Wrong("%q is not the address of a console; write http://host:port or https://host:port",
+			raw.Console)
 	}
 	for i, r := range raw.Series {
 		g.Rules = append(g.Rules, r.check(at.Key("series").Item(i)))
@@ -86,13 +89,15 @@ func (raw *gatewayFile) check(at shape.Place, kinds Kinds, listen string) *Gatew
 			}
 			needed[what] = s.Name
 			if what == "address "+listen {
-				part.Wrong("source %q would listen at %s, where the service's own HTTP interface does (listen:)", s.Name, listen)
+				part.Wrong("source %q would listen at %s, where the service's own HTTP interface does (listen:)",
+					s.Name, listen)
 			}
 		}
 		if to, ok := s.Settings.(interface{ Reaches() string }); ok {
 			address := to.Reaches()
 			if other, taken := reached[address]; taken && needed[address] == "" {
-				part.Advise("sources %q and %q both connect to %s: what both ask for is collected twice, and many devices take one connection only. One source can do it all", other, s.Name, address)
+				part.Advise("sources %q and %q both connect to %s: what both ask for is collected twice, and many devices take one connection only. One source can do it all",
+					other, s.Name, address)
 			}
 			reached[address] = s.Name
 		}
@@ -143,7 +148,10 @@ func (raw *centralFile) check(at shape.Place, kinds Kinds) *Central {
 		raw   *int
 		out   *int
 		usual int
-	}{{"max_series", raw.MaxSeries, &out.MaxSeries, DefaultMaxSeries}, {"max_series_of_gateway", raw.MaxSeriesOfGateway, &out.MaxSeriesOfGateway, DefaultMaxSeriesOfGateway}} {
+	}{
+		{"max_series", raw.MaxSeries, &out.MaxSeries, DefaultMaxSeries},
+		{"max_series_of_gateway", raw.MaxSeriesOfGateway, &out.MaxSeriesOfGateway, DefaultMaxSeriesOfGateway},
+	} {
 		if *limit.out = limit.usual; limit.raw != nil {
 			*limit.out = at.Key(limit.key).Count(*limit.raw, limit.usual, 1, 10_000_000, "series are")
 		}
@@ -170,7 +178,7 @@ func (raw *centralFile) check(at shape.Place, kinds Kinds) *Central {
 	return out
 }
 
-// RuleFor is the first rule that matches a series, or what counts without one.
+// RuleFor returns the first rule that matches a series, or what counts without one.
 func RuleFor(rules []SeriesRule, path series.Path) SeriesRule { return *RuleOf(rules, path) }
 
 // Usual reports whether a rule is the one for series that no rule names.
@@ -192,4 +200,7 @@ func RuleOf(rules []SeriesRule, path series.Path) *SeriesRule {
 	return found
 }
 
-var otherwise = SeriesRule{Definition: series.Definition{Kind: series.Gauge, FreshFor: series.DefaultFreshFor}, Limits: screen.Limits{MaxAhead: screen.DefaultMaxAhead}}
+var otherwise = SeriesRule{
+	Definition: series.Definition{Kind: series.Gauge, FreshFor: series.DefaultFreshFor},
+	Limits:     screen.Limits{MaxAhead: screen.DefaultMaxAhead},
+}

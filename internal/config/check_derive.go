@@ -30,8 +30,10 @@ func (raw *deriveFile) check(at shape.Place, of *SeriesRule) *Derive {
 		path, in, _ := strings.Cut(raw.From[name], " in ")
 		one := Input{Series: strings.TrimSpace(path), In: strings.TrimSpace(in), Into: unit.Conversion{Scale: 1}}
 		beside(at, one.Series)
-		if strings.Contains(one.Series, "/") && slices.ContainsFunc(levels, func(l string) bool { return l == "+" || l == "#" }) {
-			at.Wrong("%q is one series, so the select of what is made of it must be one too, without wildcards", one.Series)
+		if strings.Contains(one.Series, "/") && slices.ContainsFunc(levels,
+			func(l string) bool { return l == "+" || l == "#" }) {
+			at.Wrong("%q is one series, so the select of what is made of it must be one too, without wildcards",
+				one.Series)
 		}
 		if n := len(levels); n > 0 && one.Series == levels[n-1] {
 			at.Wrong("a series cannot be made of itself")
@@ -57,7 +59,8 @@ func checkDerived(at shape.Place, rules []SeriesRule) {
 		if d == nil {
 			continue
 		}
-		target := series.Path(strings.NewReplacer("+", "x", "#", "x").Replace(strings.Join(rules[i].Select.Levels(), "/")))
+		target := series.Path(strings.NewReplacer("+", "x", "#", "x").Replace(strings.Join(rules[i].Select.Levels(),
+			"/")))
 		for k := range d.From {
 			from := &d.From[k]
 			input := RuleFor(rules, screen.Beside(target, from.Series))
@@ -70,7 +73,8 @@ func checkDerived(at shape.Place, rules []SeriesRule) {
 			case from.In != "":
 				into, err := unit.Convert(input.Unit, from.In)
 				if err != nil {
-					at.Wrong("the unit of %s is %q by its rule, and the formula wants %s: %v", from.Series, input.Unit, from.In, err)
+					at.Wrong("the unit of %s is %q by its rule, and the formula wants %s: %v", from.Series, input.Unit,
+						from.In, err)
 				}
 				from.Into = into
 			}

@@ -59,7 +59,8 @@ func (g *Gateway) checkDoubles(all []Feed) {
 			continue
 		}
 		if f.exact() {
-			f.At.Key("series").Wrong("%s is fed from another place already; of one moment a series has one value, so give this one a name of its own", f.path())
+			f.At.Key("series").Wrong("%s is fed from another place already; of one moment a series has one value, so give this one a name of its own",
+				f.path())
 		}
 	}
 }
@@ -84,7 +85,8 @@ func (g *Gateway) checkTexts(all []Feed) {
 		if f.Only { // nothing but texts comes
 			tell = f.At.Key("series").Wrong
 		}
-		tell("a text comes here, and is rejected, as no rule of gateway.series says that %s is a state; add { select: %s, kind: state, states: { … } } with its names", f.path(), f.path())
+		tell("a text comes here, and is rejected, as no rule of gateway.series says that %s is a state; add { select: %s, kind: state, states: { … } } with its names",
+			f.path(), f.path())
 	}
 }
 
@@ -96,12 +98,15 @@ func (g *Gateway) checkSelector(at shape.Place, i int, r SeriesRule, all []Feed,
 		return // wrong already
 	}
 	if first := levels[0]; first != "+" && first != "#" && first != g.Site {
-		at.Wrong("%s names no series: those of this gateway begin with %s/; write %s", r.Select, g.Site, strings.Join(append([]string{"+"}, levels...), "/"))
+		at.Wrong("%s names no series: those of this gateway begin with %s/; write %s", r.Select, g.Site,
+			strings.Join(append([]string{"+"}, levels...), "/"))
 		return
 	}
 	for k, other := range g.Rules[:i] {
-		if other.Discover == 0 && r.Discover == 0 && len(other.Select.Levels()) > 0 && series.Covers(other.Select.Levels(), levels) {
-			at.Advise("the rule never counts: the first that names a series does, and gateway.series[%d], %s, names all of this one before", k, other.Select)
+		if other.Discover == 0 && r.Discover == 0 && len(other.Select.Levels()) > 0 &&
+			series.Covers(other.Select.Levels(), levels) {
+			at.Advise("the rule never counts: the first that names a series does, and gateway.series[%d], %s, names all of this one before",
+				k, other.Select)
 			return
 		}
 	}

@@ -21,7 +21,8 @@ func (raw keepFile) check(at shape.Place) Keep {
 		For:    shape.Parsed(at.Key("for"), raw.For, span.Parse),
 	}
 	if out.For != 0 && out.For < leastKept {
-		at.Key("for").Wrong("%s is too short: keep rows for %s at least, so that late readings can still be summarised", raw.For, span.Format(leastKept))
+		at.Key("for").Wrong("%s is too short: keep rows for %s at least, so that late readings can still be summarised",
+			raw.For, span.Format(leastKept))
 	}
 	return out
 }
@@ -47,11 +48,13 @@ func (g *Gateway) checkTiers(at shape.Place) {
 	slices.Sort(made)
 	made = slices.Compact(made)
 	if len(made) > series.MostWidths {
-		at.Key("gateway").Key("series").Wrong("there are %d different tiers; at most %d are possible", len(made), series.MostWidths)
+		at.Key("gateway").Key("series").Wrong("there are %d different tiers; at most %d are possible", len(made),
+			series.MostWidths)
 	}
 	missing := func(at shape.Place, t series.Tier) {
 		if t != series.Readings && !slices.Contains(made, t) {
-			at.Wrong("tier %s is not made of any series; there are readings and %s", t, strings.Join(series.TierTexts(made), ", "))
+			at.Wrong("tier %s is not made of any series; there are readings and %s", t,
+				strings.Join(series.TierTexts(made), ", "))
 		}
 	}
 	for i, k := range g.Keep {
@@ -86,7 +89,7 @@ func (raw queriesFile) check(at shape.Place) Queries {
 	return out
 }
 
-// KeptFor is how long rows of a series and tier are kept; 0: for good.
+// KeptFor returns how long rows of a series and tier are kept; 0: for good.
 func KeptFor(keep []Keep, path series.Path, tier series.Tier) time.Duration {
 	i := slices.IndexFunc(keep, func(k Keep) bool { return k.Tier == tier && k.Select.Match(path) })
 	if i < 0 {

@@ -20,7 +20,9 @@ import (
 )
 
 func (raw seriesFile) check(at shape.Place) SeriesRule {
-	out := SeriesRule{Definition: series.Definition{Unit: raw.Unit}, Limits: screen.Limits{Low: raw.Low, High: raw.High}}
+	out := SeriesRule{
+		Definition: series.Definition{Unit: raw.Unit}, Limits: screen.Limits{Low: raw.Low, High: raw.High},
+	}
 	if symbol := unit.Suggest(raw.Unit); symbol != "" {
 		at.Key("unit").Advise("the symbol of %s is %s; nothing is converted from or to %q", raw.Unit, symbol, raw.Unit)
 	}
@@ -29,7 +31,8 @@ func (raw seriesFile) check(at shape.Place) SeriesRule {
 	out.Every = at.Key("every").Within(raw.Every, 0, 100*time.Millisecond, 31*24*time.Hour)
 	out.FreshFor = at.Key("fresh_for").Duration(raw.FreshFor, cmp.Or(missedReadings*out.Every, series.DefaultFreshFor))
 	if raw.FreshFor != "" && out.FreshFor > 0 && out.FreshFor < out.Every {
-		at.Key("fresh_for").Wrong("a reading would speak for its series for %s, and the next one is expected after %s only; use %s, three times every, or leave fresh_for out", span.Format(out.FreshFor), span.Format(out.Every), span.Format(missedReadings*out.Every))
+		at.Key("fresh_for").Wrong("a reading would speak for its series for %s, and the next one is expected after %s only; use %s, three times every, or leave fresh_for out",
+			span.Format(out.FreshFor), span.Format(out.Every), span.Format(missedReadings*out.Every))
 	}
 	out.Limits.MaxAhead = at.Key("max_ahead").Duration(raw.MaxAhead, screen.DefaultMaxAhead)
 	out.Wrap = raw.Wrap
@@ -37,14 +40,16 @@ func (raw seriesFile) check(at shape.Place) SeriesRule {
 	case !(raw.Wrap >= 0):
 		at.Key("wrap").Wrong("wrap says how many steps a counter has, such as 65536; %v is no such number", raw.Wrap)
 	case raw.Wrap > 1<<53:
-		at.Key("wrap").Wrong("%v steps are not possible: numbers are exact up to 9007199254740992 only; leave it out of a counter with more, whose wrap nobody sees", raw.Wrap)
+		at.Key("wrap").Wrong("%v steps are not possible: numbers are exact up to 9007199254740992 only; leave it out of a counter with more, whose wrap nobody sees",
+			raw.Wrap)
 	case raw.Wrap != 0 && out.Kind != series.Counter:
 		at.Key("wrap").Wrong("wrap says how many steps a counter has, such as 65536; this series is a %s", out.Kind)
 	}
 	if out.Sketch = raw.Sketch; raw.Sketch && (out.Kind == series.Bearing || out.Kind == series.State) {
 		at.Key("sketch").Wrong("a sketch estimates percentiles, which a %s does not have", out.Kind)
 	}
-	if out.States = shape.Parsed(at.Key("states"), raw.States, series.MakeStateNames); raw.States != nil && out.Kind != series.State {
+	if out.States = shape.Parsed(at.Key("states"), raw.States, series.MakeStateNames); raw.States != nil &&
+		out.Kind != series.State {
 		at.Key("states").Wrong("names of states are for kind: state; this series is a %s", out.Kind)
 	}
 	out.Labels = shape.Parsed(at.Key("labels"), raw.Labels, series.MakeLabels)
@@ -58,7 +63,8 @@ func (raw seriesFile) check(at shape.Place) SeriesRule {
 	for i, one := range raw.Calibration {
 		out.Calibrations = append(out.Calibrations, one.check(at.Key("calibration").Item(i), out.Kind))
 	}
-	if !slices.IsSortedFunc(out.Calibrations, func(a, b calibrate.Calibration) int { return cmp.Compare(a.Since, b.Since) }) {
+	if !slices.IsSortedFunc(out.Calibrations,
+		func(a, b calibrate.Calibration) int { return cmp.Compare(a.Since, b.Since) }) {
 		at.Key("calibration").Wrong("calibrations stand in the order of their since:, the oldest first")
 	}
 	if n := len(out.Calibrations); n > 0 {
@@ -75,7 +81,8 @@ func (raw seriesFile) check(at shape.Place) SeriesRule {
 	var names []string
 	for i, s := range out.Screens {
 		if slices.Contains(names, s.Name) {
-			at.Key("screens").Item(i).Wrong("two screens are called %s; give one a name: of its own, so that their rejects can be told apart", s.Name)
+			at.Key("screens").Item(i).Wrong("two screens are called %s; give one a name: of its own, so that their rejects can be told apart",
+				s.Name)
 		}
 		names = append(names, s.Name)
 	}
@@ -139,7 +146,8 @@ func (raw calibrationFile) check(at shape.Place, kind series.Kind) calibrate.Cal
 		given++
 		line := calibrate.NewLinear(raw.Scale, raw.Offset)
 		if line.Scale == 0 || math.IsNaN(line.Scale+line.Offset) || math.IsInf(line.Scale+line.Offset, 0) {
-			at.Key("scale").Wrong("with a scale of %v and an offset of %v every reading would be the same, or none", line.Scale, line.Offset)
+			at.Key("scale").Wrong("with a scale of %v and an offset of %v every reading would be the same, or none",
+				line.Scale, line.Offset)
 		}
 		out.Curve = line
 	}
@@ -200,7 +208,8 @@ func (raw seriesFile) checkFound(at shape.Place) {
 		{"screens", raw.Screens != nil}, {"thinning", raw.Thinning != nil}, {"derive", raw.Derive != nil}, {"normal", raw.Normal.Inner != nil || raw.Normal.Outer != nil},
 	} {
 		if key.given {
-			at.Key(key.name).Wrong("what series are that are found is not known yet, so their rule says nothing of it; leave %s: out, or name the series in a rule of their own", key.name)
+			at.Key(key.name).Wrong("what series are that are found is not known yet, so their rule says nothing of it; leave %s: out, or name the series in a rule of their own",
+				key.name)
 		}
 	}
 }
@@ -245,12 +254,15 @@ func (raw screenFile) check(at shape.Place, of *SeriesRule) screen.Check {
 	}
 	if raw.Change != nil {
 		if !(*raw.Change > 0) || math.IsInf(*raw.Change, 0) {
-			at.Key("change").Wrong("%v is no change; say by how much a value can change in the time of per:", *raw.Change)
+			at.Key("change").Wrong("%v is no change; say by how much a value can change in the time of per:",
+				*raw.Change)
 		}
 		if of.Kind == series.State {
 			at.Key("change").Wrong("a state has no plausible change; use allowed:")
 		}
-		use("change", screen.Change{By: *raw.Change, Per: at.Key("per").Within(raw.Per, time.Minute, time.Millisecond, 31*24*time.Hour)})
+		use("change", screen.Change{
+			By: *raw.Change, Per: at.Key("per").Within(raw.Per, time.Minute, time.Millisecond, 31*24*time.Hour),
+		})
 	} else if raw.Per != "" {
 		at.Key("per").Wrong("per: goes with change:")
 	}
@@ -258,7 +270,9 @@ func (raw screenFile) check(at shape.Place, of *SeriesRule) screen.Check {
 		use("stuck", screen.Stuck{For: at.Key("stuck_for").Within(raw.StuckFor, 0, time.Second, 366*24*time.Hour)})
 	}
 	if raw.Allowed != nil {
-		use("allowed", shape.Parsed(at.Key("allowed"), raw.Allowed, func(texts []string) (screen.Allowed, error) { return allowed(texts, of.States) }))
+		use("allowed",
+			shape.Parsed(at.Key("allowed"), raw.Allowed,
+				func(texts []string) (screen.Allowed, error) { return allowed(texts, of.States) }))
 	}
 	if raw.Requires != nil {
 		for i, name := range raw.Requires {
@@ -286,7 +300,8 @@ func (raw screenFile) holds(at shape.Place) screen.Test {
 	var names, with []string
 	for _, name := range slices.Sorted(maps.Keys(raw.With)) {
 		if !formula.IsName(name) || name == "value" {
-			at.Key("with").Key(name).Wrong("%q is no name for a formula; use letters, digits and _, and not value, which is the reading itself", name)
+			at.Key("with").Key(name).Wrong("%q is no name for a formula; use letters, digits and _, and not value, which is the reading itself",
+				name)
 		}
 		beside(at.Key("with").Key(name), raw.With[name])
 		names, with = append(names, name), append(with, raw.With[name])
@@ -302,7 +317,8 @@ func (raw screenFile) holds(at shape.Place) screen.Test {
 func beside(at shape.Place, name string) {
 	for _, level := range strings.Split(name, "/") {
 		if err := series.CheckLevel(level); err != nil {
-			at.Wrong("%q: write a quantity of the same station, such as water_temp, or station/quantity; a level %v", name, err)
+			at.Wrong("%q: write a quantity of the same station, such as water_temp, or station/quantity; a level %v",
+				name, err)
 			return
 		}
 	}
@@ -316,7 +332,8 @@ func allowed(texts []string, states series.StateNames) (out screen.Allowed, err 
 		v, ok := states.Value(text)
 		if !ok {
 			if v, err = strconv.ParseFloat(text, 64); err != nil {
-				return nil, fmt.Errorf("%q is neither a number nor one of the states %s", text, strings.Join(states.Names(), ", "))
+				return nil, fmt.Errorf("%q is neither a number nor one of the states %s", text,
+					strings.Join(states.Names(), ", "))
 			}
 		}
 		out = append(out, v)

@@ -64,7 +64,9 @@ func TestAGoodFileBecomesSettings(t *testing.T) {
 	assert.Zero(t, days("alder-weir/pump/power", series.Readings), "what no line names is kept for good")
 	assert.Equal(t, [2]string{"lake", "mqtt_listener"}, [2]string{g.Sources[0].Name, g.Sources[0].Kind})
 	assert.Equal(t, [2]string{"panel", "modbus"}, [2]string{g.Sources[1].Name, g.Sources[1].Kind})
-	assert.Equal(t, config.Uplink{Name: "head-office", Settings: overhttp.Settings{URL: "https://central:8460", Token: "secret"}}, g.Uplinks[0])
+	assert.Equal(t, config.Uplink{
+		Name: "head-office", Settings: overhttp.Settings{URL: "https://central:8460", Token: "secret"},
+	}, g.Uplinks[0])
 }
 
 func TestEveryMistakeIsNamedWithItsPlace(t *testing.T) {
@@ -73,49 +75,104 @@ func TestEveryMistakeIsNamedWithItsPlace(t *testing.T) {
 	for _, test := range []struct{ from, to, wrong string }{
 		{"data: ./data", "datum: ./data", `f.yaml:1:1: key "datum" is not known here`},
 		{"data: ./data\n", "", "f.yaml:1:1: data: say in which folder the store is"},
-		{"site: long-mere", "site: long mere", `f.yaml:7:9: gateway.site: the site's name, the first level of all its series, "long mere" holds ' '`},
-		{"select: +/+/oxygen", "select: +/#/oxygen", "f.yaml:9:17: gateway.series[0].select: selector \"+/#/oxygen\": # may only be the last level"},
+		{
+			"site: long-mere", "site: long mere",
+			`f.yaml:7:9: gateway.site: the site's name, the first level of all its series, "long mere" holds ' '`,
+		},
+		{
+			"select: +/+/oxygen", "select: +/#/oxygen",
+			"f.yaml:9:17: gateway.series[0].select: selector \"+/#/oxygen\": # may only be the last level",
+		},
 		{"low: 0", "low: 30", "f.yaml:9:46: gateway.series[0].low: the low end 30 is above the high end 20"},
 		{"fresh_for: 90s", "fresh_for: soon", `gateway.series[0].fresh_for: duration "soon": write a whole number`},
-		{"address: 127.0.0.1:1883", "address: nowhere", `f.yaml:14:18: gateway.sources[0].mqtt_listener.address: "nowhere" is not an address to listen at`},
+		{
+			"address: 127.0.0.1:1883", "address: nowhere",
+			`f.yaml:14:18: gateway.sources[0].mqtt_listener.address: "nowhere" is not an address to listen at`,
+		},
 		{"time: /at", "time: at", "is not a JSON Pointer (RFC 6901)"},
-		{`series: "{buoy}/oxygen"`, `series: "{boy}/oxygen"`, "uses {boy}, which neither topic nor payload binds (there is {buoy})"},
+		{
+			`series: "{buoy}/oxygen"`, `series: "{boy}/oxygen"`,
+			"uses {boy}, which neither topic nor payload binds (there is {buoy})",
+		},
 		{"payload: json", "payload: yaml", `payload form "yaml" is not known; use number, text, json`},
 		{"tcp://10.0.0.7:502", "10.0.0.7", "write tcp://host:port"},
 		{"type: uint32", "type: uint24", `register type "uint24" is not known`},
-		{"table: coil", "table: relay", `f.yaml:23:22: gateway.sources[1].modbus.registers[1].table: table "relay" is not known; use coil, discrete_input, holding or input`},
+		{
+			"table: coil", "table: relay",
+			`f.yaml:23:22: gateway.sources[1].modbus.registers[1].table: table "relay" is not known; use coil, discrete_input, holding or input`,
+		},
 		{"address: 10,", "", "counted from 0 as on the wire"},
 		{"address: 10,", "address: 65535,", "address 65535 is not possible for a uint32; use 0 to 65534"},
 		{"unit: 9", "unit: 900", "unit id 900 is not possible; use 0 to 255"},
 		{"name: panel", "name: lake", `the name "lake" is used twice`},
 		{"secret_env: TROUT", "secret_env: EMPTY", "the environment variable EMPTY is not set"},
 		{"secret_env: TROUT", "secret_credential: trout", "systemd handed no credentials over"},
-		{"data: ./data", "data: ./data\nlisten: 0.0.0.0:8460", "f.yaml:2:9: listen: other machines reach 0.0.0.0:8460, so it has to be by TLS and with a login: add tls: { self_signed: true }"},
+		{
+			"data: ./data", "data: ./data\nlisten: 0.0.0.0:8460",
+			"f.yaml:2:9: listen: other machines reach 0.0.0.0:8460, so it has to be by TLS and with a login: add tls: { self_signed: true }",
+		},
 		{"data: ./data", "data: ./data\nlisten: \"[::]:8460\"", "other machines reach"},
 		{"data: ./data", "data: ./data\nlisten: \":8460\"", "other machines reach"},
-		{"data: ./data", "data: ./data\nzone: Middle/Earth", "f.yaml:2:7: zone: \"Middle/Earth\" is not known; write an IANA name"},
-		{"data: ./data", "data: ./data\nopen: true\naccess: { login: required }", "f.yaml:2:7: open: open: true says that nobody has to log in"},
+		{
+			"data: ./data", "data: ./data\nzone: Middle/Earth",
+			"f.yaml:2:7: zone: \"Middle/Earth\" is not known; write an IANA name",
+		},
+		{
+			"data: ./data", "data: ./data\nopen: true\naccess: { login: required }",
+			"f.yaml:2:7: open: open: true says that nobody has to log in",
+		},
 		{"data: ./data", "data: ./data\naccess: { login: no }", `access.login: "no" is not possible; write required`},
-		{"data: ./data", "data: ./data\naccess: { idle_after: 1s }", "access.idle_after: 1s is not possible; use 1m to 366d"},
-		{"data: ./data", "data: ./data\naccess: { provider: { issuer: \"http://id.example\" } }", "access.provider.issuer: \"http://id.example\" is not possible; write https://host:port"},
+		{
+			"data: ./data", "data: ./data\naccess: { idle_after: 1s }",
+			"access.idle_after: 1s is not possible; use 1m to 366d",
+		},
+		{
+			"data: ./data", "data: ./data\naccess: { provider: { issuer: \"http://id.example\" } }",
+			"access.provider.issuer: \"http://id.example\" is not possible; write https://host:port",
+		},
 		{"data: ./data", "data: ./data\ntls: { self_signed: true, cert: a.pem }", "leave it out beside cert:"},
 		{"https://central", "ftp://central", "write http://host:port or https://host:port"},
-		{"tier: 10s", "tier: 1h", `f.yaml:4:26: keep[1].tier: tier 1h is not made of any series; there are readings and 10s, 1m`},
-		{"fresh_for: 90s", "tiers: [10s, 15s]", "gateway.series[0].tiers: tier 15s is no multiple of the one before it, 10s"},
+		{
+			"tier: 10s", "tier: 1h",
+			`f.yaml:4:26: keep[1].tier: tier 1h is not made of any series; there are readings and 10s, 1m`,
+		},
+		{
+			"fresh_for: 90s", "tiers: [10s, 15s]",
+			"gateway.series[0].tiers: tier 15s is no multiple of the one before it, 10s",
+		},
 		{"fresh_for: 90s", "tiers: [100ms]", "tier 100ms is not possible; use whole seconds, from 1s to 1d"},
-		{"fresh_for: 90s", "thinning: { method: deadband }", "gateway.series[0].thinning: a deadband needs within, in the unit of the series"},
+		{
+			"fresh_for: 90s", "thinning: { method: deadband }",
+			"gateway.series[0].thinning: a deadband needs within, in the unit of the series",
+		},
 		{"fresh_for: 90s", "thinning: { method: on_change, longest_silence: 2d }", "longest_silence is 1d at most"},
-		{"kind: counter, wrap: 65536", "kind: state, thinning: { method: deadband, within: 1 }", "a state is thinned by on_change only"},
-		{"max_time: 5s", "max_time: 5s }\ntls: { cert: a.pem", "tls: the HTTP interface needs cert: and key:, PEM files"},
-		{"secret_env: TROUT }", "secret_env: TROUT, tls: { ca: none.pem } }", "gateway.uplinks[0].tls: the certificate authority cannot be read"},
-		{"\"https://central:8460/\", secret_env: TROUT }", "\"http://central:8460/\", secret_env: TROUT, tls: { ca: none.pem } }", "tls: is for an address that begins with https://"},
+		{
+			"kind: counter, wrap: 65536", "kind: state, thinning: { method: deadband, within: 1 }",
+			"a state is thinned by on_change only",
+		},
+		{
+			"max_time: 5s", "max_time: 5s }\ntls: { cert: a.pem",
+			"tls: the HTTP interface needs cert: and key:, PEM files",
+		},
+		{
+			"secret_env: TROUT }", "secret_env: TROUT, tls: { ca: none.pem } }",
+			"gateway.uplinks[0].tls: the certificate authority cannot be read",
+		},
+		{
+			"\"https://central:8460/\", secret_env: TROUT }",
+			"\"http://central:8460/\", secret_env: TROUT, tls: { ca: none.pem } }",
+			"tls: is for an address that begins with https://",
+		},
 		{"for: 30d", "for: 3h", "keep[1].for: 3h is too short: keep rows for 1d at least"},
 		{"max_rows: 1000", "max_rows: 0", "queries.max_rows: 0 is not possible"},
 		{"max_time: 5s", "max_time: long", "queries.max_time"},
 		{"kind: counter, ", "", "wrap says how many steps a counter has, such as 65536; this series is a gauge"},
 		{"wrap: 65536", "wrap: .nan", "wrap says how many steps a counter has"},
 		{"wrap: 65536", "wrap: -1", "wrap says how many steps a counter has"},
-		{"kind: counter, wrap: 65536", "kind: bearing, sketch: true", "a sketch estimates percentiles, which a bearing does not have"},
+		{
+			"kind: counter, wrap: 65536", "kind: bearing, sketch: true",
+			"a sketch estimates percentiles, which a bearing does not have",
+		},
 		{"panel: a", "panel: a b", `label panel=a b: "a b" holds ' '`},
 		{"site: long-mere", "site: [1", "f.yaml:"},
 		{"site: long-mere", "site: long-mere\n  site: other", "f.yaml:8:3"},
@@ -133,7 +190,9 @@ func TestAllMistakesAreNamedAtOnce(t *testing.T) {
 	var problems shape.Problems
 	require.ErrorAs(t, err, &problems)
 	assert.Len(t, problems, 3)
-	_, err = config.Parse("f.yaml", []byte("datum: d\ngateway:\n  site: a b\n  colour: blue\n  sources:\n    - name: p\n      modbus:\n        adress: x\n        unit: one\n        registers: none\n  uplinks: 7\nlisten: [1]\n"), kinds.All)
+	_, err = config.Parse("f.yaml",
+		[]byte("datum: d\ngateway:\n  site: a b\n  colour: blue\n  sources:\n    - name: p\n      modbus:\n        adress: x\n        unit: one\n        registers: none\n  uplinks: 7\nlisten: [1]\n"),
+		kinds.All)
 	require.ErrorAs(t, err, &problems)
 	for i, wrong := range []string{
 		`f.yaml:1:1: key "datum" is not known here; did you mean data?`,
@@ -171,7 +230,11 @@ func TestSecretsComeFromFiles(t *testing.T) {
 	require.NoError(t, os.WriteFile(file, []byte("trout\n"), 0o600))
 	s, err := config.Parse("c.yaml", []byte(text), kinds.All)
 	require.NoError(t, err)
-	assert.Equal(t, []config.Accept{{Gateway: "long-mere", Sites: []string{"long-mere"}, Token: "trout"}}, s.Central.Accept)
+	assert.Equal(t, []config.Accept{{
+		Gateway: "long-mere",
+		Sites:   []string{"long-mere"},
+		Token:   "trout",
+	}}, s.Central.Accept)
 	_, err = config.Load(filepath.Join(dir, "none.yaml"), kinds.All)
 	assert.ErrorContains(t, err, "reading the configuration")
 }
@@ -187,9 +250,12 @@ func TestASecretMayBeHandedOverBySystemd(t *testing.T) {
 	settings, err := config.Parse("f.yaml", text, kinds.All)
 	require.NoError(t, err)
 	assert.Equal(t, "salmon", settings.Gateway.Uplinks[0].Settings.(overhttp.Settings).Token)
-	_, err = config.Parse("f.yaml", []byte(strings.Replace(good, "secret_env: TROUT", "secret_env: TROUT, secret_credential: uplink", 1)), kinds.All)
+	_, err = config.Parse("f.yaml",
+		[]byte(strings.Replace(good, "secret_env: TROUT", "secret_env: TROUT, secret_credential: uplink", 1)),
+		kinds.All)
 	assert.ErrorContains(t, err, "give one of secret_file, secret_env and secret_credential")
-	_, err = config.Parse("f.yaml", []byte(strings.Replace(good, "secret_env: TROUT", "secret_credential: ../../etc/passwd", 1)), kinds.All)
+	_, err = config.Parse("f.yaml",
+		[]byte(strings.Replace(good, "secret_env: TROUT", "secret_credential: ../../etc/passwd", 1)), kinds.All)
 	assert.ErrorContains(t, err, "the secret cannot be read", "no way leads out of the folder")
 }
 
@@ -205,9 +271,11 @@ func TestWhoHasToLogInFollowsFromWhatIsListenedAt(t *testing.T) {
 		{"listen: 0.0.0.0:1\ntls: { self_signed: true }", true, false}, {"listen: 10.0.0.1:1\ntls: { self_signed: true }", true, false}, {"listen: pump-house:1\ntls: { self_signed: true }", true, false},
 		{"listen: 0.0.0.0:1\nopen: true", false, true}, {"open: true", false, false},
 	} {
-		settings, err := config.Parse("f.yaml", []byte(strings.Replace(good, "data: ./data\n", "data: ./data\n"+test.lines+"\n", 1)), kinds.All)
+		settings, err := config.Parse("f.yaml",
+			[]byte(strings.Replace(good, "data: ./data\n", "data: ./data\n"+test.lines+"\n", 1)), kinds.All)
 		require.NoError(t, err, test.lines)
-		assert.Equal(t, [2]bool{test.login, test.open}, [2]bool{settings.Access.Login, settings.Access.Open}, test.lines)
+		assert.Equal(t, [2]bool{test.login, test.open}, [2]bool{settings.Access.Login, settings.Access.Open},
+			test.lines)
 	}
 }
 
@@ -219,10 +287,23 @@ func TestSourcesShareNoPortSessionOrSerialLine(t *testing.T) {
 	broker := "mqtt_broker: { address: 'tcp://127.0.0.1:1883', " + messages
 	for _, c := range []struct{ first, second, want string }{
 		{broker + " }", broker + " }", ""},
-		{broker + ", client_id: twin }", broker + ", client_id: twin }", `f.yaml:7:7: gateway.sources[1]: sources "a" and "b" use the same client id "twin" at tcp://127.0.0.1:1883; give each source its own client_id`},
-		{"mqtt_listener: { address: '127.0.0.1:1884', " + messages + " }", "mqtt_listener: { address: '127.0.0.1:1884', " + messages + " }", `use the same address 127.0.0.1:1884`},
-		{"mqtt_listener: { address: '127.0.0.1:0', " + messages + " }", "mqtt_listener: { address: '127.0.0.1:0', " + messages + " }", ""},
-		{"modbus: { address: 'rtu:///dev/ttyS0', unit: 1, every: 10s, registers: [{ at: 0, series: p/x }] }", "modbus: { address: 'rtu:///dev/ttyS0', unit: 2, every: 10s, registers: [{ at: 0, series: p/y }] }", `use the same serial line rtu:///dev/ttyS0; name all its units in one source`},
+		{
+			broker + ", client_id: twin }", broker + ", client_id: twin }",
+			`f.yaml:7:7: gateway.sources[1]: sources "a" and "b" use the same client id "twin" at tcp://127.0.0.1:1883; give each source its own client_id`,
+		},
+		{
+			"mqtt_listener: { address: '127.0.0.1:1884', " + messages + " }",
+			"mqtt_listener: { address: '127.0.0.1:1884', " + messages + " }", `use the same address 127.0.0.1:1884`,
+		},
+		{
+			"mqtt_listener: { address: '127.0.0.1:0', " + messages + " }",
+			"mqtt_listener: { address: '127.0.0.1:0', " + messages + " }", "",
+		},
+		{
+			"modbus: { address: 'rtu:///dev/ttyS0', unit: 1, every: 10s, registers: [{ at: 0, series: p/x }] }",
+			"modbus: { address: 'rtu:///dev/ttyS0', unit: 2, every: 10s, registers: [{ at: 0, series: p/y }] }",
+			`use the same serial line rtu:///dev/ttyS0; name all its units in one source`,
+		},
 	} {
 		_, err := config.Parse("f.yaml", []byte(file(c.first, c.second)), kinds.All)
 		if c.want == "" {

@@ -25,7 +25,8 @@ func (raw fieldFile) check(at shape.Place) Field {
 	for i, text := range raw.Networks {
 		network, err := netip.ParsePrefix(text)
 		if err != nil {
-			at.Key("networks").Item(i).Wrong("%q is not a network; write an address and how many of its bits count, such as 10.2.0.0/16, or 192.0.2.7/32 for one address", text)
+			at.Key("networks").Item(i).Wrong("%q is not a network; write an address and how many of its bits count, such as 10.2.0.0/16, or 192.0.2.7/32 for one address",
+				text)
 			continue
 		}
 		out.Networks = append(out.Networks, network.Masked())

@@ -131,5 +131,5 @@ type acceptFile struct {
 	shape.Secret `yaml:",inline"`
 }
 
-// SeriesKeys are the keys of a rule.
+// SeriesKeys returns the keys of a rule.
 func SeriesKeys() []shape.Key { return shape.Keys(&seriesFile{}) }

@@ -21,7 +21,7 @@ var parts = []struct {
 	{"keep", true}, {"queries", true}, {"field", true}, {"gateway.pace", true}, {"gateway.series", true},
 }
 
-// Changed are the parts that are another than in settings before: those that a running service
+// Changed returns the parts that are another than in settings before: those that a running service
 // can take over, and those that only count after a restart. Sources are told apart one by one,
 // by their prints.
 func (s *Settings) Changed(before Settings) (now, restart []string) {

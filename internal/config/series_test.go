@@ -17,7 +17,7 @@ import (
 	"nexocumula/internal/kinds"
 )
 
-// ruled is a file with one rule, whose keys are given.
+// ruled returns a file with one rule, whose keys are given.
 func ruled(keys string) string {
 	return "data: ./data\ngateway:\n  site: stony-beck\n  series:\n    - { select: \"#\", " + keys + " }\n"
 }
@@ -41,7 +41,9 @@ func TestARuleSaysHowRawBecomesTrue(t *testing.T) {
 	for _, one := range r.Screens {
 		names = append(names, one.Name+" "+string(one.Then))
 	}
-	assert.Equal(t, []string{"range reject", "change uncertain", "frozen reject", "allowed reject", "requires reject", "holds reject"}, names)
+	assert.Equal(t, []string{
+		"range reject", "change uncertain", "frozen reject", "allowed reject", "requires reject", "holds reject",
+	}, names)
 	assert.Equal(t, screen.Change{By: 5, Per: 30 * time.Second}, r.Screens[1].Test)
 	assert.True(t, r.Marks())
 }
@@ -115,7 +117,8 @@ func TestWhatChangedIsTold(t *testing.T) {
 		now, restart := after.Changed(before)
 		assert.Equal(t, test.now, now, test.to)
 		assert.Equal(t, test.restart, restart, test.to)
-		assert.Equal(t, test.to != "scale: 3", after.Gateway.Sources[0].Print == before.Gateway.Sources[0].Print, test.to)
+		assert.Equal(t, test.to != "scale: 3", after.Gateway.Sources[0].Print == before.Gateway.Sources[0].Print,
+			test.to)
 		assert.Equal(t, after.Gateway.Sources[1].Print, before.Gateway.Sources[1].Print)
 	}
 }

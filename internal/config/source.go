@@ -44,7 +44,8 @@ func source(part shape.Part, site string, kinds []SourceKind) Source {
 	out.Print = part.Print()
 	if len(given) != 1 {
 		slices.Sort(names)
-		part.Wrong("source %q has %d of these keys and needs exactly one: %s", raw.Name, len(given), strings.Join(names, ", "))
+		part.Wrong("source %q has %d of these keys and needs exactly one: %s", raw.Name, len(given),
+			strings.Join(names, ", "))
 	}
 	return out
 }

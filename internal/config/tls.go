@@ -39,7 +39,11 @@ func (raw *serverTLS) check(at shape.Place) *TLS {
 	case len(raw.Names) > 0:
 		at.Key("names").Wrong("names are for the certificate that self_signed: true makes")
 	}
-	return &TLS{Holder: shape.Parsed(at, certs.Files{CA: raw.ClientCA, Cert: raw.Cert, Key: raw.Key}, certs.Open), ClientsShow: raw.ClientCA != "", Vouched: true}
+	return &TLS{
+		Holder:      shape.Parsed(at, certs.Files{CA: raw.ClientCA, Cert: raw.Cert, Key: raw.Key}, certs.Open),
+		ClientsShow: raw.ClientCA != "",
+		Vouched:     true,
+	}
 }
 
 // ClientTLS are the certificates of an uplink.

@@ -75,7 +75,8 @@ func uplinkOf(part shape.Part, kinds []UplinkKind) Uplink {
 		out.Kind, out.Settings = given[0].Key, given[0].Check(part.Key(given[0].Key), keys[given[0].Key])
 	default:
 		slices.Sort(names)
-		part.Wrong("uplink %q has %d of these keys and can have one: %s", raw.Name, len(given), strings.Join(names, ", "))
+		part.Wrong("uplink %q has %d of these keys and can have one: %s", raw.Name, len(given),
+			strings.Join(names, ", "))
 	}
 	if out.Name = raw.Name; raw.Tiers != nil {
 		out.Tiers = shape.Parsed(part.Key("tiers"), raw.Tiers, series.ParseTiers).All()

@@ -48,7 +48,8 @@ func (w *World) Serve(ctx context.Context, dir string, log *slog.Logger) error {
 	mux.HandleFunc("POST /outage", func(rw http.ResponseWriter, r *http.Request) {
 		length, err := span.Parse(r.FormValue("for"))
 		if err != nil || length > MaxOutage {
-			http.Error(rw, fmt.Sprintf("for %q: use a duration such as 30s, up to %s", r.FormValue("for"), span.Format(MaxOutage)), http.StatusBadRequest)
+			http.Error(rw,
+				fmt.Sprintf("for %q: use a duration such as 30s, up to %s", r.FormValue("for"), span.Format(MaxOutage)), http.StatusBadRequest)
 			return
 		}
 		select {

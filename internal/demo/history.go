@@ -71,8 +71,17 @@ func writeSlice(pipe *pipeline.Pipeline, site string, quantities []sim.Quantity,
 		for t := from; t.Before(until) && t.Before(from.Add(historyPart)); t = t.Add(historyEvery) {
 			for i, q := range quantities {
 				if v, ok := q.At(t); ok {
-					from := &reading.Origin{Source: "history", Place: q.Series, Raw: strconv.AppendFloat(nil, v, 'g', -1, 64)}
-					d.Readings = append(d.Readings, reading.Reading{Path: paths[i], Time: t.UnixNano(), Value: v, From: from})
+					from := &reading.Origin{
+						Source: "history",
+						Place:  q.Series,
+						Raw:    strconv.AppendFloat(nil, v, 'g', -1, 64),
+					}
+					d.Readings = append(d.Readings, reading.Reading{
+						Path:  paths[i],
+						Time:  t.UnixNano(),
+						Value: v,
+						From:  from,
+					})
 				}
 			}
 		}

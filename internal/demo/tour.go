@@ -129,7 +129,8 @@ func (t *tour) ask(ctx context.Context) error {
 	}
 	for _, s := range answer.Series {
 		if when := s.Whole.Times["min_at"]; when != nil {
-			fmt.Fprintf(t.out, "          %-28s last 24 h: mean %5.2f, lowest %5.2f %s at %s\n", s.Name, s.Whole.Values["mean"], s.Whole.Values["min"], s.Unit, when.Format("15:04"))
+			fmt.Fprintf(t.out, "          %-28s last 24 h: mean %5.2f, lowest %5.2f %s at %s\n", s.Name,
+				s.Whole.Values["mean"], s.Whole.Values["min"], s.Unit, when.Format("15:04"))
 		}
 	}
 	return nil
@@ -148,7 +149,8 @@ func (t *tour) report(f Findings) error {
 	fmt.Fprintf(t.out, "          summaries at the central   %d\n", f.Summaries)
 	fmt.Fprintf(t.out, "          missing %d, doubled or unfounded %d, different %d, up to and with the outage (%s)\n",
 		f.Missing, f.Extra, f.Different, f.Until.UTC().Format("15:04:05Z"))
-	fmt.Fprintf(t.out, "          messages the buoys and the mast have acknowledged: %d, counted by the gateway: %d\n", devices, acked)
+	fmt.Fprintf(t.out, "          messages the buoys and the mast have acknowledged: %d, counted by the gateway: %d\n",
+		devices, acked)
 	if !f.Clean() || acked != devices {
 		return fmt.Errorf("the central does not hold what the gateways collected")
 	}

@@ -20,7 +20,15 @@ import (
 )
 
 func options(t *testing.T) Options {
-	return Options{Dir: filepath.Join(t.TempDir(), "demo"), Console: "127.0.0.1:0", Days: 1, Seed: 3, Starts: Midday(), Version: "test", Log: slog.New(slog.DiscardHandler)}
+	return Options{
+		Dir:     filepath.Join(t.TempDir(), "demo"),
+		Console: "127.0.0.1:0",
+		Days:    1,
+		Seed:    3,
+		Starts:  Midday(),
+		Version: "test",
+		Log:     slog.New(slog.DiscardHandler),
+	}
 }
 
 func TestTheTourLosesNothingAndASecondStartWorks(t *testing.T) {
@@ -47,7 +55,10 @@ func TestEverySourceOfTheDemoBringsReadings(t *testing.T) {
 			}, time.Minute, 20*time.Millisecond, "%s: %s", site, form)
 		}
 	}
-	for _, path := range []series.Path{"alder-weir/inlet-gate/opening", "alder-weir/inlet-gate/online", "stony-beck/silo-1/feed", "long-mere/lake/level", "long-mere/buoy-4/oxygen"} {
+	for _, path := range []series.Path{
+		"alder-weir/inlet-gate/opening", "alder-weir/inlet-gate/online", "stony-beck/silo-1/feed",
+		"long-mere/lake/level", "long-mere/buoy-4/oxygen",
+	} {
 		site, _, _ := strings.Cut(string(path), "/")
 		_, there := w.Gateways[site].Store.Find(path)
 		assert.True(t, there, path)
@@ -71,7 +82,8 @@ func TestTheProofFindsWhatIsMissingDoubledOrWrong(t *testing.T) {
 	add := func(st *store.Store, id uint32, tier series.Tier, at int64, values ...float64) {
 		rows := column.New(len(values), 1)
 		rows.Add(at, values...)
-		require.NoError(t, st.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: id, Tier: tier, Rows: rows}}}))
+		require.NoError(t,
+			st.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: id, Tier: tier, Rows: rows}}}))
 	}
 	begin := int64(series.Minute) * 1_000_000 // long before the demo
 	unfounded := make([]float64, rollup.Common)

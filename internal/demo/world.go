@@ -47,7 +47,7 @@ type World struct {
 	running *errgroup.Group
 }
 
-// Midday is a time of the simulated world's clock for tests and pictures, so that what they show does
+// Midday returns a time of the simulated world's clock for tests and pictures, so that what they show does
 // not depend on when they run: the noon after a night in which the aerator of raceway 4 tripped.
 func Midday() time.Time { return time.Date(2026, 5, 13, 12, 0, 0, 0, time.UTC) }
 
@@ -136,8 +136,13 @@ func (w *World) startSites(ctx context.Context, o Options) error {
 	}
 	sites := map[string]places{
 		"alder-weir": {Device: panel.Address, Listener: weir},
-		"stony-beck": {Device: probes.Address, Broker: broker.Address, Authority: signs.CA, Raceways: []int{1, 2, 3, 4, 5, 6}},
-		"long-mere":  {Listener: lake},
+		"stony-beck": {
+			Device:    probes.Address,
+			Broker:    broker.Address,
+			Authority: signs.CA,
+			Raceways:  []int{1, 2, 3, 4, 5, 6},
+		},
+		"long-mere": {Listener: lake},
 	}
 	if err := w.startGateways(ctx, o, sites); err != nil {
 		return err

@@ -37,7 +37,8 @@ func Append(file string, want client.Append, confined *config.Field, data string
 	if err != nil {
 		return out, fmt.Errorf("reading the configuration: %w", err)
 	}
-	after, err := edit.Append(string(before), edit.Lists{"gateway.sources": want.Sources, "gateway.series": want.Rules}, "gateway.series", "gateway.sources")
+	after, err := edit.Append(string(before),
+		edit.Lists{"gateway.sources": want.Sources, "gateway.series": want.Rules}, "gateway.series", "gateway.sources")
 	if err != nil {
 		return out, Wrong{fmt.Errorf("the lines cannot be appended to %s: %w", file, err)}
 	}
@@ -45,7 +46,8 @@ func Append(file string, want client.Append, confined *config.Field, data string
 		return out, err
 	}
 	if _, err := config.Parse(file+" (new)", []byte(after), kinds.All); err != nil {
-		return out, Wrong{fmt.Errorf("with these lines the configuration would not be good, and it stays as it is:\n%w", err)}
+		return out, Wrong{fmt.Errorf("with these lines the configuration would not be good, and it stays as it is:\n%w",
+			err)}
 	}
 	if !want.Write {
 		return out, nil

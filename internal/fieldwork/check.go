@@ -44,7 +44,12 @@ func Check(ctx context.Context, g *gateway.Gateway, file string, want client.Che
 		settings.Gateway.Sources = slices.DeleteFunc(slices.Clone(settings.Gateway.Sources), func(s config.Source) bool {
 			tally, runs := g.Runs(s)
 			if runs {
-				one := client.CheckedLive{Of: s.Name, Works: tally.Up, Says: fmt.Sprintf("it runs as the file has it, at %s: %d messages, %d readings", tally.Address, tally.Messages, tally.Readings)}
+				one := client.CheckedLive{
+					Of:    s.Name,
+					Works: tally.Up,
+					Says: fmt.Sprintf("it runs as the file has it, at %s: %d messages, %d readings", tally.Address,
+						tally.Messages, tally.Readings),
+				}
 				switch {
 				case !tally.Up:
 					one.Says = tally.LastError

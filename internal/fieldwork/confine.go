@@ -31,7 +31,8 @@ func confine(v any, allowed config.Field, data string) error {
 			text, isText := below.(string)
 			switch {
 			case isText && text != "" && slices.Contains(secretKeys, key):
-				return wrong("%s: lines that arrive over HTTP may not name it; use secret_file, or write the line into the file by hand", key)
+				return wrong("%s: lines that arrive over HTTP may not name it; use secret_file, or write the line into the file by hand",
+					key)
 			case isText && text != "" && slices.Contains(fileKeys, key):
 				if err := inside(key, text, allowed.Files, data); err != nil {
 					return err
@@ -49,9 +50,11 @@ func confine(v any, allowed config.Field, data string) error {
 // inside refuses a file that is not in a folder, wherever links lead.
 func inside(key, file, folder, data string) error {
 	if folder == "" {
-		return wrong("%s: lines that arrive over HTTP may not name files here; field: files: in the configuration says in which folder they may, or write the line into the file by hand", key)
+		return wrong("%s: lines that arrive over HTTP may not name files here; field: files: in the configuration says in which folder they may, or write the line into the file by hand",
+			key)
 	}
-	refused := wrong("%s: %s is not in %s, where files have to be that lines which arrive over HTTP name (field: files:)", key, file, folder)
+	refused := wrong("%s: %s is not in %s, where files have to be that lines which arrive over HTTP name (field: files:)",
+		key, file, folder)
 	root, err := real(folder)
 	if err != nil {
 		return fmt.Errorf("field: files: %w", err)

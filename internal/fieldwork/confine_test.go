@@ -47,7 +47,9 @@ func TestLinesFromOthersNameNoFilesButThoseInTheirFolder(t *testing.T) {
 		assert.Contains(t, err.Error(), "field: files:", path)
 		assert.NotContains(t, err.Error(), "secret of somebody else")
 	}
-	assert.Equal(t, try(source("    secret_file: "+dir+"/elsewhere\n"), files).Error(), strings.ReplaceAll(try(source("    secret_file: "+dir+"/nothing\n"), files).Error(), "nothing", "elsewhere"), "nothing tells whether a file is there")
+	assert.Equal(t, try(source("    secret_file: "+dir+"/elsewhere\n"), files).Error(),
+		strings.ReplaceAll(try(source("    secret_file: "+dir+"/nothing\n"), files).Error(), "nothing", "elsewhere"),
+		"nothing tells whether a file is there")
 	for keys, says := range map[string]string{
 		"    secret_file: " + files + "/good\n": "may not name files here", "    secret_env: HOME\n": "secret_env: lines that arrive over HTTP may not name it", "    secret_credential: x\n": "secret_credential",
 		"    tls: { ca: /etc/passwd }\n": "ca: lines that arrive", "    tls: &x { cert: /etc/passwd }\n": "cert: lines that arrive",
@@ -62,10 +64,12 @@ func TestLinesFromOthersNameNoFilesButThoseInTheirFolder(t *testing.T) {
 func TestAllKeysThatNameFilesAreKnown(t *testing.T) {
 	for _, list := range kinds.KeyLists() {
 		for _, key := range list.Keys {
-			if list.Name == "access" || list.Name == "field" || !strings.Contains(strings.ToLower(key.Says), "file") || key.Name == "devices" {
+			if list.Name == "access" || list.Name == "field" || !strings.Contains(strings.ToLower(key.Says), "file") ||
+				key.Name == "devices" {
 				continue
 			}
-			assert.True(t, fieldwork.NamesFile(key.Name[strings.LastIndexByte(key.Name, 0x2e)+1:]), "%s: %s: %s", list.Name, key.Name, key.Says)
+			assert.True(t, fieldwork.NamesFile(key.Name[strings.LastIndexByte(key.Name, 0x2e)+1:]), "%s: %s: %s",
+				list.Name, key.Name, key.Says)
 		}
 	}
 }

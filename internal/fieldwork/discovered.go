@@ -14,13 +14,17 @@ import (
 	"nexocumula/internal/gateway/pipeline"
 )
 
-// Discovered are the series that a gateway found and that no rule names yet, of those that a selector
+// Discovered returns the series that a gateway found and that no rule names yet, of those that a selector
 // names, and the rules that would name them as they were found.
 func Discovered(g *gateway.Gateway, of series.Selector) client.Discovered {
 	out := client.Discovered{Rules: []client.DiscoveryRule{}, Series: []client.DiscoveredSeries{}}
 	var chosen []pipeline.Found
 	for _, rule := range g.Pipe.Discovered() {
-		out.Rules = append(out.Rules, client.DiscoveryRule{Select: rule.Select.String(), Found: len(rule.Found), Most: rule.Most})
+		out.Rules = append(out.Rules, client.DiscoveryRule{
+			Select: rule.Select.String(),
+			Found:  len(rule.Found),
+			Most:   rule.Most,
+		})
 		for _, s := range rule.Found {
 			if !of.Match(s.Path) {
 				continue
@@ -77,7 +81,7 @@ func rulesOf(found []pipeline.Found) string {
 	return out.String()
 }
 
-// common is the selector with a + for each level that differs.
+// common returns the selector with a + for each level that differs.
 func common(of []pipeline.Found) string {
 	levels := levelsOf(of[0])
 	for _, s := range of[1:] {
@@ -98,7 +102,8 @@ func says(d *series.Definition) string {
 	}
 	if states := d.States.Map(); len(states) > 0 {
 		var pairs []string
-		for _, name := range slices.SortedFunc(maps.Keys(states), func(a, b string) int { return int(states[a] - states[b]) }) {
+		for _, name := range slices.SortedFunc(maps.Keys(states),
+			func(a, b string) int { return int(states[a] - states[b]) }) {
 			pairs = append(pairs, fmt.Sprintf("%q: %v", name, states[name]))
 		}
 		keys = append(keys, "states: { "+strings.Join(pairs, ", ")+" }")

@@ -30,7 +30,10 @@ var payloads = [][]byte{
 	[]byte("[[1772352000,4.1],[1772352001,4.2]]"), []byte("eyJ0ZW1wIjoyMS41fQ=="), []byte("T:+21.5C H:60.2%"),
 }
 
-var topics = []string{"a", "a/b", "buoy/buoy-1/state", "/lead", "trail/", "sp ace/x", "ü/b", "a/b/c/d/e/f/g/h/i/j/k/l/m", "spBv1.0/g/NDATA/n", "{x}/y", "a//b", "..", "x/%/y", "feed/silo 1/weight"}
+var topics = []string{
+	"a", "a/b", "buoy/buoy-1/state", "/lead", "trail/", "sp ace/x", "ü/b", "a/b/c/d/e/f/g/h/i/j/k/l/m",
+	"spBv1.0/g/NDATA/n", "{x}/y", "a//b", "..", "x/%/y", "feed/silo 1/weight",
+}
 
 // Whatever is published, the lines that are written are good, and what they propose collects
 // the topic or says why not.
@@ -52,15 +55,18 @@ func TestLinesAreGoodWhateverIsPublished(t *testing.T) {
 			return
 		}
 		proposed++
-		text := "data: ./data\ngateway:\n  site: here\n  series:\n" + below(lines.Rules, 4) + "  sources:\n" + below(lines.Sources, 4)
+		text := "data: ./data\ngateway:\n  site: here\n  series:\n" + below(lines.Rules, 4) + "  sources:\n" + below(lines.Sources,
+			4)
 		settings, err := config.Parse("f.yaml", []byte(text), kinds.All)
 		require.NoError(t, err, "%q\n%s", want.Topics, text)
 		of := settings.Gateway.Sources[0].Settings.(source.Settings).Open("found", nil, slog.New(slog.DiscardHandler)).(source.Rereader)
 		for _, topic := range want.Topics {
 			readings, rejects := of.Reread(topic.Topic, topic.Last, 1772352000e9)
-			left := strings.Contains(fmt.Sprint(lines.Skipped), topic.Topic+":") || strings.HasPrefix(topic.Topic, "spBv1.0/")
+			left := strings.Contains(fmt.Sprint(lines.Skipped), topic.Topic+":") ||
+				strings.HasPrefix(topic.Topic, "spBv1.0/")
 			for _, r := range rejects {
-				assert.True(t, left || !strings.Contains(r.Reason, "matches no messages"), "%s %q: %s\n%s", topic.Topic, topic.Last, r.Reason, text)
+				assert.True(t, left || !strings.Contains(r.Reason, "matches no messages"), "%s %q: %s\n%s",
+					topic.Topic, topic.Last, r.Reason, text)
 			}
 			if len(readings) > 0 {
 				collected++
@@ -82,13 +88,26 @@ func below(items string, by int) string {
 func TestRegistersBecomeLines(t *testing.T) {
 	low, high := 0.0, 20.0
 	lines, err := fieldwork.Lines(client.LinesFor{Name: "probe", Address: "tcp://10.0.0.7:502", Unit: 4, Table: "input", Registers: []client.LinesRegister{
-		{Keys: "address: 0, type: int16, scale: 0.01", Series: "raceway-4/oxygen", Unit: "mg/l", Low: &low, High: &high}, {Keys: "address: 1, type: uint16", Series: "raceway-4/status"},
+		{
+			Keys:   "address: 0, type: int16, scale: 0.01",
+			Series: "raceway-4/oxygen",
+			Unit:   "mg/l",
+			Low:    &low,
+			High:   &high,
+		}, {Keys: "address: 1, type: uint16", Series: "raceway-4/status"},
 	}})
 	require.NoError(t, err)
-	_, err = config.Parse("f.yaml", []byte("data: ./data\ngateway:\n  site: here\n  series:\n"+below(lines.Rules, 4)+"  sources:\n"+below(lines.Sources, 4)), kinds.All)
+	_, err = config.Parse("f.yaml",
+		[]byte("data: ./data\ngateway:\n  site: here\n  series:\n"+below(lines.Rules, 4)+"  sources:\n"+below(lines.Sources,
+			4)),
+		kinds.All)
 	require.NoError(t, err)
 	assert.Equal(t, "- { select: +/+/oxygen, unit: \"mg/l\", normal: { inner: [0, 20] } }\n", lines.Rules)
-	for _, want := range []client.LinesFor{{}, {Name: "a b", Topics: []client.LinesTopic{{Topic: "x"}}}, {Registers: []client.LinesRegister{{Series: "oxygen"}}}} {
+	for _, want := range []client.LinesFor{
+		{},
+		{Name: "a b", Topics: []client.LinesTopic{{Topic: "x"}}},
+		{Registers: []client.LinesRegister{{Series: "oxygen"}}},
+	} {
 		_, err := fieldwork.Lines(want)
 		assert.Error(t, err)
 	}

@@ -55,7 +55,14 @@ func checkSource(ctx context.Context, g config.Gateway, s config.Source, wait ti
 	}
 	last := map[string]client.CheckedLive{} // of each series
 	for _, t := range pipeline.TryRules(g, got.Readings, time.Now().UnixNano()) {
-		one := client.CheckedLive{Of: s.Name, Series: string(t.Reading.Path), Unit: t.Def.Unit, Works: t.Rule == "" || len(t.Windows) > 0, Value: cmp.Or(t.Def.States.Name(t.Value), fmt.Sprint(t.Value)), Says: t.Reason}
+		one := client.CheckedLive{
+			Of:     s.Name,
+			Series: string(t.Reading.Path),
+			Unit:   t.Def.Unit,
+			Works:  t.Rule == "" || len(t.Windows) > 0,
+			Value:  cmp.Or(t.Def.States.Name(t.Value), fmt.Sprint(t.Value)),
+			Says:   t.Reason,
+		}
 		if !one.Works {
 			one.Value, one.Unit = cmp.Or(t.Reading.Text, fmt.Sprint(t.Reading.Value)), t.Reading.Unit
 		}

@@ -58,12 +58,14 @@ func TestWhatWorksAndWhatDoesNotIsSaidLineByLine(t *testing.T) {
 	occupied, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
 	defer occupied.Close()
-	settings, err := config.Parse("f.yaml", []byte(fmt.Sprintf(reached, panel.Address, free(t), occupied.Addr())), kinds.All)
+	settings, err := config.Parse("f.yaml", []byte(fmt.Sprintf(reached, panel.Address, free(t), occupied.Addr())),
+		kinds.All)
 	require.NoError(t, err)
 	all := fieldwork.CheckLive(t.Context(), settings, 5*time.Second)
 	find := func(of, series, says string) *client.CheckedLive {
 		for i, one := range all {
-			if one.Of == of && one.Series == series && (says == "" || assert.ObjectsAreEqual(says, one.Says[:min(len(says), len(one.Says))])) {
+			if one.Of == of && one.Series == series &&
+				(says == "" || assert.ObjectsAreEqual(says, one.Says[:min(len(says), len(one.Says))])) {
 				return &all[i]
 			}
 		}

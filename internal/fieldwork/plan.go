@@ -88,13 +88,20 @@ func MakePlan(settings config.Settings, heard []client.Series, pipe *pipeline.Pi
 		if !ok {
 			messages = true
 			if heard == nil {
-				out.Unknown = append(out.Unknown, fmt.Sprintf("source %s: how much comes is up to its senders; --at a running gateway tells what it has heard", s.Name))
+				out.Unknown = append(out.Unknown,
+					fmt.Sprintf("source %s: how much comes is up to its senders; --at a running gateway tells what it has heard",
+						s.Name))
 			}
 			continue
 		}
 		plan := planner.Plan()
 		points = append(points, plan.Points...)
-		out.Lines = append(out.Lines, client.PlannedLine{Source: s.Name, Address: opened.Tally().Address, Requests: plan.Requests, Busy: plan.Busy})
+		out.Lines = append(out.Lines, client.PlannedLine{
+			Source:   s.Name,
+			Address:  opened.Tally().Address,
+			Requests: plan.Requests,
+			Busy:     plan.Busy,
+		})
 		for _, one := range plan.Series {
 			add(one.Path, one.Every)
 		}
@@ -111,10 +118,12 @@ func MakePlan(settings config.Settings, heard []client.Series, pipe *pipeline.Pi
 		}
 	}
 	if messages {
-		out.Unknown = append(out.Unknown, "commits of messages: one that comes alone has its own, those that come within a tenth of a second share one")
+		out.Unknown = append(out.Unknown,
+			"commits of messages: one that comes alone has its own, those that come within a tenth of a second share one")
 	}
 	if rarely > 0 {
-		out.Unknown = append(out.Unknown, fmt.Sprintf("%d series that were not heard often enough yet to tell how often they come", rarely))
+		out.Unknown = append(out.Unknown,
+			fmt.Sprintf("%d series that were not heard often enough yet to tell how often they come", rarely))
 	}
 	all := 0.0
 	for _, tier := range slices.Sorted(maps.Keys(tiers)) {
@@ -139,7 +148,7 @@ func MakePlan(settings config.Settings, heard []client.Series, pipe *pipeline.Pi
 	return out, nil
 }
 
-// commitsOf is how many commits an hour schedules with so many points an hour make: what is polled
+// commitsOf returns how many commits an hour schedules with so many points an hour make: what is polled
 // within a second shares one. All summaries of the narrowest tier have one of their own.
 func commitsOf(points []float64, narrowest series.Tier) (out float64) {
 	alone := 1.0 // share of the seconds in which no schedule before had a point
@@ -153,7 +162,7 @@ func commitsOf(points []float64, narrowest series.Tier) (out float64) {
 	return out
 }
 
-// FreeOn is how many bytes the disk has free that a folder is on, or would be.
+// FreeOn returns how many bytes the disk has free that a folder is on, or would be.
 func FreeOn(folder string) float64 {
 	for {
 		var fs unix.Statfs_t

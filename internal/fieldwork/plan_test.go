@@ -50,14 +50,20 @@ func TestAPlanCountsWhatSchedulesAskFor(t *testing.T) {
 	assert.InDelta(t, (720*seconds(2)+720*seconds(1)+30*seconds(1))/3600, plan.Lines[0].Busy, 1e-9)
 	assert.Equal(t, 6, plan.Series, "four, and the quality of two")
 	assert.EqualValues(t, 5*17280+720, plan.Readings)
-	assert.Equal(t, []client.PlannedTier{{Tier: "10s", Rows: 5*8640 + 720}, {Tier: "1m", Rows: 5*1440 + 720}}, plan.Summaries)
+	assert.Equal(t, []client.PlannedTier{{Tier: "10s", Rows: 5*8640 + 720}, {Tier: "1m", Rows: 5*1440 + 720}},
+		plan.Summaries)
 	assert.InDelta(t, 720+30*0.8+360, plan.Commits, 1e-9)
 	assert.Greater(t, plan.Disk, 100e3)
 	assert.InDelta(t, 32e9/plan.Disk, plan.Outage, 1e-6)
 	require.Len(t, plan.Unknown, 2)
 	assert.Contains(t, plan.Unknown[0], "source own")
 
-	heard := []client.Series{{Path: "stony-beck/silo-1/feed", Every: "1m"}, {Path: "stony-beck/raceway-1/oxygen", Every: "5s"}, {Path: "stony-beck/raceway-1/oxygen/quality", Every: "5s"}, {Path: "long-mere/x/y", Every: "1s"}, {Path: "stony-beck/a/b"}}
+	heard := []client.Series{
+		{Path: "stony-beck/silo-1/feed", Every: "1m"},
+		{Path: "stony-beck/raceway-1/oxygen", Every: "5s"},
+		{Path: "stony-beck/raceway-1/oxygen/quality", Every: "5s"}, {Path: "long-mere/x/y", Every: "1s"},
+		{Path: "stony-beck/a/b"},
+	}
 	more, err := fieldwork.MakePlan(settings, heard, nil, 0)
 	require.NoError(t, err)
 	assert.Equal(t, 7, more.Series, "what was planned counts once")
@@ -66,7 +72,9 @@ func TestAPlanCountsWhatSchedulesAskFor(t *testing.T) {
 
 	now := time.Date(2026, 3, 1, 8, 0, 0, 0, time.UTC)
 	since := now.Add(-10 * time.Minute)
-	counted := fieldwork.HowOften([]client.Series{{Path: "a/b/c", Every: "20s"}, {Path: "a/b/d", FirstSeen: &since}, {Path: "a/b/e", Every: "1m"}}, map[string]float64{"a/b/c": 720, "a/b/d": 600, "a/b/e": 2}, now)
+	counted := fieldwork.HowOften([]client.Series{
+		{Path: "a/b/c", Every: "20s"}, {Path: "a/b/d", FirstSeen: &since}, {Path: "a/b/e", Every: "1m"},
+	}, map[string]float64{"a/b/c": 720, "a/b/d": 600, "a/b/e": 2}, now)
 	assert.Equal(t, []string{"5s", "1s", "1m"}, []string{counted[0].Every, counted[1].Every, counted[2].Every})
 	_, err = fieldwork.MakePlan(config.Settings{}, nil, nil, 0)
 	assert.ErrorContains(t, err, "describes no gateway")

@@ -31,7 +31,8 @@ func Pinned(ctx context.Context, allowed config.Field, address string) (string, 
 	}
 	for _, ip := range all {
 		if !allowed.Reaches(ip) {
-			return "", wrong("%s leads to %s, where tools may not connect to; field: networks: in the configuration says where they may, without it loopback and private ranges", address, ip.Unmap())
+			return "", wrong("%s leads to %s, where tools may not connect to; field: networks: in the configuration says where they may, without it loopback and private ranges",
+				address, ip.Unmap())
 		}
 	}
 	if u.Scheme != "tls" && u.Port() != "" && len(all) > 0 {

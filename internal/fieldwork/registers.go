@@ -81,11 +81,14 @@ func Probe(ctx context.Context, g *gateway.Gateway, want client.Probe) (out clie
 	case !slices.Contains(modbus.Tables, want.Table):
 		return out, wrong("table %q is not known; use %s", want.Table, strings.Join(modbus.Tables, ", "))
 	case want.Count < 1 || want.Count > mostLooked || want.First < 0 || want.First+want.Count > 1<<16:
-		return out, wrong("%d registers from %d on cannot be looked at; 1 to %d at a time can, of 0 to 65535", want.Count, want.First, mostLooked)
+		return out, wrong("%d registers from %d on cannot be looked at; 1 to %d at a time can, of 0 to 65535",
+			want.Count, want.First, mostLooked)
 	case want.Times > mostTimes || time.Duration(want.Times)*every > longestProbe:
-		return out, wrong("%d times, %s apart, are not possible; %d times and %s in all are", want.Times, span.Format(every), mostTimes, span.Format(longestProbe))
+		return out, wrong("%d times, %s apart, are not possible; %d times and %s in all are", want.Times,
+			span.Format(every), mostTimes, span.Format(longestProbe))
 	case want.Like != nil && len(want.Like) != want.Times:
-		return out, wrong("like has %d values, and the registers are read %d times; one for each is needed", len(want.Like), want.Times)
+		return out, wrong("like has %d values, and the registers are read %d times; one for each is needed",
+			len(want.Like), want.Times)
 	}
 	a, err := asker(g, want.FieldLine)
 	if err != nil {
@@ -103,7 +106,12 @@ func Probe(ctx context.Context, g *gateway.Gateway, want client.Probe) (out clie
 func readAll(ctx context.Context, a *modbus.Asker, want client.Probe, every time.Duration) (out []probe.Sample, err error) {
 	const atOnce = 100
 	for done := 0; done < want.Count; done += atOnce {
-		q := modbus.Question{Unit: want.Unit, Table: want.Table, First: want.First + done, Count: min(atOnce, want.Count-done)}
+		q := modbus.Question{
+			Unit:  want.Unit,
+			Table: want.Table,
+			First: want.First + done,
+			Count: min(atOnce, want.Count-done),
+		}
 		got, err := probe.Read(ctx, a, q, want.Times, every)
 		if err != nil {
 			return nil, err
@@ -144,7 +152,8 @@ func Interpret(want client.Probe, samples []probe.Sample) client.Probed {
 				values[k] = client.Number(v)
 			}
 			r.Interpretations = append(r.Interpretations, client.Interpretation{
-				Says: one.String(), Type: one.Type, Words: one.Words, Keys: one.Keys(), Values: values, Same: append([]string{}, one.Same...), Why: append([]string{}, one.Why...), Score: one.Score,
+				Says: one.String(), Type: one.Type, Words: one.Words, Keys: one.Keys(), Values: values, Same: append([]string{},
+					one.Same...), Why: append([]string{}, one.Why...), Score: one.Score,
 			})
 		}
 		out.Registers = append(out.Registers, r)
@@ -170,7 +179,8 @@ func Scan(ctx context.Context, g *gateway.Gateway, want client.Scan) (out client
 	case want.Units && (want.Unit > want.ToUnit || want.From < 0 || want.From > 1<<16-1):
 		return out, wrong("units %d to %d at address %d cannot be looked for", want.Unit, want.ToUnit, want.From)
 	case !want.Units && (want.From < 0 || want.To > 1<<16-1 || want.From > want.To):
-		return out, wrong("registers %d to %d cannot be looked for; use 0 to 65535, the lower one first", want.From, want.To)
+		return out, wrong("registers %d to %d cannot be looked for; use 0 to 65535, the lower one first", want.From,
+			want.To)
 	case !want.Units && !slices.Contains(modbus.Tables, want.Table):
 		return out, wrong("table %q is not known; use %s", want.Table, strings.Join(modbus.Tables, ", "))
 	}
@@ -183,7 +193,11 @@ func Scan(ctx context.Context, g *gateway.Gateway, want client.Scan) (out client
 		var found []probe.Unit
 		found, err = probe.Units(ctx, a, want.Unit, want.ToUnit, want.From, how)
 		for _, u := range found {
-			out.Units = append(out.Units, client.ScannedUnit{Unit: u.ID, Tables: append([]string{}, u.Tables...), Says: u.Says})
+			out.Units = append(out.Units, client.ScannedUnit{
+				Unit:   u.ID,
+				Tables: append([]string{}, u.Tables...),
+				Says:   u.Says,
+			})
 		}
 	} else {
 		var found []probe.Range

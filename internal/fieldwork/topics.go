@@ -35,7 +35,8 @@ func Watch(ctx context.Context, g *gateway.Gateway, w Watching, each func(client
 	topics := watch.New(time.Now())
 	ended := make(chan error, 1)
 	go func() {
-		ended <- look(ctx, w.Topics, func(topic string, raw []byte, retained bool) { topics.Take(topic, raw, retained, time.Now()) })
+		ended <- look(ctx, w.Topics,
+			func(topic string, raw []byte, retained bool) { topics.Take(topic, raw, retained, time.Now()) })
 	}()
 	tick := time.NewTicker(snapshotEvery)
 	defer tick.Stop()
@@ -69,7 +70,8 @@ func looker(g *gateway.Gateway, w Watching) (func(context.Context, string, func(
 	}
 	found, names := g.Looker(w.Source)
 	if found == nil {
-		return nil, wrong("no source that can be watched is called %q; there is %s", w.Source, strings.Join(names, ", "))
+		return nil, wrong("no source that can be watched is called %q; there is %s", w.Source,
+			strings.Join(names, ", "))
 	}
 	return found.Look, nil
 }
@@ -80,7 +82,8 @@ func watched(topics *watch.Topics) client.Watched {
 	out := client.Watched{At: now.UTC(), Lost: lost, Topics: make([]client.WatchedTopic, len(all))}
 	for i, t := range all {
 		out.Topics[i] = client.WatchedTopic{
-			Topic: t.Name, Messages: t.Messages, Rate: t.Rate, Bytes: t.Bytes, Retained: t.Retained, LastAt: t.LastAt.UTC(), Last: append([]byte{}, t.Last...),
+			Topic: t.Name, Messages: t.Messages, Rate: t.Rate, Bytes: t.Bytes, Retained: t.Retained, LastAt: t.LastAt.UTC(), Last: append([]byte{},
+				t.Last...),
 			Form: t.Guess.Form, Seems: t.Guess.String(), TopicNotice: client.TopicNotice(t.Notice),
 		}
 	}

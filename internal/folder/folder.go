@@ -29,17 +29,20 @@ func (e *InUseError) Error() string {
 // Take makes a folder where there is none, checks who may write into it, and locks it for this process.
 func Take(path string) (*Folder, error) {
 	if err := os.MkdirAll(path, 0o750); err != nil {
-		return nil, fmt.Errorf("creating the folder %s: %w; set data: to a folder that this account may make", path, reason(err))
+		return nil, fmt.Errorf("creating the folder %s: %w; set data: to a folder that this account may make", path,
+			reason(err))
 	}
 	if err := Check(path); err != nil {
 		return nil, err
 	}
 	f, err := os.OpenFile(filepath.Join(path, lockFile), os.O_CREATE|os.O_RDWR|syscall.O_NOFOLLOW, 0o600)
 	if errors.Is(err, syscall.ENOSPC) {
-		return nil, fmt.Errorf("the disk of the folder %s is full: not even a lock can be put there; free some space", path)
+		return nil, fmt.Errorf("the disk of the folder %s is full: not even a lock can be put there; free some space",
+			path)
 	}
 	if err != nil {
-		return nil, fmt.Errorf("the folder %s cannot be written: %w; let the account that runs the service write it and the files in it, or set data: to another folder", path, reason(err))
+		return nil, fmt.Errorf("the folder %s cannot be written: %w; let the account that runs the service write it and the files in it, or set data: to another folder",
+			path, reason(err))
 	}
 	if err := syscall.Flock(int(f.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
 		defer f.Close()
@@ -81,7 +84,8 @@ func Check(path string) error {
 		return fmt.Errorf("%s is a file; data: names a folder", path)
 	}
 	if info.Mode().Perm()&0o002 != 0 {
-		return fmt.Errorf("every account of this machine can write into the folder %s (mode %04o), so anybody could replace what is kept there; run chmod o-w %s, or set data: to another folder", path, info.Mode().Perm(), path)
+		return fmt.Errorf("every account of this machine can write into the folder %s (mode %04o), so anybody could replace what is kept there; run chmod o-w %s, or set data: to another folder",
+			path, info.Mode().Perm(), path)
 	}
 	entries, err := os.ReadDir(path)
 	if err != nil {
@@ -89,13 +93,14 @@ func Check(path string) error {
 	}
 	for _, e := range entries {
 		if e.Type()&fs.ModeSymlink != 0 {
-			return fmt.Errorf("%s is a symbolic link; the folder of a service holds its files themselves: put the file there, or set data: to the folder it is in", filepath.Join(path, e.Name()))
+			return fmt.Errorf("%s is a symbolic link; the folder of a service holds its files themselves: put the file there, or set data: to the folder it is in",
+				filepath.Join(path, e.Name()))
 		}
 	}
 	return nil
 }
 
-// reason is an error without the path, which the caller names.
+// reason returns an error without the path, which the caller names.
 func reason(err error) error {
 	if e, ok := errors.AsType[*fs.PathError](err); ok {
 		return e.Err

@@ -279,23 +279,23 @@ func (g *Gateway) ReceiverNamed(name string) (*push.Receiver, *push.Sender) {
 	return nil, nil
 }
 
-// Reader is the source of a name that can be asked to read now; nil when there is none. What
+// Reader returns the source of a name that can be asked to read now; nil when there is none. What
 // there is comes as names.
 func (g *Gateway) Reader(name string) (found source.Reader, names []string) {
 	return named[source.Reader](g, name)
 }
 
-// Lender is the source of a name that lends its line to devices.
+// Lender returns the source of a name that lends its line to devices.
 func (g *Gateway) Lender(name string) (found modbus.Lender, names []string) {
 	return named[modbus.Lender](g, name)
 }
 
-// Looker is the source of a name at which can be seen what is published.
+// Looker returns the source of a name at which can be seen what is published.
 func (g *Gateway) Looker(name string) (found source.Looker, names []string) {
 	return named[source.Looker](g, name)
 }
 
-// named is the source of a name, of those that can do what T says.
+// named returns the source of a name, of those that can do what T says.
 func named[T any](g *Gateway, name string) (found T, names []string) {
 	g.mu.Lock()
 	defer g.mu.Unlock()

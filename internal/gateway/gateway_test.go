@@ -32,7 +32,10 @@ gateway:
 
 func publish(t *testing.T, address string) {
 	c := paho.NewClient(paho.NewClientOptions().AddBroker("tcp://" + address).SetClientID("mast"))
-	for _, step := range []func() paho.Token{c.Connect, func() paho.Token { return c.Publish("mast/wind", 1, false, "5") }} {
+	for _, step := range []func() paho.Token{c.Connect, func() paho.Token {
+		return c.Publish("mast/wind", 1, false,
+			"5")
+	}} {
 		token := step()
 		require.True(t, token.WaitTimeout(time.Minute))
 		require.NoError(t, token.Error())

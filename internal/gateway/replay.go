@@ -78,7 +78,7 @@ func (g *Gateway) replay(ctx context.Context, r *reading.Reject) (out Replayed, 
 	return out, nil
 }
 
-// reread is the readings that a reject becomes today. Its source reads the bytes that arrived
+// reread returns the readings that a reject becomes today. Its source reads the bytes that arrived
 // once more, as far as there are all of them; else what was read then counts.
 func (g *Gateway) reread(r *reading.Reject) (readings []reading.Reading, reason string) {
 	from := &reading.Origin{Source: r.Source, Place: r.Place, Raw: r.Raw}

@@ -44,7 +44,15 @@ type table struct {
 }
 
 func openCSV(from io.Reader, c Columns) (Reader, error) {
-	t := &table{Reader: csv.NewReader(from), columns: c, series: -1, value: -1, of: -1, wide: map[int]string{}, readComma: c.Comma}
+	t := &table{
+		Reader:    csv.NewReader(from),
+		columns:   c,
+		series:    -1,
+		value:     -1,
+		of:        -1,
+		wide:      map[int]string{},
+		readComma: c.Comma,
+	}
 	t.FieldsPerRecord, t.ReuseRecord, t.LazyQuotes = -1, false, false
 	if c.Separator != "" {
 		letters := []rune(strings.ReplaceAll(c.Separator, `\t`, "\t"))
@@ -109,7 +117,8 @@ func (t *table) find() (err error) {
 			}
 			level := series.CleanLevel(name)
 			if first, twice := from[level]; twice && err == nil {
-				err = fmt.Errorf("--rest: the columns %q and %q would both be {column} %q, and come into one series; name one with --column", first, name, level)
+				err = fmt.Errorf("--rest: the columns %q and %q would both be {column} %q, and come into one series; name one with --column",
+					first, name, level)
 			}
 			from[level] = name
 			t.wide[i] = strings.ReplaceAll(c.Rest, "{column}", level)
@@ -131,7 +140,7 @@ func (t *table) column(name string) (int, error) {
 	return 0, fmt.Errorf("there is no column %q; the header has %s", name, strings.Join(t.header, ", "))
 }
 
-// Next is the rows of the next line.
+// Next returns the rows of the next line.
 func (t *table) Next() ([]Row, error) {
 	cells, number := t.first, 1
 	if t.first = nil; cells == nil {
@@ -147,7 +156,9 @@ func (t *table) Next() ([]Row, error) {
 	}
 	place := fmt.Sprintf("line %d", number)
 	if len(cells) != len(t.header) {
-		return []Row{{Place: place, Err: fmt.Errorf("%d columns, where the first line has %d", len(cells), len(t.header))}}, nil
+		return []Row{{
+			Place: place, Err: fmt.Errorf("%d columns, where the first line has %d", len(cells), len(t.header)),
+		}}, nil
 	}
 	at, err := t.readTime(cells[t.time])
 	if err != nil {
@@ -155,7 +166,12 @@ func (t *table) Next() ([]Row, error) {
 	}
 	when := time.Unix(0, at)
 	if t.series >= 0 {
-		one := Row{Place: place, Series: strings.TrimSpace(cells[t.series]), Time: when, Value: t.number(cells[t.value])}
+		one := Row{
+			Place:  place,
+			Series: strings.TrimSpace(cells[t.series]),
+			Time:   when,
+			Value:  t.number(cells[t.value]),
+		}
 		if t.of >= 0 {
 			one.Unit = strings.TrimSpace(cells[t.of])
 		}
@@ -164,7 +180,12 @@ func (t *table) Next() ([]Row, error) {
 	var rows []Row
 	for i, cell := range cells {
 		if series, taken := t.wide[i]; taken && strings.TrimSpace(cell) != "" { // an empty cell is no reading
-			rows = append(rows, Row{Place: place + ", " + cmpName(t.header[i], i), Series: series, Time: when, Value: t.number(cell)}.checked())
+			rows = append(rows, Row{
+				Place:  place + ", " + cmpName(t.header[i], i),
+				Series: series,
+				Time:   when,
+				Value:  t.number(cell),
+			}.checked())
 		}
 	}
 	return rows, nil
@@ -177,7 +198,7 @@ func cmpName(name string, i int) string {
 	return "column " + name
 }
 
-// number is a cell with a decimal point. What is no number may be the name of a state, which
+// number returns a cell with a decimal point. What is no number may be the name of a state, which
 // the gateway knows.
 func (t *table) number(cell string) string {
 	cell = strings.TrimSpace(cell)

@@ -156,7 +156,8 @@ func (j Job) send(ctx context.Context, of part, p *Progress) (wrong []client.Ref
 		}
 		for _, row := range answer.Rows {
 			place := row.Place
-			if line, err := strconv.Atoi(strings.TrimPrefix(row.Place, "line ")); err == nil && line >= 2 && line-2 < len(of.rows) {
+			if line, err := strconv.Atoi(strings.TrimPrefix(row.Place, "line ")); err == nil && line >= 2 &&
+				line-2 < len(of.rows) {
 				place = of.rows[line-2].Place // the first is the header
 			}
 			wrong = append(wrong, client.RefusedRow{Place: place, Reason: row.Reason})
@@ -181,8 +182,8 @@ func (c *counted) Read(into []byte) (int, error) {
 	return n, err
 }
 
-// Ask has a gateway say what would become of rows, without storing anything. Answers are in the order of the rows; those
-// that cannot be readings are not sent.
+// Ask has a gateway say what would become of rows, without storing anything. Answers are in the order of the
+// rows; those that cannot be readings are not sent.
 func Ask(ctx context.Context, to *client.Client, token string, rows []Row) (becomes map[string][]client.PreviewedRow, refused map[string]string, err error) {
 	becomes, refused = map[string][]client.PreviewedRow{}, map[string]string{}
 	var sent []Row
@@ -221,7 +222,7 @@ func lineOf(place string, sent []Row) int {
 	return line - 2 // the first is the header
 }
 
-// Preview is the first rows of a file, and what each would become.
+// Preview returns the first rows of a file, and what each would become.
 func Preview(name string, columns Columns, records int) (out []Row, err error) {
 	file, err := os.Open(name)
 	if err != nil {

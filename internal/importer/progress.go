@@ -54,7 +54,8 @@ func loadProgress(path, file string) (Progress, error) {
 	}
 	var was Progress
 	if err := json.Unmarshal(bytes.TrimSpace(text), &was); err != nil {
-		return out, fmt.Errorf("%s is not the progress of an import; remove it, or name another with --progress: %w", path, err)
+		return out, fmt.Errorf("%s is not the progress of an import; remove it, or name another with --progress: %w",
+			path, err)
 	}
 	if was.File == file {
 		was.path = path

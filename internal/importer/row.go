@@ -50,10 +50,11 @@ func Open(name string, from io.Reader, columns Columns) (Reader, error) {
 			return f.open(from, columns)
 		}
 	}
-	return nil, fmt.Errorf("what %s holds is told by the end of its name; it is none of %s", filepath.Base(name), strings.Join(known, ", "))
+	return nil, fmt.Errorf("what %s holds is told by the end of its name; it is none of %s", filepath.Base(name),
+		strings.Join(known, ", "))
 }
 
-// checked is a row of which all is there.
+// checked returns a row of which all is there.
 func (r Row) checked() Row {
 	switch {
 	case r.Err != nil:

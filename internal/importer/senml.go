@@ -46,7 +46,7 @@ func openSenMLCBOR(from io.Reader, _ Columns) (Reader, error) {
 	return packs, nil
 }
 
-// Next is the rows of the next pack.
+// Next returns the rows of the next pack.
 func (p *packs) Next() ([]Row, error) {
 	p.count++
 	place := fmt.Sprintf("pack %d", p.count)
@@ -58,7 +58,9 @@ func (p *packs) Next() ([]Row, error) {
 		return nil, fmt.Errorf("%s: %w", place, err)
 	}
 	if len(raw) > longestPack {
-		return []Row{{Place: place, Err: fmt.Errorf("the pack has %d bytes; at most %d are taken", len(raw), longestPack)}}, nil
+		return []Row{{
+			Place: place, Err: fmt.Errorf("the pack has %d bytes; at most %d are taken", len(raw), longestPack),
+		}}, nil
 	}
 	found, err := payload.SenMLRows(raw, p.inCBOR)
 	if err != nil {
@@ -66,7 +68,14 @@ func (p *packs) Next() ([]Row, error) {
 	}
 	rows := make([]Row, len(found))
 	for i, r := range found {
-		rows[i] = Row{Place: place + ", " + r.Place, Series: r.Name, Time: time.Unix(0, r.At), Value: r.Text, Unit: r.Unit, Err: r.Err}
+		rows[i] = Row{
+			Place:  place + ", " + r.Place,
+			Series: r.Name,
+			Time:   time.Unix(0, r.At),
+			Value:  r.Text,
+			Unit:   r.Unit,
+			Err:    r.Err,
+		}
 		if r.Text == "" {
 			rows[i].Value = strconv.FormatFloat(r.Value, 'g', -1, 64)
 		}

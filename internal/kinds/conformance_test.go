@@ -52,7 +52,8 @@ const messages = `        messages: [{ topic: "{station}/{quantity}", series: "{
 
 // publish sends a message and does not wait for its acknowledgement.
 func publish(t *testing.T, address, text string) {
-	client := paho.NewClient(paho.NewClientOptions().AddBroker(address).SetClientID(fmt.Sprintf("conform-%x", rand.Uint32())).SetAutoReconnect(false))
+	client := paho.NewClient(paho.NewClientOptions().AddBroker(address).SetClientID(fmt.Sprintf("conform-%x",
+		rand.Uint32())).SetAutoReconnect(false))
 	token := client.Connect()
 	require.True(t, token.WaitTimeout(time.Minute))
 	require.NoError(t, token.Error())
@@ -120,7 +121,12 @@ func viaModbus(t *testing.T) sourcetest.Case {
 	address := "tcp://" + probe.Addr().String()
 	require.NoError(t, probe.Close())
 	device := &registers{}
-	server, err := modbus.NewServer(&modbus.ServerConfiguration{URL: address, Timeout: time.Minute, MaxClients: 5, Logger: log.New(io.Discard, "", 0)}, device)
+	server, err := modbus.NewServer(&modbus.ServerConfiguration{
+		URL:        address,
+		Timeout:    time.Minute,
+		MaxClients: 5,
+		Logger:     log.New(io.Discard, "", 0),
+	}, device)
 	require.NoError(t, err)
 	require.NoError(t, server.Start())
 	t.Cleanup(func() { _ = server.Stop() })
@@ -141,14 +147,19 @@ func viaPush(t *testing.T) sourcetest.Case {
 	send := func(t *testing.T, to source.Source, body string) {
 		receiver := to.(*push.Receiver)
 		go func() {
-			_, err := receiver.Take(context.Background(), push.Document{Sender: receiver.Sender("trout-and-char-77"), Form: push.CSV, Body: []byte(body)})
+			_, err := receiver.Take(context.Background(), push.Document{
+				Sender: receiver.Sender("trout-and-char-77"),
+				Form:   push.CSV,
+				Body:   []byte(body),
+			})
 			assert.NoError(t, err)
 		}()
 	}
 	return sourcetest.Case{
 		File: "        senders: [{ name: logger, secret_env: LOGGER_TOKEN }]\n",
 		Bring: func(t *testing.T, to source.Source, value float64) {
-			send(t, to, fmt.Sprintf("series,time,value\nmast/level,%s,%v\n", time.Now().UTC().Format(time.RFC3339Nano), value))
+			send(t, to,
+				fmt.Sprintf("series,time,value\nmast/level,%s,%v\n", time.Now().UTC().Format(time.RFC3339Nano), value))
 		},
 		Spoil: func(t *testing.T, to source.Source) { send(t, to, "series,time,value\nmast/level,yesterday,4\n") },
 	}

@@ -24,14 +24,19 @@ func TestTheSnippetsOfTheFieldGuideAreGood(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "secret"), []byte("salmon run at dawn"), 0o600))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "mast-secret"), []byte("a feather on the water"), 0o600))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "archive-secret"), []byte("a stone in the river"), 0o600))
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "accounts"), []byte("mast:"+secret.HashPassword([]byte("salmon run"), secret.OfDevices)+"\n"), 0o600))
+	require.NoError(t,
+		os.WriteFile(filepath.Join(dir, "accounts"),
+			[]byte("mast:"+secret.HashPassword([]byte("salmon run"), secret.OfDevices)+"\n"), 0o600))
 	require.NoError(t, os.CopyFS(dir, os.DirFS("../demo/configs/devices")))
 	text, err := os.ReadFile("../../docs/field.md")
 	require.NoError(t, err)
 	used := map[string]bool{}
 	for _, block := range yamlBlock.FindAllStringSubmatch(string(text), -1) {
 		sources := strings.ReplaceAll(block[1], "/etc/nexocumula", dir)
-		s, err := config.Parse("field.yaml", []byte("data: d\ngateway:\n  site: alder-weir\n  series: [{ select: +/pump-1/valve, kind: state, states: { open: 1 } }, { select: +/inlet/direction, kind: state, states: { in: 1 } }]\n  sources:\n"+regexp.MustCompile(`(?m)^`).ReplaceAllString(sources, "    ")), All)
+		s, err := config.Parse("field.yaml",
+			[]byte("data: d\ngateway:\n  site: alder-weir\n  series: [{ select: +/pump-1/valve, kind: state, states: { open: 1 } }, { select: +/inlet/direction, kind: state, states: { in: 1 } }]\n  sources:\n"+regexp.MustCompile(`(?m)^`).ReplaceAllString(sources,
+				"    ")),
+			All)
 		require.NoError(t, err, block[1])
 		for _, one := range s.Gateway.Sources {
 			used[one.Kind] = true

@@ -15,11 +15,12 @@ const (
 	listEnds   = "<!-- end: keys -->\n"
 )
 
-// keysInMarkdown are the key lists as they stand in docs/configuration.md.
+// keysInMarkdown returns the key lists as they stand in docs/configuration.md.
 func keysInMarkdown() string {
 	var out strings.Builder
 	for _, list := range KeyLists() {
-		fmt.Fprintf(&out, "### %s\n\n%s%s.\n\n| key | default | |\n|---|---|---|\n", list.Name, strings.ToUpper(list.Says[:1]), list.Says[1:])
+		fmt.Fprintf(&out, "### %s\n\n%s%s.\n\n| key | default | |\n|---|---|---|\n", list.Name,
+			strings.ToUpper(list.Says[:1]), list.Says[1:])
 		for _, k := range list.Keys {
 			otherwise := k.Default
 			if otherwise != "" && otherwise != "required" {
@@ -35,7 +36,8 @@ func keysInMarkdown() string {
 func TestEveryKeyIsDocumented(t *testing.T) {
 	for _, list := range KeyLists() {
 		for _, k := range list.Keys {
-			assert.True(t, k.Says != "" || k.Name == "offset" || strings.HasSuffix(k.Name, ".offset"), "%s: %s says nothing", list.Name, k.Name)
+			assert.True(t, k.Says != "" || k.Name == "offset" || strings.HasSuffix(k.Name, ".offset"),
+				"%s: %s says nothing", list.Name, k.Name)
 		}
 	}
 	const file = "../../docs/configuration.md"
@@ -50,5 +52,6 @@ func TestEveryKeyIsDocumented(t *testing.T) {
 		require.NoError(t, os.WriteFile(file, []byte(wanted), 0o644))
 		text = []byte(wanted)
 	}
-	assert.True(t, wanted == string(text), "docs/configuration.md lists other keys than there are; UPDATE_DOCS=1 writes them anew")
+	assert.True(t, wanted == string(text),
+		"docs/configuration.md lists other keys than there are; UPDATE_DOCS=1 writes them anew")
 }

@@ -236,7 +236,7 @@ func (h *History) keep(states []State, all bool) error {
 	return h.kept.Drop(now.Add(-records.KeepOutages))
 }
 
-// Pace is how fast a link moves.
+// Pace returns how fast a link moves.
 func (h *History) Pace(link string) (out CatchUp) {
 	h.mu.Lock()
 	defer h.mu.Unlock()

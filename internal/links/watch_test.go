@@ -74,7 +74,12 @@ func TestAnOutageTellsItsStory(t *testing.T) {
 
 	back := n.now
 	n.pass(20*time.Second, func(since time.Duration) links.State {
-		return links.State{Up: true, Rows: 600 - 30*int(since.Seconds()), Oldest: fell.Add(since), Moved: uint64(30 * int(since.Seconds()))}
+		return links.State{
+			Up:     true,
+			Rows:   600 - 30*int(since.Seconds()),
+			Oldest: fell.Add(since),
+			Moved:  uint64(30 * int(since.Seconds())),
+		}
 	})
 	pace := n.h.Pace("to head-office")
 	assert.Greater(t, pace.Rate, 0.0)
@@ -100,7 +105,11 @@ func TestWhatArrivesAtOnceHadWaitedToo(t *testing.T) {
 	n.pass(time.Minute, up)
 	fell := n.now
 	n.pass(5*time.Minute, func(time.Duration) links.State { return links.State{Reason: "nothing was heard"} })
-	again := links.State{Up: true, Moved: 135, Return: links.Return{At: n.now.Add(2 * time.Second), Rows: 135, Oldest: fell.Add(20 * time.Second)}}
+	again := links.State{
+		Up:     true,
+		Moved:  135,
+		Return: links.Return{At: n.now.Add(2 * time.Second), Rows: 135, Oldest: fell.Add(20 * time.Second)},
+	}
 	n.pass(10*time.Minute, func(time.Duration) links.State { return again })
 	done := n.outages()
 	require.Len(t, done, 1)
@@ -123,11 +132,15 @@ func TestWhatIsDownForAMomentIsNoOutage(t *testing.T) {
 
 func TestAnOutageGoesOnOverARestart(t *testing.T) {
 	n := begin(t)
-	n.pass(time.Minute, func(time.Duration) links.State { return links.State{Reason: "no route", Rows: 5, Oldest: dusk} })
+	n.pass(time.Minute, func(time.Duration) links.State {
+		return links.State{Reason: "no route", Rows: 5, Oldest: dusk}
+	})
 	require.NoError(t, n.st.Close())
 	n.now = n.now.Add(time.Hour)
 	n.open()
-	n.pass(10*time.Second, func(time.Duration) links.State { return links.State{Reason: "no route", Rows: 9, Oldest: dusk} })
+	n.pass(10*time.Second, func(time.Duration) links.State {
+		return links.State{Reason: "no route", Rows: 9, Oldest: dusk}
+	})
 	n.pass(10*time.Second, up)
 	found := n.outages()
 	require.Len(t, found, 1)

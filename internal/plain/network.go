@@ -56,7 +56,8 @@ func words(err error) string {
 		return "this account may not use that port; take one above 1023"
 	case errors.Is(err, os.ErrDeadlineExceeded), errors.Is(err, context.DeadlineExceeded), isTimeout(err):
 		return "no answer came in time"
-	case errors.Is(err, syscall.ECONNRESET), errors.Is(err, syscall.EPIPE), errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF):
+	case errors.Is(err, syscall.ECONNRESET), errors.Is(err, syscall.EPIPE), errors.Is(err, io.EOF), errors.Is(err,
+		io.ErrUnexpectedEOF):
 		return "the other end closed the connection"
 	case errors.Is(err, net.ErrClosed):
 		return "the connection was closed here"

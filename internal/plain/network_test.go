@@ -28,11 +28,17 @@ func TestWhatTheNetworkSaysBecomesASentence(t *testing.T) {
 		says string
 		is   error
 	}{
-		{refused, "nothing listens there (connection refused); is it running, and is the port right?", syscall.ECONNREFUSED},
+		{
+			refused, "nothing listens there (connection refused); is it running, and is the port right?",
+			syscall.ECONNREFUSED,
+		},
 		{used, "another program listens at that address already", syscall.EADDRINUSE},
 		{late, "no answer came in time", context.DeadlineExceeded},
 		{fmt.Errorf("reading: %w", io.ErrUnexpectedEOF), "the other end closed the connection", io.ErrUnexpectedEOF},
-		{&net.DNSError{Name: "head-office.example", IsNotFound: true}, "the name head-office.example is not known here; check the address, or the name server", nil},
+		{
+			&net.DNSError{Name: "head-office.example", IsNotFound: true},
+			"the name head-office.example is not known here; check the address, or the name server", nil,
+		},
 	} {
 		got := Network(test.err)
 		assert.EqualError(t, got, test.says)

@@ -17,7 +17,8 @@ import (
 // orders reports whether a character is for the terminal and not for the reader: control characters, and those that
 // turn the direction of what follows.
 func orders(r rune) bool {
-	return unicode.IsControl(r) || r >= '\u202a' && r <= '\u202e' || r >= '\u2066' && r <= '\u2069' || r == '\u200e' || r == '\u200f'
+	return unicode.IsControl(r) || r >= '\u202a' && r <= '\u202e' || r >= '\u2066' && r <= '\u2069' || r == '\u200e' ||
+		r == '\u200f'
 }
 
 // picture returns a visible character for one that gives orders.

@@ -15,7 +15,8 @@ var alerts = map[tls.AlertError]string{
 
 // tlsWords says what went wrong between the two ends of TLS; "" where it was something else.
 func tlsWords(err error) string {
-	if _, ok := errors.AsType[tls.RecordHeaderError](err); ok || strings.Contains(err.Error(), "first record does not look like a TLS handshake") {
+	if _, ok := errors.AsType[tls.RecordHeaderError](err); ok ||
+		strings.Contains(err.Error(), "first record does not look like a TLS handshake") {
 		return "the other end speaks no TLS there; is it the port without TLS?"
 	}
 	if alert, ok := alertOf(err); ok {
@@ -23,12 +24,14 @@ func tlsWords(err error) string {
 			return "the other end wants a certificate, and none was shown; give tls: with cert: and key:"
 		}
 		if why, ok := alerts[alert]; ok {
-			return fmt.Sprintf("the other end refuses the certificate that was shown: %s (%v); see tls: cert:", why, alert)
+			return fmt.Sprintf("the other end refuses the certificate that was shown: %s (%v); see tls: cert:", why,
+				alert)
 		}
 		return ""
 	}
 	if unknown, ok := errors.AsType[x509.UnknownAuthorityError](err); ok {
-		return fmt.Sprintf("its certificate is of no authority that is known here (%v); name the authority with ca:", unknown)
+		return fmt.Sprintf("its certificate is of no authority that is known here (%v); name the authority with ca:",
+			unknown)
 	}
 	if other, ok := errors.AsType[x509.HostnameError](err); ok {
 		return fmt.Sprintf("its certificate is of another name: %v", other)

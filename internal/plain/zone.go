@@ -7,7 +7,9 @@ import (
 )
 
 // areas are the first parts of names of zones (IANA time zone database).
-var areas = []string{"Europe", "America", "Asia", "Africa", "Australia", "Pacific", "Atlantic", "Indian", "Antarctica", "Arctic"}
+var areas = []string{
+	"Europe", "America", "Asia", "Africa", "Australia", "Pacific", "Atlantic", "Indian", "Antarctica", "Arctic",
+}
 
 // Zone returns the zone with an IANA name, or UTC for "". The error of another name says which may be meant.
 func Zone(name string) (*time.Location, error) {

@@ -12,7 +12,12 @@ func TestAZoneThatIsNearlyRightIsSuggested(t *testing.T) {
 		_, err := Zone(name)
 		require.NoError(t, err, name)
 	}
-	for name, known := range map[string]string{"Berlin": "Europe/Berlin", "berlin": "Europe/Berlin", "new york": "America/New_York", "Tokyo": "Asia/Tokyo"} {
+	for name, known := range map[string]string{
+		"Berlin":   "Europe/Berlin",
+		"berlin":   "Europe/Berlin",
+		"new york": "America/New_York",
+		"Tokyo":    "Asia/Tokyo",
+	} {
 		_, err := Zone(name)
 		assert.ErrorContains(t, err, "did you mean "+known+"?")
 	}

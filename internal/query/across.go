@@ -32,7 +32,8 @@ var acrossFunctions = []string{"mean", "sum", "min", "max", "sd", "count"}
 func ParseAcross(function, weight string) (*Across, error) {
 	if function == "" {
 		if weight != "" {
-			return nil, fmt.Errorf("weight %q says how much each series counts across them; give across as well, such as mean", weight)
+			return nil, fmt.Errorf("weight %q says how much each series counts across them; give across as well, such as mean",
+				weight)
 		}
 		return nil, nil
 	}
@@ -43,7 +44,8 @@ func ParseAcross(function, weight string) (*Across, error) {
 	case isPercentile && err == nil && p >= 0 && p <= 100 && strings.Trim(digits, "0123456789.") == "":
 		out.Function, out.Percentile = percentileOf, p
 	case !slices.Contains(acrossFunctions, function):
-		return nil, fmt.Errorf("across %q: use %s, or a percentile over the series such as p90", function, strings.Join(acrossFunctions, ", "))
+		return nil, fmt.Errorf("across %q: use %s, or a percentile over the series such as p90", function,
+			strings.Join(acrossFunctions, ", "))
 	}
 	if label, ok := strings.CutPrefix(weight, "label:"); ok && label != "" {
 		out.Weight = label
@@ -56,7 +58,7 @@ func ParseAcross(function, weight string) (*Across, error) {
 	return out, nil
 }
 
-// weightOf is how much a series counts.
+// weightOf returns how much a series counts.
 func (a *Across) weightOf(s engine.Series) (float64, error) {
 	if a.Weight == "" {
 		return 1, nil
@@ -67,7 +69,8 @@ func (a *Across) weightOf(s engine.Series) (float64, error) {
 	}
 	v, err := strconv.ParseFloat(text, 64)
 	if err != nil || math.IsNaN(v) || math.IsInf(v, 0) || v < 0 {
-		return 0, refuse("across", "label %s of %s is %q, which is no weight; write a number from 0", a.Weight, s.Path, text)
+		return 0, refuse("across", "label %s of %s is %q, which is no weight; write a number from 0", a.Weight, s.Path,
+			text)
 	}
 	return v, nil
 }
@@ -84,7 +87,9 @@ func (r runner) across(ctx context.Context, head Head, found []engine.Series) er
 			largest = max(largest, len(members))
 		}
 		if cells := largest * len(head.Windows) * len(r.Stats); cells > mostCells {
-			return refuse("too_large", "a percentile over %d series keeps %d numbers at once; at most %d are possible: ask for fewer windows or stats, or smaller groups", largest, cells, mostCells)
+			return refuse("too_large",
+				"a percentile over %d series keeps %d numbers at once; at most %d are possible: ask for fewer windows or stats, or smaller groups",
+				largest, cells, mostCells)
 		}
 	}
 	if err := r.sink.Head(head); err != nil {
@@ -113,17 +118,20 @@ func (r runner) checkAcross(found []engine.Series) error {
 	first := found[0]
 	for _, s := range found {
 		if s.Unit != first.Unit && r.Units.All == "" {
-			return refuse("across", "%s is in %s and %s in %s; name series of one unit, or convert with unit", first.Path, named(first.Unit), s.Path, named(s.Unit))
+			return refuse("across", "%s is in %s and %s in %s; name series of one unit, or convert with unit",
+				first.Path, named(first.Unit), s.Path, named(s.Unit))
 		}
 		if (s.Kind == series.Bearing) != (first.Kind == series.Bearing) {
-			return refuse("across", "%s is a %s and %s a %s, which cannot be put together", first.Path, first.Kind, s.Path, s.Kind)
+			return refuse("across", "%s is a %s and %s a %s, which cannot be put together", first.Path, first.Kind,
+				s.Path, s.Kind)
 		}
 		if _, err := r.Across.weightOf(s); err != nil {
 			return err
 		}
 	}
 	if first.Kind == series.Bearing && r.Across.Function != "mean" && r.Across.Function != "count" {
-		return refuse("across", "of bearings there is no %s; use mean, which is that of their directions", r.Across.Function)
+		return refuse("across", "of bearings there is no %s; use mean, which is that of their directions",
+			r.Across.Function)
 	}
 	for _, s := range r.Stats {
 		if s.IsTime() {

@@ -28,7 +28,8 @@ func ParseAgain(text string) (out []Again, err error) {
 	}
 	stats, err := window.ParseStats(text)
 	if err != nil {
-		return nil, fmt.Errorf("then %q: of the windows' stats there are mean, min, max, sum, sd, count and percentiles such as p50", text)
+		return nil, fmt.Errorf("then %q: of the windows' stats there are mean, min, max, sum, sd, count and percentiles such as p50",
+			text)
 	}
 	for _, s := range stats {
 		one := Again{Name: s.String()}
@@ -38,7 +39,8 @@ func ParseAgain(text string) (out []Again, err error) {
 		case againFunctions[s.Name] != nil:
 			one.of = againFunctions[s.Name]
 		default:
-			return nil, fmt.Errorf("then %q: of the windows' stats there are mean, min, max, sum, sd, count and percentiles such as p50", text)
+			return nil, fmt.Errorf("then %q: of the windows' stats there are mean, min, max, sum, sd, count and percentiles such as p50",
+				text)
 		}
 		out = append(out, one)
 	}

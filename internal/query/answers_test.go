@@ -30,7 +30,8 @@ func TestValuesAreCarriedFromBeforeTheRange(t *testing.T) {
 		assert.Equal(t, text, q.Gaps.String())
 		got := answer(t, q, from(st, true)).series[0]
 		for i := range want {
-			assert.True(t, want[i] == got.Rows.Stats[0][i] || math.IsNaN(want[i]) && math.IsNaN(got.Rows.Stats[0][i]), "%s: %v", text, got.Rows.Stats[0])
+			assert.True(t, want[i] == got.Rows.Stats[0][i] || math.IsNaN(want[i]) && math.IsNaN(got.Rows.Stats[0][i]),
+				"%s: %v", text, got.Rows.Stats[0])
 			assert.Equal(t, !math.IsNaN(want[i]), got.Filled[i], text)
 			assert.Zero(t, got.Rows.Stats[1][i], "filled rows have no readings")
 		}
@@ -39,7 +40,12 @@ func TestValuesAreCarriedFromBeforeTheRange(t *testing.T) {
 
 func TestAGroupCountsOnlyThoseThatHaveData(t *testing.T) {
 	st := stored(t) // until 09:00
-	late := series.Definition{Path: "stony-beck/raceway-2/oxygen", Kind: series.Gauge, Unit: "mg/l", FreshFor: time.Minute}
+	late := series.Definition{
+		Path:     "stony-beck/raceway-2/oxygen",
+		Kind:     series.Gauge,
+		Unit:     "mg/l",
+		FreshFor: time.Minute,
+	}
 	ids, err := st.Define(t.Context(), []series.Definition{late})
 	require.NoError(t, err)
 	raw := column.New(1, 0)
@@ -72,7 +78,11 @@ func TestEstimatesStandOnAllReadingsOrAreNotGiven(t *testing.T) {
 		for i := range 90 {
 			require.NoError(t, sk.Add(float64(100+90*quarter+i)))
 		}
-		all = append(all, engine.Sketch{Series: known.ID, Start: begin.Add(time.Duration(quarter) * 15 * time.Minute).UnixNano(), Data: sk.Bytes()})
+		all = append(all, engine.Sketch{
+			Series: known.ID,
+			Start:  begin.Add(time.Duration(quarter) * 15 * time.Minute).UnixNano(),
+			Data:   sk.Bytes(),
+		})
 	}
 	require.NoError(t, st.Append(t.Context(), engine.Batch{Sketches: all}))
 	got := answer(t, ask(t, "#", "15m", "p50~,count"), from(st, false)).series[0]
@@ -114,7 +124,8 @@ func TestOverlappingWindowsShareTheirSegments(t *testing.T) {
 	assert.Equal(t, []float64{0, 60, 120, 180, 240, 300}, got.Rows.Stats[1])
 	assert.EqualValues(t, 360, got.Whole[0], "the whole counts each reading once")
 	q.Grid.Stride, q.Grid.Width, q.Range.To = window.Step{Fixed: time.Minute}, window.Step{Days: 1}, begin.Add(20*time.Hour)
-	assert.ErrorContains(t, q.Run(t.Context(), from(stored(t), true), &collected{}), "1200 overlapping windows are put together from")
+	assert.ErrorContains(t, q.Run(t.Context(), from(stored(t), true), &collected{}),
+		"1200 overlapping windows are put together from")
 }
 
 func TestLimitsAreThoseOfTheConfiguration(t *testing.T) {
@@ -128,15 +139,23 @@ func TestLimitsAreThoseOfTheConfiguration(t *testing.T) {
 	shifted.Shift = window.Step{Days: 1}
 	src := from(st, true)
 	src.Limits.MaxRows = 119
-	assert.ErrorContains(t, shifted.Run(t.Context(), src, &collected{}), "60 windows of 2 series are 120 rows; at most 119")
+	assert.ErrorContains(t, shifted.Run(t.Context(), src, &collected{}),
+		"60 windows of 2 series are 120 rows; at most 119")
 }
 
 func TestTheTierIsTheWidestThatIsExact(t *testing.T) {
 	st := stored(t)
-	for width, tier := range map[string]series.Tier{"1m": series.Minute, "1h": series.Minute, "30s": series.TenSecond, "90s": series.TenSecond, "5s": series.Readings} {
+	for width, tier := range map[string]series.Tier{
+		"1m":  series.Minute,
+		"1h":  series.Minute,
+		"30s": series.TenSecond,
+		"90s": series.TenSecond,
+		"5s":  series.Readings,
+	} {
 		assert.Equal(t, tier, answer(t, ask(t, "#", width, "mean"), from(st, true)).series[0].Tier, width)
 	}
-	assert.Equal(t, series.Readings, answer(t, ask(t, "#", "1h", "p50"), from(st, true)).series[0].Tier, "percentiles are from readings")
+	assert.Equal(t, series.Readings, answer(t, ask(t, "#", "1h", "p50"), from(st, true)).series[0].Tier,
+		"percentiles are from readings")
 	// A range relative to now, taken whole, ends on whole minutes; one given by times does not.
 	whole := ask(t, "#", "", "count")
 	whole.Range = window.Range{From: begin.Add(17 * time.Second), To: begin.Add(3*time.Minute + 3*time.Second)}
@@ -152,7 +171,11 @@ func TestTheTierIsTheWidestThatIsExact(t *testing.T) {
 func TestSeveralSelectorsAreAnsweredTogetherInTheirOrder(t *testing.T) {
 	st := stored(t)
 	for _, path := range []string{"a/b/one", "a/b/two", "a/c/one"} {
-		put(t, st, series.Definition{Path: series.Path(path), Kind: series.Gauge, FreshFor: time.Minute}, func(i int) float64 { return float64(len(path)) })
+		put(t, st, series.Definition{
+			Path:     series.Path(path),
+			Kind:     series.Gauge,
+			FreshFor: time.Minute,
+		}, func(i int) float64 { return float64(len(path)) })
 	}
 	names := func(selectors ...string) (out []string, err error) {
 		q := ask(t, "#", "15m", "mean")
@@ -179,9 +202,14 @@ func TestSeveralSelectorsAreAnsweredTogetherInTheirOrder(t *testing.T) {
 	assert.NoError(t, err)
 	var six []string
 	for i := range 2 {
-		put(t, st, series.Definition{Path: series.Path(fmt.Sprint("d/e/f", i)), Kind: series.Gauge, FreshFor: time.Minute}, func(i int) float64 { return 1 })
+		put(t, st, series.Definition{
+			Path:     series.Path(fmt.Sprint("d/e/f", i)),
+			Kind:     series.Gauge,
+			FreshFor: time.Minute,
+		}, func(i int) float64 { return 1 })
 		six = append(six, "a/#", fmt.Sprint("d/e/f", i))
 	}
 	_, err = names(append(six, "stony-beck/#")...)
-	assert.EqualError(t, err, "a/#, d/e/f0, a/#, d/e/f1, stony-beck/# names 6 series; at most 5 are answered at once: name fewer")
+	assert.EqualError(t, err,
+		"a/#, d/e/f0, a/#, d/e/f1, stony-beck/# names 6 series; at most 5 are answered at once: name fewer")
 }

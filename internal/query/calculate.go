@@ -38,7 +38,8 @@ const (
 func ParseInput(text string) (Input, error) {
 	name, rest, ok := strings.Cut(text, "=")
 	if !ok || !formula.IsName(name) {
-		return Input{}, fmt.Errorf("input %q: write a name of letters and digits that is no word of a formula such as in, an equals sign and a series path, such as inlet=stony-beck/inlet/flow, and perhaps @ and a stat", text)
+		return Input{}, fmt.Errorf("input %q: write a name of letters and digits that is no word of a formula such as in, an equals sign and a series path, such as inlet=stony-beck/inlet/flow, and perhaps @ and a stat",
+			text)
 	}
 	pathText, statText, has := strings.Cut(rest, "@")
 	if !has {
@@ -61,7 +62,8 @@ func ParseInput(text string) (Input, error) {
 // ParseCalculations reads each name=formula over the inputs and over those before it.
 func ParseCalculations(texts []string, inputs []Input) ([]Calculation, error) {
 	if len(inputs) > mostInputs || len(texts) > mostCalculations {
-		return nil, fmt.Errorf("there are %d inputs and %d calculations; at most %d of each are possible", len(inputs), len(texts), mostInputs)
+		return nil, fmt.Errorf("there are %d inputs and %d calculations; at most %d of each are possible", len(inputs),
+			len(texts), mostInputs)
 	}
 	var names []string
 	for _, in := range inputs {
@@ -74,10 +76,12 @@ func ParseCalculations(texts []string, inputs []Input) ([]Calculation, error) {
 	for _, text := range texts {
 		name, body, ok := strings.Cut(text, "=")
 		if !ok || !formula.IsName(name) || strings.HasPrefix(body, "=") {
-			return nil, fmt.Errorf("calculation %q: write a name of letters and digits that is no word of a formula such as in, an equals sign and a formula over the inputs, such as loss=inlet-outlet", text)
+			return nil, fmt.Errorf("calculation %q: write a name of letters and digits that is no word of a formula such as in, an equals sign and a formula over the inputs, such as loss=inlet-outlet",
+				text)
 		}
 		if slices.Contains(names, name) {
-			return nil, fmt.Errorf("calculation %s: an input or a calculation before it has this name; use another", name)
+			return nil, fmt.Errorf("calculation %s: an input or a calculation before it has this name; use another",
+				name)
 		}
 		parsed, err := formula.Parse(body, names)
 		if err != nil {
@@ -99,7 +103,8 @@ type inputGroup struct {
 // that lack one, with the reason.
 func (q Windows) places(src Source) (places []inputGroup, leftOut []string, err error) {
 	if len(q.Calculations) == 0 {
-		return nil, nil, refuse("calculation", "there are inputs and nothing to calculate; give a calculation, such as loss=inlet-outlet")
+		return nil, nil, refuse("calculation",
+			"there are inputs and nothing to calculate; give a calculation, such as loss=inlet-outlet")
 	}
 	grouped := q.By != (Grouping{})
 	byInput := make([]map[string]engine.Series, len(q.Inputs)) // nil: one for all
@@ -119,13 +124,17 @@ func (q Windows) places(src Source) (places []inputGroup, leftOut []string, err 
 			continue
 		}
 		if !grouped {
-			return nil, nil, refuse("calculation", "input %s names %d series, such as %s and %s; name one, or calculate for each place with by, such as by=level:2", in.Name, len(found), found[0].Path, found[1].Path)
+			return nil, nil, refuse("calculation",
+				"input %s names %d series, such as %s and %s; name one, or calculate for each place with by, such as by=level:2",
+				in.Name, len(found), found[0].Path, found[1].Path)
 		}
 		byInput[i] = map[string]engine.Series{}
 		for _, s := range found {
 			name := q.By.of(s)
 			if other, twice := byInput[i][name]; twice {
-				return nil, nil, refuse("calculation", "input %s has two series in %s, %s and %s; name fewer, or group by more levels", in.Name, name, other.Path, s.Path)
+				return nil, nil, refuse("calculation",
+					"input %s has two series in %s, %s and %s; name fewer, or group by more levels", in.Name, name,
+					other.Path, s.Path)
 			}
 			byInput[i][name], names[name] = s, true
 		}
@@ -153,7 +162,8 @@ func (q Windows) places(src Source) (places []inputGroup, leftOut []string, err 
 		places = append(places, one)
 	}
 	if len(places) == 0 {
-		return nil, nil, refuse("calculation", "no group has a series for every input: %s", strings.Join(leftOut[:min(3, len(leftOut))], "; "))
+		return nil, nil, refuse("calculation", "no group has a series for every input: %s",
+			strings.Join(leftOut[:min(3, len(leftOut))], "; "))
 	}
 	return places, leftOut, nil
 }
@@ -173,10 +183,13 @@ func (q Windows) checkInput(in Input, found []engine.Series) error {
 			return refuse("stats", "input %s: of %s no sketches are kept", in.Name, s.Path)
 		}
 		if !in.Stat.For(s.Kind) {
-			return refuse("stats", "input %s: stat %s is for series of kind %s; %s is a %s", in.Name, in.Stat, in.Stat.Kinds(), s.Path, s.Kind)
+			return refuse("stats", "input %s: stat %s is for series of kind %s; %s is a %s", in.Name, in.Stat,
+				in.Stat.Kinds(), s.Path, s.Kind)
 		}
 		if !q.Gaps.For(s.Kind) {
-			return refuse("gaps", "input %s: %s is a state, and between two states there is none to join them; use carry", in.Name, s.Path)
+			return refuse("gaps",
+				"input %s: %s is a state, and between two states there is none to join them; use carry", in.Name,
+				s.Path)
 		}
 	}
 	return nil
@@ -248,9 +261,20 @@ func (r runner) evaluate(inputs []SeriesRows) []SeriesRows {
 		}
 	}
 	for i, c := range r.Calculations {
-		out[i] = SeriesRows{Name: c.Name, Kind: series.Gauge, Unit: r.Units.ofCalculation(c.Name), Stats: []string{"value"}}
+		out[i] = SeriesRows{
+			Name:  c.Name,
+			Kind:  series.Gauge,
+			Unit:  r.Units.ofCalculation(c.Name),
+			Stats: []string{"value"},
+		}
 		out[i].StatUnits = []string{out[i].Unit}
-		out[i].Rows = window.Rows{Stats: [][]float64{make([]float64, n)}, Empty: make([]bool, n), Filled: filled, Coverage: coverage, Whole: make([]float64, 1)}
+		out[i].Rows = window.Rows{
+			Stats:    [][]float64{make([]float64, n)},
+			Empty:    make([]bool, n),
+			Filled:   filled,
+			Coverage: coverage,
+			Whole:    make([]float64, 1),
+		}
 	}
 	for w := range n {
 		at(func(in SeriesRows) float64 { return in.Rows.Stats[0][w] }, func(i int, v float64) {
@@ -278,7 +302,11 @@ func (r runner) whyNot(inputs []SeriesRows) (out []Reason) {
 			}
 		}
 		if n > 0 || in.WholeUnknown[0] {
-			out = append(out, Reason{Stat: "value", Windows: n, Text: fmt.Sprintf("input %s: %s", r.Inputs[k].Name, r.Inputs[k].Stat.WhyUnknown())})
+			out = append(out, Reason{
+				Stat:    "value",
+				Windows: n,
+				Text:    fmt.Sprintf("input %s: %s", r.Inputs[k].Name, r.Inputs[k].Stat.WhyUnknown()),
+			})
 		}
 	}
 	return out

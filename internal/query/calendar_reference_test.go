@@ -14,7 +14,7 @@ func shown(at time.Time, zone *time.Location) time.Time {
 	return time.Date(at.Year(), at.Month(), at.Day(), at.Hour(), at.Minute(), at.Second(), at.Nanosecond(), time.UTC)
 }
 
-// moment is the first at which the clocks show a reading, or the first after which they
+// moment returns the first at which the clocks show a reading, or the first after which they
 // show a later one without ever having shown it.
 func moment(reading time.Time, zone *time.Location) time.Time {
 	for offset := 14 * time.Hour; offset >= -12*time.Hour; offset -= 30 * time.Minute {
@@ -57,7 +57,8 @@ func add(from time.Time, step string, n int) time.Time {
 	l := lengths[step]
 	if l[0] > 0 {
 		day := from.Day()
-		first := time.Date(from.Year(), from.Month()+time.Month(n*l[0]), 1, from.Hour(), from.Minute(), from.Second(), from.Nanosecond(), time.UTC)
+		first := time.Date(from.Year(), from.Month()+time.Month(n*l[0]), 1, from.Hour(), from.Minute(), from.Second(),
+			from.Nanosecond(), time.UTC)
 		for day > 28 && first.AddDate(0, 0, day-1).Month() != first.Month() {
 			day--
 		}
@@ -151,7 +152,7 @@ func (w asWritten) windows(from, to time.Time) (all []stretch) {
 	return all
 }
 
-// within are the parts of stretches that lie in a window.
+// within returns the parts of stretches that lie in a window.
 func within(all []stretch, s stretch) (out []stretch) {
 	for _, one := range all {
 		if a, b := max(one.from, s.from), min(one.to, s.to); a < b {
@@ -161,7 +162,7 @@ func within(all []stretch, s stretch) (out []stretch) {
 	return out
 }
 
-// counting are the parts of a span in the hours and days that count.
+// counting returns the parts of a span in the hours and days that count.
 func (w asWritten) counting(s stretch) (out []stretch) {
 	hours := w.hours
 	if hours == nil {

@@ -42,7 +42,8 @@ func (q Excursions) Run(ctx context.Context, src Source) ([]Excursed, error) {
 		return nil, err
 	}
 	if len(found) > src.Limits.MaxSeries {
-		return nil, refuse("too_large", "%s names %d series; at most %d are answered at once: name fewer", q.Select, len(found), src.Limits.MaxSeries)
+		return nil, refuse("too_large", "%s names %d series; at most %d are answered at once: name fewer", q.Select,
+			len(found), src.Limits.MaxSeries)
 	}
 	if err := q.Range.Check(); err != nil {
 		return nil, refuse("range", "%v", err)
@@ -67,11 +68,17 @@ func (q Excursions) Run(ctx context.Context, src Source) ([]Excursed, error) {
 func (q Excursions) of(ctx context.Context, src Source, s engine.Series) (Excursed, error) {
 	width := time.Minute
 	for _, wider := range []time.Duration{5 * time.Minute, 15 * time.Minute, time.Hour, 6 * time.Hour, 24 * time.Hour} {
-		if narrowest := s.Tiers.Narrowest().Width(); q.Range.To.Sub(q.Range.From) > mostExcursionWindows*width || width%narrowest != 0 {
+		if narrowest := s.Tiers.Narrowest().Width(); q.Range.To.Sub(q.Range.From) > mostExcursionWindows*width ||
+			width%narrowest != 0 {
 			width = wider
 		}
 	}
-	ask := Windows{Select: []series.Selector{exactly(s.Path)}, Range: q.Range, Now: q.Now, Grid: window.Grid{Zone: q.Zone, Width: window.Step{Fixed: width}}}
+	ask := Windows{
+		Select: []series.Selector{exactly(s.Path)},
+		Range:  q.Range,
+		Now:    q.Now,
+		Grid:   window.Grid{Zone: q.Zone, Width: window.Step{Fixed: width}},
+	}
 	names := "count,min,max,min_at,max_at"
 	if s.Kind == series.Bearing || s.Normal == "" {
 		names = "count"
@@ -121,7 +128,7 @@ type taken struct {
 func (t *taken) Head(h Head) error            { t.head = h; return nil }
 func (t *taken) Series(rows SeriesRows) error { t.rows = rows; return nil }
 
-// windows are the rows as summaries, but for those that are not over.
+// windows returns the rows as summaries, but for those that are not over.
 func (t *taken) windows(now time.Time) (out []excursion.Window) {
 	for i, w := range t.head.Windows {
 		if !now.IsZero() && w.From >= now.UnixNano() {

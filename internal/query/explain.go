@@ -28,7 +28,9 @@ func explain(s *engine.Series, plan *window.Plan, work engine.ScanStats) *Explai
 		late := "from " + written(s.Late.From) + " to " + written(s.Late.To) + " the readings themselves, as their summaries are not made yet"
 		out.Why = strings.TrimPrefix(out.Why+"; "+late, "; ")
 	case len(finer) > 0:
-		out.Why = strings.TrimPrefix(fmt.Sprintf("%s; after the last summary of %s that is made, from %s", out.Why, plan.Tier, strings.Join(finer, " and ")), "; ")
+		out.Why = strings.TrimPrefix(fmt.Sprintf("%s; after the last summary of %s that is made, from %s", out.Why,
+			plan.Tier, strings.Join(finer, " and ")),
+			"; ")
 	}
 	return out
 }

@@ -47,7 +47,10 @@ func feed(ctx context.Context, src Source, s engine.Series, p *window.Plan, stat
 // firstWanted returns the first read of a series in the plan's tier.
 func firstWanted(p *window.Plan, stats []window.Stat, kind series.Kind) engine.Wanted {
 	out := engine.Wanted{Tier: p.Tier, From: p.From(), To: p.To(), Need: window.Need(stats, kind)}
-	if !slices.ContainsFunc(stats, func(s window.Stat) bool { return s.IsPercentile() || s.IsCondition() }) { // of these each row counts, and no synopsis
+	if !slices.ContainsFunc(stats, func(s window.Stat) bool {
+		return s.IsPercentile() ||
+			s.IsCondition()
+	}) { // of these each row counts, and no synopsis
 		out.Cut = p.Cut
 		out.Steps = p.MultipleOf(quarter)
 	}
@@ -64,7 +67,8 @@ type tail struct {
 
 func (t *tail) Rows(b column.Block, width int64) error {
 	if t.rows += b.Len(); t.bounded && t.rows > mostKept {
-		return refuse("too_large", "percentiles of more than %d readings of one series are not possible: ask for a shorter range", mostKept)
+		return refuse("too_large",
+			"percentiles of more than %d readings of one series are not possible: ask for a shorter range", mostKept)
 	}
 	last := b.Times[b.Len()-1]
 	if width > 0 {

@@ -27,10 +27,11 @@ func ParseGrouping(by string) (Grouping, error) {
 	case kind == "level" && err == nil && level >= 1:
 		return Grouping{Level: level}, nil
 	}
-	return Grouping{}, fmt.Errorf("by %q: use level and a number, such as level:1 for the site, or label and a key, such as label:depth", by)
+	return Grouping{}, fmt.Errorf("by %q: use level and a number, such as level:1 for the site, or label and a key, such as label:depth",
+		by)
 }
 
-// String is the text ParseGrouping reads.
+// String returns the text ParseGrouping reads.
 func (g Grouping) String() string {
 	switch {
 	case g.Level > 0:
@@ -41,7 +42,7 @@ func (g Grouping) String() string {
 	return ""
 }
 
-// of is the name of the group of a series.
+// of returns the name of the group of a series.
 func (g Grouping) of(s engine.Series) string {
 	switch {
 	case g.Level > 0:
@@ -56,7 +57,7 @@ func (g Grouping) of(s engine.Series) string {
 	return "all"
 }
 
-// groups are the series by the name of their group, and the names in order.
+// groups returns the series by the name of their group, and the names in order.
 func (g Grouping) groups(found []engine.Series) (map[string][]engine.Series, []string) {
 	out := map[string][]engine.Series{}
 	var names []string

@@ -30,7 +30,8 @@ func belated(t *testing.T, random *rand.Rand, st *store.Store, ref reference, st
 			one.Add(start+1+random.Int64N(1e9), 1e6)
 			rollup.Fold(one, start, start+int64(tier), &ref.def).AddTo(&wrong, start, ref.def.Kind)
 		}
-		require.NoError(t, st.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: id, Tier: tier, Rows: wrong}}}))
+		require.NoError(t,
+			st.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: id, Tier: tier, Rows: wrong}}}))
 	}
 	if random.IntN(2) == 0 {
 		require.NoError(t, st.Seal(t.Context(), engine.Sealing{}))
@@ -59,13 +60,17 @@ func TestWhatIsNotSummarisedYetIsAnsweredFromReadings(t *testing.T) {
 func TestWindowsWhoseSummariesAreNotMadeYetAreOpen(t *testing.T) {
 	st := stored(t)
 	first := st.List(everything(t))[0]
-	st.MarkLate(first.ID, engine.LateStretch{From: begin.Add(20 * time.Minute).UnixNano(), To: begin.Add(31 * time.Minute).UnixNano()})
+	st.MarkLate(first.ID, engine.LateStretch{
+		From: begin.Add(20 * time.Minute).UnixNano(), To: begin.Add(31 * time.Minute).UnixNano(),
+	})
 	asked := ask(t, "#", "15m", "count")
 	asked.Now, asked.Explain = begin.Add(5*time.Hour), true
 	got := answer(t, asked, from(st, true)).series[0]
 	assert.Equal(t, []bool{false, true, true, false}, got.Open)
 	assert.Equal(t, []float64{90, 90, 90, 90}, got.Rows.Stats[0])
-	assert.Equal(t, "from 2026-03-01T08:20:00Z to 2026-03-01T08:31:00Z the readings themselves, as their summaries are not made yet", got.Explained.Why)
+	assert.Equal(t,
+		"from 2026-03-01T08:20:00Z to 2026-03-01T08:31:00Z the readings themselves, as their summaries are not made yet",
+		got.Explained.Why)
 	for _, read := range got.Explained.ScanStats {
 		if read.Tier == series.Readings {
 			assert.Equal(t, 66+12, read.Rows, "no more of them, and those of the last minutes, as ever")

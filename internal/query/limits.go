@@ -31,7 +31,9 @@ func (q Windows) check(s size, src Source) error {
 		return refuse("too_large", "%d windows of %d series are %d rows; at most %d rows and %d series are answered at once: ask for a shorter range, %s, or fewer series",
 			s.windows, s.series*s.shifts, rows, src.Limits.MaxRows, src.Limits.MaxSeries, q.fewer())
 	case s.windows*s.stats > mostCells:
-		return refuse("too_large", "%d windows of %d stats are %d numbers of one series; at most %d are answered at once: ask for fewer stats or a shorter range", s.windows, s.stats, s.windows*s.stats, mostCells)
+		return refuse("too_large",
+			"%d windows of %d stats are %d numbers of one series; at most %d are answered at once: ask for fewer stats or a shorter range",
+			s.windows, s.stats, s.windows*s.stats, mostCells)
 	}
 	return nil
 }
@@ -44,7 +46,7 @@ func (q Windows) fewer() string {
 	return fmt.Sprintf("a wider width than %s", q.Grid.Width)
 }
 
-// statsAsked is how many columns a window has.
+// statsAsked returns how many columns a window has.
 func (q Windows) statsAsked() int { return len(q.Stats) + len(q.Inputs) + len(q.Calculations) }
 
 // cut makes the windows, of which there may be so many for so many series.
@@ -57,7 +59,9 @@ func (q Windows) cut(src Source, series int) ([]window.Window, error) {
 		if err := q.check(size{many.Windows, series, 1, q.statsAsked()}, src); err != nil {
 			return nil, err
 		}
-		return nil, refuse("too_large", "the range has about %d windows; at most %d are answered at once: ask for a shorter range or %s", many.Windows, most, q.fewer())
+		return nil, refuse("too_large",
+			"the range has about %d windows; at most %d are answered at once: ask for a shorter range or %s",
+			many.Windows, most, q.fewer())
 	case errors.As(err, &many):
 		return nil, refuse("too_large", "%v", err)
 	case err != nil:
@@ -70,13 +74,20 @@ func (q Windows) cut(src Source, series int) ([]window.Window, error) {
 func (q Windows) checkPlan(plan *window.Plan, series int, estimates bool, src Source) error {
 	switch most := 20 * src.Limits.MaxRows; {
 	case plan.Segments() > mostSegments:
-		return refuse("too_large", "the windows have %d edges; at most %d are possible: ask for a shorter range or a wider stride", plan.Segments(), mostSegments)
+		return refuse("too_large",
+			"the windows have %d edges; at most %d are possible: ask for a shorter range or a wider stride",
+			plan.Segments(), mostSegments)
 	case plan.Merges()*series > most:
-		return refuse("too_large", "%d overlapping windows are put together from %d parts, at most %d are possible: use a wider stride or a narrower width", len(plan.Windows), plan.Merges()*series, most)
+		return refuse("too_large",
+			"%d overlapping windows are put together from %d parts, at most %d are possible: use a wider stride or a narrower width",
+			len(plan.Windows), plan.Merges()*series, most)
 	case estimates && plan.Segments() > mostSketched:
-		return refuse("too_large", "%d windows with a sketch each are more than %d: ask for a shorter range or a wider width", plan.Segments(), mostSketched)
+		return refuse("too_large",
+			"%d windows with a sketch each are more than %d: ask for a shorter range or a wider width",
+			plan.Segments(), mostSketched)
 	case estimates && !plan.MultipleOf(quarter):
-		return refuse("range", "sketches, which p95~ comes from, are of quarters of an hour; use widths and times that are multiples of 15m")
+		return refuse("range",
+			"sketches, which p95~ comes from, are of quarters of an hour; use widths and times that are multiples of 15m")
 	}
 	return nil
 }

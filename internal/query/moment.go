@@ -39,7 +39,8 @@ func ParseHow(text string) (How, error) {
 	case Exactly, Before, Nearest:
 		return how, nil
 	}
-	return "", fmt.Errorf("how %q: use before (the last at or before the time), at (of that very time) or nearest", text)
+	return "", fmt.Errorf("how %q: use before (the last at or before the time), at (of that very time) or nearest",
+		text)
 }
 
 // mostAway bounds how far behind a moment a nearer reading is looked for.
@@ -57,7 +58,7 @@ type Found struct {
 	Sure bool
 }
 
-// Run is the values there are, by path, and the paths of series of which summaries do not
+// Run returns the values there are, by path, and the paths of series of which summaries do not
 // tell whether there was a reading of that very time.
 func (m Moment) Run(ctx context.Context, src Source) (found []Found, unknown []string, err error) {
 	ctx, cancel := context.WithTimeout(ctx, src.Limits.MaxTime)
@@ -68,14 +69,16 @@ func (m Moment) Run(ctx context.Context, src Source) (found []Found, unknown []s
 
 func (m Moment) run(ctx context.Context, src Source) (out []Found, unknown []string, err error) {
 	if m.At.Before(window.Earliest) || m.At.After(window.Latest) {
-		return nil, nil, refuse("range", "%s is not within the years %d to %d", m.At.Format(time.RFC3339), window.Earliest.Year(), window.Latest.Year())
+		return nil, nil, refuse("range", "%s is not within the years %d to %d", m.At.Format(time.RFC3339),
+			window.Earliest.Year(), window.Latest.Year())
 	}
 	found, err := Find(src.Store, m.Select)
 	if err != nil {
 		return nil, nil, err
 	}
 	if len(found) > src.Limits.MaxSeries {
-		return nil, nil, refuse("too_large", "%s names %d series; at most %d are answered at once: name fewer", m.Select, len(found), src.Limits.MaxSeries)
+		return nil, nil, refuse("too_large", "%s names %d series; at most %d are answered at once: name fewer",
+			m.Select, len(found), src.Limits.MaxSeries)
 	}
 	for _, s := range found {
 		if err := ctx.Err(); err != nil {
@@ -93,7 +96,8 @@ func (m Moment) run(ctx context.Context, src Source) (out []Found, unknown []str
 		}
 	}
 	if len(out)+len(unknown) == 0 {
-		return nil, nil, refuse("no_value", "no series of %s has a reading %s %s%s", m.Select, m.How, m.At.UTC().Format(time.RFC3339Nano), m.within())
+		return nil, nil, refuse("no_value", "no series of %s has a reading %s %s%s", m.Select, m.How,
+			m.At.UTC().Format(time.RFC3339Nano), m.within())
 	}
 	return out, unknown, nil
 }
@@ -105,7 +109,7 @@ func (m Moment) within() string {
 	return ", within " + span.Format(m.Within)
 }
 
-// of is the value of a series. Where readings were thinned its summaries tell more; where these are not
+// of returns the value of a series. Where readings were thinned its summaries tell more; where these are not
 // kept any more, a reading that is may not be the one.
 func (m Moment) of(ctx context.Context, src Source, s engine.Series) (Found, bool, error) {
 	tier := s.Tiers.Narrowest()
@@ -121,7 +125,7 @@ func (m Moment) of(ctx context.Context, src Source, s engine.Series) (Found, boo
 	return out, ok, err
 }
 
-// in is the value by the rows of a tier.
+// in returns the value by the rows of a tier.
 func (m Moment) in(ctx context.Context, src Source, s engine.Series, tier series.Tier) (Found, bool, error) {
 	out := Found{Series: s, Tier: tier, Sure: true}
 	moment := m.At.UnixNano()
@@ -211,7 +215,10 @@ func (n *nearby) Rows(b column.Block, width int64) error {
 			continue
 		}
 		known := map[int64]bool{}
-		for _, col := range [][2]int{{rollup.ColFirstAt, rollup.ColFirst}, {rollup.ColMinAt, rollup.ColMin}, {rollup.ColMaxAt, rollup.ColMax}, {rollup.ColLastAt, rollup.ColLast}} {
+		for _, col := range [][2]int{
+			{rollup.ColFirstAt, rollup.ColFirst}, {rollup.ColMinAt, rollup.ColMin}, {rollup.ColMaxAt, rollup.ColMax},
+			{rollup.ColLastAt, rollup.ColLast},
+		} {
 			when := t + int64(b.Cols[col[0]][i])
 			known[when] = true
 			n.take(when, b.Cols[col[1]][i])

@@ -16,7 +16,7 @@ type part struct {
 	tiers    []series.Tier
 }
 
-// parts are the whole range; or, when the summaries of some of it do not say yet what the
+// parts returns the whole range; or, when the summaries of some of it do not say yet what the
 // readings do, what is before, these readings, and what is after. Between them stand the narrowest
 // summaries, to where a window of the plan's tier begins.
 func parts(s *engine.Series, p *window.Plan) []part {
@@ -42,7 +42,7 @@ func parts(s *engine.Series, p *window.Plan) []part {
 	}
 }
 
-// common is the least that is a multiple of both.
+// common returns the least that is a multiple of both.
 func common(a, b int64) int64 {
 	x, y := a, b
 	for y != 0 {

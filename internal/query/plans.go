@@ -27,7 +27,7 @@ func (p planned) basisOf(s *engine.Series) basis {
 
 func (p planned) of(s engine.Series) *window.Plan { return p.by[p.basisOf(&s)] }
 
-// narrowest is one of the plans, which all have the same windows: the one of the narrowest rows.
+// narrowest returns one of the plans, which all have the same windows: the one of the narrowest rows.
 func (p planned) narrowest() (one *window.Plan) {
 	for _, plan := range p.by {
 		if one == nil || plan.Tier < one.Tier {
@@ -77,7 +77,7 @@ func (q Windows) plans(src Source, found []engine.Series, stats []window.Stat) (
 	return out, nil
 }
 
-// earliest is where the first of windows begins, which with pieces may be any of them.
+// earliest returns where the first of windows begins, which with pieces may be any of them.
 func earliest(windows []window.Window) int64 {
 	first := windows[0].From
 	for i := range windows {
@@ -91,7 +91,8 @@ func earliest(windows []window.Window) int64 {
 
 // plan returns the plan for all series that are read alike.
 func (q Windows) plan(src Source, windows []window.Window, count int, like *engine.Series, readings bool, stats []window.Stat) (*window.Plan, error) {
-	exact := slices.ContainsFunc(stats, func(s window.Stat) bool { return s.NeedsReadings() || readings && s.IsCondition() })
+	exact := slices.ContainsFunc(stats,
+		func(s window.Stat) bool { return s.NeedsReadings() || readings && s.IsCondition() })
 	tiers := like.Tiers.All()
 	plan, err := window.NewPlan(windows, tiers, readings, exact)
 	if err != nil && like.Collected {
@@ -104,7 +105,7 @@ func (q Windows) plan(src Source, windows []window.Window, count int, like *engi
 	return plan, q.checkPlan(plan, count, slices.ContainsFunc(stats, window.Stat.IsEstimate), src)
 }
 
-// thinningOf is how readings of a series are thinned, or were.
+// thinningOf returns how readings of a series are thinned, or were.
 func thinningOf(s *engine.Series) string {
 	if s.Thinning.Method == 0 {
 		return "they were thinned then"

@@ -39,11 +39,23 @@ type stage struct {
 const referenceDays = 6
 
 var stages = []stage{
-	{time.Date(2026, 3, 27, 0, 0, 0, 0, time.UTC), []string{"UTC", "Europe/Lisbon", "Asia/Kolkata", "Asia/Beirut"}},             // an hour is not there; in Beirut, midnight
-	{time.Date(2026, 10, 29, 0, 0, 0, 0, time.UTC), []string{"UTC", "America/Havana", "America/New_York"}},                      // an hour comes twice; in Havana, midnight
-	{time.Date(2011, 12, 27, 0, 0, 0, 0, time.UTC), []string{"Pacific/Apia", "Pacific/Fakaofo", "Pacific/Apia", "UTC"}},         // a day is not there
-	{time.Date(2018, 2, 15, 0, 0, 0, 0, time.UTC), []string{"America/Sao_Paulo", "UTC"}},                                        // the last hour of a day comes twice
-	{time.Date(2026, 3, 31, 0, 0, 0, 0, time.UTC), []string{"Australia/Lord_Howe", "Asia/Kathmandu", "Pacific/Chatham", "UTC"}}, // half an hour comes twice
+	{
+		time.Date(2026, 3, 27, 0, 0, 0, 0, time.UTC), []string{"UTC", "Europe/Lisbon", "Asia/Kolkata", "Asia/Beirut"},
+	}, // an hour is not there; in Beirut, midnight
+	{
+		time.Date(2026, 10, 29, 0, 0, 0, 0, time.UTC), []string{"UTC", "America/Havana", "America/New_York"},
+	}, // an hour comes twice; in Havana, midnight
+	{
+		time.Date(2011, 12, 27, 0, 0, 0, 0, time.UTC),
+		[]string{"Pacific/Apia", "Pacific/Fakaofo", "Pacific/Apia", "UTC"},
+	}, // a day is not there
+	{
+		time.Date(2018, 2, 15, 0, 0, 0, 0, time.UTC), []string{"America/Sao_Paulo", "UTC"},
+	}, // the last hour of a day comes twice
+	{
+		time.Date(2026, 3, 31, 0, 0, 0, 0, time.UTC),
+		[]string{"Australia/Lord_Howe", "Asia/Kathmandu", "Pacific/Chatham", "UTC"},
+	}, // half an hour comes twice
 }
 
 // asked is a random query, as the product and as the reference understand it.
@@ -70,7 +82,10 @@ func randomQuery(t *testing.T, random *rand.Rand, on stage, kind series.Kind) (o
 	require.NoError(t, err)
 	from := on.begin.Add(time.Duration(random.IntN(referenceDays*24*60)) * time.Minute)
 	to := from.Add(time.Duration(1+random.IntN(oneOf(random, 90, 600, 4000))) * time.Minute)
-	w := asWritten{zone: zone, width: oneOf(random, "1m", "2m", "5m", "7m", "15m", "1h", "6h", "12h", "1d", "1d", "2d", "1w", "1mo", "")}
+	w := asWritten{
+		zone:  zone,
+		width: oneOf(random, "1m", "2m", "5m", "7m", "15m", "1h", "6h", "12h", "1d", "1d", "2d", "1w", "1mo", ""),
+	}
 	w.stride = w.width
 	switch {
 	case w.width == "":
@@ -96,7 +111,14 @@ func randomQuery(t *testing.T, random *rand.Rand, on stage, kind series.Kind) (o
 		w.byClock = random.IntN(5) == 0
 		w.clipped = random.IntN(5) == 0
 	}
-	grid := window.Grid{Zone: zone, Width: step(w.width), Origin: w.origin, ByClock: w.byClock, Clipped: w.clipped, Fold: window.Fold(w.fold)}
+	grid := window.Grid{
+		Zone:    zone,
+		Width:   step(w.width),
+		Origin:  w.origin,
+		ByClock: w.byClock,
+		Clipped: w.clipped,
+		Fold:    window.Fold(w.fold),
+	}
 	if w.stride != w.width {
 		grid.Stride = step(w.stride)
 	}
@@ -203,14 +225,16 @@ func agree(t *testing.T, random *rand.Rand, st *store.Store, ref reference, on s
 		} else if got.head.Windows[w].From != f.from {
 			order[w] = -1
 		}
-		require.GreaterOrEqual(t, order[w], 0, "query %d, window from %s is missing\n%+v", i, time.Unix(0, f.from).UTC(), ask.query)
+		require.GreaterOrEqual(t, order[w], 0, "query %d, window from %s is missing\n%+v", i,
+			time.Unix(0, f.from).UTC(), ask.query)
 	}
 	for k, name := range names {
 		want := make([]float64, len(ask.frames))
 		for w, f := range ask.frames {
 			want[w] = ref.asked(kelvin, name, f, ask.kelvin)
 		}
-		if slices.Contains([]string{"mean", "twa", "min", "max", "first", "last", "p90"}, name) && ask.written.fold == "" {
+		if slices.Contains([]string{"mean", "twa", "min", "max", "first", "last", "p90"}, name) &&
+			ask.written.fold == "" {
 			filling := ref
 			if ask.kelvin {
 				filling = kelvin
@@ -222,10 +246,12 @@ func agree(t *testing.T, random *rand.Rand, st *store.Store, ref reference, on s
 		rows := got.series[0]
 		for w, f := range ask.frames {
 			have, least, most := rows.at(k, order[w])
-			agrees(t, want[w], have, least, most, "query %d, %s of %s from %s\n%+v", i, name, time.Unix(0, f.from).UTC(), rows.Tier, ask.query)
+			agrees(t, want[w], have, least, most, "query %d, %s of %s from %s\n%+v", i, name,
+				time.Unix(0, f.from).UTC(), rows.Tier, ask.query)
 		}
 		have, least, most := rows.whole(k)
-		agrees(t, ref.asked(kelvin, name, whole, ask.kelvin), have, least, most, "query %d, %s of the whole from %s\n%+v", i, name, rows.Tier, ask.query)
+		agrees(t, ref.asked(kelvin, name, whole, ask.kelvin), have, least, most,
+			"query %d, %s of the whole from %s\n%+v", i, name, rows.Tier, ask.query)
 	}
 }
 
@@ -260,7 +286,7 @@ func (r reference) inKelvin() reference {
 	return out
 }
 
-// at is a number of a window, exact or between bounds; of a time, as a number.
+// at returns a number of a window, exact or between bounds; of a time, as a number.
 func (s SeriesRows) at(k, w int) (v, least, most float64) {
 	v, least, most = s.Rows.Stats[k][w], math.NaN(), math.NaN()
 	if s.Times[k] != nil {
@@ -294,11 +320,13 @@ func agrees(t *testing.T, want, have, least, most float64, format string, args .
 		same = least-slack <= want && want <= most+slack
 	}
 	if !same {
-		require.Fail(t, fmt.Sprintf("%v (%v to %v) where the reference has %v: ", have, least, most, want)+fmt.Sprintf(format, args...))
+		require.Fail(t,
+			fmt.Sprintf("%v (%v to %v) where the reference has %v: ", have, least, most, want)+fmt.Sprintf(format,
+				args...))
 	}
 }
 
-// union is the time of all frames, each moment once.
+// union returns the time of all frames, each moment once.
 func union(frames []frame) (out []stretch) {
 	var all []stretch
 	for _, f := range frames {

@@ -67,7 +67,9 @@ func newRanked(q Windows, to Sink) (*ranked, error) {
 // Head keeps it until it is known which series had no number.
 func (r *ranked) Head(h Head) error {
 	if cells := r.Most * len(h.Windows) * len(h.Stats); cells > mostCells {
-		return refuse("too_large", "%d series of %d windows and %d stats are %d numbers to be ranked at once; at most %d are possible: ask for fewer, or for the whole range as one window", r.Most, len(h.Windows), len(h.Stats), cells, mostCells)
+		return refuse("too_large",
+			"%d series of %d windows and %d stats are %d numbers to be ranked at once; at most %d are possible: ask for fewer, or for the whole range as one window",
+			r.Most, len(h.Windows), len(h.Stats), cells, mostCells)
 	}
 	r.head = h
 	return nil
@@ -99,7 +101,8 @@ func (r *ranked) Series(rows SeriesRows) error {
 // whyNot says why a series has no number to rank it by.
 func (r *ranked) whyNot(rows SeriesRows) string {
 	if i := r.stat; i < len(rows.Least) && rows.Least[i] != nil && !math.IsNaN(rows.WholeLeast[i]) {
-		return fmt.Sprintf("it cannot be ranked, as its %s is only known to be between %v and %v", rows.Stats[i], rows.WholeLeast[i], rows.WholeMost[i])
+		return fmt.Sprintf("it cannot be ranked, as its %s is only known to be between %v and %v", rows.Stats[i],
+			rows.WholeLeast[i], rows.WholeMost[i])
 	}
 	for _, one := range rows.Why {
 		if one.Stat == rows.Stats[r.stat] {

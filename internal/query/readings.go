@@ -47,12 +47,14 @@ func (q Readings) run(ctx context.Context, src Source, sink ReadingsSink) error 
 		return err
 	}
 	if len(found) > src.Limits.MaxSeries {
-		return refuse("too_large", "%s names %d series; at most %d are answered at once: name fewer", q.Select, len(found), src.Limits.MaxSeries)
+		return refuse("too_large", "%s names %d series; at most %d are answered at once: name fewer", q.Select,
+			len(found), src.Limits.MaxSeries)
 	}
 	conversions := make([]unit.Conversion, len(found))
 	for i, s := range found {
 		if !s.Collected {
-			return refuse("no_readings", "of %s only summaries are kept here; ask its gateway, or for windows of %s", s.Path, s.Tiers.Narrowest())
+			return refuse("no_readings", "of %s only summaries are kept here; ask its gateway, or for windows of %s",
+				s.Path, s.Tiers.Narrowest())
 		}
 		conversions[i] = unit.Conversion{Scale: 1}
 		if q.Unit != "" {
@@ -97,7 +99,8 @@ var errEnough = errors.New("that is enough")
 func (p *passing) Rows(b column.Block, _ int64) error {
 	n := min(b.Len(), p.left)
 	if p.all += n; p.all > mostReadings {
-		return refuse("too_large", "more than %d readings are not answered at once: ask for a shorter range", mostReadings)
+		return refuse("too_large", "more than %d readings are not answered at once: ask for a shorter range",
+			mostReadings)
 	}
 	values := b.Cols[0][:n]
 	if p.by != (unit.Conversion{Scale: 1}) {

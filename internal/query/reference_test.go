@@ -199,7 +199,7 @@ func (r reference) stat(name string, f frame) float64 {
 	panic(name)
 }
 
-// condition is a stat of above:2.5 or between:-3..4.
+// condition returns a stat of above:2.5 or between:-3..4.
 func (r reference) condition(name string, f frame, covered float64) float64 {
 	meets := func(v float64) bool { return v > 2.5 }
 	if strings.Contains(name, "between") {
@@ -300,13 +300,19 @@ func (r reference) fill(gaps string, frames []frame, of []float64) {
 	}
 }
 
-// disordered is a store with the readings of a series that came in any order, some of
+// disordered returns a store with the readings of a series that came in any order, some of
 // them twice, partly sealed; and the reference with what counts in the end.
 func disordered(t *testing.T, random *rand.Rand, kind series.Kind, begin time.Time) (*store.Store, reference) {
 	st, err := store.Open(filepath.Join(t.TempDir(), "s.db"), slog.New(slog.DiscardHandler), store.Options{})
 	require.NoError(t, err)
 	t.Cleanup(func() { st.Close() })
-	ref := reference{def: series.Definition{Path: series.Path("a/b/" + string(kind)), Kind: kind, Unit: "Cel", FreshFor: time.Duration(1+random.IntN(20)) * 15 * time.Second, Tiers: someTiers[random.IntN(3)]}}
+	ref := reference{def: series.Definition{
+		Path:     series.Path("a/b/" + string(kind)),
+		Kind:     kind,
+		Unit:     "Cel",
+		FreshFor: time.Duration(1+random.IntN(20)) * 15 * time.Second,
+		Tiers:    someTiers[random.IntN(3)],
+	}}
 	if kind == series.Counter {
 		ref.def.Wrap = []float64{0, 100}[random.IntN(2)]
 	}
@@ -350,7 +356,8 @@ func disordered(t *testing.T, random *rand.Rand, kind series.Kind, begin time.Ti
 			rows.Add(p.at, p.v)
 			model[p.at] = p.v
 		}
-		require.NoError(t, st.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: ids[0], Rows: rows.Normalize()}}}))
+		require.NoError(t,
+			st.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: ids[0], Rows: rows.Normalize()}}}))
 		if random.IntN(2) == 0 {
 			require.NoError(t, st.Seal(t.Context(), engine.Sealing{}))
 		}
@@ -385,7 +392,9 @@ func summarise(t *testing.T, st *store.Store, id uint32, ref *reference, random 
 		}
 		for i := 0; i < rows.Len(); {
 			n := min(rows.Len(), i+1+random.IntN(6000))
-			require.NoError(t, st.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: id, Tier: tier, Rows: rows.Rows(i, n)}}}))
+			require.NoError(t,
+				st.Append(t.Context(),
+					engine.Batch{Entries: []engine.Entry{{Series: id, Tier: tier, Rows: rows.Rows(i, n)}}}))
 			if random.IntN(2) == 0 {
 				require.NoError(t, st.Seal(t.Context(), engine.Sealing{}))
 			}
@@ -403,7 +412,9 @@ type collected struct {
 func (c *collected) Head(h Head) error         { c.head = h; return nil }
 func (c *collected) Series(s SeriesRows) error { c.series = append(c.series, s); return nil }
 
-var someTiers = []series.Tiers{{}, tiersOf(series.Minute), tiersOf(series.TenSecond, series.Minute, series.Tier(time.Hour))}
+var someTiers = []series.Tiers{
+	{}, tiersOf(series.Minute), tiersOf(series.TenSecond, series.Minute, series.Tier(time.Hour)),
+}
 
 func tiersOf(all ...series.Tier) series.Tiers {
 	tiers, err := series.MakeTiers(all)

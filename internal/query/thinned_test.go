@@ -17,18 +17,25 @@ import (
 func TestWindowsOfThinnedReadingsAreOfAllThatArrived(t *testing.T) {
 	value := func(i int) float64 { return math.Floor(float64(i) / 50) }
 	plain, thinned := empty(t), empty(t)
-	def := series.Definition{Path: "stony-beck/raceway-1/oxygen", Kind: series.Gauge, Unit: "mg/l", FreshFor: 15 * time.Second}
+	def := series.Definition{
+		Path:     "stony-beck/raceway-1/oxygen",
+		Kind:     series.Gauge,
+		Unit:     "mg/l",
+		FreshFor: 15 * time.Second,
+	}
 	put(t, plain, def, value)
 	def.Thinning = series.Thinning{Method: series.OnChange, Silence: time.Hour}
 	put(t, thinned, def, value)
 	until := begin.Add(40 * time.Minute)
-	require.NoError(t, thinned.Seal(t.Context(), engine.Sealing{Settled: func(uint32) int64 { return until.UnixNano() }}))
+	require.NoError(t,
+		thinned.Seal(t.Context(), engine.Sealing{Settled: func(uint32) int64 { return until.UnixNano() }}))
 	s := thinned.List(everything(t))[0]
 	require.Equal(t, until.UnixNano(), s.ThinnedTo)
 	require.Less(t, 10*s.Thinned.Kept, s.Thinned.Arrived)
 
 	for _, q := range []Windows{
-		ask(t, "#", "10s", "count,mean,min,max,last,twa"), ask(t, "#", "1m", "count,sd"), ask(t, "#", "15m", "mean,max"), ask(t, "#", "", "mean,count"),
+		ask(t, "#", "10s", "count,mean,min,max,last,twa"), ask(t, "#", "1m", "count,sd"), ask(t, "#", "15m",
+			"mean,max"), ask(t, "#", "", "mean,count"),
 	} {
 		a, b := answer(t, q, from(plain, true)).series[0], answer(t, q, from(thinned, true)).series[0]
 		sameNumbers(t, a.Rows.Stats, b.Rows.Stats)
@@ -38,7 +45,8 @@ func TestWindowsOfThinnedReadingsAreOfAllThatArrived(t *testing.T) {
 		refusal, ok := err.(*RefusedError)
 		require.True(t, ok, "%v", err)
 		assert.Equal(t, "thinned", refusal.Code)
-		assert.Contains(t, refusal.Message, "of stony-beck/raceway-1/oxygen not all readings from before "+until.Format(time.RFC3339)+" are kept (on_change silence 1h)")
+		assert.Contains(t, refusal.Message,
+			"of stony-beck/raceway-1/oxygen not all readings from before "+until.Format(time.RFC3339)+" are kept (on_change silence 1h)")
 		q.Range = window.Range{From: until, To: begin.Add(time.Hour), Exact: true}
 		a, b := answer(t, q, from(plain, true)).series[0], answer(t, q, from(thinned, true)).series[0]
 		sameNumbers(t, a.Rows.Stats, b.Rows.Stats) // later ones are all there

@@ -20,10 +20,27 @@ func raceways(t *testing.T) *store.Store {
 	st := empty(t)
 	for i, volume := range []string{"1", "3"} {
 		at := fmt.Sprintf("stony-beck/raceway-%d/", i+1)
-		put(t, st, series.Definition{Path: series.Path(at + "oxygen"), Kind: series.Gauge, Unit: "mg/l", FreshFor: time.Minute, Labels: series.Labels("volume=" + volume)}, func(int) float64 { return float64(2 * (i + 1)) })
-		put(t, st, series.Definition{Path: series.Path(at + "temp"), Kind: series.Gauge, Unit: "Cel", FreshFor: time.Minute}, func(int) float64 { return float64(10 * (i + 1)) })
+		put(t, st, series.Definition{
+			Path:     series.Path(at + "oxygen"),
+			Kind:     series.Gauge,
+			Unit:     "mg/l",
+			FreshFor: time.Minute,
+			Labels:   series.Labels("volume=" + volume),
+		}, func(int) float64 { return float64(2 * (i + 1)) })
+		put(t, st, series.Definition{
+			Path:     series.Path(at + "temp"),
+			Kind:     series.Gauge,
+			Unit:     "Cel",
+			FreshFor: time.Minute,
+		}, func(int) float64 { return float64(10 * (i + 1)) })
 	}
-	_, err := st.Define(t.Context(), []series.Definition{{Path: "stony-beck/raceway-3/oxygen", Kind: series.Gauge, Unit: "mg/l", FreshFor: time.Minute, Labels: "volume=1"}})
+	_, err := st.Define(t.Context(), []series.Definition{{
+		Path:     "stony-beck/raceway-3/oxygen",
+		Kind:     series.Gauge,
+		Unit:     "mg/l",
+		FreshFor: time.Minute,
+		Labels:   "volume=1",
+	}})
 	require.NoError(t, err)
 	return st
 }
@@ -57,13 +74,16 @@ func TestSeriesAreWeighedAndADeadOneIsTold(t *testing.T) {
 	}
 	q := ask(t, "stony-beck/+/temp", "", "mean")
 	q.Across = &Across{Function: "mean", Weight: "volume"}
-	assert.ErrorContains(t, q.Run(t.Context(), from(st, true), &collected{}), "has no label volume, which says how much it counts")
+	assert.ErrorContains(t, q.Run(t.Context(), from(st, true), &collected{}),
+		"has no label volume, which says how much it counts")
 }
 
 func TestOneCalculationForManyPlaces(t *testing.T) {
 	st := raceways(t)
 	var inputs []Input
-	for _, text := range []string{"o=stony-beck/+/oxygen", "t=stony-beck/+/temp", "first=stony-beck/raceway-1/temp@max"} {
+	for _, text := range []string{
+		"o=stony-beck/+/oxygen", "t=stony-beck/+/temp", "first=stony-beck/raceway-1/temp@max",
+	} {
 		in, err := ParseInput(text)
 		require.NoError(t, err)
 		inputs = append(inputs, in)
@@ -93,12 +113,21 @@ func TestOneCalculationForManyPlaces(t *testing.T) {
 
 func TestRanksAndStatsOfStats(t *testing.T) {
 	st := raceways(t)
-	put(t, st, series.Definition{Path: "stony-beck/raceway-4/oxygen", Kind: series.Gauge, Unit: "mg/l", FreshFor: time.Minute}, func(i int) float64 { return float64(i) })
+	put(t, st, series.Definition{
+		Path:     "stony-beck/raceway-4/oxygen",
+		Kind:     series.Gauge,
+		Unit:     "mg/l",
+		FreshFor: time.Minute,
+	}, func(i int) float64 { return float64(i) })
 	for _, test := range []struct {
 		highest, lowest int
 		by              string
 		want            []string
-	}{{2, 0, "", []string{"raceway-4", "raceway-2"}}, {0, 2, "", []string{"raceway-1", "raceway-2"}}, {0, 1, "min", []string{"raceway-4"}}, {9, 0, "mean", []string{"raceway-4", "raceway-2", "raceway-1"}}} {
+	}{
+		{2, 0, "", []string{"raceway-4", "raceway-2"}}, {0, 2, "", []string{"raceway-1", "raceway-2"}},
+		{0, 1, "min", []string{"raceway-4"}},
+		{9, 0, "mean", []string{"raceway-4", "raceway-2", "raceway-1"}},
+	} {
 		q := ask(t, "stony-beck/+/oxygen", "10m", "mean,min")
 		var err error
 		q.Rank, err = ParseRank(test.highest, test.lowest, test.by)
@@ -111,7 +140,10 @@ func TestRanksAndStatsOfStats(t *testing.T) {
 			names = append(names, s.Name[11:20])
 			assert.Equal(t, i+1, s.Rank)
 			if s.Name[11:20] == "raceway-4" { // its minima are 0, 60 … 300
-				assert.InDeltaSlice(t, []float64{150, 300, 6, math.Sqrt(12600), 150}, []float64{s.Again[0].Values[1], s.Again[1].Values[1], s.Again[2].Values[1], s.Again[3].Values[1], s.Again[4].Values[1]}, 1e-9)
+				assert.InDeltaSlice(t, []float64{150, 300, 6, math.Sqrt(12600), 150}, []float64{
+					s.Again[0].Values[1], s.Again[1].Values[1], s.Again[2].Values[1], s.Again[3].Values[1],
+					s.Again[4].Values[1],
+				}, 1e-9)
 			}
 		}
 		assert.Equal(t, test.want, names)
@@ -127,10 +159,30 @@ func TestRanksAndStatsOfStats(t *testing.T) {
 
 func TestEachStatHasItsUnit(t *testing.T) {
 	st := empty(t)
-	put(t, st, series.Definition{Path: "alder-weir/pump-1/energy", Kind: series.Counter, Unit: "kWh", FreshFor: time.Minute}, func(i int) float64 { return float64(i) })
-	put(t, st, series.Definition{Path: "alder-weir/hatchery/inflow", Kind: series.Gauge, Unit: "l/s", FreshFor: time.Minute}, func(int) float64 { return 100 })
-	put(t, st, series.Definition{Path: "alder-weir/hatchery/temp", Kind: series.Gauge, Unit: "Cel", FreshFor: time.Minute}, func(int) float64 { return 10 })
-	put(t, st, series.Definition{Path: "alder-weir/mast/wind", Kind: series.Bearing, Unit: "deg", FreshFor: time.Minute}, func(int) float64 { return 180 })
+	put(t, st, series.Definition{
+		Path:     "alder-weir/pump-1/energy",
+		Kind:     series.Counter,
+		Unit:     "kWh",
+		FreshFor: time.Minute,
+	}, func(i int) float64 { return float64(i) })
+	put(t, st, series.Definition{
+		Path:     "alder-weir/hatchery/inflow",
+		Kind:     series.Gauge,
+		Unit:     "l/s",
+		FreshFor: time.Minute,
+	}, func(int) float64 { return 100 })
+	put(t, st, series.Definition{
+		Path:     "alder-weir/hatchery/temp",
+		Kind:     series.Gauge,
+		Unit:     "Cel",
+		FreshFor: time.Minute,
+	}, func(int) float64 { return 10 })
+	put(t, st, series.Definition{
+		Path:     "alder-weir/mast/wind",
+		Kind:     series.Bearing,
+		Unit:     "deg",
+		FreshFor: time.Minute,
+	}, func(int) float64 { return 180 })
 	for _, test := range []struct {
 		path, stat, units string // units with spaces between
 		unit              string
@@ -154,7 +206,11 @@ func TestEachStatHasItsUnit(t *testing.T) {
 	}
 	for _, test := range [][4]string{
 		{"pump-1/energy", "increase", "kW", "kWh cannot be converted to kW"}, {"pump-1/energy", "rate,last", "kW", "cannot be converted to kW"}, {"pump-1/energy", "count", "banana", "cannot be converted to banana"},
-		{"pump-1/energy", "rate,count", "count=K", "stat count is not in the unit of the series"}, {"hatchery/temp", "integral", "K", "do not begin at the same zero"}, {"hatchery/temp", "mean", "max=K", "unit is given for max, which is not asked for"},
+		{
+			"pump-1/energy", "rate,count", "count=K", "stat count is not in the unit of the series",
+		}, {"hatchery/temp", "integral", "K", "do not begin at the same zero"}, {
+			"hatchery/temp", "mean", "max=K", "unit is given for max, which is not asked for",
+		},
 	} {
 		q := ask(t, "alder-weir/"+test[0], "", test[1])
 		var err error
@@ -170,20 +226,35 @@ func TestEachStatHasItsUnit(t *testing.T) {
 
 func TestWhatHasNoMeaningIsRefused(t *testing.T) {
 	st := empty(t)
-	put(t, st, series.Definition{Path: "a/mast/wind", Kind: series.Bearing, Unit: "deg", FreshFor: time.Minute}, func(int) float64 { return 180 })
-	put(t, st, series.Definition{Path: "a/pump/running", Kind: series.State, FreshFor: time.Minute}, func(int) float64 { return 1 })
-	for stat, wrong := range map[string]string{"min": "stat min is for series of kind gauge, counter, state; a/mast/wind is a bearing", "p50": "stat p50 is for", "above:3": "stat above:3 is for series of kind gauge"} {
+	put(t, st, series.Definition{
+		Path:     "a/mast/wind",
+		Kind:     series.Bearing,
+		Unit:     "deg",
+		FreshFor: time.Minute,
+	}, func(int) float64 { return 180 })
+	put(t, st, series.Definition{
+		Path:     "a/pump/running",
+		Kind:     series.State,
+		FreshFor: time.Minute,
+	}, func(int) float64 { return 1 })
+	for stat, wrong := range map[string]string{
+		"min":     "stat min is for series of kind gauge, counter, state; a/mast/wind is a bearing",
+		"p50":     "stat p50 is for",
+		"above:3": "stat above:3 is for series of kind gauge",
+	} {
 		assert.ErrorContains(t, ask(t, "a/mast/wind", "1h", stat).Run(t.Context(), from(st, true), &collected{}), wrong)
 	}
 	q := ask(t, "#", "1h", "last")
 	q.Gaps = window.Gaps{Mode: window.Join}
-	assert.ErrorContains(t, q.Run(t.Context(), from(st, true), &collected{}), "between two states there is none to join them")
+	assert.ErrorContains(t, q.Run(t.Context(), from(st, true), &collected{}),
+		"between two states there is none to join them")
 	usual := ask(t, "a/mast/wind", "1h", "")
 	got := answer(t, usual, from(st, true)).series[0]
 	assert.Equal(t, []string{"mean", "count", "coverage"}, got.Stats, "what is usual is what there is")
 	quiet := ask(t, "a/pump/running", "1h", "changes")
 	quiet.Range.From, quiet.Range.To = begin.AddDate(0, 0, 1), begin.AddDate(0, 0, 2)
-	assert.True(t, math.IsNaN(answer(t, quiet, from(st, true)).series[0].Rows.Stats[0][0]), "nothing is known of a window without data")
+	assert.True(t, math.IsNaN(answer(t, quiet, from(st, true)).series[0].Rows.Stats[0][0]),
+		"nothing is known of a window without data")
 }
 
 func TestHowOftenNeedsReadings(t *testing.T) {
@@ -191,7 +262,8 @@ func TestHowOftenNeedsReadings(t *testing.T) {
 	got := answer(t, ask(t, "#", "1h", "above_times:100,above:100,above_first:100"), from(st, true)).series[0]
 	assert.Equal(t, []float64{1, 2590}, []float64{got.Rows.Stats[0][0], got.Rows.Stats[1][0]}) // from the 101st on
 	assert.Equal(t, begin.Add(1010*time.Second).UnixNano(), got.Times[2][0])
-	assert.ErrorContains(t, ask(t, "#", "1h", "above_times:100").Run(t.Context(), from(st, false), &collected{}), "how often and when a condition held, need the readings")
+	assert.ErrorContains(t, ask(t, "#", "1h", "above_times:100").Run(t.Context(), from(st, false), &collected{}),
+		"how often and when a condition held, need the readings")
 	got = answer(t, ask(t, "#", "1h", "above:100"), from(st, false)).series[0]
 	assert.Equal(t, series.Minute, got.Tier)
 	assert.True(t, math.IsNaN(got.Rows.Stats[0][0]))

@@ -56,7 +56,7 @@ func (u *uncertain) take(k int, v, least, most float64, unknown bool, weight flo
 	}
 }
 
-// finish is the numbers, NaN where there is none or it lies between the bounds, which are nil without any.
+// finish returns the numbers, NaN where there is none or it lies between the bounds, which are nil without any.
 func (u *uncertain) finish() (all, least, most []float64) {
 	all = u.combined.finish()
 	if u.least != nil {
@@ -100,5 +100,9 @@ func (u *uncertain) why(stat window.Stat) (Reason, bool) {
 	if worst == 0 || u.Function == "count" {
 		return Reason{}, false
 	}
-	return Reason{Stat: stat.String(), Windows: windows, Text: fmt.Sprintf("of up to %d of the series it is not known: %s", worst, stat.WhyUnknown())}, true
+	return Reason{
+		Stat:    stat.String(),
+		Windows: windows,
+		Text:    fmt.Sprintf("of up to %d of the series it is not known: %s", worst, stat.WhyUnknown()),
+	}, true
 }

@@ -97,7 +97,8 @@ func TestWhatIsNotKnownOfOneSeriesIsNotKnownAcrossThem(t *testing.T) {
 	assert.False(t, math.IsNaN(got.Rows.Stats[1][1]), "what is known is told")
 	assert.True(t, math.IsNaN(got.Whole[0]))
 	require.Len(t, got.Why, 1)
-	assert.Equal(t, "of up to 1 of the series it is not known: there were more states than summaries tell apart", got.Why[0].Text)
+	assert.Equal(t, "of up to 1 of the series it is not known: there were more states than summaries tell apart",
+		got.Why[0].Text)
 	for k, row := range got.Again {
 		assert.Equal(t, k != 1, math.IsNaN(row.Values[0]), "%s over windows of which some are not known", row.Name)
 	}

@@ -21,11 +21,13 @@ func ParseUnits(texts []string) (out Units, err error) {
 		stat, to, single := strings.Cut(text, "=")
 		switch {
 		case !single && out.All != "":
-			return out, fmt.Errorf("unit is given twice, %s and %s; name the stat of one of them, such as unit=rate=kW", out.All, text)
+			return out, fmt.Errorf("unit is given twice, %s and %s; name the stat of one of them, such as unit=rate=kW",
+				out.All, text)
 		case !single:
 			out.All = text
 		case stat == "" || to == "":
-			return out, fmt.Errorf("unit %q: write a unit, or a stat, an equals sign and its unit, such as rate=kW", text)
+			return out, fmt.Errorf("unit %q: write a unit, or a stat, an equals sign and its unit, such as rate=kW",
+				text)
 		default:
 			if out.Of == nil {
 				out.Of = map[string]string{}
@@ -95,7 +97,7 @@ func (u Units) convert(of string, stats []window.Stat) (converted, error) {
 	return out, nil
 }
 
-// ofStat is the unit of one stat. values is the conversion of the series' values to the
+// ofStat returns the unit of one stat. values is the conversion of the series' values to the
 // unit for all, unless that is of another quantity, as kW is of the rate of kWh: then it
 // must be one of the stat's own.
 func (u Units) ofStat(s window.Stat, of, to string, values unit.Conversion, mismatch error) (string, unit.Conversion, error) {
@@ -125,7 +127,8 @@ func (u Units) ofStat(s window.Stat, of, to string, values unit.Conversion, mism
 		}
 		return wanted, c, nil
 	case s.IsProduct() && values.Offset != 0:
-		return "", values, fmt.Errorf("stat %s: %s and %s do not begin at the same zero, so that their sums over time cannot be converted", s, of, to)
+		return "", values, fmt.Errorf("stat %s: %s and %s do not begin at the same zero, so that their sums over time cannot be converted",
+			s, of, to)
 	case s.IsProduct():
 		_, again := unit.TimesSecond(to)
 		return s.Unit(to), unit.Conversion{Scale: values.Scale * again}, nil

@@ -129,7 +129,9 @@ func (q Windows) Run(ctx context.Context, src Source, sink Sink) error {
 // tooSlow says in words that the time was over.
 func tooSlow(ctx context.Context, src Source, err error) error {
 	if err != nil && errors.Is(ctx.Err(), context.DeadlineExceeded) {
-		return refuse("too_slow", "the answer took longer than %s, the most this service allows: ask for a shorter range, a width that is a multiple of 1m, or fewer series", span.Format(src.Limits.MaxTime))
+		return refuse("too_slow",
+			"the answer took longer than %s, the most this service allows: ask for a shorter range, a width that is a multiple of 1m, or fewer series",
+			span.Format(src.Limits.MaxTime))
 	}
 	return err
 }
@@ -180,7 +182,8 @@ func (q Windows) runCalculations(ctx context.Context, src Source, sink Sink) err
 		found = append(found, p.inputs...)
 	}
 	if len(found) > src.Limits.MaxSeries {
-		return refuse("too_large", "the inputs are %d series; at most %d are answered at once: name fewer", len(found), src.Limits.MaxSeries)
+		return refuse("too_large", "the inputs are %d series; at most %d are answered at once: name fewer", len(found),
+			src.Limits.MaxSeries)
 	}
 	var stats []window.Stat
 	for _, in := range q.Inputs {
@@ -240,11 +243,13 @@ func headOf(windows []window.Window) Head {
 // checkSeries refuses what no plan can help.
 func (q Windows) checkSeries(found []engine.Series, src Source) error {
 	if len(found) > src.Limits.MaxSeries {
-		return refuse("too_large", "%s names %d series; at most %d are answered at once: name fewer", together(q.Select), len(found), src.Limits.MaxSeries)
+		return refuse("too_large", "%s names %d series; at most %d are answered at once: name fewer",
+			together(q.Select), len(found), src.Limits.MaxSeries)
 	}
 	for _, s := range q.Stats {
 		if !anyOf(found, s) { // others have no number for such series, and tell so
-			return refuse("stats", "stat %s is for series of kind %s; %s is a %s", s, s.Kinds(), found[0].Path, found[0].Kind)
+			return refuse("stats", "stat %s is for series of kind %s; %s is a %s", s, s.Kinds(), found[0].Path,
+				found[0].Kind)
 		}
 	}
 	if err := q.Units.check(q.Stats, nil); err != nil {
@@ -252,7 +257,9 @@ func (q Windows) checkSeries(found []engine.Series, src Source) error {
 	}
 	for _, s := range found {
 		if !s.Sketch && slices.ContainsFunc(q.Stats, window.Stat.IsEstimate) {
-			return refuse("stats", "of %s no sketches are kept, which p95~ comes from; its gateway makes them where its configuration says sketch: true", s.Path)
+			return refuse("stats",
+				"of %s no sketches are kept, which p95~ comes from; its gateway makes them where its configuration says sketch: true",
+				s.Path)
 		}
 		if !q.Gaps.For(s.Kind) {
 			return refuse("gaps", "%s is a state, and between two states there is none to join them; use carry", s.Path)
@@ -340,7 +347,7 @@ func (r runner) finish(rows SeriesRows) SeriesRows {
 	return rows
 }
 
-// reduce is the rows of one series, in the units that were asked for.
+// reduce returns the rows of one series, in the units that were asked for.
 func (r runner) reduce(ctx context.Context, s engine.Series, plan *window.Plan, stats []window.Stat) (SeriesRows, error) {
 	out := SeriesRows{Name: string(s.Path), Kind: s.Kind, Labels: s.Labels, States: s.States, Tier: plan.Tier}
 	into, err := r.Units.convert(s.Unit, stats)
@@ -394,7 +401,7 @@ func (r runner) open(s engine.Series, windows []window.Window) []bool {
 	return out
 }
 
-// findAll is the series that some selectors name: those of the first, then what the next names besides.
+// findAll returns the series that some selectors name: those of the first, then what the next names besides.
 // Each has to name one, lest a mistyped name goes unnoticed among others.
 func findAll(st Reader, selectors []series.Selector) (out []engine.Series, err error) {
 	seen := map[uint32]bool{}
@@ -425,7 +432,7 @@ func together(selectors []series.Selector) string {
 	return strings.Join(out, ", ")
 }
 
-// Find is the series a selector names, at least one.
+// Find returns the series a selector names, at least one.
 func Find(st Reader, selector series.Selector) ([]engine.Series, error) {
 	found := st.List(selector)
 	if len(found) > 0 {

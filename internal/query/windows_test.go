@@ -59,7 +59,12 @@ func empty(t *testing.T) *store.Store {
 func stored(t *testing.T) *store.Store {
 	t.Helper()
 	st := empty(t)
-	put(t, st, series.Definition{Path: "stony-beck/raceway-1/oxygen", Kind: series.Gauge, Unit: "mg/l", FreshFor: 15 * time.Second}, func(i int) float64 { return float64(i) })
+	put(t, st, series.Definition{
+		Path:     "stony-beck/raceway-1/oxygen",
+		Kind:     series.Gauge,
+		Unit:     "mg/l",
+		FreshFor: 15 * time.Second,
+	}, func(i int) float64 { return float64(i) })
 	return st
 }
 
@@ -87,7 +92,11 @@ func ask(t *testing.T, selector, width, stats string) Windows {
 	require.NoError(t, err)
 	asked, err := window.ParseStats(stats)
 	require.NoError(t, err)
-	q := Windows{Select: []series.Selector{s}, Range: window.Range{From: begin, To: begin.Add(time.Hour), Exact: true}, Stats: asked}
+	q := Windows{
+		Select: []series.Selector{s},
+		Range:  window.Range{From: begin, To: begin.Add(time.Hour), Exact: true},
+		Stats:  asked,
+	}
 	if width != "" {
 		q.Grid.Width, err = window.ParseStep(width)
 		require.NoError(t, err)
@@ -130,7 +139,11 @@ func TestEveryWidthCountsTheSameReadings(t *testing.T) {
 func TestRefusalsSayWhatToChange(t *testing.T) {
 	st := stored(t)
 	for i := range 6 {
-		put(t, st, series.Definition{Path: series.Path(fmt.Sprint("long-mere/buoy/q-", i)), Kind: series.Gauge, FreshFor: time.Minute}, func(i int) float64 { return 1 })
+		put(t, st, series.Definition{
+			Path:     series.Path(fmt.Sprint("long-mere/buoy/q-", i)),
+			Kind:     series.Gauge,
+			FreshFor: time.Minute,
+		}, func(i int) float64 { return 1 })
 	}
 	wide := ask(t, "stony-beck/#", "10s", "")
 	wide.Range.From = begin.Add(-500 * 24 * time.Hour)
@@ -157,7 +170,10 @@ func TestRefusalsSayWhatToChange(t *testing.T) {
 		{labelled, "unknown_series", `no series matches "# with depth=3m"`},
 		{ask(t, "stony-beck/#", "7s", ""), "range", "use a multiple of it, such as 10s"},
 		{ask(t, "stony-beck/#", "1m", "p95"), "range", "need the readings"},
-		{ask(t, "stony-beck/#", "1m", "increase"), "stats", "is for series of kind counter; stony-beck/raceway-1/oxygen is a gauge"},
+		{
+			ask(t, "stony-beck/#", "1m", "increase"), "stats",
+			"is for series of kind counter; stony-beck/raceway-1/oxygen is a gauge",
+		},
 		{times, "across", "stat min_at is a time"},
 	} {
 		err := test.query.Run(t.Context(), from(st, false), &collected{})
@@ -261,7 +277,11 @@ func TestManySeriesBecomeOne(t *testing.T) {
 
 func TestCalculationsByHand(t *testing.T) {
 	st := stored(t)
-	put(t, st, series.Definition{Path: "stony-beck/raceway-2/oxygen", Kind: series.Gauge, FreshFor: time.Minute}, func(i int) float64 { return 1 })
+	put(t, st, series.Definition{
+		Path:     "stony-beck/raceway-2/oxygen",
+		Kind:     series.Gauge,
+		FreshFor: time.Minute,
+	}, func(i int) float64 { return 1 })
 	inputs := []Input{}
 	for _, text := range []string{"a=stony-beck/raceway-1/oxygen@max", "b=stony-beck/raceway-2/oxygen"} {
 		in, err := ParseInput(text)
@@ -280,7 +300,8 @@ func TestCalculationsByHand(t *testing.T) {
 		got := answer(t, q, from(st, true)).series[0]
 		assert.Equal(t, "x", got.Name)
 		for i := range want {
-			assert.True(t, want[i] == got.Rows.Stats[0][i] || math.IsNaN(want[i]) && math.IsNaN(got.Rows.Stats[0][i]), "%s: %v", formula, got.Rows.Stats[0])
+			assert.True(t, want[i] == got.Rows.Stats[0][i] || math.IsNaN(want[i]) && math.IsNaN(got.Rows.Stats[0][i]),
+				"%s: %v", formula, got.Rows.Stats[0])
 		}
 	}
 	for text, wrong := range map[string]string{
@@ -292,7 +313,12 @@ func TestCalculationsByHand(t *testing.T) {
 		_, err := ParseCalculations([]string{text}, inputs)
 		assert.ErrorContains(t, err, wrong, text)
 	}
-	for text, wrong := range map[string]string{"a": "write a name", "a=b/c@median": "not known", "a=b/c@min_at": "not one stat", "a=b/c@": "not one stat"} {
+	for text, wrong := range map[string]string{
+		"a":            "write a name",
+		"a=b/c@median": "not known",
+		"a=b/c@min_at": "not one stat",
+		"a=b/c@":       "not one stat",
+	} {
 		_, err := ParseInput(text)
 		assert.ErrorContains(t, err, wrong, text)
 	}
@@ -308,14 +334,24 @@ func TestSummariesDoNotTellOfEveryReading(t *testing.T) {
 		raw.Add(begin.UnixNano()+int64(i)*1e9, v)
 	}
 	rollup.Fold(raw, begin.UnixNano(), begin.UnixNano()+1e10, &def).AddTo(&rows, begin.UnixNano(), series.Gauge)
-	require.NoError(t, st.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: ids[0], Tier: series.TenSecond, Rows: rows}}}))
+	require.NoError(t, st.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{
+		Series: ids[0],
+		Tier:   series.TenSecond,
+		Rows:   rows,
+	}}}))
 	selector, err := series.ParseSelector("a/b")
 	require.NoError(t, err)
-	got, _, err := Moment{Select: selector, At: begin.Add(2500 * time.Millisecond), How: Before}.Run(t.Context(), from(st, false))
+	got, _, err := Moment{Select: selector, At: begin.Add(2500 * time.Millisecond), How: Before}.Run(t.Context(),
+		from(st, false))
 	require.NoError(t, err)
 	assert.EqualValues(t, 1, got[0].Value)
 	assert.False(t, got[0].Sure)
-	none, unknown, err := Moment{Select: selector, At: begin.Add(2500 * time.Millisecond), How: Exactly}.Run(t.Context(), from(st, false))
+	none, unknown, err := Moment{
+		Select: selector,
+		At:     begin.Add(2500 * time.Millisecond),
+		How:    Exactly,
+	}.Run(t.Context(),
+		from(st, false))
 	require.NoError(t, err)
 	assert.Empty(t, none)
 	assert.Equal(t, []string{"a/b"}, unknown)
@@ -349,7 +385,8 @@ func TestTheValueAtAMoment(t *testing.T) {
 	} {
 		selector, err := series.ParseSelector("#")
 		require.NoError(t, err)
-		got, _, err := Moment{Select: selector, At: begin.Add(test.at), How: test.how}.Run(t.Context(), from(st, test.readings))
+		got, _, err := Moment{Select: selector, At: begin.Add(test.at), How: test.how}.Run(t.Context(),
+			from(st, test.readings))
 		if test.value == nil {
 			assert.ErrorContains(t, err, "no series of # has a reading "+string(test.how), test)
 			continue

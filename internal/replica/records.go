@@ -32,7 +32,7 @@ type Incoming struct {
 	Take  sqlite.Change // keeps it, unless this version of it is here, or a higher
 }
 
-// Records is the table of kinds.
+// Records returns the table of kinds.
 func Records(kept records.Records) []RecordKind {
 	return []RecordKind{{records.NotesKind, notesSince(kept.Notes), readNote(kept.Notes)}}
 }
@@ -57,7 +57,9 @@ func notesSince(from records.Notes) func(uint64, int) ([]Record, error) {
 		}
 		out := make([]Record, len(changed))
 		for i, n := range changed {
-			text, err := wire.EncodeRecord(note{n.UID, n.Version, n.Removed, n.About, n.At.UnixNano(), n.Text, n.Author, n.Written.UnixNano()})
+			text, err := wire.EncodeRecord(note{
+				n.UID, n.Version, n.Removed, n.About, n.At.UnixNano(), n.Text, n.Author, n.Written.UnixNano(),
+			})
 			if err != nil {
 				return nil, fmt.Errorf("encoding note %d: %w", n.ID, err)
 			}
@@ -74,7 +76,13 @@ func readNote(into records.Notes) func(wire.Record, time.Time) (Incoming, error)
 			return Incoming{}, err
 		}
 		version := records.NoteVersion{UID: n.ID, Version: n.Version, Removed: n.Removed}
-		version.Note = records.Note{About: n.About, At: time.Unix(0, n.At).UTC(), Text: n.Text, Author: n.Author, Written: time.Unix(0, n.Written).UTC()}
+		version.Note = records.Note{
+			About:   n.About,
+			At:      time.Unix(0, n.At).UTC(),
+			Text:    n.Text,
+			Author:  n.Author,
+			Written: time.Unix(0, n.Written).UTC(),
+		}
 		return Incoming{n.ID, n.About, into.Take([]records.NoteVersion{version})}, version.Check(now)
 	}
 }

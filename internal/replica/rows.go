@@ -63,7 +63,13 @@ func TakeRows(ctx context.Context, into Target, id uint32, run wire.Run, batch *
 func readSummaries(ctx context.Context, from Source, m marks.Mark, most int, into *wire.Run) (next int64, err error) {
 	into.Tier = m.Tier
 	first := &firstRows{most: most}
-	err = from.Scan(ctx, m.Series, engine.Wanted{Tier: m.Tier, From: m.From, To: m.To, Need: rollup.NeedAll, Keep: true}, first)
+	err = from.Scan(ctx, m.Series, engine.Wanted{
+		Tier: m.Tier,
+		From: m.From,
+		To:   m.To,
+		Need: rollup.NeedAll,
+		Keep: true,
+	}, first)
 	if err != nil && !errors.Is(err, errEnough) {
 		return 0, err
 	}

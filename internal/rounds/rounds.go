@@ -1,4 +1,5 @@
-// Package rounds says how long tests run that try random cases: briefly with every change, and for long before a release.
+// Package rounds says how long tests run that try random cases: briefly with every change, and for long
+// before a release.
 package rounds
 
 import (

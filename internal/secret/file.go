@@ -16,7 +16,8 @@ func OnlyOwner(file string) error {
 		return err
 	}
 	if mode := about.Mode().Perm(); mode&0o007 != 0 {
-		return fmt.Errorf("everybody on this machine may read or write %s (mode %04o), which holds a secret; run chmod 640 %s, or 600", file, mode, file)
+		return fmt.Errorf("everybody on this machine may read or write %s (mode %04o), which holds a secret; run chmod 640 %s, or 600",
+			file, mode, file)
 	}
 	return nil
 }

@@ -29,7 +29,7 @@ var (
 
 const mostArgonMemory = 256 * 1024 // KiB
 
-// HashPassword is the hash of a password: argon2id, in the PHC string format.
+// HashPassword returns the hash of a password: argon2id, in the PHC string format.
 func HashPassword(password []byte, c Cost) string {
 	salt := make([]byte, 16)
 	_, _ = rand.Read(salt) // never fails
@@ -69,7 +69,8 @@ func parseHash(hash string) (*argonHash, error) {
 	if err == nil {
 		h.sum, err = base64.RawStdEncoding.DecodeString(parts[5])
 	}
-	if err != nil || version != argon2.Version || h.memory < 8 || h.memory > mostArgonMemory || h.time < 1 || h.time > 100 || h.lanes < 1 || len(h.salt) < 8 || len(h.sum) < 16 {
+	if err != nil || version != argon2.Version || h.memory < 8 || h.memory > mostArgonMemory || h.time < 1 ||
+		h.time > 100 || h.lanes < 1 || len(h.salt) < 8 || len(h.sum) < 16 {
 		return nil, errors.New("the argon2id hash is cut off, or has parameters that are not possible")
 	}
 	return &h, nil

@@ -48,7 +48,11 @@ func TestHashesSayHowTheyWereMade(t *testing.T) {
 		assert.NotEqual(t, hash, HashPassword([]byte("salmon run"), cost), "each has its own salt")
 		assert.NoError(t, CheckHash(hash))
 	}
-	for _, bad := range []string{"", "plain", "$argon2id$v=19$m=1,t=1,p=1$AAAA$AAAA", "$argon2id$v=19$m=99999999,t=1,p=1$AAAAAAAAAAAAAAAA$AAAAAAAAAAAAAAAAAAAAAA", "$argon2i$v=19$m=8,t=1,p=1$AAAAAAAAAAAAAAAA$AAAAAAAAAAAAAAAAAAAAAA"} {
+	for _, bad := range []string{
+		"", "plain", "$argon2id$v=19$m=1,t=1,p=1$AAAA$AAAA",
+		"$argon2id$v=19$m=99999999,t=1,p=1$AAAAAAAAAAAAAAAA$AAAAAAAAAAAAAAAAAAAAAA",
+		"$argon2i$v=19$m=8,t=1,p=1$AAAAAAAAAAAAAAAA$AAAAAAAAAAAAAAAAAAAAAA",
+	} {
 		assert.Error(t, CheckHash(bad), bad)
 		assert.False(t, Matches(bad, []byte("")), bad)
 	}

@@ -20,7 +20,14 @@ func openBook(settings config.Settings, now func() time.Time, log *slog.Logger) 
 // gate says who has to say who he is at the HTTP interface.
 func (s *Service) gate() api.Gate {
 	a := s.settings.Load().Access
-	return api.Gate{Book: s.book, Login: a.Login, Open: a.Open, Provider: a.Provider, Fingerprint: s.Fingerprint, Vouched: s.tls != nil && s.tls.Vouched}
+	return api.Gate{
+		Book:        s.book,
+		Login:       a.Login,
+		Open:        a.Open,
+		Provider:    a.Provider,
+		Fingerprint: s.Fingerprint,
+		Vouched:     s.tls != nil && s.tls.Vouched,
+	}
 }
 
 // Fingerprint returns the fingerprint of the HTTP interface's certificate, or "" without one.
@@ -31,7 +38,7 @@ func (s *Service) Fingerprint() string {
 	return s.tls.Fingerprint()
 }
 
-// FirstCode is a code with which the first administrator's account is made; "" where that is
+// FirstCode returns a code with which the first administrator's account is made; "" where that is
 // not needed, or there is one.
 func (s *Service) FirstCode() (string, error) {
 	if !s.settings.Load().Access.Login || s.book.Governed() {
@@ -40,7 +47,7 @@ func (s *Service) FirstCode() (string, error) {
 	return s.RecoveryCode()
 }
 
-// RecoveryCode is a code for another administrator, for whoever runs the service.
+// RecoveryCode returns a code for another administrator, for whoever runs the service.
 func (s *Service) RecoveryCode() (string, error) {
 	return s.book.AdministratorCode(access.By{Who: "nexocumula", Kind: "machine"})
 }
@@ -51,7 +58,11 @@ func (s *Service) Unguarded() bool { return s.settings.Load().Access.Open }
 // ReloadForSignal is Reload for whoever may send the process a signal; the audit says so.
 func (s *Service) ReloadForSignal(ctx context.Context) error {
 	out, err := s.Reload(ctx)
-	e := access.Entry{Action: "reload", Outcome: access.Done, Target: strings.Join(append(out.Applied, out.Restart...), ", ")}
+	e := access.Entry{
+		Action:  "reload",
+		Outcome: access.Done,
+		Target:  strings.Join(append(out.Applied, out.Restart...), ", "),
+	}
 	if err != nil {
 		e.Outcome, e.Reason = access.Failed, err.Error()
 	}

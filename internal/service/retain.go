@@ -56,7 +56,8 @@ func (s *Service) dropOld(ctx context.Context, selector series.Selector, now tim
 				err = s.Store.DropSketches(ctx, one.ID, now.Add(-kept), giveUp)
 			}
 			if rows > 0 {
-				s.log.Info("rows older than they are kept were dropped", "series", one.Path, "tier", tier.String(), "kept", span.Format(kept), "rows", rows)
+				s.log.Info("rows older than they are kept were dropped", "series", one.Path, "tier", tier.String(),
+					"kept", span.Format(kept), "rows", rows)
 			}
 			if err != nil && ctx.Err() == nil {
 				s.log.Error("old rows could not be dropped", "series", one.Path, "tier", tier.String(), "error", err)
@@ -65,7 +66,7 @@ func (s *Service) dropOld(ctx context.Context, selector series.Selector, now tim
 	}
 }
 
-// widest is the widest tier of a series.
+// widest returns the widest tier of a series.
 func widest(of *series.Definition) series.Tier {
 	tiers := of.Tiers.All()
 	return tiers[len(tiers)-1]

@@ -35,7 +35,11 @@ func TestRowsGoWhenTheirTimeIsOverAndQueriesGoOn(t *testing.T) {
 	before, err := store.Open(filepath.Join(settings.Data, StoreFile), slog.New(slog.DiscardHandler), store.Options{})
 	require.NoError(t, err)
 	ids, err := before.Define(t.Context(), []series.Definition{
-		{Path: "a/b/short", Kind: series.Gauge, FreshFor: time.Minute}, {Path: "a/b/long", Kind: series.Gauge, FreshFor: time.Minute},
+		{
+			Path:     "a/b/short",
+			Kind:     series.Gauge,
+			FreshFor: time.Minute,
+		}, {Path: "a/b/long", Kind: series.Gauge, FreshFor: time.Minute},
 	})
 	require.NoError(t, err)
 	rows := column.New(1, 0)
@@ -43,7 +47,9 @@ func TestRowsGoWhenTheirTimeIsOverAndQueriesGoOn(t *testing.T) {
 	for i := 20_000; i > 0; i-- { // fourteen days, a minute apart
 		rows.Add(now.Add(-time.Duration(i)*time.Minute).UnixNano(), 1)
 	}
-	require.NoError(t, before.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: ids[0], Rows: rows}, {Series: ids[1], Rows: rows}}}))
+	require.NoError(t,
+		before.Append(t.Context(),
+			engine.Batch{Entries: []engine.Entry{{Series: ids[0], Rows: rows}, {Series: ids[1], Rows: rows}}}))
 	require.NoError(t, before.Seal(t.Context(), engine.Sealing{}))
 	require.NoError(t, before.Close())
 
@@ -57,7 +63,9 @@ func TestRowsGoWhenTheirTimeIsOverAndQueriesGoOn(t *testing.T) {
 		require.NoError(t, err)
 		return got.Len()
 	}
-	require.Eventually(t, func() bool { return s.dropped.Load() > 0 && left(ids[0]) == 20_000-int(s.dropped.Load()) }, time.Minute, 10*time.Millisecond)
+	require.Eventually(t, func() bool {
+		return s.dropped.Load() > 0 && left(ids[0]) == 20_000-int(s.dropped.Load())
+	}, time.Minute, 10*time.Millisecond)
 	assert.GreaterOrEqual(t, left(ids[0]), 2*24*60, "nothing goes before its time")
 	assert.Less(t, left(ids[0]), 13_000, "no more than the chunk in which the two days begin")
 	assert.Equal(t, 20_000, left(ids[1]))

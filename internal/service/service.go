@@ -90,7 +90,8 @@ func Open(settings config.Settings, version string, log *slog.Logger) (_ *Servic
 		return nil, err
 	}
 	if s.listen, err = net.Listen("tcp", settings.Listen); err != nil {
-		return nil, fmt.Errorf("listening for HTTP at %s: %w; or set another listen: in the configuration", settings.Listen, plain.Network(err))
+		return nil, fmt.Errorf("listening for HTTP at %s: %w; or set another listen: in the configuration",
+			settings.Listen, plain.Network(err))
 	}
 	s.Address = "http://" + s.listen.Addr().String()
 	if s.tls = settings.TLS; s.tls != nil {

@@ -24,7 +24,7 @@ func (s serving) serve() error {
 	return nil
 }
 
-// servers are the one of the HTTP interface and, where that speaks TLS, one at the same port that
+// servers returns the one of the HTTP interface and, where that speaks TLS, one at the same port that
 // sends those who do not to where they do.
 func (s *Service) servers(own *http.Server) []serving {
 	if s.tls == nil {
@@ -39,7 +39,8 @@ func (s *Service) servers(own *http.Server) []serving {
 				host = name
 			}
 			if !s.tls.For(strings.Trim(host, "[]")) { // lest somebody is led elsewhere by a name that he sends himself
-				http.Error(w, "this service speaks TLS: use https:// and a name that its certificate is for", http.StatusMisdirectedRequest)
+				http.Error(w,
+					"this service speaks TLS: use https:// and a name that its certificate is for", http.StatusMisdirectedRequest)
 				return
 			}
 			http.Redirect(w, r, "https://"+r.Host+r.URL.RequestURI(), http.StatusPermanentRedirect)

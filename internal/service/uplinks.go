@@ -30,7 +30,8 @@ func (s *Service) consoleFor(g *config.Gateway) string {
 		ip, err := netip.ParseAddr(u.Hostname())
 		return u.Hostname() == "localhost" || err == nil && ip.IsLoopback()
 	}
-	if here(s.Address) && !slices.ContainsFunc(g.Uplinks, func(u config.Uplink) bool { return !here(u.Settings.(uplink.Settings).Address()) }) {
+	if here(s.Address) && !slices.ContainsFunc(g.Uplinks,
+		func(u config.Uplink) bool { return !here(u.Settings.(uplink.Settings).Address()) }) {
 		return s.Address
 	}
 	return ""
@@ -56,7 +57,14 @@ func (s *Service) openUplinks(settings config.Settings, version string) error {
 			if err != nil {
 				return err
 			}
-			sender, err := uplink.New(u, box, uplink.From{As: as, Data: settings.Data, Describe: describe, Store: s.Store, Records: replica.Records(s.Store.Records), Log: s.log})
+			sender, err := uplink.New(u, box, uplink.From{
+				As:       as,
+				Data:     settings.Data,
+				Describe: describe,
+				Store:    s.Store,
+				Records:  replica.Records(s.Store.Records),
+				Log:      s.log,
+			})
 			if err != nil {
 				return err
 			}
@@ -91,7 +99,14 @@ func (s *Service) Uplinks() []api.Uplink {
 // linkStates returns the state of all links: the uplinks, the gateways heard here, and the sources.
 func (s *Service) linkStates() (out []links.State) {
 	for _, u := range s.Uplinks() {
-		out = append(out, links.State{Link: "to " + u.Name, Up: u.Up, Reason: u.LastError, Rows: u.Backlog.Rows, Oldest: u.Backlog.Oldest, Moved: u.Acked.Rows})
+		out = append(out, links.State{
+			Link:   "to " + u.Name,
+			Up:     u.Up,
+			Reason: u.LastError,
+			Rows:   u.Backlog.Rows,
+			Oldest: u.Backlog.Oldest,
+			Moved:  u.Acked.Rows,
+		})
 	}
 	now := s.Store.Judge().Now()
 	if s.Central != nil {
@@ -99,7 +114,15 @@ func (s *Service) linkStates() (out []links.State) {
 			if l.HeardAt.IsZero() {
 				continue // it has not begun yet
 			}
-			one := links.State{Link: "from " + l.Gateway, Up: l.Up(now), Since: l.HeardAt, Reason: "nothing was heard", Rows: l.Status.BacklogRows, Oldest: l.Status.BacklogSince, Moved: l.Rows}
+			one := links.State{
+				Link:   "from " + l.Gateway,
+				Up:     l.Up(now),
+				Since:  l.HeardAt,
+				Reason: "nothing was heard",
+				Rows:   l.Status.BacklogRows,
+				Oldest: l.Status.BacklogSince,
+				Moved:  l.Rows,
+			}
 			one.Return = links.Return{At: l.ReturnedAt, Rows: l.Returned.BacklogRows, Oldest: l.Returned.BacklogSince}
 			if !one.Up && l.LastError != "" {
 				one.Reason = l.LastError

@@ -13,7 +13,8 @@ func (f Field) Inflow(t time.Time) float64 {
 
 // TankLevel of the header tank in m.
 func (f Field) TankLevel(t time.Time) float64 {
-	level := 1.72 - 0.18*pumpShare(t, 0) + 0.12*f.drift("tank", t, 50*time.Minute) + 0.05*f.drift("rain", t, 9*time.Hour)
+	level := 1.72 - 0.18*pumpShare(t, 0) + 0.12*f.drift("tank", t, 50*time.Minute) + 0.05*f.drift("rain", t,
+		9*time.Hour)
 	return round(level+0.006*f.noise("tank", t.Unix()), 0.01)
 }
 
@@ -54,13 +55,13 @@ func (f Field) PumpPower(t time.Time, pump int) float64 {
 	return float64(float32(round(pumpKW+0.3*f.drift("power", t, 10*time.Minute)+0.02*f.noise("power", t.Unix()), 0.001)))
 }
 
-// PumpEnergy is the total in kWh since the panel's last restart.
+// PumpEnergy returns the total in kWh since the panel's last restart.
 func (f Field) PumpEnergy(t time.Time, pump int) float64 {
 	restart := time.Unix(0, t.UnixNano()-t.UnixNano()%int64(panelUptime))
 	return math.Floor(10*(pumpedHours(t, pump)-pumpedHours(restart, pump))*pumpKW) / 10
 }
 
-// pumpedHours is how long a pump has run since 1970, in hours.
+// pumpedHours returns how long a pump has run since 1970, in hours.
 func pumpedHours(t time.Time, pump int) float64 {
 	turns := (t.UnixNano() + int64(pump)*int64(pumpTurn)/2) / int64(pumpTurn)
 	return float64(turns)*pumpRun.Hours() + math.Min(pumpPhase(t, pump).Hours(), pumpRun.Hours())

@@ -48,7 +48,8 @@ func StartSecuredBroker(listen string, signs *certs.Authority, password string) 
 	if err != nil {
 		return nil, fmt.Errorf("simulated broker: %w", err)
 	}
-	l, err := tls.Listen("tcp", listen, &tls.Config{Certificates: []tls.Certificate{pair}, MinVersion: tls.VersionTLS12})
+	l, err := tls.Listen("tcp", listen,
+		&tls.Config{Certificates: []tls.Certificate{pair}, MinVersion: tls.VersionTLS12})
 	if err != nil {
 		return nil, fmt.Errorf("simulated broker: %w", err)
 	}

@@ -148,7 +148,7 @@ func exceptionCode(err error) byte {
 	return 4
 }
 
-// checksum is the CRC of frames (Modbus over Serial Line 1.02, 6.2.2).
+// checksum returns the CRC of frames (Modbus over Serial Line 1.02, 6.2.2).
 func checksum(frame []byte) uint16 {
 	crc := uint16(0xffff)
 	for _, b := range frame {

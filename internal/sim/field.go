@@ -24,7 +24,7 @@ func (f Field) Starting(start time.Time) Field {
 	return f
 }
 
-// noise is a value from -1 to 1 that is always the same for a name and step.
+// noise returns a value from -1 to 1 that is always the same for a name and step.
 func (f Field) noise(name string, step int64) float64 {
 	h := fnv.New64a()
 	var b [16]byte
@@ -67,9 +67,10 @@ func bit(on bool) float64 {
 	return 0
 }
 
-// Stream is the water that all sites share: its temperature in Cel.
+// Stream returns the water that all sites share: its temperature in Cel.
 func (f Field) Stream(t time.Time) float64 {
-	return 11.2 + 1.4*daily(t, 16) + 0.9*f.drift("stream", t, 30*time.Hour) + 0.15*f.drift("stream-fast", t, 20*time.Minute)
+	return 11.2 + 1.4*daily(t, 16) + 0.9*f.drift("stream", t, 30*time.Hour) + 0.15*f.drift("stream-fast", t,
+		20*time.Minute)
 }
 
 // saturation of oxygen in fresh water in mg/l at a temperature in Cel, the first

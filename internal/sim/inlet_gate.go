@@ -95,14 +95,18 @@ func InletGate(ctx context.Context, f Field, address string, every time.Duration
 	return g.Publisher
 }
 
-// numbered is a payload with the next number, or that of a birth or death of the node.
+// numbered returns a payload with the next number, or that of a birth or death of the node.
 func (g *gateNode) numbered(data bool) *wire.Payload {
 	p := &wire.Payload{Timestamp: proto.Uint64(uint64(time.Now().UnixMilli()))}
 	if data {
 		p.Seq = proto.Uint64(g.seq)
 		g.seq = (g.seq + 1) % 256
 	} else {
-		p.Metrics = []*wire.Metric{{Name: proto.String("bdSeq"), Datatype: proto.Uint32(ofInt64), Value: &wire.Metric_LongValue{LongValue: g.birth}}}
+		p.Metrics = []*wire.Metric{{
+			Name:     proto.String("bdSeq"),
+			Datatype: proto.Uint32(ofInt64),
+			Value:    &wire.Metric_LongValue{LongValue: g.birth},
+		}}
 	}
 	return p
 }
@@ -114,7 +118,11 @@ func (g *gateNode) bear() {
 	node := g.numbered(false)
 	g.seq = 1
 	node.Seq = proto.Uint64(0)
-	node.Metrics = append(node.Metrics, &wire.Metric{Name: proto.String("Node Control/Rebirth"), Datatype: proto.Uint32(ofBoolean), Value: &wire.Metric_BooleanValue{}})
+	node.Metrics = append(node.Metrics, &wire.Metric{
+		Name:     proto.String("Node Control/Rebirth"),
+		Datatype: proto.Uint32(ofBoolean),
+		Value:    &wire.Metric_BooleanValue{},
+	})
 	g.publish(gateTopic("NBIRTH"), encoded(node))
 	device := g.measured()
 	device.Metrics[0].Name, device.Metrics[1].Name = proto.String("Gate/Opening"), proto.String("Gate/Drive")
@@ -133,8 +141,16 @@ func (g *gateNode) tell(lost bool) {
 func (g *gateNode) measured() *wire.Payload {
 	p, t := g.numbered(true), g.field.Clock(time.Now())
 	p.Metrics = []*wire.Metric{
-		{Alias: proto.Uint64(opening), Datatype: proto.Uint32(ofUInt16), Value: &wire.Metric_IntValue{IntValue: uint32(10 * g.field.GateOpening(t))}},
-		{Alias: proto.Uint64(drive), Datatype: proto.Uint32(ofString), Value: &wire.Metric_StringValue{StringValue: driveSays[int(g.field.GateDrive(t))]}},
+		{
+			Alias:    proto.Uint64(opening),
+			Datatype: proto.Uint32(ofUInt16),
+			Value:    &wire.Metric_IntValue{IntValue: uint32(10 * g.field.GateOpening(t))},
+		},
+		{
+			Alias:    proto.Uint64(drive),
+			Datatype: proto.Uint32(ofString),
+			Value:    &wire.Metric_StringValue{StringValue: driveSays[int(g.field.GateDrive(t))]},
+		},
 	}
 	return p
 }

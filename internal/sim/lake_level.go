@@ -11,7 +11,9 @@ import (
 
 // LakeLevel at the gauge of long-mere in m.
 func (f Field) LakeLevel(t time.Time) float64 {
-	return round(4.18+0.11*f.drift("lake-level", t, 60*time.Hour)+0.03*f.drift("rain", t, 9*time.Hour)+0.004*f.noise("wave", t.Unix()), 0.001)
+	return round(4.18+0.11*f.drift("lake-level", t, 60*time.Hour)+0.03*f.drift("rain", t, 9*time.Hour)+0.004*f.noise("wave",
+		t.Unix()),
+		0.001)
 }
 
 // LevelScript is a script at long-mere that posts what the lake's gauge shows, as CSV. Accepted
@@ -42,7 +44,8 @@ func (s *LevelScript) post(ctx context.Context, f Field, gateway, token string, 
 	level := f.LakeLevel(f.Clock(t))
 	body := fmt.Sprintf("series,time,value,unit\nlake/level,%s,%.3f,m\n", t.UTC().Format(time.RFC3339), level)
 	if typed {
-		body += fmt.Sprintf("lake/level,%s,\"%s\",m\n", t.UTC().Format(time.RFC3339), strings.Replace(fmt.Sprintf("%.2f", level), ".", ",", 1))
+		body += fmt.Sprintf("lake/level,%s,\"%s\",m\n", t.UTC().Format(time.RFC3339),
+			strings.Replace(fmt.Sprintf("%.2f", level), ".", ",", 1))
 	}
 	req, err := http.NewRequestWithContext(ctx, http.MethodPost, gateway+"/api/v1/readings", strings.NewReader(body))
 	if err != nil {

@@ -15,12 +15,16 @@ var Depths = []int{1, 3, 6}
 func (f Field) LakeTemp(t time.Time, buoy, depth int) float64 {
 	d := float64(depth)
 	swing := 1.1 * math.Exp(-d/3) * daily(t, 15.5)
-	return round(13.4-0.28*d+swing+0.6*f.drift("lake", t, 40*time.Hour)+0.12*f.drift("lake-fast", t.Add(time.Duration(buoy)*time.Hour), 25*time.Minute)+0.008*f.noise("lake", t.Unix()+int64(buoy*10+depth)), 0.01)
+	return round(13.4-0.28*d+swing+0.6*f.drift("lake", t, 40*time.Hour)+0.12*f.drift("lake-fast",
+		t.Add(time.Duration(buoy)*time.Hour), 25*time.Minute)+0.008*f.noise("lake", t.Unix()+int64(buoy*10+depth)),
+		0.01)
 }
 
 // LakeOxygen in mg/l.
 func (f Field) LakeOxygen(t time.Time, buoy int) float64 {
-	return round(saturation(f.LakeTemp(t, buoy, 3))-0.9+0.35*daily(t, 15)+0.1*f.drift("lake-oxygen", t.Add(time.Duration(buoy)*2*time.Hour), time.Hour)+0.015*f.noise("lake-oxygen", t.Unix()+int64(buoy)), 0.01)
+	return round(saturation(f.LakeTemp(t, buoy, 3))-0.9+0.35*daily(t, 15)+0.1*f.drift("lake-oxygen",
+		t.Add(time.Duration(buoy)*2*time.Hour), time.Hour)+0.015*f.noise("lake-oxygen", t.Unix()+int64(buoy)),
+		0.01)
 }
 
 // Battery of a buoy in V: the sun charges it by day; that of buoy 3 is worn out.

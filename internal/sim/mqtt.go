@@ -68,7 +68,12 @@ type buoyState struct {
 // buoyMessage returns a buoy's message for a time by its own clock.
 func (f Field) buoyMessage(at time.Time, buoy int) []byte {
 	t := f.Clock(at)
-	state := buoyState{At: at.UTC().Truncate(time.Millisecond), Water: map[string]float64{}, Oxygen: f.LakeOxygen(t, buoy), Battery: f.Battery(t, buoy)}
+	state := buoyState{
+		At:      at.UTC().Truncate(time.Millisecond),
+		Water:   map[string]float64{},
+		Oxygen:  f.LakeOxygen(t, buoy),
+		Battery: f.Battery(t, buoy),
+	}
 	for _, depth := range Depths {
 		state.Water[fmt.Sprintf("t%d", depth)] = f.LakeTemp(t, buoy, depth)
 	}
@@ -92,9 +97,17 @@ func (f Field) senML(at time.Time, buoy int) []byte {
 	t := f.Clock(at)
 	var pack []senMLRecord
 	for _, depth := range Depths {
-		pack = append(pack, senMLRecord{Name: fmt.Sprintf("water_temp_%dm", depth), Unit: "Cel", Value: f.LakeTemp(t, buoy, depth)})
+		pack = append(pack, senMLRecord{
+			Name:  fmt.Sprintf("water_temp_%dm", depth),
+			Unit:  "Cel",
+			Value: f.LakeTemp(t, buoy, depth),
+		})
 	}
-	pack = append(pack, senMLRecord{Name: "oxygen", Unit: "mg/l", Value: f.LakeOxygen(t, buoy)}, senMLRecord{Name: "battery", Unit: "mV", Value: 1000 * f.Battery(t, buoy)})
+	pack = append(pack, senMLRecord{
+		Name:  "oxygen",
+		Unit:  "mg/l",
+		Value: f.LakeOxygen(t, buoy),
+	}, senMLRecord{Name: "battery", Unit: "mV", Value: 1000 * f.Battery(t, buoy)})
 	pack[0].BaseName, pack[0].BaseTime = fmt.Sprintf("buoy-%d/", buoy+1), float64(at.UnixMilli())/1000
 	text, err := json.Marshal(pack)
 	if err != nil {
@@ -136,7 +149,8 @@ func LakeStations(ctx context.Context, f Field, address string, every time.Durat
 					held = nil
 				}
 			}
-			p.publish("mast/wind", fmt.Appendf(nil, "%.1f m/s %.0f", f.WindSpeed(f.Clock(t)), f.WindDirection(f.Clock(t))))
+			p.publish("mast/wind",
+				fmt.Appendf(nil, "%.1f m/s %.0f", f.WindSpeed(f.Clock(t)), f.WindDirection(f.Clock(t))))
 			select {
 			case <-tick.C:
 			case <-ctx.Done():

@@ -44,7 +44,9 @@ type Colleague struct {
 }
 
 // Office lists the people of Fellwater Trout's head office.
-var Office = []Colleague{{"warden", []string{"wardens"}}, {"ranger", []string{"stony-beck"}}, {"finch", []string{"boats"}}}
+var Office = []Colleague{
+	{"warden", []string{"wardens"}}, {"ranger", []string{"stony-beck"}}, {"finch", []string{"boats"}},
+}
 
 type granted struct {
 	who                        Colleague
@@ -62,7 +64,15 @@ func StartProvider(listen, client, secret string, people []Colleague) (*Provider
 	if err != nil {
 		return nil, fmt.Errorf("listening at %s: %w", listen, plain.Network(err))
 	}
-	p := &Provider{Issuer: "http://" + l.Addr().String(), client: client, secret: secret, people: people, key: key, served: make(chan error, 1), codes: map[string]granted{}}
+	p := &Provider{
+		Issuer: "http://" + l.Addr().String(),
+		client: client,
+		secret: secret,
+		people: people,
+		key:    key,
+		served: make(chan error, 1),
+		codes:  map[string]granted{},
+	}
 	mux := http.NewServeMux()
 	mux.HandleFunc("GET /.well-known/openid-configuration", p.describe)
 	mux.HandleFunc("GET /keys", p.keys)
@@ -95,19 +105,27 @@ func (p *Provider) describe(w http.ResponseWriter, _ *http.Request) {
 }
 
 func (p *Provider) keys(w http.ResponseWriter, _ *http.Request) {
-	writeJSON(w, jose.JSONWebKeySet{Keys: []jose.JSONWebKey{{Key: &p.key.PublicKey, KeyID: "1", Algorithm: "ES256", Use: "sig"}}})
+	writeJSON(w, jose.JSONWebKeySet{Keys: []jose.JSONWebKey{{
+		Key:       &p.key.PublicKey,
+		KeyID:     "1",
+		Algorithm: "ES256",
+		Use:       "sig",
+	}}})
 }
 
 // authorize asks who it is.
 func (p *Provider) authorize(w http.ResponseWriter, r *http.Request) {
-	if r.FormValue("client_id") != p.client || r.FormValue("response_type") != "code" || r.FormValue("code_challenge_method") != "S256" {
+	if r.FormValue("client_id") != p.client || r.FormValue("response_type") != "code" ||
+		r.FormValue("code_challenge_method") != "S256" {
 		http.Error(w, "this provider knows one client, and gives codes with a proof key", http.StatusBadRequest)
 		return
 	}
 	var page strings.Builder
 	page.WriteString("<!doctype html><meta charset=utf-8><title>Head office</title><h1>Who are you?</h1>")
 	for _, c := range p.people {
-		fmt.Fprintf(&page, `<p><a href="/as/%s?%s">%s</a> (%s)</p>`, url.PathEscape(c.Name), html.EscapeString(r.URL.RawQuery), html.EscapeString(c.Name), html.EscapeString(strings.Join(c.Groups, ", ")))
+		fmt.Fprintf(&page, `<p><a href="/as/%s?%s">%s</a> (%s)</p>`, url.PathEscape(c.Name),
+			html.EscapeString(r.URL.RawQuery), html.EscapeString(c.Name),
+			html.EscapeString(strings.Join(c.Groups, ", ")))
 	}
 	w.Header().Set("Content-Type", "text/html; charset=utf-8")
 	_, _ = w.Write([]byte(page.String()))
@@ -126,7 +144,10 @@ func (p *Provider) as(w http.ResponseWriter, r *http.Request) {
 		}
 		code := rand.Text()
 		p.mu.Lock()
-		p.codes[code] = granted{c, r.FormValue("redirect_uri"), r.FormValue("nonce"), r.FormValue("code_challenge"), time.Now().Add(time.Minute)}
+		p.codes[code] = granted{
+			c, r.FormValue("redirect_uri"), r.FormValue("nonce"), r.FormValue("code_challenge"),
+			time.Now().Add(time.Minute),
+		}
 		p.mu.Unlock()
 		back.RawQuery = url.Values{"code": {code}, "state": {r.FormValue("state")}}.Encode()
 		http.Redirect(w, r, back.String(), http.StatusSeeOther)
@@ -145,12 +166,14 @@ func (p *Provider) token(w http.ResponseWriter, r *http.Request) {
 	client, secret, _ := r.BasicAuth()
 	client, _ = url.QueryUnescape(client) // both are form-encoded first (RFC 6749, 2.3.1)
 	secret, _ = url.QueryUnescape(secret)
-	if !known || time.Now().After(g.until) || client != p.client || secret != p.secret || r.FormValue("redirect_uri") != g.redirect || base64.RawURLEncoding.EncodeToString(proof[:]) != g.challenge {
+	if !known || time.Now().After(g.until) || client != p.client || secret != p.secret ||
+		r.FormValue("redirect_uri") != g.redirect || base64.RawURLEncoding.EncodeToString(proof[:]) != g.challenge {
 		w.WriteHeader(http.StatusBadRequest)
 		writeJSON(w, map[string]string{"error": "invalid_grant"})
 		return
 	}
-	signer, err := jose.NewSigner(jose.SigningKey{Algorithm: jose.ES256, Key: jose.JSONWebKey{Key: p.key, KeyID: "1"}}, nil)
+	signer, err := jose.NewSigner(jose.SigningKey{Algorithm: jose.ES256, Key: jose.JSONWebKey{Key: p.key, KeyID: "1"}},
+		nil)
 	var text string
 	if err == nil {
 		text, err = jwt.Signed(signer).Claims(map[string]any{
@@ -162,5 +185,10 @@ func (p *Provider) token(w http.ResponseWriter, r *http.Request) {
 		http.Error(w, err.Error(), http.StatusInternalServerError)
 		return
 	}
-	writeJSON(w, map[string]any{"access_token": rand.Text(), "token_type": "Bearer", "expires_in": 60, "id_token": text})
+	writeJSON(w, map[string]any{
+		"access_token": rand.Text(),
+		"token_type":   "Bearer",
+		"expires_in":   60,
+		"id_token":     text,
+	})
 }

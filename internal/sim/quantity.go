@@ -65,11 +65,16 @@ func (f Field) stonyBeck() []Quantity {
 }
 
 func (f Field) longMere() []Quantity {
-	out := []Quantity{always("mast/wind_speed", f.WindSpeed), always("mast/wind_direction", f.WindDirection), always("lake/level", f.LakeLevel)}
+	out := []Quantity{
+		always("mast/wind_speed", f.WindSpeed), always("mast/wind_direction", f.WindDirection),
+		always("lake/level", f.LakeLevel),
+	}
 	for buoy := range Buoys {
 		station := fmt.Sprintf("buoy-%d/", buoy+1)
 		of := func(name string, value func(time.Time) float64) {
-			out = append(out, Quantity{station + name, func(t time.Time) (float64, bool) { return value(t), !f.BuoySilent(t, buoy) }})
+			out = append(out, Quantity{
+				station + name, func(t time.Time) (float64, bool) { return value(t), !f.BuoySilent(t, buoy) },
+			})
 		}
 		for _, depth := range Depths {
 			of(fmt.Sprintf("water_temp_%dm", depth), func(t time.Time) float64 { return f.LakeTemp(t, buoy, depth) })

@@ -21,7 +21,7 @@ func (f Field) Aerator(t time.Time, raceway int) float64 {
 
 const tripLasts = 2*time.Hour + 40*time.Minute
 
-// sinceTrip is the time since the last trip at 01:50 UTC of every third day; negative
+// sinceTrip returns the time since the last trip at 01:50 UTC of every third day; negative
 // on the other days and before it.
 func sinceTrip(t time.Time) time.Duration {
 	day := t.UnixNano() / int64(24*time.Hour)
@@ -60,7 +60,7 @@ func (f Field) ProbeSilent(t time.Time, raceway int) bool {
 	return raceway == 5 && time.Duration(t.UnixNano()%int64(15*time.Minute)) < 40*time.Second
 }
 
-// Silo is the feed left in kg: it falls in steps at every second hour from 06:00 to
+// Silo returns the feed left in kg: it falls in steps at every second hour from 06:00 to
 // 18:00 UTC and is filled up every sixth day.
 func (f Field) Silo(t time.Time) float64 {
 	days := t.UnixNano() / int64(24*time.Hour)

@@ -29,7 +29,8 @@ func TestChangesOfADefinitionDoNotUndoEachOther(t *testing.T) {
 		both.Go(func() {
 			said := def // as it was before, with other labels
 			said.Labels = labels
-			_, err := s.DefineKeeping(t.Context(), []series.Definition{said}, func(def, known *series.Definition) { def.Tiers = known.Tiers })
+			_, err := s.DefineKeeping(t.Context(), []series.Definition{said},
+				func(def, known *series.Definition) { def.Tiers = known.Tiers })
 			assert.NoError(t, err)
 		})
 		both.Go(func() {
@@ -39,5 +40,7 @@ func TestChangesOfADefinitionDoNotUndoEachOther(t *testing.T) {
 		known, _ := s.Get(ids[0])
 		require.Equal(t, [2]any{labels, tiers}, [2]any{known.Labels, known.Tiers}, i)
 	}
-	require.NoError(t, s.Update(t.Context(), []uint32{99}, func(uint32, *series.Definition) { assert.Fail(t, "there is no such series") }))
+	require.NoError(t,
+		s.Update(t.Context(), []uint32{99},
+			func(uint32, *series.Definition) { assert.Fail(t, "there is no such series") }))
 }

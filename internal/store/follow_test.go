@@ -15,7 +15,8 @@ func TestAFollowerGetsRowsUpToItsBoundAndCountsTheRest(t *testing.T) {
 	id := define(t, s, "a/b/c")
 	rows, names := s.Follow(3), s.Follow(0)
 	for _, pairs := range [][]float64{{1, 10, 2, 20}, {3, 30}, {4, 40, 5, 50}} {
-		require.NoError(t, s.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: id, Rows: rowsOf(pairs...)}}}))
+		require.NoError(t,
+			s.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: id, Rows: rowsOf(pairs...)}}}))
 	}
 	got := rows.Changed()
 	require.Len(t, got, 1)

@@ -51,7 +51,8 @@ func appendForever(path string) error {
 		}
 	}()
 	for at := known.LastTime + 1; ; at++ {
-		if err := s.Append(ctx, engine.Batch{Entries: []engine.Entry{{Series: ids[0], Rows: rowsOf(float64(at), float64(at))}}}); err != nil {
+		if err := s.Append(ctx,
+			engine.Batch{Entries: []engine.Entry{{Series: ids[0], Rows: rowsOf(float64(at), float64(at))}}}); err != nil {
 			return err
 		}
 		fmt.Println(at)

@@ -21,18 +21,20 @@ import (
 	"nexocumula/internal/store/sqlite"
 )
 
-// crashed is the folder of a store that was written to and never closed: 50 commits, the
+// crashed returns the folder of a store that was written to and never closed: 50 commits, the
 // last of which the watermark knows.
 func crashed(t *testing.T, damage func(folder string)) (*Store, []string) {
 	t.Helper()
 	now := time.Date(2026, 3, 1, 8, 0, 0, 0, time.UTC)
 	folder := t.TempDir()
-	s, err := Open(filepath.Join(folder, "s.db"), slog.New(slog.DiscardHandler), Options{Clock: func() time.Time { return now }})
+	s, err := Open(filepath.Join(folder, "s.db"), slog.New(slog.DiscardHandler),
+		Options{Clock: func() time.Time { return now }})
 	require.NoError(t, err)
 	id := define(t, s, "a/b/c")
 	for i := range 50 {
 		now = now.Add(time.Minute)
-		require.NoError(t, s.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: id, Rows: rowsOf(float64(i), 1)}}}))
+		require.NoError(t,
+			s.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: id, Rows: rowsOf(float64(i), 1)}}}))
 	}
 	to := t.TempDir()
 	for _, part := range []string{"", "-wal", "-watermark"} {
@@ -77,9 +79,16 @@ func TestWhatFilesThatWereRemovedOrCutTookWithThemIsSaid(t *testing.T) {
 		damage func(folder string)
 		says   string
 	}{
-		"the log removed": {func(f string) { require.NoError(t, os.Remove(log(f))) }, "is gone, although the store was not closed"},
-		"the log emptied": {func(f string) { require.NoError(t, os.Truncate(log(f), 0)) }, "is gone, although the store was not closed"},
-		"the log cut":     {func(f string) { require.NoError(t, os.Truncate(log(f), 20_000)) }, "was cut from at least"},
+		"the log removed": {
+			func(f string) { require.NoError(t, os.Remove(log(f))) }, "is gone, although the store was not closed",
+		},
+		"the log emptied": {
+			func(f string) { require.NoError(t, os.Truncate(log(f), 0)) },
+			"is gone, although the store was not closed",
+		},
+		"the log cut": {
+			func(f string) { require.NoError(t, os.Truncate(log(f), 20_000)) }, "was cut from at least",
+		},
 		"a bit flipped": {func(f string) {
 			data, err := os.ReadFile(log(f))
 			require.NoError(t, err)
@@ -99,7 +108,8 @@ func TestWhatFilesThatWereRemovedOrCutTookWithThemIsSaid(t *testing.T) {
 		"another store": {func(f string) {
 			other := open(t, filepath.Join(t.TempDir(), "o.db"))
 			id := define(t, other, "x/y")
-			require.NoError(t, other.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: id, Rows: rowsOf(1, 1)}}}))
+			require.NoError(t,
+				other.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: id, Rows: rowsOf(1, 1)}}}))
 			data, err := os.ReadFile(closed(t, other))
 			require.NoError(t, err)
 			require.NoError(t, os.WriteFile(filepath.Join(f, "s.db"), data, 0o600))
@@ -141,10 +151,14 @@ func TestAnOlderCopyIsRecognised(t *testing.T) {
 
 func TestDamageBesideThePayloadsIsFound(t *testing.T) {
 	rounds.Alone(t)
-	for _, change := range []string{"series = 2", "tier = 7", "first_at = first_at + 1", "last_at = last_at - 1", "row_count = row_count - 1", "steps = 9"} {
+	for _, change := range []string{
+		"series = 2", "tier = 7", "first_at = first_at + 1", "last_at = last_at - 1", "row_count = row_count - 1",
+		"steps = 9",
+	} {
 		s := open(t, filepath.Join(t.TempDir(), "s.db"))
 		id, other := define(t, s, "a/b/c"), define(t, s, "a/b/d")
-		require.NoError(t, s.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: id, Rows: rowsOf(1, 1, 2, 2, 3, 3)}}}))
+		require.NoError(t,
+			s.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: id, Rows: rowsOf(1, 1, 2, 2, 3, 3)}}}))
 		require.NoError(t, s.Seal(t.Context(), engine.Sealing{}))
 		require.NoError(t, writer(t, s).Exec("UPDATE chunks SET "+change).Error)
 		s = reopen(t, s)
@@ -157,10 +171,17 @@ func TestDamageBesideThePayloadsIsFound(t *testing.T) {
 		}
 		assert.EqualValues(t, 1, s.Damaged(), change)
 	}
-	for change, back := range map[string]uint32{"definition = replace(definition, 'Cel', 'K')": 0, "collected = NOT collected": 0, "last_value = 7": 0, "kind = 'counter'": 1, "path = 'a/b/x'": 1} {
+	for change, back := range map[string]uint32{
+		"definition = replace(definition, 'Cel', 'K')": 0,
+		"collected = NOT collected":                    0,
+		"last_value = 7":                               0,
+		"kind = 'counter'":                             1,
+		"path = 'a/b/x'":                               1,
+	} {
 		s := open(t, filepath.Join(t.TempDir(), "s.db"))
 		id := define(t, s, "a/b/c")
-		require.NoError(t, s.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: id, Rows: rowsOf(1, 1)}}}))
+		require.NoError(t,
+			s.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: id, Rows: rowsOf(1, 1)}}}))
 		require.NoError(t, s.Seal(t.Context(), engine.Sealing{}))
 		require.NoError(t, writer(t, s).Exec("UPDATE series SET "+change).Error)
 		s = reopen(t, s)
@@ -176,7 +197,8 @@ func TestDamageBesideThePayloadsIsFound(t *testing.T) {
 			assert.Empty(t, s.SetAside())
 			assert.Zero(t, s.Damaged())
 			known, _ := reopen(t, s).Get(id)
-			assert.Equal(t, []any{int64(1), 1.0, int64(1), true}, []any{known.LastTime, known.LastValue, known.FirstSeen, known.Collected})
+			assert.Equal(t, []any{int64(1), 1.0, int64(1), true},
+				[]any{known.LastTime, known.LastValue, known.FirstSeen, known.Collected})
 		}
 	}
 }
@@ -185,7 +207,8 @@ func TestDamageBesideThePayloadsIsFound(t *testing.T) {
 func TestRowsOfASeriesThatGotAnotherIDBecomePartOfItAgain(t *testing.T) {
 	s := open(t, filepath.Join(t.TempDir(), "s.db"))
 	id := define(t, s, "a/b/c")
-	require.NoError(t, s.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: id, Rows: rowsOf(1, 1, 2, 2, 3, 3)}}}))
+	require.NoError(t,
+		s.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: id, Rows: rowsOf(1, 1, 2, 2, 3, 3)}}}))
 	require.NoError(t, s.Seal(t.Context(), engine.Sealing{}))
 	require.NoError(t, writer(t, s).Exec("UPDATE series SET definition = '{}'").Error)
 	s = reopen(t, s)
@@ -196,7 +219,8 @@ func TestRowsOfASeriesThatGotAnotherIDBecomePartOfItAgain(t *testing.T) {
 	require.NoError(t, writer(t, s).Create(&note).Error)
 	again := define(t, s, "a/b/c")
 	require.NotEqual(t, id, again)
-	require.NoError(t, s.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: again, Rows: rowsOf(3, 30, 4, 40)}}}))
+	require.NoError(t,
+		s.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: again, Rows: rowsOf(3, 30, 4, 40)}}}))
 	s = reopen(t, s)
 	rows, err := s.Read(t.Context(), again, series.Readings, 0, 100)
 	require.NoError(t, err)
@@ -214,7 +238,8 @@ func TestTroublesOfTheStoreAreReported(t *testing.T) {
 	s := open(t, path)
 	id := define(t, s, "a/b/c")
 	require.NoError(t, s.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: id, Rows: rowsOf(1, 1)}}}))
-	require.NoError(t, writer(t, s).Exec("CREATE TRIGGER full BEFORE INSERT ON chunks BEGIN SELECT RAISE(ABORT, 'disk is full'); END").Error)
+	require.NoError(t,
+		writer(t, s).Exec("CREATE TRIGGER full BEFORE INSERT ON chunks BEGIN SELECT RAISE(ABORT, 'disk is full'); END").Error)
 	require.Error(t, s.Seal(t.Context(), engine.Sealing{}))
 	require.Len(t, s.Troubles(), 1)
 	assert.Contains(t, s.Troubles()[0], "sealing the store: ")

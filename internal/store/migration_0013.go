@@ -48,7 +48,8 @@ func (r *oldSeries) matches() bool {
 }
 
 func (r *oldSeries) sum(lastValue float64) uint32 {
-	text := fmt.Appendf(nil, "%d %q %q %q %d %x %q %t %t %d %d %x", r.ID, r.Path, r.Kind, r.Unit, r.FreshFor, r.Wrap, r.Labels, r.Sketch, r.Collected, r.FirstSeen, r.LastTime, lastValue)
+	text := fmt.Appendf(nil, "%d %q %q %q %d %x %q %t %t %d %d %x", r.ID, r.Path, r.Kind, r.Unit, r.FreshFor, r.Wrap,
+		r.Labels, r.Sketch, r.Collected, r.FirstSeen, r.LastTime, lastValue)
 	if r.States != "" { // rows from before states had names have none in their sum
 		text = fmt.Appendf(text, " %q", r.States)
 	}

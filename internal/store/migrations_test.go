@@ -52,7 +52,11 @@ func TestStoresOfOlderVersionsAreReadInFull(t *testing.T) {
 				s, err := Open(file, slog.New(slog.DiscardHandler), Options{})
 				require.NoError(t, err)
 				assert.Zero(t, s.Damaged())
-				for path, wanted := range map[series.Path]int{"stony-beck/raceway-1/oxygen": 200, "stony-beck/pump/energy": 40, "stony-beck/mast/wind_from": 40} {
+				for path, wanted := range map[series.Path]int{
+					"stony-beck/raceway-1/oxygen": 200,
+					"stony-beck/pump/energy":      40,
+					"stony-beck/mast/wind_from":   40,
+				} {
 					one, found := s.Find(path)
 					require.True(t, found, path)
 					rows, err := s.Read(t.Context(), one.ID, series.Readings, 0, 1<<62)
@@ -66,7 +70,8 @@ func TestStoresOfOlderVersionsAreReadInFull(t *testing.T) {
 				require.NoError(t, err)
 				require.Len(t, rejects, 1)
 				assert.Contains(t, rejects[0].Reason, "-99.9")
-				notes, err := s.Notes.Between(time.Unix(0, 0), time.Now().Add(time.Hour), 10, func(records.Note) bool { return true })
+				notes, err := s.Notes.Between(time.Unix(0, 0), time.Now().Add(time.Hour), 10,
+					func(records.Note) bool { return true })
 				require.NoError(t, err)
 				var boards []records.Board
 				require.NoError(t, s.Boards.Each(false, true, func(b records.Board) { boards = append(boards, b) }))
@@ -79,7 +84,8 @@ func TestStoresOfOlderVersionsAreReadInFull(t *testing.T) {
 					assert.Equal(t, "Night at the raceways", boards[0].Title)
 				}
 				if step >= "0010" {
-					box, err := s.Outboxes.Open("head-office", []series.Tier{series.Minute}, func(series.Path) bool { return true })
+					box, err := s.Outboxes.Open("head-office", []series.Tier{series.Minute},
+						func(series.Path) bool { return true })
 					require.NoError(t, err)
 					assert.JSONEq(t, `{"life":"a life","stored":7,"sessions":["first","second"]}`, string(box.Peer()))
 					assert.NotZero(t, box.Backlog().Rows)
@@ -117,11 +123,12 @@ func TestAStepDoesNotMendWhatIsDamaged(t *testing.T) {
 	assert.NotZero(t, other.FreshFor)
 }
 
-// The steps make the tables that the models describe: a property that is added to a model without a step would be there in
-// new stores only.
+// The steps make the tables that the models describe: a property that is added to a model without a step
+// would be there in new stores only.
 func TestTheStepsMakeTheTablesOfTheModels(t *testing.T) {
 	s, err := Open(filepath.Join(t.TempDir(), "nexocumula.db"), slog.New(slog.DiscardHandler), Options{})
 	require.NoError(t, err)
 	defer s.Close()
-	tablestest.Same(t, writer(t, s), slices.Concat(sqlite.Tables(), engine.Tables(), outbox.Tables(), records.Tables())...)
+	tablestest.Same(t, writer(t, s),
+		slices.Concat(sqlite.Tables(), engine.Tables(), outbox.Tables(), records.Tables())...)
 }

@@ -52,10 +52,15 @@ func TestReadingAheadLosesAndDoublesNothing(t *testing.T) {
 				rows := rollup.NewBlock(series.Gauge, n)
 				for _, m := range minutes[:n] {
 					at := int64(m) * int64(time.Minute)
-					rollup.Summary{Count: 1, FirstAt: at, LastAt: at, MinAt: at, MaxAt: at}.AddTo(&rows, at, series.Gauge)
+					rollup.Summary{Count: 1, FirstAt: at, LastAt: at, MinAt: at, MaxAt: at}.AddTo(&rows, at,
+						series.Gauge)
 				}
 				begun[i].Add(int64(n))
-				if !assert.NoError(t, s.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: id, Tier: series.Minute, Rows: rows.Normalize()}}})) {
+				if !assert.NoError(t, s.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{
+					Series: id,
+					Tier:   series.Minute,
+					Rows:   rows.Normalize(),
+				}}})) {
 					return
 				}
 				done[i].Add(int64(n))
@@ -75,7 +80,14 @@ func TestReadingAheadLosesAndDoublesNothing(t *testing.T) {
 	})
 	never := func(int64, int64) bool { return false }
 	read := func() bool {
-		w := engine.Wanted{Tier: series.Minute, From: 0, To: days * 24 * int64(time.Hour), Need: rollup.NeedAll, Steps: true, Cut: never}
+		w := engine.Wanted{
+			Tier:  series.Minute,
+			From:  0,
+			To:    days * 24 * int64(time.Hour),
+			Need:  rollup.NeedAll,
+			Steps: true,
+			Cut:   never,
+		}
 		var before [4]int64
 		for i := range before {
 			before[i] = done[i].Load()
@@ -89,7 +101,8 @@ func TestReadingAheadLosesAndDoublesNothing(t *testing.T) {
 			if !assert.NoError(t, s.Scan(t.Context(), id, w, &got)) {
 				return false
 			}
-			if !assert.GreaterOrEqual(t, int64(got.readings), before[i]) || !assert.LessOrEqual(t, int64(got.readings), begun[i].Load()) {
+			if !assert.GreaterOrEqual(t, int64(got.readings), before[i]) ||
+				!assert.LessOrEqual(t, int64(got.readings), begun[i].Load()) {
 				return false
 			}
 		}

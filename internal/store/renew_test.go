@@ -71,7 +71,8 @@ func TestASealInTheMiddleOfAScanBringsNoRowTwice(t *testing.T) {
 	s := open(t, filepath.Join(t.TempDir(), "s.db"))
 	id := define(t, s, "a/b/c")
 	put := func(pairs ...float64) {
-		require.NoError(t, s.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: id, Rows: rowsOf(pairs...)}}}))
+		require.NoError(t,
+			s.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: id, Rows: rowsOf(pairs...)}}}))
 	}
 	put(100, 1, 200, 2)
 	require.NoError(t, s.Seal(t.Context(), engine.Sealing{}))
@@ -121,7 +122,8 @@ func TestNothingIsLostOrDoubledSideBySide(t *testing.T) {
 					rows.Add(at+random.Int64N(day/8), 1)
 				}
 				rows = rows.Normalize()
-				if !assert.NoError(t, s.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: id, Rows: rows}}})) {
+				if !assert.NoError(t,
+					s.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: id, Rows: rows}}})) {
 					return
 				}
 				mu.Lock()

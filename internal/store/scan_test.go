@@ -56,7 +56,12 @@ func TestSynopsesSayWhatTheRowsSay(t *testing.T) {
 	begin := time.Date(2026, 3, 27, 0, 0, 0, 0, time.UTC).UnixNano() // the month turns inside
 	var sawWhole, sawSteps bool
 	for _, kind := range []series.Kind{series.Gauge, series.Counter, series.State, series.Bearing} {
-		def := series.Definition{Path: series.Path("a/b/" + string(kind)), Kind: kind, FreshFor: 200 * time.Second, Wrap: 360}
+		def := series.Definition{
+			Path:     series.Path("a/b/" + string(kind)),
+			Kind:     kind,
+			FreshFor: 200 * time.Second,
+			Wrap:     360,
+		}
 		ids, err := s.Define(t.Context(), []series.Definition{def})
 		require.NoError(t, err)
 		raw := column.New(1, 0)
@@ -110,7 +115,8 @@ func TestSynopsesSayWhatTheRowsSay(t *testing.T) {
 		var chunks []sqlite.Chunk
 		require.NoError(t, writer(t, s).Where("series = ?", ids[0]).Find(&chunks).Error)
 		for _, c := range chunks {
-			assert.Equal(t, time.Unix(0, c.FirstAt).UTC().Month(), time.Unix(0, c.LastAt).UTC().Month(), "no chunk reaches over the turn of a month")
+			assert.Equal(t, time.Unix(0, c.FirstAt).UTC().Month(), time.Unix(0, c.LastAt).UTC().Month(),
+				"no chunk reaches over the turn of a month")
 		}
 	}
 	assert.True(t, sawWhole && sawSteps)
@@ -154,15 +160,23 @@ func TestColumnsThatAreNotNeededAreNotDecoded(t *testing.T) {
 	id := define(t, s, "a/b/c")
 	rows := rollup.NewBlock(series.Gauge, 0)
 	for i := range int64(100) {
-		rollup.Summary{Count: 6, Mean: float64(i), Min: float64(i) - 1, Max: float64(i) + 1}.AddTo(&rows, i*int64(series.Minute), series.Gauge)
+		rollup.Summary{Count: 6, Mean: float64(i), Min: float64(i) - 1, Max: float64(i) + 1}.AddTo(&rows,
+			i*int64(series.Minute), series.Gauge)
 	}
-	require.NoError(t, s.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: id, Tier: series.Minute, Rows: rows}}}))
+	require.NoError(t,
+		s.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: id, Tier: series.Minute, Rows: rows}}}))
 	require.NoError(t, s.Seal(t.Context(), engine.Sealing{}))
 	// A part that nobody needs may be damaged, and nobody notices.
 	require.NoError(t, writer(t, s).Exec("UPDATE chunks SET part1 = x'00', part2 = x'00'").Error)
 	need := rollup.Wants(rollup.ColMean, rollup.ColMax)
 	var got gathered
-	require.NoError(t, s.Scan(t.Context(), id, engine.Wanted{Tier: series.Minute, From: 0, To: math.MaxInt64, Need: need, Keep: true}, &got))
+	require.NoError(t, s.Scan(t.Context(), id, engine.Wanted{
+		Tier: series.Minute,
+		From: 0,
+		To:   math.MaxInt64,
+		Need: need,
+		Keep: true,
+	}, &got))
 	assert.Equal(t, 100, got.rows.Len())
 	for col, values := range got.rows.Cols {
 		assert.Equal(t, need.Has(col), values != nil, col)
@@ -187,7 +201,8 @@ func TestTheLastReadingBefore(t *testing.T) {
 		}
 	}
 	at(50, nil)
-	require.NoError(t, s.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: id, Rows: rowsOf(10, 1, 20, 2, 30, 3)}}}))
+	require.NoError(t,
+		s.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: id, Rows: rowsOf(10, 1, 20, 2, 30, 3)}}}))
 	for range 2 { // in the tray, then sealed
 		at(10, nil)
 		at(11, 1.0)
@@ -195,7 +210,8 @@ func TestTheLastReadingBefore(t *testing.T) {
 		at(99, 3.0)
 		require.NoError(t, s.Seal(t.Context(), engine.Sealing{}))
 	}
-	require.NoError(t, s.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: id, Rows: rowsOf(15, 9, 40, 4)}}})) // late, and newer
+	require.NoError(t,
+		s.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: id, Rows: rowsOf(15, 9, 40, 4)}}})) // late, and newer
 	at(16, 9.0)
 	at(21, 2.0)
 	at(40, 3.0)
@@ -225,7 +241,8 @@ func TestTricklesMakeFewChunksAndFewRewrites(t *testing.T) {
 		most = max(most, count)
 	}
 	assert.LessOrEqual(t, most, int64(12))
-	assert.Less(t, float64(written)/3000, 12.0, "times each row was written; filling up the last chunk each time would make 300")
+	assert.Less(t, float64(written)/3000, 12.0,
+		"times each row was written; filling up the last chunk each time would make 300")
 	rows, err := s.Read(t.Context(), id, series.Readings, 0, math.MaxInt64)
 	require.NoError(t, err)
 	assert.Equal(t, 3000, rows.Len())
@@ -253,7 +270,9 @@ func TestOldChunksAreDroppedWhole(t *testing.T) {
 	for i := range 60 * 24 { // sixty days, hourly
 		rows.Add(begin.Add(time.Duration(i)*time.Hour).UnixNano(), float64(i))
 	}
-	require.NoError(t, s.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: id, Rows: rows}, {Series: other, Rows: rows}}}))
+	require.NoError(t,
+		s.Append(t.Context(),
+			engine.Batch{Entries: []engine.Entry{{Series: id, Rows: rows}, {Series: other, Rows: rows}}}))
 	require.NoError(t, s.Seal(t.Context(), engine.Sealing{}))
 	gone, err := s.Drop(t.Context(), id, series.Readings, time.Date(2026, 3, 5, 0, 0, 0, 0, time.UTC), time.Time{})
 	require.NoError(t, err)

@@ -62,7 +62,12 @@ func (g *gathered) Whole(int64, int64, rollup.Summary) error { return nil }
 
 func define(t *testing.T, s *Store, path series.Path) uint32 {
 	t.Helper()
-	ids, err := s.Define(t.Context(), []series.Definition{{Path: path, Kind: series.Gauge, Unit: "Cel", FreshFor: time.Minute}})
+	ids, err := s.Define(t.Context(), []series.Definition{{
+		Path:     path,
+		Kind:     series.Gauge,
+		Unit:     "Cel",
+		FreshFor: time.Minute,
+	}})
 	require.NoError(t, err)
 	return ids[0]
 }
@@ -150,7 +155,8 @@ func TestTheStoreIsWhatAMapWouldBeWhateverHappens(t *testing.T) {
 func TestABatchIsWrittenWholeOrNotAtAll(t *testing.T) {
 	s := open(t, filepath.Join(t.TempDir(), "s.db"))
 	id := define(t, s, "a/b/c")
-	require.NoError(t, writer(t, s).Exec("CREATE TRIGGER full BEFORE INSERT ON rejects BEGIN SELECT RAISE(ABORT, 'disk is full'); END").Error)
+	require.NoError(t,
+		writer(t, s).Exec("CREATE TRIGGER full BEFORE INSERT ON rejects BEGIN SELECT RAISE(ABORT, 'disk is full'); END").Error)
 	err := s.Append(t.Context(), engine.Batch{
 		Entries: []engine.Entry{{Series: id, Tier: series.Readings, Rows: rowsOf(5, 1)}},
 		Also:    []sqlite.Change{s.Rejects.Add([]reading.Reject{{Reason: "r"}})}, // comes last
@@ -168,7 +174,8 @@ func TestABatchIsWrittenWholeOrNotAtAll(t *testing.T) {
 func TestTheCatalogueKnowsFirstAndLatest(t *testing.T) {
 	s := open(t, filepath.Join(t.TempDir(), "s.db"))
 	id := define(t, s, "a/b/c")
-	require.NoError(t, s.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: id, Rows: rowsOf(50, 1, 60, 2)}}}))
+	require.NoError(t,
+		s.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: id, Rows: rowsOf(50, 1, 60, 2)}}}))
 	require.NoError(t, s.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: id, Rows: rowsOf(40, 9)}}}))
 	for _, when := range []string{"in the tray", "after a restart", "sealed", "sealed and restarted"} {
 		got, ok := s.Get(id)
@@ -181,7 +188,12 @@ func TestTheCatalogueKnowsFirstAndLatest(t *testing.T) {
 		}
 	}
 	define(t, s, "a/a/c")
-	changed, err := s.Define(t.Context(), []series.Definition{{Path: "a/b/c", Kind: series.Gauge, Unit: "kWh", FreshFor: time.Hour}})
+	changed, err := s.Define(t.Context(), []series.Definition{{
+		Path:     "a/b/c",
+		Kind:     series.Gauge,
+		Unit:     "kWh",
+		FreshFor: time.Hour,
+	}})
 	require.NoError(t, err)
 	assert.Equal(t, id, changed[0])
 	_, err = s.Define(t.Context(), []series.Definition{{Path: "a/b/c", Kind: series.Counter}})
@@ -219,14 +231,17 @@ func TestADamagedRowIsSkippedAndCounted(t *testing.T) {
 	}
 	var aside sqlite.Damaged
 	require.NoError(t, writer(t, s).Take(&aside).Error)
-	assert.Equal(t, []any{"chunks", id, fullChunk, chunks[1].FirstAt}, []any{aside.Place, aside.Series, aside.Count, aside.FirstAt})
+	assert.Equal(t, []any{"chunks", id, fullChunk, chunks[1].FirstAt},
+		[]any{aside.Place, aside.Series, aside.Count, aside.FirstAt})
 	assert.Contains(t, aside.Reason, "checksum")
 	assert.True(t, bytes.HasSuffix(aside.Raw, bad), "the bytes are kept as they were found")
 
 	bad = bytes.Clone(chunks[2].Part0)
 	bad[len(bad)/2] ^= 4
 	require.NoError(t, writer(t, s).Model(&chunks[2]).Update("part0", bad).Error)
-	require.NoError(t, s.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: id, Rows: rowsOf(float64(2*fullChunk+5), 1)}}})) // late, for the damaged one
+	require.NoError(t,
+		s.Append(t.Context(),
+			engine.Batch{Entries: []engine.Entry{{Series: id, Rows: rowsOf(float64(2*fullChunk+5), 1)}}})) // late, for the damaged one
 	require.NoError(t, s.Seal(t.Context(), engine.Sealing{}))
 	rows, err := s.Read(t.Context(), id, series.Readings, 0, 1<<40)
 	require.NoError(t, err)
@@ -279,13 +294,27 @@ func TestOnlyTheNewestRejectsAreKept(t *testing.T) {
 	for range 3 {
 		require.NoError(t, s.Append(t.Context(), engine.Batch{Also: []sqlite.Change{s.Rejects.Add(many)}}))
 	}
-	require.NoError(t, s.Append(t.Context(), engine.Batch{Also: []sqlite.Change{s.Rejects.Add([]reading.Reject{{Source: "own", Place: "p", Reason: "r", Raw: []byte{1}, Time: 7}})}}))
+	require.NoError(t, s.Append(t.Context(), engine.Batch{Also: []sqlite.Change{s.Rejects.Add([]reading.Reject{{
+		Source: "own",
+		Place:  "p",
+		Reason: "r",
+		Raw:    []byte{1},
+		Time:   7,
+	}})}}))
 	var kept int64
 	require.NoError(t, writer(t, s).Table("rejects").Count(&kept).Error)
 	assert.EqualValues(t, keepRejects, kept)
 	own, err := s.Rejects.List(records.Wanting{Source: "own", Most: 10})
 	require.NoError(t, err)
-	assert.Equal(t, []reading.Reject{{ID: keepRejects + 10_001, Source: "own", Place: "p", Reason: "r", Raw: []byte{1}, Time: 7, Rule: reading.Unreadable}}, own)
+	assert.Equal(t, []reading.Reject{{
+		ID:     keepRejects + 10_001,
+		Source: "own",
+		Place:  "p",
+		Reason: "r",
+		Raw:    []byte{1},
+		Time:   7,
+		Rule:   reading.Unreadable,
+	}}, own)
 }
 
 func TestReadersAndWritersDoNotDisturbEachOther(t *testing.T) {
@@ -297,7 +326,8 @@ func TestReadersAndWritersDoNotDisturbEachOther(t *testing.T) {
 		done.Go(func() {
 			for before := 0; ; {
 				rows, err := s.Read(t.Context(), id, series.Readings, 0, 1<<40)
-				if !assert.NoError(t, err) || !assert.GreaterOrEqual(t, rows.Len(), before, "rows never vanish, not even while they are sealed") {
+				if !assert.NoError(t, err) || !assert.GreaterOrEqual(t, rows.Len(), before,
+					"rows never vanish, not even while they are sealed") {
 					return
 				}
 				before = rows.Len()
@@ -310,7 +340,9 @@ func TestReadersAndWritersDoNotDisturbEachOther(t *testing.T) {
 		})
 	}
 	for i := range 200 {
-		assert.NoError(t, s.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: id, Rows: rowsOf(float64(2*i), 1, float64(2*i+1), 2)}}}))
+		assert.NoError(t,
+			s.Append(t.Context(),
+				engine.Batch{Entries: []engine.Entry{{Series: id, Rows: rowsOf(float64(2*i), 1, float64(2*i+1), 2)}}}))
 		if i%10 == 0 {
 			assert.NoError(t, s.Seal(t.Context(), engine.Sealing{}))
 		}
@@ -322,13 +354,16 @@ func TestReadersAndWritersDoNotDisturbEachOther(t *testing.T) {
 func TestASealThatFailsChangesNothing(t *testing.T) {
 	s := open(t, filepath.Join(t.TempDir(), "s.db"))
 	id := define(t, s, "a/b/c")
-	require.NoError(t, s.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: id, Rows: rowsOf(10, 1, 20, 2)}}}))
-	require.NoError(t, writer(t, s).Exec("CREATE TRIGGER full BEFORE INSERT ON chunks BEGIN SELECT RAISE(ABORT, 'disk is full'); END").Error)
+	require.NoError(t,
+		s.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: id, Rows: rowsOf(10, 1, 20, 2)}}}))
+	require.NoError(t,
+		writer(t, s).Exec("CREATE TRIGGER full BEFORE INSERT ON chunks BEGIN SELECT RAISE(ABORT, 'disk is full'); END").Error)
 	begun := make(chan struct{})
 	failed := make(chan error, 1)
 	go func() { failed <- s.Seal(t.Context(), engine.Sealing{Begun: begun}) }()
 	<-begun
-	require.NoError(t, s.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: id, Rows: rowsOf(15, 9, 20, 3)}}})) // meanwhile
+	require.NoError(t,
+		s.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: id, Rows: rowsOf(15, 9, 20, 3)}}})) // meanwhile
 	assert.ErrorContains(t, <-failed, "disk is full")
 	same := func(when string) {
 		rows, err := s.Read(t.Context(), id, series.Readings, 0, 100)
@@ -349,7 +384,9 @@ func TestASealThatFailsChangesNothing(t *testing.T) {
 func TestASeriesWhoseLatestValueIsMinusZeroStays(t *testing.T) {
 	s := open(t, filepath.Join(t.TempDir(), "s.db"))
 	id := define(t, s, "a/b/c")
-	require.NoError(t, s.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: id, Rows: rowsOf(1, 7, 2, math.Copysign(0, -1))}}}))
+	require.NoError(t,
+		s.Append(t.Context(),
+			engine.Batch{Entries: []engine.Entry{{Series: id, Rows: rowsOf(1, 7, 2, math.Copysign(0, -1))}}}))
 	require.NoError(t, s.Seal(t.Context(), engine.Sealing{}))
 	for range 2 {
 		s = reopen(t, s)

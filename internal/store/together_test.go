@@ -42,7 +42,8 @@ func TestScansCountEveryRowOnceWhileChunksAreReplaced(t *testing.T) {
 					return
 				}
 				count := int64(sum.join.End(1 << 60).Count)
-				if !assert.GreaterOrEqual(t, count, least) || !assert.LessOrEqual(t, count, int64(batches*each)) || !assert.Zero(t, count%each, "batches are seen whole") {
+				if !assert.GreaterOrEqual(t, count, least) || !assert.LessOrEqual(t, count, int64(batches*each)) ||
+					!assert.Zero(t, count%each, "batches are seen whole") {
 					return
 				}
 				select {
@@ -58,7 +59,8 @@ func TestScansCountEveryRowOnceWhileChunksAreReplaced(t *testing.T) {
 		if i%9 == 4 {
 			rows = minutesOf((i-2)*each, 3*each) // the two before once more, revised
 		}
-		assert.NoError(t, s.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: id, Tier: series.Minute, Rows: rows}}}))
+		assert.NoError(t,
+			s.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: id, Tier: series.Minute, Rows: rows}}}))
 		<-written
 		written <- (i + 1) * each
 		if i%3 == 0 {
@@ -84,7 +86,8 @@ func TestQueriesGoOnWhileOldChunksAreDropped(t *testing.T) {
 	done.Go(func() {
 		for {
 			got, err := s.Read(t.Context(), id, series.Readings, 0, 1<<60)
-			if !assert.NoError(t, err) || !assert.EqualValues(t, rows-1, got.Cols[0][got.Len()-1], "the newest stay") || !assert.True(t, got.Ordered()) {
+			if !assert.NoError(t, err) || !assert.EqualValues(t, rows-1, got.Cols[0][got.Len()-1], "the newest stay") ||
+				!assert.True(t, got.Ordered()) {
 				return
 			}
 			select {
@@ -149,11 +152,16 @@ func TestSketchesAreKeptReplacedAndDropped(t *testing.T) {
 	}
 	batch.Sketches = append(batch.Sketches, engine.Sketch{Series: other, Start: 0, Data: []byte("other")})
 	require.NoError(t, s.Append(t.Context(), batch))
-	require.NoError(t, s.Append(t.Context(), engine.Batch{Sketches: []engine.Sketch{{Series: id, Start: 1800, Data: []byte("revised")}}}))
+	require.NoError(t,
+		s.Append(t.Context(),
+			engine.Batch{Sketches: []engine.Sketch{{Series: id, Start: 1800, Data: []byte("revised")}}}))
 	s = reopen(t, s)
 	some, err := s.Sketches(t.Context(), id, 900, 3600, 100)
 	require.NoError(t, err)
-	assert.Equal(t, []engine.Sketch{{Series: id, Start: 900, Data: []byte{1}}, {Series: id, Start: 1800, Data: []byte("revised")}, {Series: id, Start: 2700, Data: []byte{3}}}, some)
+	assert.Equal(t, []engine.Sketch{
+		{Series: id, Start: 900, Data: []byte{1}},
+		{Series: id, Start: 1800, Data: []byte("revised")}, {Series: id, Start: 2700, Data: []byte{3}},
+	}, some)
 	require.NoError(t, s.DropSketches(t.Context(), id, time.Unix(0, 450*900), time.Time{}))
 	left, err := s.Sketches(t.Context(), id, 0, 1<<60, 1000)
 	require.NoError(t, err)

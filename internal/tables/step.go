@@ -10,8 +10,8 @@ import (
 )
 
 // Step leads from the tables of one version to those of the next. It says itself what it makes, and does not follow
-// today's models: it never changes once a database may have taken it. A property that is added to a model needs a step of
-// its own.
+// today's models: it never changes once a database may have taken it. A property that is added to a model
+// needs a step of its own.
 type Step struct {
 	ID      string // number and name, such as 0007-notes
 	Changes []Change

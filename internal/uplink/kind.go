@@ -34,7 +34,7 @@ type Opening struct {
 	Log      *slog.Logger
 }
 
-// Kind is a kind of uplink: the key of its part of the configuration, and how that is
+// Kind returns a kind of uplink: the key of its part of the configuration, and how that is
 // checked. F is the shape of that part.
 func Kind[F any](key, says string, check func(at shape.Place, raw F) Settings) config.UplinkKind {
 	return config.UplinkKind{

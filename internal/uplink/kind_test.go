@@ -78,7 +78,11 @@ func (f toFile) Carry(_ context.Context, l uplink.Load) (out uplink.Answer, err 
 	for i, run := range l.Runs {
 		switch {
 		case strings.HasSuffix(string(run.Def.Path), "/secret"):
-			out.Refused = append(out.Refused, wire.RefusedRun{Run: i, Path: string(run.Def.Path), Reason: "it is secret"})
+			out.Refused = append(out.Refused, wire.RefusedRun{
+				Run:    i,
+				Path:   string(run.Def.Path),
+				Reason: "it is secret",
+			})
 			continue
 		case strings.HasSuffix(string(run.Def.Path), "/odd") && len(l.Runs) == 1:
 			return out, &uplink.UnreadableError{Reason: "it is odd", Err: fmt.Errorf("%s is odd", run.Def.Path)}
@@ -128,15 +132,23 @@ func TestAKindOfUplinkIsConfiguredByTheTable(t *testing.T) {
 	assert.ErrorContains(t, err, `key "paths" is not known here`)
 	_, err = parse(t, "[{ name: a, address: nowhere }]")
 	assert.ErrorContains(t, err, "is not the address of a central")
-	s, err := parse(t, "[{ name: a, file: { path: out.jsonl }, tiers: [1m] }, { name: b, address: \"http://central:1\" }]")
+	s, err := parse(t,
+		"[{ name: a, file: { path: out.jsonl }, tiers: [1m] }, { name: b, address: \"http://central:1\" }]")
 	require.NoError(t, err)
-	assert.Equal(t, config.Uplink{Name: "a", Kind: "file", Tiers: []series.Tier{series.Minute}, Settings: toFile{"out.jsonl"}}, s.Gateway.Uplinks[0])
+	assert.Equal(t, config.Uplink{
+		Name:     "a",
+		Kind:     "file",
+		Tiers:    []series.Tier{series.Minute},
+		Settings: toFile{"out.jsonl"},
+	}, s.Gateway.Uplinks[0])
 	assert.Equal(t, "http://central:1", s.Gateway.Uplinks[1].Settings.(uplink.Settings).Address())
 }
 
 func TestAKindOfUplinkIsCheckedLive(t *testing.T) {
 	dir := t.TempDir()
-	s, err := parse(t, fmt.Sprintf("[{ name: here, file: { path: %[1]s/out.jsonl } }, { name: nowhere, file: { path: %[1]s/none/out.jsonl } }]", dir))
+	s, err := parse(t,
+		fmt.Sprintf("[{ name: here, file: { path: %[1]s/out.jsonl } }, { name: nowhere, file: { path: %[1]s/none/out.jsonl } }]",
+			dir))
 	require.NoError(t, err)
 	found := fieldwork.CheckLive(t.Context(), s, time.Second)
 	require.Len(t, found, 2)
@@ -157,19 +169,41 @@ func TestAnotherKindOfUplinkSendsEverything(t *testing.T) {
 		require.NoError(t, err)
 		defer st.Close()
 		write := func(path series.Path, first, count int64) {
-			ids, err := st.Define(t.Context(), []series.Definition{{Path: path, Kind: series.Gauge, FreshFor: time.Minute}})
+			ids, err := st.Define(t.Context(), []series.Definition{{
+				Path:     path,
+				Kind:     series.Gauge,
+				FreshFor: time.Minute,
+			}})
 			require.NoError(t, err)
-			require.NoError(t, st.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: ids[0], Tier: series.Minute, Rows: storetest.Minutes(first, count)}}}))
+			require.NoError(t, st.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{
+				Series: ids[0],
+				Tier:   series.Minute,
+				Rows:   storetest.Minutes(first, count),
+			}}}))
 		}
-		for _, path := range []series.Path{"long-mere/buoy-1/oxygen", "long-mere/buoy-1/secret", "long-mere/buoy-1/odd", "long-mere/mast/wind"} {
+		for _, path := range []series.Path{
+			"long-mere/buoy-1/oxygen", "long-mere/buoy-1/secret", "long-mere/buoy-1/odd", "long-mere/mast/wind",
+		} {
 			write(path, 0, 60)
 		}
-		_, err = st.Notes.Add(records.Note{At: time.Now(), About: "long-mere", Text: "ice", Author: "warden", Written: time.Now()})
+		_, err = st.Notes.Add(records.Note{
+			At:      time.Now(),
+			About:   "long-mere",
+			Text:    "ice",
+			Author:  "warden",
+			Written: time.Now(),
+		})
 		require.NoError(t, err)
 		run := func() (sender *uplink.Sender, stop func()) {
 			box, err := st.Outboxes.Open(of.Name, of.Tiers, func(series.Path) bool { return true })
 			require.NoError(t, err)
-			sender, err = uplink.New(of, box, uplink.From{As: "long-mere", Data: dir, Store: st, Records: replica.Records(st.Records), Log: slog.New(slog.DiscardHandler)})
+			sender, err = uplink.New(of, box, uplink.From{
+				As:      "long-mere",
+				Data:    dir,
+				Store:   st,
+				Records: replica.Records(st.Records),
+				Log:     slog.New(slog.DiscardHandler),
+			})
 			require.NoError(t, err)
 			ctx, cancel := context.WithCancel(t.Context())
 			ended := make(chan error, 1)

@@ -36,5 +36,6 @@ func (r *refills) began(now time.Time) {
 type TooOftenError struct{ Next time.Time }
 
 func (t *TooOftenError) Error() string {
-	return fmt.Sprintf("the central says again that it lost what it had acknowledged; everything is sent again at %s at the earliest. Do two centrals answer at this address, or does its disk not keep what it writes?", t.Next.UTC().Format(time.RFC3339))
+	return fmt.Sprintf("the central says again that it lost what it had acknowledged; everything is sent again at %s at the earliest. Do two centrals answer at this address, or does its disk not keep what it writes?",
+		t.Next.UTC().Format(time.RFC3339))
 }

@@ -102,7 +102,12 @@ func (s *Sender) Outbox() *outbox.Outbox { return s.outbox }
 // Run sends until ctx ends. What cannot be sent stays marked; attempts are repeated after
 // growing, randomly varied pauses.
 func (s *Sender) Run(ctx context.Context) error {
-	pause := &backoff.ExponentialBackOff{InitialInterval: 200 * time.Millisecond, Multiplier: 1.7, RandomizationFactor: 0.4, MaxInterval: longestPause}
+	pause := &backoff.ExponentialBackOff{
+		InitialInterval:     200 * time.Millisecond,
+		Multiplier:          1.7,
+		RandomizationFactor: 0.4,
+		MaxInterval:         longestPause,
+	}
 	pause.Reset()
 	defer s.outbox.PutBack()
 	for ctx.Err() == nil {
@@ -191,7 +196,8 @@ func (s *Sender) settle(l *Load, answer Answer) error {
 		s.outbox.PutBack()
 		return &TooOftenError{s.refills.next}
 	case refill:
-		s.log.Warn("the central may not have all that it had acknowledged; sending everything again", "why", answer.Everything)
+		s.log.Warn("the central may not have all that it had acknowledged; sending everything again",
+			"why", answer.Everything)
 		if err := s.outbox.MarkEverything(answer.Peer); err != nil {
 			s.outbox.PutBack()
 			return err
@@ -212,7 +218,8 @@ func (s *Sender) settle(l *Load, answer Answer) error {
 // noteAnswer takes over what an answer says besides.
 func (s *Sender) noteAnswer(answer Answer) {
 	for _, one := range answer.RefusedRecords {
-		s.log.Error("the central refuses a record; it stays here, and is sent again with everything", "kind", one.Kind, "record", one.Place, "reason", one.Reason)
+		s.log.Error("the central refuses a record; it stays here, and is sent again with everything", "kind", one.Kind,
+			"record", one.Place, "reason", one.Reason)
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -230,7 +237,8 @@ func (s *Sender) isolate(l *Load, err error) {
 		return
 	}
 	if oneOf(l.Of) && l.Rows > 0 {
-		s.log.Error("the central cannot read a series; the others go on", "series", l.Runs[0].Def.Path, "reason", unreadable.Reason)
+		s.log.Error("the central cannot read a series; the others go on", "series", l.Runs[0].Def.Path,
+			"reason", unreadable.Reason)
 		s.outbox.Refuse(l.Of[0], unreadable.Reason, refusedFor)
 		return
 	}

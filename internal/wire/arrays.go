@@ -68,7 +68,8 @@ func typedArray(data []byte, tag uint64) ([]byte, error) {
 		return nil, err
 	}
 	if t.Number != tag || len(raw)%8 != 0 {
-		return nil, fmt.Errorf("typed array has tag %d and %d bytes; tag %d and a multiple of 8 are wanted", t.Number, len(raw), tag)
+		return nil, fmt.Errorf("typed array has tag %d and %d bytes; tag %d and a multiple of 8 are wanted", t.Number,
+			len(raw), tag)
 	}
 	return raw, nil
 }

@@ -32,7 +32,7 @@ type Sketch struct {
 	Data  []byte `cbor:"data"`
 }
 
-// Len is how many windows the run is of.
+// Len returns how many windows the run is of.
 func (r Run) Len() int { return r.Rows.Len() + len(r.Sketches) }
 
 type batch struct {
@@ -54,8 +54,10 @@ type run struct {
 
 // Safe for concurrent use through EncodeAll and DecodeAll.
 var (
-	compressor   = must(zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedDefault), zstd.WithEncoderConcurrency(1), zstd.WithWindowSize(512<<10), zstd.WithLowerEncoderMem(true)))
-	decompressor = must(zstd.NewReader(nil, zstd.WithDecoderConcurrency(2), zstd.WithDecoderLowmem(true), zstd.WithDecoderMaxMemory(MaxBatch)))
+	compressor = must(zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedDefault), zstd.WithEncoderConcurrency(1),
+		zstd.WithWindowSize(512<<10), zstd.WithLowerEncoderMem(true)))
+	decompressor = must(zstd.NewReader(nil, zstd.WithDecoderConcurrency(2), zstd.WithDecoderLowmem(true),
+		zstd.WithDecoderMaxMemory(MaxBatch)))
 )
 
 // EncodeBatch writes runs and records as one batch; tiers are those that are sent, nil for all there are.
@@ -70,7 +72,8 @@ func EncodeBatch(runs []Run, tiers []series.Tier, records Records) ([]byte, erro
 	for _, r := range runs {
 		columns, ok := rollup.ColumnsOf(r.Def.Kind, len(r.Rows.Cols))
 		if !ok && len(r.Sketches) == 0 {
-			return nil, fmt.Errorf("encoding a batch: %s, a %s, has %d columns", r.Def.Path, r.Def.Kind, len(r.Rows.Cols))
+			return nil, fmt.Errorf("encoding a batch: %s, a %s, has %d columns", r.Def.Path, r.Def.Kind,
+				len(r.Rows.Cols))
 		}
 		one := run{Definition: r.Def, Tier: int64(r.Tier), Sketches: r.Sketches, Columns: columns, Starts: r.Rows.Times}
 		one.Thinning = series.Thinning{}
@@ -137,7 +140,9 @@ func DecodeBatch(data []byte) (out Decoded, err error) {
 	for i, r := range in.Series {
 		one, err := r.check(in.Tiers)
 		if err != nil {
-			out.Bad = append(out.Bad, BadRun{i, string(r.Path), fmt.Errorf("batch, run %d, series %.300q: %w", i, r.Path, err)})
+			out.Bad = append(out.Bad, BadRun{
+				i, string(r.Path), fmt.Errorf("batch, run %d, series %.300q: %w", i, r.Path, err),
+			})
 			continue
 		}
 		rows += one.Len()
@@ -172,7 +177,8 @@ func tiersHere(names string, sent []int64) (all series.Tiers, err error) {
 			return all, err
 		}
 	}
-	here := slices.DeleteFunc(slices.Clone(all.All()), func(t series.Tier) bool { return !slices.Contains(sent, int64(t)) })
+	here := slices.DeleteFunc(slices.Clone(all.All()),
+		func(t series.Tier) bool { return !slices.Contains(sent, int64(t)) })
 	if len(here) == 0 {
 		return all, nil
 	}
@@ -229,7 +235,8 @@ func (r run) check(tiers []int64) (Run, error) {
 		return Run{}, fmt.Errorf("its tier of %d ns is none of the batch; these are %v ns", r.Tier, tiers)
 	}
 	if columns, ok := rollup.ColumnsOf(def.Kind, len(r.Values)); !ok || !slices.Equal(columns, r.Columns) {
-		return Run{}, fmt.Errorf("%d value columns, named %v; of a %s %v are wanted", len(r.Values), r.Columns, def.Kind, rollup.Columns(def.Kind))
+		return Run{}, fmt.Errorf("%d value columns, named %v; of a %s %v are wanted", len(r.Values), r.Columns,
+			def.Kind, rollup.Columns(def.Kind))
 	}
 	for _, col := range r.Values {
 		out.Rows.Cols = append(out.Rows.Cols, col)

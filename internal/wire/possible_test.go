@@ -14,13 +14,31 @@ import (
 
 func TestSummariesThatNoReadingsCanHaveAreRefused(t *testing.T) {
 	minute, at := int64(time.Minute), 7*int64(time.Minute)
-	good := rollup.Summary{Count: 6, Mean: 8, M2: 2, Min: 7, Max: 9, First: 8, Last: 7.5, MinAt: at + 5, MaxAt: at + 9, FirstAt: at, LastAt: at + minute - 1, Covered: time.Minute, Held: 3}
+	good := rollup.Summary{
+		Count:   6,
+		Mean:    8,
+		M2:      2,
+		Min:     7,
+		Max:     9,
+		First:   8,
+		Last:    7.5,
+		MinAt:   at + 5,
+		MaxAt:   at + 9,
+		FirstAt: at,
+		LastAt:  at + minute - 1,
+		Covered: time.Minute,
+		Held:    3,
+	}
 	refused := func(kind series.Kind, change func(*rollup.Summary)) error {
 		one := good
 		change(&one)
 		rows := rollup.NewBlock(kind, 1)
 		one.AddTo(&rows, at, kind)
-		data, err := EncodeBatch([]Run{{Def: series.Definition{Path: "a/b/c", Kind: kind, FreshFor: time.Minute}, Tier: series.Minute, Rows: rows}}, nil, nil)
+		data, err := EncodeBatch([]Run{{
+			Def:  series.Definition{Path: "a/b/c", Kind: kind, FreshFor: time.Minute},
+			Tier: series.Minute,
+			Rows: rows,
+		}}, nil, nil)
 		require.NoError(t, err)
 		got, err := DecodeBatch(data)
 		bad := got.Bad
@@ -33,8 +51,10 @@ func TestSummariesThatNoReadingsCanHaveAreRefused(t *testing.T) {
 	for _, kind := range []series.Kind{series.Gauge, series.Counter, series.State, series.Bearing} {
 		require.NoError(t, refused(kind, func(*rollup.Summary) {}), kind)
 	}
-	require.NoError(t, refused(series.Gauge, func(s *rollup.Summary) { s.M2, s.Mean = -1e-15, 7-1e-12 }), "sums are rounded")
-	require.NoError(t, refused(series.Gauge, func(s *rollup.Summary) { s.Min, s.Max, s.Mean, s.First, s.Last = 0, 0, 0, 0, 0 }))
+	require.NoError(t, refused(series.Gauge, func(s *rollup.Summary) { s.M2, s.Mean = -1e-15, 7-1e-12 }),
+		"sums are rounded")
+	require.NoError(t,
+		refused(series.Gauge, func(s *rollup.Summary) { s.Min, s.Max, s.Mean, s.First, s.Last = 0, 0, 0, 0, 0 }))
 	require.NoError(t, refused(series.Gauge, func(s *rollup.Summary) {
 		s.Min, s.Max, s.Mean, s.First, s.Last = -1e300, 1e300, 0, 1e300, -1e300
 		s.M2 = math.MaxFloat64

@@ -17,7 +17,13 @@ import (
 
 func summaries(kind series.Kind) Run {
 	raw, out := column.New(1, 0), rollup.NewBlock(kind, 0)
-	def := series.Definition{Path: "long-mere/buoy-1/oxygen", Kind: kind, Unit: "mg/l", FreshFor: 90 * time.Second, Labels: "depth=3m"}
+	def := series.Definition{
+		Path:     "long-mere/buoy-1/oxygen",
+		Kind:     kind,
+		Unit:     "mg/l",
+		FreshFor: 90 * time.Second,
+		Labels:   "depth=3m",
+	}
 	for i := range int64(10) {
 		raw.Add(i*int64(time.Minute)+7, float64(i)/10)
 		rollup.Fold(raw, i*int64(time.Minute), (i+1)*int64(time.Minute), &def).AddTo(&out, i*int64(time.Minute), kind)
@@ -26,7 +32,9 @@ func summaries(kind series.Kind) Run {
 }
 
 func TestABatchArrivesAsItWasSent(t *testing.T) {
-	runs := []Run{summaries(series.Gauge), summaries(series.Counter), summaries(series.State), summaries(series.Bearing)}
+	runs := []Run{
+		summaries(series.Gauge), summaries(series.Counter), summaries(series.State), summaries(series.Bearing),
+	}
 	runs[1].Def.Wrap = 65536
 	runs[2].Rows.Cols[rollup.ColStates][3] = math.NaN() // more states than can be told apart
 	data, err := EncodeBatch(runs, series.Tiers{}.All(), nil)
@@ -40,7 +48,15 @@ func TestABatchArrivesAsItWasSent(t *testing.T) {
 	back[2].Rows.Cols[rollup.ColStates][3], runs[2].Rows.Cols[rollup.ColStates][3] = 0, 0
 	assert.Equal(t, runs, back)
 
-	e := Envelope{Version: Version, Gateway: "long-mere", Session: "s", Number: 4, Acked: Position{"life", 7}, Batch: data, Status: Status{SentAt: time.Unix(9, 5).UTC(), Version: "v", Accepted: 8}}
+	e := Envelope{
+		Version: Version,
+		Gateway: "long-mere",
+		Session: "s",
+		Number:  4,
+		Acked:   Position{"life", 7},
+		Batch:   data,
+		Status:  Status{SentAt: time.Unix(9, 5).UTC(), Version: "v", Accepted: 8},
+	}
 	text, err := e.Encode()
 	require.NoError(t, err)
 	envelope, err := DecodeEnvelope(text)
@@ -146,7 +162,7 @@ func TestColumnsThatAreNotThoseOfTheKindAreRefused(t *testing.T) {
 	assert.ErrorContains(t, err, "tier 15s is no multiple of the one before it")
 }
 
-// run0 is how a run looks on the wire.
+// run0 returns how a run looks on the wire.
 func run0(r Run) run {
 	columns, _ := rollup.ColumnsOf(r.Def.Kind, len(r.Rows.Cols))
 	out := run{Definition: r.Def, Tier: int64(r.Tier), Columns: columns, Starts: r.Rows.Times}

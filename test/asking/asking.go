@@ -57,7 +57,8 @@ func (d Demo) Ask(q Question) (string, error) {
 		return "", err
 	}
 	cmd := exec.Command("bash", "-c", q.Command)
-	cmd.Env = append(os.Environ(), "PATH="+bin+":"+os.Getenv("PATH"), "NEXOCUMULA_AT="+d.Consoles["central"], "STONY_BECK="+d.Consoles["stony-beck"])
+	cmd.Env = append(os.Environ(), "PATH="+bin+":"+os.Getenv("PATH"), "NEXOCUMULA_AT="+d.Consoles["central"],
+		"STONY_BECK="+d.Consoles["stony-beck"])
 	var wrong bytes.Buffer
 	cmd.Stderr = &wrong
 	out, err := cmd.Output()

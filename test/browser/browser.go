@@ -15,7 +15,7 @@ import (
 	"github.com/chromedp/chromedp"
 )
 
-// Find is the path of Chromium, or an error that says what to install.
+// Find returns the path of Chromium, or an error that says what to install.
 func Find() (string, error) {
 	for _, name := range []string{"chromium", "chromium-browser", "google-chrome"} {
 		if path, err := exec.LookPath(name); err == nil {
@@ -40,7 +40,8 @@ func Open(ctx context.Context, profile string, more ...chromedp.ExecAllocatorOpt
 	flags := append(chromedp.DefaultExecAllocatorOptions[:],
 		chromedp.ExecPath(path), chromedp.UserDataDir(profile), chromedp.NoSandbox, chromedp.DisableGPU, chromedp.NoFirstRun,
 		chromedp.Flag("disable-quic", true), chromedp.Flag("disable-background-networking", true),
-		chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-sync", true), chromedp.Flag("disable-dev-shm-usage", true),
+		chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-sync", true), chromedp.Flag("disable-dev-shm-usage",
+			true),
 		chromedp.WSURLReadTimeout(60*time.Second), chromedp.Env("LD_PRELOAD="),
 	)
 	allocated, endAllocated := chromedp.NewExecAllocator(ctx, append(flags, more...)...)
@@ -103,11 +104,14 @@ func OnPaper(paper bool) chromedp.Action[chromedp.Void] {
 func Until(expression string) chromedp.Action[chromedp.Void] {
 	return func(ctx context.Context, t *chromedp.Target) (chromedp.Void, error) {
 		for {
-			_, err := chromedp.Poll[bool]("Boolean("+expression+")", chromedp.WithPollingInterval(100*time.Millisecond), chromedp.WithPollingTimeout(60*time.Second))(ctx, t)
+			_, err := chromedp.Poll[bool]("Boolean("+expression+")",
+				chromedp.WithPollingInterval(100*time.Millisecond), chromedp.WithPollingTimeout(60*time.Second))(ctx,
+				t)
 			if err == nil {
 				return chromedp.Void{}, nil
 			}
-			if ctx.Err() != nil || !strings.Contains(err.Error(), "Cannot find context") && !strings.Contains(err.Error(), "target navigated") {
+			if ctx.Err() != nil || !strings.Contains(err.Error(), "Cannot find context") &&
+				!strings.Contains(err.Error(), "target navigated") {
 				return chromedp.Void{}, fmt.Errorf("waiting until %s: %w", expression, err)
 			}
 			time.Sleep(50 * time.Millisecond)

@@ -49,7 +49,8 @@ func eleven(now time.Time) (out []time.Time) {
 	for i := range 8 {
 		out = append(out, day.Add(time.Duration(i)*3*time.Hour+20*time.Minute))
 	}
-	return append(out, time.Date(now.Year(), now.Month()+2, 1, 0, -50, 0, 0, time.UTC), lastSunday(now, time.March), lastSunday(now, time.October))
+	return append(out, time.Date(now.Year(), now.Month()+2, 1, 0, -50, 0, 0, time.UTC), lastSunday(now, time.March),
+		lastSunday(now, time.October))
 }
 
 // lastSunday returns the next last Sunday of a month at 02:30 UTC, an hour and a half after clocks changed there.
@@ -92,7 +93,8 @@ func run(times []time.Time, packages []string) error {
 			"LD_PRELOAD=" + libraries[0], fmt.Sprintf("FAKETIME=%+ds", ahead), "FAKETIME_DONT_FAKE_MONOTONIC=1",
 			"PYTHONPATH=" + work,
 		}
-		if err := goTool(env, append([]string{"test", "-count=1", "-timeout", "20m", "-overlay", overlay}, packages...)...); err != nil {
+		if err := goTool(env,
+			append([]string{"test", "-count=1", "-timeout", "20m", "-overlay", overlay}, packages...)...); err != nil {
 			failed++
 		}
 	}

@@ -37,21 +37,31 @@ import (
 	"nexocumula/test/browser"
 )
 
-// central is one that others could reach, with a series of each of two sites.
+// central returns one that others could reach, with a series of each of two sites.
 func central(t *testing.T) (s *service.Service, address string) {
 	t.Helper()
 	dir := t.TempDir()
-	settings, err := config.Parse("central.yaml", []byte("data: "+filepath.Join(dir, "data")+"\nlisten: 0.0.0.0:0\ntls: { self_signed: true }\ncentral: { accept: [] }\n"), kinds.All)
+	settings, err := config.Parse("central.yaml",
+		[]byte("data: "+filepath.Join(dir, "data")+"\nlisten: 0.0.0.0:0\ntls: { self_signed: true }\ncentral: { accept: [] }\n"),
+		kinds.All)
 	require.NoError(t, err)
 	s, err = service.Open(settings, "test", slog.New(slog.DiscardHandler))
 	require.NoError(t, err)
 	ids, err := s.Store.Define(t.Context(), []series.Definition{
-		{Path: "stony-beck/raceway-1/oxygen", Kind: series.Gauge, Unit: "mg/l", FreshFor: time.Minute}, {Path: "long-mere/buoy-1/oxygen", Kind: series.Gauge, Unit: "mg/l", FreshFor: time.Minute},
+		{
+			Path:     "stony-beck/raceway-1/oxygen",
+			Kind:     series.Gauge,
+			Unit:     "mg/l",
+			FreshFor: time.Minute,
+		}, {Path: "long-mere/buoy-1/oxygen", Kind: series.Gauge, Unit: "mg/l", FreshFor: time.Minute},
 	})
 	require.NoError(t, err)
 	rows := column.New(1, 1)
 	rows.Add(time.Now().UnixNano(), 7.5)
-	require.NoError(t, s.Store.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: ids[0], Tier: series.Readings, Rows: rows}, {Series: ids[1], Tier: series.Readings, Rows: rows}}}))
+	require.NoError(t, s.Store.Append(t.Context(), engine.Batch{Entries: []engine.Entry{
+		{Series: ids[0], Tier: series.Readings, Rows: rows},
+		{Series: ids[1], Tier: series.Readings, Rows: rows},
+	}}))
 	run(t, s)
 	_, port, err := net.SplitHostPort(strings.TrimPrefix(s.Address, "https://"))
 	require.NoError(t, err)
@@ -77,7 +87,7 @@ func run(t *testing.T, s *service.Service) {
 	})
 }
 
-// keyOf is the SHA-256 of the public key that a service shows.
+// keyOf returns the SHA-256 of the public key that a service shows.
 func keyOf(t *testing.T, address string) string {
 	t.Helper()
 	conn, err := tls.Dial("tcp", strings.TrimPrefix(address, "https://"), &tls.Config{InsecureSkipVerify: true})
@@ -92,7 +102,8 @@ func keyOf(t *testing.T, address string) string {
 // click presses the last button, or follows the last link, that says just this.
 func (p page) click(name string) {
 	p.t.Helper()
-	p.until(fmt.Sprintf(`((b) => b && !b.disabled && (b.click(), true))([...document.querySelectorAll("button, a")].filter((b) => b.innerText.trim() === %q).at(-1))`, name))
+	p.until(fmt.Sprintf(`((b) => b && !b.disabled && (b.click(), true))([...document.querySelectorAll("button, a")].filter((b) => b.innerText.trim() === %q).at(-1))`,
+		name))
 }
 
 func (p page) says(text string) {
@@ -163,7 +174,9 @@ func TestTheConsoleIsForThoseItIsFor(t *testing.T) {
 	p.fill("[name=gateway]", "long-mere")
 	p.click("Let it join")
 	p.says(s.Fingerprint())
-	_, err = client.Over(address, certs.Pinned(s.Fingerprint())).Join(t.Context(), client.Join{Gateway: "long-mere", Code: p.text(`document.querySelector("[data-secret]").innerText`)})
+	_, err = client.Over(address, certs.Pinned(s.Fingerprint())).Join(t.Context(), client.Join{
+		Gateway: "long-mere", Code: p.text(`document.querySelector("[data-secret]").innerText`),
+	})
 	require.NoError(t, err)
 	p.until(`document.querySelector("[data-gateway=long-mere]")`)
 	p.click("Revoke")
@@ -236,18 +249,22 @@ func TestTheConsoleIsForThoseItIsFor(t *testing.T) {
 	p.click("Set it and log in")
 	p.says("raceway-1")
 	assert.False(t, p.is(`document.body.innerText.includes("long-mere")`))
-	assert.Equal(t, "Now Trends Boards Notes Links", p.text(`[...document.querySelectorAll("nav[aria-label=Pages] a")].map((a) => a.innerText).join(" ")`))
+	assert.Equal(t, "Now Trends Boards Notes Links",
+		p.text(`[...document.querySelectorAll("nav[aria-label=Pages] a")].map((a) => a.innerText).join(" ")`))
 	p.open(address + "/access")
 	p.says("There is no page at /access for you.")
 
 	// A page of another site, in the same browser, can do nothing in his name.
 	other := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
 		w.Header().Set("Content-Type", "text/html")
-		fmt.Fprintf(w, `<body><form id=f method=post action="%s/api/v1/session/redeem" enctype="text/plain"><input name='{"code":"' value='"}'></form></body>`, address)
+		fmt.Fprintf(w,
+			`<body><form id=f method=post action="%s/api/v1/session/redeem" enctype="text/plain"><input name='{"code":"' value='"}'></form></body>`,
+			address)
 	}))
 	defer other.Close()
 	p.open(other.URL)
-	got := p.text(fmt.Sprintf(`(() => { const x = new XMLHttpRequest(); x.open("POST", "%s/api/v1/account/password", false); x.withCredentials = true; x.setRequestHeader("Content-Type", "text/plain"); try { x.send("{}"); return "answered " + x.status } catch { return "kept apart" } })()`, address))
+	got := p.text(fmt.Sprintf(`(() => { const x = new XMLHttpRequest(); x.open("POST", "%s/api/v1/account/password", false); x.withCredentials = true; x.setRequestHeader("Content-Type", "text/plain"); try { x.send("{}"); return "answered " + x.status } catch { return "kept apart" } })()`,
+		address))
 	assert.Equal(t, "kept apart", got)
 	_, err = chromedp.Run(tab, chromedp.Evaluate[bool](`(document.getElementById("f").submit(), true)`))
 	require.NoError(t, err)
@@ -298,12 +315,15 @@ access:
 	}
 	as("ranger")
 	p.arrives("Trends")
-	assert.Equal(t, "Now Trends Boards Notes Links", p.text(`[...document.querySelectorAll("nav[aria-label=Pages] a")].map((a) => a.innerText).join(" ")`))
+	assert.Equal(t, "Now Trends Boards Notes Links",
+		p.text(`[...document.querySelectorAll("nav[aria-label=Pages] a")].map((a) => a.innerText).join(" ")`))
 	p.open("http://" + listen + "/account")
 	p.says("logs in at a provider")
 	p.click("A code for the command line")
 	p.until(`document.querySelector("[data-secret]")`)
-	begun, err := client.New("http://"+listen).Login(t.Context(), client.Login{Code: p.text(`document.querySelector("[data-secret]").innerText`), By: "command line"})
+	begun, err := client.New("http://"+listen).Login(t.Context(), client.Login{
+		Code: p.text(`document.querySelector("[data-secret]").innerText`), By: "command line",
+	})
 	require.NoError(t, err)
 	assert.Equal(t, "ranger", begun.Account)
 	p.click("Log out")
@@ -322,7 +342,8 @@ access:
 // A service that is open says so on every page.
 func TestAnOpenServiceSaysSoOnEveryPage(t *testing.T) {
 	dir := t.TempDir()
-	settings, err := config.Parse("central.yaml", []byte("data: "+dir+"\nlisten: 0.0.0.0:0\nopen: true\ncentral: { accept: [] }\n"), kinds.All)
+	settings, err := config.Parse("central.yaml",
+		[]byte("data: "+dir+"\nlisten: 0.0.0.0:0\nopen: true\ncentral: { accept: [] }\n"), kinds.All)
 	require.NoError(t, err)
 	s := serve(t, settings)
 	tab, closeTab, err := browser.Open(t.Context(), t.TempDir())
@@ -334,7 +355,8 @@ func TestAnOpenServiceSaysSoOnEveryPage(t *testing.T) {
 		p.open(strings.Replace(s.Address, "[::]", "127.0.0.1", 1) + at)
 		p.says("This service is open: whoever reaches it may see and change everything.")
 	}
-	assert.False(t, p.is(`[...document.querySelectorAll("nav[aria-label=Pages] a")].some((a) => a.innerText === "Access")`))
+	assert.False(t,
+		p.is(`[...document.querySelectorAll("nav[aria-label=Pages] a")].some((a) => a.innerText === "Access")`))
 }
 
 // logOutEverywhere ends an account's sessions, as an administrator elsewhere would.
@@ -349,7 +371,8 @@ func logOutEverywhere(s *service.Service, account string) error {
 		if body == "" {
 			method = http.MethodDelete
 		}
-		req, err := http.NewRequest(method, strings.Replace(s.Address, "[::]", "127.0.0.1", 1)+"/api/v1/"+call, strings.NewReader(body))
+		req, err := http.NewRequest(method, strings.Replace(s.Address, "[::]", "127.0.0.1", 1)+"/api/v1/"+call,
+			strings.NewReader(body))
 		if err != nil {
 			return err
 		}

@@ -21,7 +21,9 @@ func accessible(p page, central, gateway string) {
 	require.NoError(p.t, err)
 	pages := map[string]string{
 		central + "/": `document.querySelector("[data-series]")`,
-		trends(central, "last=1d&head=stony-beck/raceway-4/oxygen|gauge", "chart:stony-beck/+/oxygen", "states:stony-beck/+/aerator", "bearing:long-mere/mast/wind_direction", "growth:alder-weir/pump-1/energy", "coverage:stony-beck/+/oxygen"): `document.querySelectorAll("[data-row]").length > 12`,
+		trends(central, "last=1d&head=stony-beck/raceway-4/oxygen|gauge", "chart:stony-beck/+/oxygen",
+			"states:stony-beck/+/aerator", "bearing:long-mere/mast/wind_direction", "growth:alder-weir/pump-1/energy",
+			"coverage:stony-beck/+/oxygen"): `document.querySelectorAll("[data-row]").length > 12`,
 		central + "/?view=happened&last=24h":                 `document.querySelector("[data-happened-row] svg path")`,
 		central + "/trends":                                  `document.querySelector("main h1")`,
 		central + "/boards":                                  `document.querySelector("[data-board]")`,
@@ -43,13 +45,15 @@ func accessible(p page, central, gateway string) {
 			for _, width := range []int64{390, 1280, 2560} {
 				name := fmt.Sprintf("%s, %s, %d px", address[strings.LastIndex(address, "127"):], look, width)
 				p.do(browser.Size(width, 900))
-				p.until(fmt.Sprintf(`((document.documentElement.dataset.theme = %q, dispatchEvent(new Event("themechange"))), new Promise((done) => requestAnimationFrame(() => requestAnimationFrame(done))), true)`, look))
+				p.until(fmt.Sprintf(`((document.documentElement.dataset.theme = %q, dispatchEvent(new Event("themechange"))), new Promise((done) => requestAnimationFrame(() => requestAnimationFrame(done))), true)`,
+					look))
 				p.until(shown)
 				p.until(`!document.querySelector("main [aria-busy=true]")`)
 				if !strings.Contains(address, "/wall") { // nobody holds a wall in his hand
 					p.until(fmt.Sprintf(`document.documentElement.scrollWidth <= %d`, width)) // else it is too wide: name
 					if width == 390 {
-						assert.LessOrEqual(p.t, p.number(`document.querySelector("header").offsetHeight`), 96.0, "the head of "+name)
+						assert.LessOrEqual(p.t, p.number(`document.querySelector("header").offsetHeight`), 96.0,
+							"the head of "+name)
 					}
 				}
 				p.until(`((window.found = undefined, axe.run(document, { resultTypes: ["violations"], rules: { "target-size": { enabled: true } } }).then((r) => { window.found = r.violations.map((v) => v.id + ": " + v.nodes.slice(0, 3).map((n) => n.html.slice(0, 160)).join(" | ")) })), true)`)
@@ -60,7 +64,8 @@ func accessible(p page, central, gateway string) {
 	}
 	p.do(browser.Size(390, 900), browser.Dark(true), chromedp.Navigate(central+"/"))
 	p.until(`document.querySelector("[data-series]")`)
-	assert.Equal(p.t, "rgb(19, 27, 29)", p.text(`getComputedStyle(document.body).backgroundColor`), "dark before the first picture, where the system is")
+	assert.Equal(p.t, "rgb(19, 27, 29)", p.text(`getComputedStyle(document.body).backgroundColor`),
+		"dark before the first picture, where the system is")
 }
 
 // script runs one in the page.

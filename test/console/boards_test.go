@@ -22,7 +22,8 @@ import (
 // dialog presses a button of what stands before the page.
 func (p page) dialog(name string) {
 	p.t.Helper()
-	p.until(fmt.Sprintf(`((b) => b && !b.disabled && (b.click(), true))([...document.querySelectorAll("[role=dialog] button, [role=alertdialog] button")].find((b) => b.innerText === %q))`, name))
+	p.until(fmt.Sprintf(`((b) => b && !b.disabled && (b.click(), true))([...document.querySelectorAll("[role=dialog] button, [role=alertdialog] button")].find((b) => b.innerText === %q))`,
+		name))
 }
 
 func boards(p page, central string) {
@@ -39,10 +40,14 @@ func boards(p page, central string) {
 	const edge = `document.querySelector("[role=separator]")`
 	high := p.number(edge + `.getAttribute("aria-valuenow")`)
 	x, y := p.middle(edge)
-	for i, kind := range []input.DispatchMouseEventType{input.DispatchMouseEventTypeMousePressed, input.DispatchMouseEventTypeMouseMoved, input.DispatchMouseEventTypeMouseMoved, input.DispatchMouseEventTypeMouseReleased} {
+	for i, kind := range []input.DispatchMouseEventType{
+		input.DispatchMouseEventTypeMousePressed, input.DispatchMouseEventTypeMouseMoved,
+		input.DispatchMouseEventTypeMouseMoved, input.DispatchMouseEventTypeMouseReleased,
+	} {
 		p.do(chromedp.MouseEvent(kind, x, y+[]float64{0, 20, 60, 60}[i], chromedp.ButtonLeft))
 	}
-	p.until(fmt.Sprintf(`Number(%s.getAttribute("aria-valuenow")) === %v && %s.querySelector("[data-plot]").clientHeight === %v`, edge, high+60, lane(0), high+60))
+	p.until(fmt.Sprintf(`Number(%s.getAttribute("aria-valuenow")) === %v && %s.querySelector("[data-plot]").clientHeight === %v`,
+		edge, high+60, lane(0), high+60))
 	p.until(`(` + edge + `.dispatchEvent(new MouseEvent("dblclick", { bubbles: true })), true)`)
 	p.until(fmt.Sprintf(`Number(%s.getAttribute("aria-valuenow")) === %v`, edge, high))
 	p.chosen(1, "Remove the lane")
@@ -90,7 +95,8 @@ func boards(p page, central string) {
 	p.press("Use for every station")
 	p.fill("[name=title]", "Every raceway")
 	// Somebody else saves meanwhile; what becomes of both is chosen.
-	p.until(fmt.Sprintf(`(fetch("/api/v1%s").then((r) => r.json()).then((f) => fetch("/api/v1%s", { method: "POST", headers: { "Content-Type": "application/json" }, body: JSON.stringify({ board: { ...f.board, width: "1h" }, change: f.saved.version }) })).then((r) => { window.theirs = r.status }), true)`, saved, saved))
+	p.until(fmt.Sprintf(`(fetch("/api/v1%s").then((r) => r.json()).then((f) => fetch("/api/v1%s", { method: "POST", headers: { "Content-Type": "application/json" }, body: JSON.stringify({ board: { ...f.board, width: "1h" }, change: f.saved.version }) })).then((r) => { window.theirs = r.status }), true)`,
+		saved, saved))
 	p.until(`window.theirs === 200`)
 	p.press("Save")
 	p.until(`document.querySelector("[data-conflict]")`)
@@ -112,7 +118,8 @@ func boards(p page, central string) {
 
 	// A file that is none is refused with the reason, a good one comes in.
 	imported := func(text string) string {
-		return fmt.Sprintf(`((i) => { const d = new DataTransfer(); d.items.add(new File([%q], "night.json")); i.files = d.files; i.dispatchEvent(new Event("change", { bubbles: true })); return true })(document.querySelector("input[type=file]"))`, text)
+		return fmt.Sprintf(`((i) => { const d = new DataTransfer(); d.items.add(new File([%q], "night.json")); i.files = d.files; i.dispatchEvent(new Event("change", { bubbles: true })); return true })(document.querySelector("input[type=file]"))`,
+			text)
 	}
 	p.until(imported("{"))
 	p.until(`document.querySelector("[role=alert]")?.innerText.includes("night.json is no JSON") || [...document.querySelectorAll("[role=alert]")].some((a) => a.innerText.includes("night.json is no JSON"))`)
@@ -171,7 +178,15 @@ func palette(p page, central string) {
 	p.until(`location.pathname === "/series" && !document.querySelector("[role=dialog]")`)
 	p.until(`(document.querySelector("button[aria-label='Help for this page']").click(), document.querySelector("[role=dialog]")?.innerText.includes("Help: a series"))`)
 	p.do(chromedp.KeyEvent("\u001b"))
-	for path, says := range map[string]string{"/": "Help: Now", "/trends": "pin a note", "/boards": "JSON file", "/links": "30 days", "/rejects": "did not count", "/notes": "pinned", "/boards/place?about=stony-beck": "Undo"} {
+	for path, says := range map[string]string{
+		"/":                              "Help: Now",
+		"/trends":                        "pin a note",
+		"/boards":                        "JSON file",
+		"/links":                         "30 days",
+		"/rejects":                       "did not count",
+		"/notes":                         "pinned",
+		"/boards/place?about=stony-beck": "Undo",
+	} {
 		p.do(chromedp.Navigate(central + path))
 		p.until(`document.querySelector("main h1")`)
 		p.do(chromedp.KeyEvent("?"))
@@ -184,7 +199,8 @@ func preferred(p page, central string) {
 	p.until(`document.querySelector("[data-series]")`)
 	p.until(`(document.querySelector("button[aria-label='Units and clocks']").click(), document.querySelector("[name=unit-Cel]"))`)
 	set := func(name, value string) {
-		p.until(fmt.Sprintf(`((s) => (Object.getOwnPropertyDescriptor(HTMLSelectElement.prototype, "value").set.call(s, %q), s.dispatchEvent(new Event("change", { bubbles: true })), true))(document.querySelector("[name='%s']"))`, value, name))
+		p.until(fmt.Sprintf(`((s) => (Object.getOwnPropertyDescriptor(HTMLSelectElement.prototype, "value").set.call(s, %q), s.dispatchEvent(new Event("change", { bubbles: true })), true))(document.querySelector("[name='%s']"))`,
+			value, name))
 	}
 	set("unit-Cel", "degF")
 	set("zone", "UTC")
@@ -249,8 +265,12 @@ func wall(p page, central string) {
 			for (const lane of document.querySelectorAll("[data-lane]")) seen.add(lane.ariaLabel + lane.dataset.lane);
 			return seen.size === 6;
 		})()`)
-		assert.True(p.t, p.is(`[...document.querySelectorAll("[data-lane], [data-says]")].every((e) => e.getBoundingClientRect().bottom <= innerHeight)`), "all is on the screen of %v", size)
-		assert.True(p.t, p.is(`/page [12] of 2/.test(document.querySelector("[data-turn]").innerText) === document.querySelector("[data-says]").innerText.includes("on 2 pages")`), "it says that there are pages")
+		assert.True(p.t,
+			p.is(`[...document.querySelectorAll("[data-lane], [data-says]")].every((e) => e.getBoundingClientRect().bottom <= innerHeight)`),
+			"all is on the screen of %v", size)
+		assert.True(p.t,
+			p.is(`/page [12] of 2/.test(document.querySelector("[data-turn]").innerText) === document.querySelector("[data-says]").innerText.includes("on 2 pages")`),
+			"it says that there are pages")
 	}
 	p.do(browser.Size(1280, 800))
 	// The service goes away, and comes back.

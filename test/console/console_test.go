@@ -40,7 +40,8 @@ func (p page) until(expression string) {
 	ctx, cancel := context.WithTimeout(p.tab, 90*time.Second)
 	defer cancel()
 	if err := chromedp.Do(ctx, browser.Until(expression)); err != nil {
-		require.NoError(p.t, err, "the page says:\n%s", p.text(`location.href + "\n" + document.body.innerText.slice(0, 2000)`))
+		require.NoError(p.t, err, "the page says:\n%s",
+			p.text(`location.href + "\n" + document.body.innerText.slice(0, 2000)`))
 	}
 }
 
@@ -91,7 +92,8 @@ func TestConsole(t *testing.T) {
 	t.Run("Any time can be shown", func(t *testing.T) { ranges(page{t, tab}, central) })
 	t.Run("Lanes are drawn as their kind wants it", func(t *testing.T) { laneKinds(page{t, tab}, central) })
 	t.Run("Trends are compared, calculated and kept", func(t *testing.T) { compared(page{t, tab}, central) })
-	t.Run("An address that says nonsense is answered with a reason", func(t *testing.T) { nonsense(page{t, tab}, central) })
+	t.Run("An address that says nonsense is answered with a reason",
+		func(t *testing.T) { nonsense(page{t, tab}, central) })
 	t.Run("A gateway shows the readings and what was refused", func(t *testing.T) {
 		readings(page{t, tab}, world.Gateways["stony-beck"].Address)
 	})
@@ -104,8 +106,11 @@ func TestConsole(t *testing.T) {
 	t.Run("Units and clocks are as the viewer likes them", func(t *testing.T) { preferred(page{t, tab}, central) })
 	t.Run("A wall takes turns and says when it is old", func(t *testing.T) { wall(page{t, tab}, central) })
 	t.Run("Links show an outage and its end", func(t *testing.T) { links(page{t, tab}, gateway, world) })
-	t.Run("Field leads from an unknown device and broker to series", func(t *testing.T) { field(page{t, tab}, world.Gateways["alder-weir"].Address) })
-	t.Run("Field tries a payload and shows what was refused", func(t *testing.T) { tried(page{t, tab}, gateway, world.Gateways["stony-beck"].Address) })
+	t.Run("Field leads from an unknown device and broker to series",
+		func(t *testing.T) { field(page{t, tab}, world.Gateways["alder-weir"].Address) })
+	t.Run("Field tries a payload and shows what was refused", func(t *testing.T) {
+		tried(page{t, tab}, gateway, world.Gateways["stony-beck"].Address)
+	})
 	t.Run("A series that has fallen silent is called stale", func(t *testing.T) { stale(page{t, tab}, central, world) })
 	t.Run("A desk without a mouse", func(t *testing.T) { byKeyboard(page{t, tab}, central) })
 	t.Run("A site without a mouse", func(t *testing.T) {
@@ -132,7 +137,8 @@ func happened(p page, central, gateway string) {
 	p.until(`location.pathname === "/trends" && document.querySelectorAll("[data-row]").length === 1`)
 	p.do(chromedp.Navigate(central + "/rejects"))
 	p.until(`document.querySelector("[data-of-gateways]")?.innerText.includes("stony-beck")`)
-	p.until(fmt.Sprintf(`[...document.querySelectorAll("[data-of-gateways] a")].some((a) => a.href === %q)`, gateway+"/rejects"))
+	p.until(fmt.Sprintf(`[...document.querySelectorAll("[data-of-gateways] a")].some((a) => a.href === %q)`,
+		gateway+"/rejects"))
 	p.until(`document.title === "Rejects – central – Nexocumula"`)
 }
 
@@ -182,14 +188,16 @@ func links(p page, gateway string, world *demo.World) {
 	p.until(`((b) => b && (b.click(), true))([...document.querySelectorAll("[data-days='to head-office'] [data-outage]")].pop())`)
 	p.until(`document.querySelector("[data-story]")?.innerText.includes("summaries that had waited arrived")`)
 	story := p.text(`document.querySelector("[data-story]").innerText`)
-	for _, says := range []string{"went down: ", "It was up again, after", "was late, at most by", "Nothing of it is lost"} {
+	for _, says := range []string{
+		"went down: ", "It was up again, after", "was late, at most by", "Nothing of it is lost",
+	} {
 		assert.Contains(p.t, story, says)
 	}
 	assert.NotContains(p.t, story, "dial tcp", "people are not told of sockets")
 	assert.True(p.t, p.is(`new URL(location).searchParams.get("outage")`), "a link opens this story")
 }
 
-// free is an address where nothing listens yet.
+// free returns an address where nothing listens yet.
 func free(t *testing.T) string {
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
@@ -202,7 +210,8 @@ func (p page) fill(place, text string) {
 	p.t.Helper()
 	p.until(fmt.Sprintf(`document.querySelector(%q)`, place))
 	p.do(chromedp.Focus(chromedp.CSS(place)))
-	p.until(fmt.Sprintf(`((e) => { e.select(); return document.activeElement === e })(document.querySelector(%q))`, place))
+	p.until(fmt.Sprintf(`((e) => { e.select(); return document.activeElement === e })(document.querySelector(%q))`,
+		place))
 	p.do(chromedp.KeyEvent(text))
 	p.until(fmt.Sprintf(`document.querySelector(%q).value === %q`, place, text))
 }
@@ -210,7 +219,8 @@ func (p page) fill(place, text string) {
 // press presses a button that can be pressed.
 func (p page) press(name string) {
 	p.t.Helper()
-	p.until(fmt.Sprintf(`((b) => b && !b.disabled && (b.click(), true))([...document.querySelectorAll("main button:not([role=tab])")].find((b) => b.innerText.startsWith(%q)))`, name))
+	p.until(fmt.Sprintf(`((b) => b && !b.disabled && (b.click(), true))([...document.querySelectorAll("main button:not([role=tab])")].find((b) => b.innerText.startsWith(%q)))`,
+		name))
 }
 
 // field finds out what a device and a broker are that no configuration knows, and has the
@@ -301,11 +311,18 @@ func tried(p page, gateway, raceways string) {
 // stale gives the central a series that was last heard three hours ago.
 func stale(p page, central string, world *demo.World) {
 	st := world.Central.Store
-	ids, err := st.Define(p.t.Context(), []series.Definition{{Path: "alder-weir/old-well/level", Kind: series.Gauge, Unit: "m", FreshFor: time.Minute}})
+	ids, err := st.Define(p.t.Context(), []series.Definition{{
+		Path:     "alder-weir/old-well/level",
+		Kind:     series.Gauge,
+		Unit:     "m",
+		FreshFor: time.Minute,
+	}})
 	require.NoError(p.t, err)
 	rows, at := rollup.NewBlock(series.Gauge, 1), series.Minute.Start(time.Now().Add(-3*time.Hour).UnixNano())
 	rollup.Summary{Count: 1, Last: 2.5, FirstAt: at, LastAt: at}.AddTo(&rows, at, series.Gauge)
-	require.NoError(p.t, st.Append(p.t.Context(), engine.Batch{Entries: []engine.Entry{{Series: ids[0], Tier: series.Minute, Rows: rows}}}))
+	require.NoError(p.t,
+		st.Append(p.t.Context(),
+			engine.Batch{Entries: []engine.Entry{{Series: ids[0], Tier: series.Minute, Rows: rows}}}))
 	p.do(chromedp.Navigate(central + "/"))
 	p.until(`document.querySelector("[data-finding='alder-weir/old-well/level']")?.innerText.includes("missing, 3 h")`)
 	p.until(`/[1-9][0-9]* stale/.test(document.querySelector("[role=status]").innerText)`)

@@ -28,13 +28,15 @@ func (p page) walk(condition string) {
 			return
 		}
 	}
-	require.FailNow(p.t, "the tabulator does not lead there", "%s; it stands on %s", condition, p.text(`document.activeElement?.outerHTML.slice(0, 300) ?? ""`))
+	require.FailNow(p.t, "the tabulator does not lead there", "%s; it stands on %s", condition,
+		p.text(`document.activeElement?.outerHTML.slice(0, 300) ?? ""`))
 }
 
 // enter walks to a button or link with a name, and takes it.
 func (p page) enter(name string) {
 	p.t.Helper()
-	p.walk(fmt.Sprintf(`/^(BUTTON|A)$/.test(e.tagName) && (e.getAttribute("aria-label") ?? e.innerText).trim().startsWith(%q)`, name))
+	p.walk(fmt.Sprintf(`/^(BUTTON|A)$/.test(e.tagName) && (e.getAttribute("aria-label") ?? e.innerText).trim().startsWith(%q)`,
+		name))
 	p.key("\r")
 }
 
@@ -96,7 +98,8 @@ func byKeyboard(p page, central string) {
 	p.walk(`e.getAttribute("role") === "separator"`)
 	high := p.text(edge + `.getAttribute("aria-valuenow")`)
 	p.key(kb.ArrowDown)
-	p.until(fmt.Sprintf(`Number(%s.getAttribute("aria-valuenow")) === %s + 16 && %s.querySelector("[data-plot]").clientHeight === %s + 16`, edge, high, lane(0), high))
+	p.until(fmt.Sprintf(`Number(%s.getAttribute("aria-valuenow")) === %s + 16 && %s.querySelector("[data-plot]").clientHeight === %s + 16`,
+		edge, high, lane(0), high))
 	p.key(kb.ArrowUp, kb.ArrowUp)
 	p.until(fmt.Sprintf(`Number(%s.getAttribute("aria-valuenow")) === %s - 16`, edge, high))
 	for range 3 {

@@ -14,13 +14,13 @@ import (
 	"nexocumula/client"
 )
 
-// trends is the address of lanes.
+// trends returns the address of lanes.
 func trends(at, rest string, lanes ...string) string {
 	v := url.Values{"lane": lanes}
 	return at + "/trends?" + v.Encode() + "&" + rest
 }
 
-// lane is the one with a place in the page.
+// lane returns the one with a place in the page.
 func lane(i int) string {
 	return fmt.Sprintf(`(document.querySelectorAll("[data-lane]")[%d] ?? document.createElement("p"))`, i)
 }
@@ -60,11 +60,13 @@ func (p page) mouse(kind input.DispatchMouseEventType, i int, share float64) {
 	at := func(script string) float64 {
 		return p.number(`(() => { const box = ` + lane(i) + `.querySelector("[data-plot]").getBoundingClientRect(); return ` + script + ` })()`)
 	}
-	p.do(chromedp.MouseEvent(kind, at(fmt.Sprintf("box.left + %v * box.width", share)), at("box.top + Math.min(box.height, innerHeight - box.top) / 2"), chromedp.ButtonLeft))
+	p.do(chromedp.MouseEvent(kind, at(fmt.Sprintf("box.left + %v * box.width", share)),
+		at("box.top + Math.min(box.height, innerHeight - box.top) / 2"), chromedp.ButtonLeft))
 }
 
 func lanes(p page, central string) {
-	p.do(chromedp.Navigate(trends(central, "last=1d", "chart:stony-beck/+/oxygen", "states:stony-beck/raceway-4/aerator")))
+	p.do(chromedp.Navigate(trends(central, "last=1d", "chart:stony-beck/+/oxygen",
+		"states:stony-beck/raceway-4/aerator")))
 	p.until(`document.querySelectorAll("[data-lane=chart] [data-row]").length === 6 && document.querySelector("[data-lane=states] [data-row]")`)
 	figures := p.text(lane(0) + `.querySelector("[data-legend]").innerText`)
 	for _, says := range []string{"raceway-1", "raceway-6", "mean", "lowest", "highest"} {
@@ -88,7 +90,8 @@ func lanes(p page, central string) {
 	p.until(`location.search.includes("last=1d") && location.pathname === "/trends"`)
 
 	// A bookmark of a zoomed range has nothing to go back to, and stays in the console.
-	p.do(chromedp.Navigate(trends(central, url.Values{"from": {from}, "to": {to}}.Encode(), "chart:stony-beck/raceway-1/oxygen")))
+	p.do(chromedp.Navigate(trends(central, url.Values{"from": {from}, "to": {to}}.Encode(),
+		"chart:stony-beck/raceway-1/oxygen")))
 	p.until(`document.querySelector("[data-row]")`)
 	assert.False(p.t, p.is(`[...document.querySelectorAll("main button")].some((b) => b.innerText === "Zoom back")`))
 	p.until(`(document.querySelector("button[aria-label='Zoom out']").click(), true)`)
@@ -103,7 +106,8 @@ func lanes(p page, central string) {
 // choose takes something in a list.
 func (p page) choose(label, value string) {
 	p.t.Helper()
-	p.until(fmt.Sprintf(`((s) => s && (Object.getOwnPropertyDescriptor(HTMLSelectElement.prototype, "value").set.call(s, %q), s.dispatchEvent(new Event("change", { bubbles: true })), true))([...document.querySelectorAll("select[aria-label='%s']")].find((s) => s.offsetParent))`, value, label))
+	p.until(fmt.Sprintf(`((s) => s && (Object.getOwnPropertyDescriptor(HTMLSelectElement.prototype, "value").set.call(s, %q), s.dispatchEvent(new Event("change", { bubbles: true })), true))([...document.querySelectorAll("select[aria-label='%s']")].find((s) => s.offsetParent))`,
+		value, label))
 }
 
 func ranges(p page, central string) {
@@ -111,7 +115,8 @@ func ranges(p page, central string) {
 	p.until(`document.querySelector("[data-row]")`)
 	quick := func(name string) {
 		p.until(`((b) => b && (b.click(), true))(document.querySelector("[data-range]"))`)
-		p.until(fmt.Sprintf(`((b) => b && (b.click(), true))([...document.querySelectorAll("[role=dialog] button")].find((b) => b.innerText === %q))`, name))
+		p.until(fmt.Sprintf(`((b) => b && (b.click(), true))([...document.querySelectorAll("[role=dialog] button")].find((b) => b.innerText === %q))`,
+			name))
 	}
 	quick("yesterday")
 	p.until(`new URL(location).searchParams.get("range") === "yesterday" && !document.querySelector("[data-follows]")`)
@@ -126,7 +131,8 @@ func ranges(p page, central string) {
 	p.until(`((b) => b && (b.click(), true))(document.querySelector("[data-range]"))`)
 	now := time.Now().UTC()
 	set := func(name, value string) {
-		p.until(fmt.Sprintf(`((i) => i && (Object.getOwnPropertyDescriptor(HTMLInputElement.prototype, "value").set.call(i, %q), i.dispatchEvent(new Event("input", { bubbles: true })), true))(document.querySelector("[role=dialog] [name=%s]"))`, value, name))
+		p.until(fmt.Sprintf(`((i) => i && (Object.getOwnPropertyDescriptor(HTMLInputElement.prototype, "value").set.call(i, %q), i.dispatchEvent(new Event("input", { bubbles: true })), true))(document.querySelector("[role=dialog] [name=%s]"))`,
+			value, name))
 	}
 	from := now.Add(-36 * time.Hour).Truncate(time.Hour)
 	set("from", now.Format("2006-01-02T15:04:05"))
@@ -138,9 +144,11 @@ func ranges(p page, central string) {
 	p.until(`document.querySelector("[role=dialog]").innerText.includes("written like 22:00-06:00")`)
 	set("hours", "22:00-06:00")
 	p.until(`((b) => b && !b.disabled && (b.click(), true))([...document.querySelectorAll("[role=dialog] button")].find((b) => b.innerText === "Show"))`)
-	p.until(fmt.Sprintf(`new URL(location).searchParams.get("from") === %q && document.querySelector("[data-says]").innerText.includes("only 22:00-06:00")`, from.Format("2006-01-02T15:04:05.000Z")))
+	p.until(fmt.Sprintf(`new URL(location).searchParams.get("from") === %q && document.querySelector("[data-says]").innerText.includes("only 22:00-06:00")`,
+		from.Format("2006-01-02T15:04:05.000Z")))
 	// Other stats of a window, percentiles among them.
-	p.do(chromedp.Navigate(trends(central, "last=1d", `{"kind":"chart","series":["stony-beck/raceway-4/oxygen"],"stat":"p95~","draw":"steps","no_band":true,"join":true}`)))
+	p.do(chromedp.Navigate(trends(central, "last=1d",
+		`{"kind":"chart","series":["stony-beck/raceway-4/oxygen"],"stat":"p95~","draw":"steps","no_band":true,"join":true}`)))
 	p.until(`document.querySelector("[data-legend]")?.innerText.includes("p95~")`)
 }
 
@@ -151,7 +159,10 @@ func laneKinds(p page, central string) {
 	p.until(lane(1) + `.querySelectorAll("svg rect").length > 20 && ` + lane(1) + `.querySelector("[data-legend]").innerText.includes("running")`)
 	p.until(lane(2) + `.querySelector("canvas") && ` + lane(2) + `.querySelector("[data-row]")`)
 	p.until(lane(3) + `.querySelectorAll("svg rect").length >= 6`)
-	for i, says := range [][]string{{"grew by", "an hour", "kWh"}, {"changes", "stopped", "running"}, {"vector mean", "steadiness", "°"}, {"windows without data"}} {
+	for i, says := range [][]string{
+		{"grew by", "an hour", "kWh"}, {"changes", "stopped", "running"}, {"vector mean", "steadiness", "°"},
+		{"windows without data"},
+	} {
 		for _, text := range says {
 			assert.Contains(p.t, p.text(lane(i)+".innerText"), text)
 		}
@@ -160,9 +171,11 @@ func laneKinds(p page, central string) {
 	assert.True(p.t, p.is(lane(4)+`.querySelectorAll("a").length === 1`), "an address that runs is none")
 	assert.NotContains(p.t, p.text(`document.querySelector("main").innerText`), "NaN")
 	// Nothing is drawn on the axis of another unit.
-	p.do(chromedp.Navigate(trends(central, "last=1d", "chart:stony-beck/raceway-4/oxygen,stony-beck/raceway-4/water_temp,long-mere/lake/level,alder-weir/pump-1/power,long-mere/buoy-1/battery")))
+	p.do(chromedp.Navigate(trends(central, "last=1d",
+		"chart:stony-beck/raceway-4/oxygen,stony-beck/raceway-4/water_temp,long-mere/lake/level,alder-weir/pump-1/power,long-mere/buoy-1/battery")))
 	p.until(lane(0) + `.querySelectorAll("[data-row]").length === 5 && ` + lane(0) + `.querySelectorAll("[data-label]").length === 4`)
-	assert.Equal(p.t, "mg/l, °C, m, kW", p.text(`[...`+lane(0)+`.querySelectorAll("[data-units] text")].map((t) => t.textContent).join(", ")`))
+	assert.Equal(p.t, "mg/l, °C, m, kW",
+		p.text(`[...`+lane(0)+`.querySelectorAll("[data-units] text")].map((t) => t.textContent).join(", ")`))
 	assert.Contains(p.t, p.text(lane(0)+`.querySelector("[data-left-out]").innerText`), "what is in V.")
 	// A plain link to a series becomes the lane that its kind wants.
 	p.do(chromedp.Navigate(central + "/trends?series=" + url.QueryEscape("alder-weir/pump-1/running")))
@@ -179,11 +192,13 @@ func (p page) chosen(i int, name string) {
 	p.until(`(` + lane(i) + `.querySelector("button[aria-haspopup=menu]").focus(), true)`)
 	p.do(chromedp.KeyEvent("\r"))
 	p.until(`document.querySelector("[role=menu]")`)
-	p.until(fmt.Sprintf(`((b) => b && (b.click(), true))([...document.querySelectorAll("[role^=menuitem]")].find((b) => b.innerText.trim().replace(/^✓\s*/, "").startsWith(%q)))`, name))
+	p.until(fmt.Sprintf(`((b) => b && (b.click(), true))([...document.querySelectorAll("[role^=menuitem]")].find((b) => b.innerText.trim().replace(/^✓\s*/, "").startsWith(%q)))`,
+		name))
 }
 
 func compared(p page, central string) {
-	p.do(chromedp.Navigate(trends(central, "last=1d&compare=1d", "chart:stony-beck/raceway-4/oxygen,stony-beck/raceway-1/oxygen")))
+	p.do(chromedp.Navigate(trends(central, "last=1d&compare=1d",
+		"chart:stony-beck/raceway-4/oxygen,stony-beck/raceway-1/oxygen")))
 	p.until(`document.querySelector("[data-legend]")?.innerText.includes("a day earlier")`)
 	p.chosen(0, "Difference of the first two")
 	p.until(`document.querySelector("[data-row=difference]")`)
@@ -209,7 +224,8 @@ func compared(p page, central string) {
 	p.chosen(0, "Picture as SVG")
 	p.until(`window.saved.length === 1 && window.saved[0].endsWith(".svg")`)
 	p.until(`(window.blobs[0].text().then((t) => { window.svg = t }), window.svg)`)
-	assert.True(p.t, p.is(`new DOMParser().parseFromString(window.svg, "image/svg+xml").querySelectorAll("path").length >= 3 && !window.svg.includes("var(--")`))
+	assert.True(p.t,
+		p.is(`new DOMParser().parseFromString(window.svg, "image/svg+xml").querySelectorAll("path").length >= 3 && !window.svg.includes("var(--")`))
 	assert.Contains(p.t, p.text(`window.svg`), ">mg/l<", "an axis says its unit in a picture too")
 	svg := p.text(`window.svg`)
 	assert.Regexp(p.t, `>[^<]*20\d\d[^<]* to [^<]*20\d\d[^<]*<`, svg, "its range has years")
@@ -245,7 +261,8 @@ func nonsense(p page, central string) {
 		`lane={"kind":"chart","series":[1,2]}`: "a lane that cannot be read",
 	} {
 		p.do(chromedp.Navigate(trends(central, rest, "chart:stony-beck/raceway-1/oxygen")))
-		p.until(fmt.Sprintf(`[...document.querySelectorAll("[role=alert]")].some((a) => a.innerText.includes(%q)) && document.querySelector("[data-row]")`, says))
+		p.until(fmt.Sprintf(`[...document.querySelectorAll("[role=alert]")].some((a) => a.innerText.includes(%q)) && document.querySelector("[data-row]")`,
+			says))
 	}
 }
 
@@ -256,11 +273,15 @@ func readings(p page, gateway string) {
 	p.do(chromedp.Navigate(trends(gateway, "last=1d", "chart:stony-beck/raceway-1/oxygen")))
 	p.until(lane(0) + `.innerText.includes("5 min windows from ")`)
 	// What was refused, in its place: the range around one that is known.
-	found, err := client.New(gateway).Rejects(p.t.Context(), client.RejectFilter{Select: "stony-beck/raceway-2/oxygen", Limit: 1})
+	found, err := client.New(gateway).Rejects(p.t.Context(),
+		client.RejectFilter{Select: "stony-beck/raceway-2/oxygen", Limit: 1})
 	require.NoError(p.t, err)
 	require.NotEmpty(p.t, found.Rejects)
 	of := *found.Rejects[0].ReadingTime
-	span := url.Values{"from": {of.Add(-10 * time.Minute).Format(time.RFC3339)}, "to": {of.Add(10 * time.Minute).Format(time.RFC3339)}}
+	span := url.Values{
+		"from": {of.Add(-10 * time.Minute).Format(time.RFC3339)},
+		"to":   {of.Add(10 * time.Minute).Format(time.RFC3339)},
+	}
 	p.do(chromedp.Navigate(trends(gateway, span.Encode(), "chart:stony-beck/raceway-2/oxygen")))
 	p.until(lane(0) + `.innerText.includes("the readings themselves")`)
 	p.chosen(0, "Rejects in the chart")

@@ -17,7 +17,8 @@ func (p page) finger(places ...[2]float64) {
 	event := func(kind input.DispatchTouchEventType, at ...*input.TouchPoint) {
 		p.t.Helper()
 		p.do(func(ctx context.Context, t *chromedp.Target) (chromedp.Void, error) {
-			_, err := cdp.Call(ctx, t, input.DispatchTouchEvent, input.DispatchTouchEventParams{Type: kind, TouchPoints: append([]*input.TouchPoint{}, at...)})
+			_, err := cdp.Call(ctx, t, input.DispatchTouchEvent,
+				input.DispatchTouchEventParams{Type: kind, TouchPoints: append([]*input.TouchPoint{}, at...)})
 			return chromedp.Void{}, err
 		})
 	}
@@ -29,7 +30,7 @@ func (p page) finger(places ...[2]float64) {
 	event(input.DispatchTouchEventTypeTouchEnd)
 }
 
-// middle is where something is on the page.
+// middle returns where something is on the page.
 func (p page) middle(of string) (x, y float64) {
 	p.t.Helper()
 	p.until(`(` + of + `.scrollIntoView({ block: "center" }), true)`)
@@ -47,13 +48,15 @@ func touched(p page, central string) {
 	p.finger([2]float64{x - 40, y}, [2]float64{x, y}, [2]float64{x + 40, y}, [2]float64{x + 80, y})
 	p.until(`location.search.includes("from=")`)
 
-	p.do(chromedp.Navigate(trends(central, "last=1d", "chart:stony-beck/raceway-4/oxygen", "states:stony-beck/raceway-4/aerator")))
+	p.do(chromedp.Navigate(trends(central, "last=1d", "chart:stony-beck/raceway-4/oxygen",
+		"states:stony-beck/raceway-4/aerator")))
 	p.until(lane(0) + `.querySelector("canvas") && document.querySelectorAll("[data-row]").length === 2`) // nothing moves any more
 	const edge = `document.querySelector("[role=separator]")`
 	high := p.number(edge + `.getAttribute("aria-valuenow")`)
 	x, y = p.middle(edge)
 	p.finger([2]float64{x, y}, [2]float64{x, y + 20}, [2]float64{x, y + 40})
-	p.until(fmt.Sprintf(`Number(%s.getAttribute("aria-valuenow")) === %v && %s.querySelector("[data-plot]").clientHeight === %v`, edge, high+40, lane(0), high+40))
+	p.until(fmt.Sprintf(`Number(%s.getAttribute("aria-valuenow")) === %v && %s.querySelector("[data-plot]").clientHeight === %v`,
+		edge, high+40, lane(0), high+40))
 
 	p.until(`location.search.includes("height")`) // it is kept, and so the page is drawn as it stays
 	x, y = p.middle(lane(0) + `.querySelector("[aria-label^='Drag the lane']")`)

@@ -106,12 +106,13 @@ func guarded(t *testing.T, dir string) (p *process, address string, warden perso
 	address = "https://127.0.0.1:" + port
 	eventually(t, "the code is printed", func() bool { return codes.MatchString(p.output.String()) })
 	warden = newPerson(t, address)
-	out := warden.does(codeIn(t, p.output.String())+"\nfour words of trout\n", "--trust", shown(t, address), "login", "--code", "--account", "warden")
+	out := warden.does(codeIn(t, p.output.String())+"\nfour words of trout\n", "--trust", shown(t, address), "login",
+		"--code", "--account", "warden")
 	assert.Contains(t, out, "as warden (administrator)")
 	return p, address, warden
 }
 
-// shown is the fingerprint of the certificate that is shown at an address.
+// shown returns the fingerprint of the certificate that is shown at an address.
 func shown(t *testing.T, address string) string {
 	t.Helper()
 	conn, err := tls.Dial("tcp", strings.TrimPrefix(address, "https://"), &tls.Config{InsecureSkipVerify: true})
@@ -133,7 +134,9 @@ func TestACentralThatOthersReachIsForThoseItIsFor(t *testing.T) {
 	assert.Contains(t, stranger.refused("", "now"), "Compare its fingerprint once with nexocumula login")
 	assert.Contains(t, stranger.refused("", "--trust", fingerprint, "now"), "log in first")
 	assert.Contains(t, stranger.refused("", "login"), "without a terminal, give the fingerprint with --trust")
-	assert.Contains(t, stranger.refused("warden\nfour words of trout\n", "--trust", strings.Repeat("AB:", 31)+"AB", "login"), "another certificate than before")
+	assert.Contains(t,
+		stranger.refused("warden\nfour words of trout\n", "--trust", strings.Repeat("AB:", 31)+"AB", "login"),
+		"another certificate than before")
 
 	// A gateway waits, says why, and joins over a connection that it pins.
 	port := freePort(t)
@@ -150,9 +153,13 @@ func TestACentralThatOthersReachIsForThoseItIsFor(t *testing.T) {
 	assert.Contains(t, enrolment, fingerprint)
 	technician := newPerson(t, address)
 	config := filepath.Join(dir, "long-mere.yaml")
-	assert.Contains(t, technician.refused(codeIn(t, enrolment)+"\n", "join", "--config", config), "Compare it with the one", "nothing is sent before a person said yes")
-	assert.Contains(t, technician.refused("aaaaa-aaaaa-aaaaa-aaaaa\n", "--trust", fingerprint, "join", "--config", config), "not known here")
-	asked := technician.typed([]string{"join", "--config", config}, "Is it the same? yes/no: ", "yes", "Code: ", codeIn(t, enrolment))
+	assert.Contains(t, technician.refused(codeIn(t, enrolment)+"\n", "join", "--config", config),
+		"Compare it with the one", "nothing is sent before a person said yes")
+	assert.Contains(t,
+		technician.refused("aaaaa-aaaaa-aaaaa-aaaaa\n", "--trust", fingerprint, "join", "--config", config),
+		"not known here")
+	asked := technician.typed([]string{"join", "--config", config}, "Is it the same? yes/no: ", "yes", "Code: ",
+		codeIn(t, enrolment))
 	assert.Contains(t, asked, "has joined", asked)
 	eventually(t, "the central has what it collected", func() bool {
 		out, err := warden.run("", "now")
@@ -166,7 +173,8 @@ func TestACentralThatOthersReachIsForThoseItIsFor(t *testing.T) {
 	// A second site, for those who may not see it.
 	other := freePort(t)
 	service(t, dir, "stony-beck", fmt.Sprintf(joiningGateway, dir, "stony-beck", other, address))
-	technician.does(codeIn(t, warden.does("", "enrol", "stony-beck"))+"\n", "--trust", fingerprint, "join", "--config", filepath.Join(dir, "stony-beck.yaml"))
+	technician.does(codeIn(t, warden.does("", "enrol", "stony-beck"))+"\n", "--trust", fingerprint, "join", "--config",
+		filepath.Join(dir, "stony-beck.yaml"))
 	publish(t, other, "s/inlet", []string{"1.5"}, "-q", "1")
 	eventually(t, "both are there", func() bool {
 		out, err := warden.run("", "now")
@@ -175,7 +183,8 @@ func TestACentralThatOthersReachIsForThoseItIsFor(t *testing.T) {
 
 	// A viewer of one site.
 	viewer := newPerson(t, address)
-	viewer.does(codeIn(t, warden.does("", "user", "add", "ranger", "--sees", "stony-beck/#"))+"\nwords of the ranger\n", "--trust", fingerprint, "login", "--code")
+	viewer.does(codeIn(t, warden.does("", "user", "add", "ranger", "--sees", "stony-beck/#"))+"\nwords of the ranger\n",
+		"--trust", fingerprint, "login", "--code")
 	assert.Contains(t, viewer.does("", "now"), "stony-beck/inlet/level")
 	for _, args := range [][]string{{"now"}, {"series"}, {"uplinks"}, {"windows", "#", "--stats", "count"}} {
 		assert.NotContains(t, viewer.does("", args...), "long-mere", args)
@@ -187,11 +196,14 @@ func TestACentralThatOthersReachIsForThoseItIsFor(t *testing.T) {
 
 	// An operator of that site notes what he did, there and not elsewhere.
 	operator := newPerson(t, address)
-	operator.does(codeIn(t, warden.does("", "user", "add", "gill", "--role", "operator", "--sees", "stony-beck/#"))+"\nwords of the operator\n", "--trust", fingerprint, "login", "--code")
-	assert.Contains(t, operator.does("", "notes", "add", "stony-beck/inlet", "screen cleaned"), "is pinned to stony-beck/inlet")
+	operator.does(codeIn(t, warden.does("", "user", "add", "gill", "--role", "operator", "--sees", "stony-beck/#"))+"\nwords of the operator\n",
+		"--trust", fingerprint, "login", "--code")
+	assert.Contains(t, operator.does("", "notes", "add", "stony-beck/inlet", "screen cleaned"),
+		"is pinned to stony-beck/inlet")
 	assert.Contains(t, operator.refused("", "notes", "add", "long-mere", "screen cleaned"), "not all yours to see")
 	assert.Contains(t, viewer.does("", "notes"), "screen cleaned")
-	assert.Contains(t, viewer.refused("", "notes", "add", "stony-beck/inlet", "me too"), "this is for the role operator")
+	assert.Contains(t, viewer.refused("", "notes", "add", "stony-beck/inlet", "me too"),
+		"this is for the role operator")
 
 	// An engineer's token ends by itself.
 	token := strings.TrimSpace(lastLine(warden.does("", "token", "add", "report", "--role", "engineer", "--ends", "3s")))
@@ -210,7 +222,9 @@ func TestACentralThatOthersReachIsForThoseItIsFor(t *testing.T) {
 	assert.Regexp(t, `steady .* 127\.0\.0\.1`, warden.does("", "token", "list"), "from where it was used")
 
 	// The credential is renewed by itself when it has become old.
-	rewrite(t, credential, func(c map[string]any) { c["since"] = time.Now().Add(-31 * 24 * time.Hour).UTC().Format(time.RFC3339) })
+	rewrite(t, credential, func(c map[string]any) {
+		c["since"] = time.Now().Add(-31 * 24 * time.Hour).UTC().Format(time.RFC3339)
+	})
 	before := secretIn(t, credential)
 	publish(t, port, "s/buoy-1", []string{"4.6"}, "-q", "1")
 	eventually(t, "it is renewed", func() bool { return secretIn(t, credential) != before })
@@ -230,7 +244,8 @@ func TestACentralThatOthersReachIsForThoseItIsFor(t *testing.T) {
 		u, err := gateway.Uplinks(t.Context())
 		return err == nil && u.Sending[0].BacklogRows > 0
 	})
-	technician.does(codeIn(t, warden.does("", "enrol", "long-mere"))+"\n", "--trust", fingerprint, "join", "--config", config)
+	technician.does(codeIn(t, warden.does("", "enrol", "long-mere"))+"\n", "--trust", fingerprint, "join", "--config",
+		config)
 	eventually(t, "all of it comes", func() bool {
 		out, err := warden.run("", "now")
 		return err == nil && strings.Contains(out, "long-mere/buoy-3/level")
@@ -238,7 +253,9 @@ func TestACentralThatOthersReachIsForThoseItIsFor(t *testing.T) {
 
 	// All of it is in the audit, which is whole, and stays so over a kill.
 	audit := warden.does("", "audit", "--limit", "500")
-	for _, wanted := range []string{"accounts.redeem", "gateways.join", "gateways.revoke", "tokens.add", "notes.add", "rejects", "refused"} {
+	for _, wanted := range []string{
+		"accounts.redeem", "gateways.join", "gateways.revoke", "tokens.add", "notes.add", "rejects", "refused",
+	} {
 		assert.Contains(t, audit, wanted)
 	}
 	assert.Contains(t, warden.does("", "audit", "verify"), "Every entry is there")
@@ -247,7 +264,9 @@ func TestACentralThatOthersReachIsForThoseItIsFor(t *testing.T) {
 	assert.Contains(t, warden.does("warden\nfour words of trout\n", "login"), "as warden")
 
 	// None of the secrets is in what the service says.
-	for _, secret := range []string{"four words of trout", "words of the ranger", token, before, secretIn(t, credential)} {
+	for _, secret := range []string{
+		"four words of trout", "words of the ranger", token, before, secretIn(t, credential),
+	} {
 		assert.NotContains(t, central.output.String(), secret)
 		assert.NotContains(t, audit, secret)
 	}
@@ -327,7 +346,9 @@ func TestAServiceThatOthersReachDoesNotStartUnguarded(t *testing.T) {
 	open, service := service(t, dir, "open", bare+"open: true\n")
 	_, port, err := net.SplitHostPort(strings.TrimPrefix(service.Base(), "http://"))
 	require.NoError(t, err)
-	eventually(t, "it says that it is open", func() bool { return strings.Contains(open.output.String(), "whoever reaches it may do everything") })
+	eventually(t, "it says that it is open", func() bool {
+		return strings.Contains(open.output.String(), "whoever reaches it may do everything")
+	})
 	p.at = "http://127.0.0.1:" + port
 	assert.Contains(t, p.does("", "series"), "no series", "nobody has to log in")
 	assert.Contains(t, p.refused("", "user", "list"), "log in first", "but nobody becomes an administrator unseen")
@@ -342,8 +363,11 @@ func TestDevicesTrustTheServicesOwnCertificate(t *testing.T) {
 	files := regexp.MustCompile(`(?m)^(cert|key): (\S+)$`).FindAllStringSubmatch(out, -1)
 	require.Len(t, files, 2, out)
 	port := freePort(t)
-	text := strings.Replace(fmt.Sprintf(joiningGateway, dir, "long-mere", port, "http://127.0.0.1:1"), `address: "127.0.0.1:`+port+`",`, `address: "127.0.0.1:`+port+`", tls: { cert: "`+files[0][2]+`", key: "`+files[1][2]+`" },`, 1)
-	_, gateway := service(t, dir, "long-mere", strings.Replace(text, "listen: 127.0.0.1:0", "listen: 127.0.0.1:0\ntls: { self_signed: true }", 1))
+	text := strings.Replace(fmt.Sprintf(joiningGateway, dir, "long-mere", port, "http://127.0.0.1:1"),
+		`address: "127.0.0.1:`+port+`",`,
+		`address: "127.0.0.1:`+port+`", tls: { cert: "`+files[0][2]+`", key: "`+files[1][2]+`" },`, 1)
+	_, gateway := service(t, dir, "long-mere",
+		strings.Replace(text, "listen: 127.0.0.1:0", "listen: 127.0.0.1:0\ntls: { self_signed: true }", 1))
 	publish(t, port, "s/buoy-1", []string{"4.5"}, "-q", "1", "-h", "localhost", "--cafile", files[0][2])
 	trusted, err := certs.Open(certs.Files{CA: files[0][2]})
 	require.NoError(t, err)
@@ -359,7 +383,8 @@ func TestWhoHasTheFilesGetsIn(t *testing.T) {
 	dir := t.TempDir()
 	_, _, warden := guarded(t, dir)
 	code := codeIn(t, warden.does("", "recover", "--config", filepath.Join(dir, "central.yaml")))
-	assert.Contains(t, warden.does(code+"\nquite another password\n", "login", "--code", "--account", "warden"), "as warden (administrator)")
+	assert.Contains(t, warden.does(code+"\nquite another password\n", "login", "--code", "--account", "warden"),
+		"as warden (administrator)")
 	assert.Contains(t, warden.refused("warden\nfour words of trout\n", "login"), "is wrong")
 	assert.Contains(t, warden.does("", "audit", "verify"), "Every entry is there", "with what another process wrote")
 }
@@ -369,7 +394,9 @@ func TestHostileRequestsAreTurnedAway(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()
 	central, address, warden := guarded(t, dir)
-	insecure := &http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{InsecureSkipVerify: true}}, Timeout: patience}
+	insecure := &http.Client{
+		Transport: &http.Transport{TLSClientConfig: &tls.Config{InsecureSkipVerify: true}}, Timeout: patience,
+	}
 	ask := func(method, path string, header http.Header, body io.Reader) (int, string, http.Header) {
 		req, err := http.NewRequest(method, address+path, body)
 		require.NoError(t, err)
@@ -392,18 +419,25 @@ func TestHostileRequestsAreTurnedAway(t *testing.T) {
 	assert.Regexp(t, `^default-src 'self';`, header.Get("Content-Security-Policy"))
 	assert.NotContains(t, header.Get("Content-Security-Policy"), "script")
 	assert.Empty(t, header.Get("Strict-Transport-Security"), "not for a certificate that nobody vouches for")
-	_, _, header = ask("POST", "/api/v1/session", json, strings.NewReader(`{"account":"warden","password":"four words of trout"}`))
-	assert.Regexp(t, `^__Host-nexocumula=nxs_\w+; Path=/; Expires=.*; HttpOnly; Secure; SameSite=Strict$`, header.Get("Set-Cookie"))
+	_, _, header = ask("POST", "/api/v1/session", json,
+		strings.NewReader(`{"account":"warden","password":"four words of trout"}`))
+	assert.Regexp(t, `^__Host-nexocumula=nxs_\w+; Path=/; Expires=.*; HttpOnly; Secure; SameSite=Strict$`,
+		header.Get("Set-Cookie"))
 	cookie := strings.SplitN(header.Get("Set-Cookie"), ";", 2)[0]
 
 	// Forged, changed and replayed cookies and tokens.
 	status, _, _ := ask("GET", "/api/v1/now", http.Header{"Cookie": {cookie}}, nil)
 	assert.Equal(t, 200, status)
-	for _, forged := range []string{cookie + "A", strings.ToLower(cookie), "__Host-nexocumula=", "__Host-nexocumula=nxs_AAAAAAAAAAAAAAAAAAAAAAAAAA", strings.Replace(cookie, "__Host-", "", 1), "__Host-nexocumula=" + strings.Repeat("x", 5000)} {
+	for _, forged := range []string{
+		cookie + "A", strings.ToLower(cookie), "__Host-nexocumula=",
+		"__Host-nexocumula=nxs_AAAAAAAAAAAAAAAAAAAAAAAAAA", strings.Replace(cookie, "__Host-", "", 1),
+		"__Host-nexocumula=" + strings.Repeat("x", 5000),
+	} {
 		status, _, _ = ask("GET", "/api/v1/now", http.Header{"Cookie": {forged}}, nil)
 		assert.Equal(t, 401, status, forged[:min(60, len(forged))])
 	}
-	status, _, _ = ask("POST", "/api/v1/reload", http.Header{"Cookie": {cookie}, "Origin": {"https://elsewhere.example"}}, nil)
+	status, _, _ = ask("POST", "/api/v1/reload",
+		http.Header{"Cookie": {cookie}, "Origin": {"https://elsewhere.example"}}, nil)
 	assert.Equal(t, 403, status, "a page of another site, with the cookie")
 	status, _, _ = ask("DELETE", "/api/v1/session", http.Header{"Cookie": {cookie}}, nil)
 	assert.Equal(t, 200, status)
@@ -411,7 +445,10 @@ func TestHostileRequestsAreTurnedAway(t *testing.T) {
 	assert.Equal(t, 401, status, "replayed after the logout")
 
 	// Paths that try to get out, or around.
-	for _, path := range []string{"/../access.db", "/..%2faccess.db", "/%2e%2e/central/access.db", "/assets/../../access.key", "/api/v1/../v1/now", "/api//v1/now", "/API/v1/now", "/api/v1/now/", "/api/v1/now%00", "/.%00/access.db"} {
+	for _, path := range []string{
+		"/../access.db", "/..%2faccess.db", "/%2e%2e/central/access.db", "/assets/../../access.key",
+		"/api/v1/../v1/now", "/api//v1/now", "/API/v1/now", "/api/v1/now/", "/api/v1/now%00", "/.%00/access.db",
+	} {
 		status, text, _ := ask("GET", path, nil, nil)
 		assert.NotContains(t, text, "SQLite", path)
 		assert.NotContains(t, text, `"values"`, path)
@@ -423,7 +460,8 @@ func TestHostileRequestsAreTurnedAway(t *testing.T) {
 	assert.Contains(t, []int{0, 431}, status)
 	status, _, _ = ask("POST", "/api/v1/session", json, io.LimitReader(endless{}, 8<<20))
 	assert.Contains(t, []int{0, 400, 413}, status)
-	status, _, _ = ask("POST", "/api/v1/session", json, strings.NewReader(`{"account":"warden","password":"`+strings.Repeat("x", 900_000)+`"}`))
+	status, _, _ = ask("POST", "/api/v1/session", json,
+		strings.NewReader(`{"account":"warden","password":"`+strings.Repeat("x", 900_000)+`"}`))
 	assert.Equal(t, 401, status, "a very long password is none")
 
 	// Those who say nothing, or a byte now and then, hold no place for those who do.
@@ -446,7 +484,8 @@ func TestHostileRequestsAreTurnedAway(t *testing.T) {
 	// Guesses: few are looked at, and the owner gets in from where he is.
 	begun, looked := time.Now(), 0
 	for range 300 {
-		status, _, _ := ask("POST", "/api/v1/session", json, strings.NewReader(`{"account":"ranger","password":"a guess at random"}`))
+		status, _, _ := ask("POST", "/api/v1/session", json,
+			strings.NewReader(`{"account":"ranger","password":"a guess at random"}`))
 		if status == 401 {
 			looked++
 		}

@@ -24,7 +24,8 @@ func TestTheQuestionsAreAnsweredAsTheDocumentShows(t *testing.T) {
 	require.GreaterOrEqual(t, len(questions), 31)
 	program, err := binary()
 	require.NoError(t, err)
-	p := start(t, program, "demo", "--dir", filepath.Join(t.TempDir(), "demo"), "--console", "127.0.0.1:0", "--world-time", demo.Midday().Format(time.RFC3339))
+	p := start(t, program, "demo", "--dir", filepath.Join(t.TempDir(), "demo"), "--console", "127.0.0.1:0",
+		"--world-time", demo.Midday().Format(time.RFC3339))
 	eventually(t, "the demo is ready", func() bool { return strings.Contains(p.output.String(), "Ctrl-C") })
 	running := asking.Demo{Binary: program, Consoles: asking.Consoles(p.output.String())}
 	for _, q := range questions {

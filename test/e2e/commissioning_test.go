@@ -31,7 +31,8 @@ func TestFromNothingToTrueSeries(t *testing.T) {
 	t.Parallel()
 	text, err := os.ReadFile(filepath.Join(sourceDir(), "..", "..", "docs", "commissioning.md"))
 	require.NoError(t, err)
-	guide := strings.NewReplacer("127.0.0.1:5021", "127.0.0.1:"+freePort(t), "127.0.0.1:1884", "127.0.0.1:"+freePort(t)).Replace(string(text))
+	guide := strings.NewReplacer("127.0.0.1:5021", "127.0.0.1:"+freePort(t), "127.0.0.1:1884",
+		"127.0.0.1:"+freePort(t)).Replace(string(text))
 	dir := t.TempDir()
 	program, err := binary()
 	require.NoError(t, err)
@@ -41,10 +42,13 @@ func TestFromNothingToTrueSeries(t *testing.T) {
 		time.Sleep(100 * time.Millisecond)
 	}
 	file := filepath.Join(dir, "gateway.yaml")
-	require.NoError(t, os.WriteFile(file, []byte(strings.Replace(blocks[1][2], "data: .", "listen: 127.0.0.1:0\ndata: "+dir, 1)), 0o600))
+	require.NoError(t,
+		os.WriteFile(file, []byte(strings.Replace(blocks[1][2], "data: .", "listen: 127.0.0.1:0\ndata: "+dir, 1)),
+			0o600))
 	probes := regexp.MustCompile(`127\.0\.0\.1:\d+`).FindAllString(blocks[0][2], 2)
 	eventually(t, "the site is there", func() bool {
-		return reachable(strings.TrimPrefix(probes[0], "127.0.0.1:")) && reachable(strings.TrimPrefix(probes[1], "127.0.0.1:"))
+		return reachable(strings.TrimPrefix(probes[0], "127.0.0.1:")) &&
+			reachable(strings.TrimPrefix(probes[1], "127.0.0.1:"))
 	})
 	commands := 0
 	run := func(line string, at string) string {
@@ -150,9 +154,13 @@ gateway:
 		now, err := gateway.Now(t.Context(), "")
 		return err == nil && len(now.Values) == 1
 	})
-	said := nexocumula(t, gateway, "probe", "probes", "--unit", "4", "--table", "input", "--count", "2", "--times", "4", "--every", "200ms", "--expect=-2..35", "--like", "stony-beck/raceway-4/water_temp", "--take", "1=raceway-4/again")
-	assert.Contains(t, said, `- { unit: 4, table: input, address: 1, type: int16, scale: 0.01, series: "raceway-4/again" }`)
-	cmd := exec.CommandContext(t.Context(), program, "probe", "probes", "--at", gateway.Base(), "--unit", "4", "--table", "input", "--like", "stony-beck/raceway-9/water_temp", "--count", "1", "--times", "1")
+	said := nexocumula(t, gateway, "probe", "probes", "--unit", "4", "--table", "input", "--count", "2", "--times",
+		"4", "--every", "200ms", "--expect=-2..35", "--like", "stony-beck/raceway-4/water_temp", "--take",
+		"1=raceway-4/again")
+	assert.Contains(t, said,
+		`- { unit: 4, table: input, address: 1, type: int16, scale: 0.01, series: "raceway-4/again" }`)
+	cmd := exec.CommandContext(t.Context(), program, "probe", "probes", "--at", gateway.Base(), "--unit", "4",
+		"--table", "input", "--like", "stony-beck/raceway-9/water_temp", "--count", "1", "--times", "1")
 	out, err := cmd.CombinedOutput()
 	require.Error(t, err)
 	assert.Contains(t, string(out), "near it are stony-beck/raceway-4/water_temp")

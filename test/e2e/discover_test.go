@@ -30,7 +30,10 @@ func TestWhatIsFoundIsNamedAndKept(t *testing.T) {
 	dir, port := t.TempDir(), freePort(t)
 	_, gateway := service(t, dir, "gateway", fmt.Sprintf(findingConfig, dir, port))
 	for _, station := range []string{"screen-1", "screen-2"} {
-		publish(t, port, "intake/"+station+"/state", []string{`{"water":{"temp":7.5,"level":1.2},"pump":"on","blocked":false}`, `{"water":{"temp":7.6,"level":1.3},"pump":"off","blocked":false}`}, "-q", "1")
+		publish(t, port, "intake/"+station+"/state", []string{
+			`{"water":{"temp":7.5,"level":1.2},"pump":"on","blocked":false}`,
+			`{"water":{"temp":7.6,"level":1.3},"pump":"off","blocked":false}`,
+		}, "-q", "1")
 	}
 	publish(t, port, "intake/screen-3/state", []string{`{"water":{"temp":8}}`}, "-q", "1") // one more than there may be
 	publish(t, port, "intake/screen-1/state", []string{`{"water":{"temp":"warm"}}`}, "-q", "1")
@@ -65,7 +68,8 @@ func TestWhatIsFoundIsNamedAndKept(t *testing.T) {
 	file := filepath.Join(dir, "gateway.yaml")
 	shown := nexocumula(t, gateway, "discovered")
 	assert.Contains(t, shown, "#: 8 of at most 8 are found. Readings of further ones are rejected.")
-	assert.Contains(t, nexocumula(t, gateway, "discovered", "+/+/water_temp", "--append-to", file), "+    - { select: \"stony-beck/+/water_temp\"")
+	assert.Contains(t, nexocumula(t, gateway, "discovered", "+/+/water_temp", "--append-to", file),
+		"+    - { select: \"stony-beck/+/water_temp\"")
 	assert.Contains(t, nexocumula(t, gateway, "discovered", "--append-to", file, "--write"), "written to "+file)
 	text, err := os.ReadFile(file)
 	require.NoError(t, err)

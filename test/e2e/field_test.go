@@ -60,7 +60,8 @@ func mosquitto(t *testing.T, dir string) (port string) {
 
 func mosquittoAt(t *testing.T, dir, port string) *process {
 	path := filepath.Join(dir, "mosquitto.conf")
-	config := fmt.Sprintf("listener %s 127.0.0.1\nallow_anonymous true\nmax_queued_messages 0\nmax_inflight_messages 100\n", port)
+	config := fmt.Sprintf("listener %s 127.0.0.1\nallow_anonymous true\nmax_queued_messages 0\nmax_inflight_messages 100\n",
+		port)
 	require.NoError(t, os.WriteFile(path, []byte(config), 0o600))
 	p := start(t, need(t, "mosquitto"), "-c", path)
 	eventually(t, "mosquitto listens", func() bool { return reachable(port) })
@@ -107,7 +108,8 @@ func TestEverythingPublishedArrivesOnceThoughTheCentralAndTheGatewayAreKilled(t 
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "secret"), []byte("trout"), 0o600))
 	brokerPort, ownPort, centralPort := mosquitto(t, dir), freePort(t), freePort(t)
 	centralProcess, _ := service(t, dir, "central", fmt.Sprintf(centralConfig, dir, centralPort))
-	gatewayProcess, gateway := service(t, dir, "gateway", fmt.Sprintf(gatewayConfig, dir, ownPort, brokerPort, centralPort))
+	gatewayProcess, gateway := service(t, dir, "gateway",
+		fmt.Sprintf(gatewayConfig, dir, ownPort, brokerPort, centralPort))
 	eventually(t, "the gateway's sources are up", func() bool {
 		h, err := gateway.Health(t.Context())
 		return err == nil && h.Gateway.Sources[0].Up && h.Gateway.Sources[1].Up
@@ -119,8 +121,10 @@ func TestEverythingPublishedArrivesOnceThoughTheCentralAndTheGatewayAreKilled(t 
 	part := func(k int) {
 		ownLines, existingLines := []string{}, []string{}
 		for i := k * 300; i < (k+1)*300; i++ {
-			ownLines = append(ownLines, fmt.Sprintf(`{"at":%d,"water":{"oxygen":%v}}`, own[i].at.UnixMilli(), own[i].value))
-			existingLines = append(existingLines, fmt.Sprintf(`{"t":%q,"v":%v}`, existing[i].at.UTC().Format(time.RFC3339Nano), existing[i].value))
+			ownLines = append(ownLines,
+				fmt.Sprintf(`{"at":%d,"water":{"oxygen":%v}}`, own[i].at.UnixMilli(), own[i].value))
+			existingLines = append(existingLines,
+				fmt.Sprintf(`{"t":%q,"v":%v}`, existing[i].at.UTC().Format(time.RFC3339Nano), existing[i].value))
 		}
 		// one protocol version and quality of service after the other
 		how := [][]string{{"-q", "1"}, {"-q", "1", "-V", "mqttv5"}, {"-q", "2", "-V", "mqttv311"}}[k]
@@ -173,7 +177,8 @@ func sameAsSlow(t *testing.T, asked *client.Client, path string, sent []publishe
 		Stats: []string{"count", "mean", "min", "max", "sd", "first", "last", "coverage"},
 	}
 	wrong := "nothing was answered"
-	for deadline := time.Now().Add(patience); wrong != "" && time.Now().Before(deadline); time.Sleep(50 * time.Millisecond) {
+	for deadline := time.Now().Add(patience); wrong != "" &&
+		time.Now().Before(deadline); time.Sleep(50 * time.Millisecond) {
 		answer, err := asked.Windows(t.Context(), q)
 		if err != nil {
 			wrong = err.Error()
@@ -184,7 +189,7 @@ func sameAsSlow(t *testing.T, asked *client.Client, path string, sent []publishe
 	assert.Empty(t, wrong, "%s in windows of %s", path, width)
 }
 
-// differs is the first difference between an answer and what it should be.
+// differs returns the first difference between an answer and what it should be.
 func differs(answer client.Windows, wanted map[time.Time]slowWindow) string {
 	got, found := answer.Series[0], 0
 	for i, start := range answer.Starts {
@@ -197,7 +202,13 @@ func differs(answer client.Windows, wanted map[time.Time]slowWindow) string {
 			return fmt.Sprintf("window %s was never called for", start)
 		}
 		of := func(stat string) float64 { return float64(got.Values[stat][i]) }
-		for stat, value := range map[string]float64{"count": float64(w.count), "min": w.min, "max": w.max, "first": w.first, "last": w.last} {
+		for stat, value := range map[string]float64{
+			"count": float64(w.count),
+			"min":   w.min,
+			"max":   w.max,
+			"first": w.first,
+			"last":  w.last,
+		} {
 			if of(stat) != value {
 				return fmt.Sprintf("%s of %s is %v where %v should be", stat, start, of(stat), value)
 			}
@@ -224,12 +235,30 @@ func TestWhatCannotBeReadIsKeptAndEverythingElseGoesOn(t *testing.T) {
 
 	for _, bad := range []struct{ topic, payload, reason string }{
 		{"buoy/buoy-1/state", `{"at":1,`, "payload is not JSON: it ends after 8 bytes"},
-		{"buoy/buoy-1/state", `{"at":1700000000000,"water":{}}`, "long-mere/buoy-1/oxygen: payload has nothing at /water/oxygen"},
-		{"buoy/buoy-1/state", `{"at":"noon","water":{"oxygen":9}}`, `the time at /at: the text "noon" where a time in unix_ms should be`},
-		{"buoy/buoy-1/state", `{"at":1700000000000,"water":{"oxygen":"high"}}`, `long-mere/buoy-1/oxygen: payload has the text "high" at /water/oxygen where a number should be`},
-		{"buoy/buoy-1/state", `{"at":1700000000000,"water":{"oxygen":-99.9}}`, "long-mere/buoy-1/oxygen: value -99.9 is below the range's low end 0"},
-		{"buoy/buoy-1/state", `{"at":86400000,"water":{"oxygen":9}}`, "long-mere/buoy-1/oxygen: time stamp 1970-01-02T00:00:00Z is before the year 2000; the device's clock is not set"},
-		{"buoy/??/state", `{}`, `topic cannot be made a series: {buoy} is "??" here, of which no level of a path can be made`},
+		{
+			"buoy/buoy-1/state", `{"at":1700000000000,"water":{}}`,
+			"long-mere/buoy-1/oxygen: payload has nothing at /water/oxygen",
+		},
+		{
+			"buoy/buoy-1/state", `{"at":"noon","water":{"oxygen":9}}`,
+			`the time at /at: the text "noon" where a time in unix_ms should be`,
+		},
+		{
+			"buoy/buoy-1/state", `{"at":1700000000000,"water":{"oxygen":"high"}}`,
+			`long-mere/buoy-1/oxygen: payload has the text "high" at /water/oxygen where a number should be`,
+		},
+		{
+			"buoy/buoy-1/state", `{"at":1700000000000,"water":{"oxygen":-99.9}}`,
+			"long-mere/buoy-1/oxygen: value -99.9 is below the range's low end 0",
+		},
+		{
+			"buoy/buoy-1/state", `{"at":86400000,"water":{"oxygen":9}}`,
+			"long-mere/buoy-1/oxygen: time stamp 1970-01-02T00:00:00Z is before the year 2000; the device's clock is not set",
+		},
+		{
+			"buoy/??/state", `{}`,
+			`topic cannot be made a series: {buoy} is "??" here, of which no level of a path can be made`,
+		},
 		{"barge/1", `9`, "topic matches no messages: entry; those are buoy/{buoy}/state, mast/{quantity}"},
 		{"mast/wind_speed", `NaN`, "payload \"NaN\" is not a number"},
 		{"mast/wind_speed", `5,2`, `payload "5,2" is not a number`},
@@ -239,7 +268,8 @@ func TestWhatCannotBeReadIsKeptAndEverythingElseGoesOn(t *testing.T) {
 		require.NoError(t, err)
 		require.Len(t, kept.Rejects, 1)
 		r := kept.Rejects[0]
-		assert.True(t, strings.HasPrefix(r.Reason, bad.reason), "%s\nis wanted of %s, not\n%s", bad.reason, bad.payload, r.Reason)
+		assert.True(t, strings.HasPrefix(r.Reason, bad.reason), "%s\nis wanted of %s, not\n%s", bad.reason,
+			bad.payload, r.Reason)
 		assert.Equal(t, "own", r.Source)
 		assert.Equal(t, bad.topic, r.Place)
 		assert.Equal(t, bad.payload, string(r.Raw), "the raw bytes are kept")
@@ -269,7 +299,8 @@ func TestGatewayAndBrokerMayEachBeAway(t *testing.T) {
 	eventually(t, "the gateway is subscribed", connected)
 	begin := time.Now().Add(-time.Minute).UTC().Truncate(time.Second)
 	send := func(second int, more ...string) {
-		line := fmt.Sprintf(`{"t":%q,"v":%d}`, begin.Add(time.Duration(second)*time.Second).Format(time.RFC3339), second)
+		line := fmt.Sprintf(`{"t":%q,"v":%d}`, begin.Add(time.Duration(second)*time.Second).Format(time.RFC3339),
+			second)
 		publish(t, port, "cage/north/cage-7", []string{line}, append([]string{"-q", "1"}, more...)...)
 	}
 	arrived := func(second int) func() bool {
@@ -299,13 +330,15 @@ func TestMessagesBeyondTheSizeLimitEndTheirConnectionOnly(t *testing.T) {
 	ownPort := freePort(t)
 	_, gateway := service(t, dir, "gateway", fmt.Sprintf(gatewayConfig, dir, ownPort, freePort(t), freePort(t)))
 	eventually(t, "the listener is up", func() bool { return reachable(ownPort) })
-	cmd := exec.Command(need(t, "mosquitto_pub"), "-h", "127.0.0.1", "-p", ownPort, "-t", "mast/wind_speed", "-q", "1", "-s")
+	cmd := exec.Command(need(t, "mosquitto_pub"), "-h", "127.0.0.1", "-p", ownPort, "-t", "mast/wind_speed", "-q", "1",
+		"-s")
 	cmd.Stdin = strings.NewReader(strings.Repeat("9", 600_000))
 	require.NoError(t, cmd.Start())
 	defer func() { _ = cmd.Process.Kill(); _ = cmd.Wait() }()
 	eventually(t, "the loss is counted", func() bool {
 		h, err := gateway.Health(t.Context())
-		return err == nil && h.Gateway.Sources[0].Errors > 0 && strings.Contains(h.Gateway.Sources[0].LastError, " lost: ")
+		return err == nil && h.Gateway.Sources[0].Errors > 0 &&
+			strings.Contains(h.Gateway.Sources[0].LastError, " lost: ")
 	})
 	publish(t, ownPort, "mast/wind_speed", []string{"4.1"}, "-q", "1")
 	now, err := gateway.Now(t.Context(), "")

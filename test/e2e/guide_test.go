@@ -23,7 +23,17 @@ import (
 // A panel has the registers of the guide's: those named here, else each its own address.
 type panel struct{}
 
-var panelWords = map[uint16]uint16{0: 0, 1: 0x4148, 10: 0x2345, 11: 0x0001, 17: 1, 24: 'o'<<8 | 'p', 25: 'e'<<8 | 'n', 26: 0, 27: 0}
+var panelWords = map[uint16]uint16{
+	0:  0,
+	1:  0x4148,
+	10: 0x2345,
+	11: 0x0001,
+	17: 1,
+	24: 'o'<<8 | 'p',
+	25: 'e'<<8 | 'n',
+	26: 0,
+	27: 0,
+}
 
 func registersFrom(first, count uint16) (out []uint16) {
 	for a := first; a < first+count; a++ {
@@ -86,7 +96,8 @@ func TestTheFieldGuideWorksAsItIsWritten(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "secret"), []byte(password), 0o600))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "mast-secret"), []byte("a feather on the water"), 0o600))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "archive-secret"), []byte("a stone in the river"), 0o600))
-	require.NoError(t, os.CopyFS(dir, os.DirFS(filepath.Join(sourceDir(), "..", "..", "internal", "demo", "configs", "devices"))))
+	require.NoError(t,
+		os.CopyFS(dir, os.DirFS(filepath.Join(sourceDir(), "..", "..", "internal", "demo", "configs", "devices"))))
 	program, err := binary()
 	require.NoError(t, err)
 	account := exec.Command(program, "password", "mast")
@@ -100,7 +111,12 @@ func TestTheFieldGuideWorksAsItIsWritten(t *testing.T) {
 	out, err := made.CombinedOutput()
 	require.NoError(t, err, string(out))
 	conf := filepath.Join(dir, "mosquitto.conf")
-	require.NoError(t, os.WriteFile(conf, fmt.Appendf(nil, "user root\nlistener %[2]s 127.0.0.1\ncertfile %[1]s/broker.pem\nkeyfile %[1]s/broker.key\npassword_file %[1]s/passwords\nallow_anonymous false\n", dir, broker), 0o600))
+	require.NoError(t,
+		os.WriteFile(conf,
+			fmt.Appendf(nil,
+				"user root\nlistener %[2]s 127.0.0.1\ncertfile %[1]s/broker.pem\nkeyfile %[1]s/broker.key\npassword_file %[1]s/passwords\nallow_anonymous false\n",
+				dir, broker),
+			0o600))
 	start(t, need(t, "mosquitto"), "-c", conf)
 	at := "tcp://127.0.0.1:" + freePort(t)
 	device, err := modbus.NewServer(&modbus.ServerConfiguration{URL: at}, panel{})
@@ -146,7 +162,9 @@ func TestTheFieldGuideWorksAsItIsWritten(t *testing.T) {
 	zone, err := time.LoadLocation("Europe/Berlin")
 	require.NoError(t, err)
 	publish(t, own, "mast/wind", []string{"5"}, "--cafile", ca.CA, "-u", "mast", "-P", password, "-q", "1")
-	publish(t, broker, "cage/a/state", []string{fmt.Sprintf(`{"at":%q,"water":{"oxygen":8.5},"battery_mv":12500}`, now.Format(time.RFC3339))}, "--cafile", ca.CA, "-u", "gateway", "-P", password, "-q", "1")
+	publish(t, broker, "cage/a/state",
+		[]string{fmt.Sprintf(`{"at":%q,"water":{"oxygen":8.5},"battery_mv":12500}`, now.Format(time.RFC3339))},
+		"--cafile", ca.CA, "-u", "gateway", "-P", password, "-q", "1")
 	for topic, payload := range map[string]string{
 		"logger/batch":       `{"sent":1772352060,"rows":[{"t":1772352000,"id":"buoy-1","v":{"oxygen":9.2}}]}`,
 		"logger/text":        now.In(zone).Format("02.01.2006 15:04:05") + ";4,12 m;open|",
@@ -160,8 +178,9 @@ func TestTheFieldGuideWorksAsItIsWritten(t *testing.T) {
 	}
 	for topic, payload := range map[string]string{
 		"raceway/9/state": `{"pump":"ON","temp":"21,5 °C","depths":[14.2,11.8],"status":5,"level":{"value":4.1,"unit":"m"},"flow":null}`,
-		"raceway/9/burst": fmt.Sprintf(`{"at":%q,"pressure":[1.1,1.2,1.3]}`, now.Add(-time.Minute).Format(time.RFC3339)),
-		"radio/any":       `{"id":"rw-1","port":2,"data":"AgDX/+w="}`,
+		"raceway/9/burst": fmt.Sprintf(`{"at":%q,"pressure":[1.1,1.2,1.3]}`,
+			now.Add(-time.Minute).Format(time.RFC3339)),
+		"radio/any": `{"id":"rw-1","port":2,"data":"AgDX/+w="}`,
 	} {
 		publish(t, raceways, topic, []string{payload}, "-q", "1")
 	}
@@ -223,7 +242,8 @@ func post(t *testing.T, snippet, base, token string) int {
 	body := regexp.MustCompile(`(?s)(?:--data-binary \$|-d )'(.*?)'`).FindStringSubmatch(snippet)
 	require.NotNil(t, body)
 	path := regexp.MustCompile(`/api/v1/readings[^\s']*`).FindString(snippet)
-	req, err := http.NewRequestWithContext(t.Context(), http.MethodPost, base+path, strings.NewReader(strings.ReplaceAll(body[1], `\n`, "\n")))
+	req, err := http.NewRequestWithContext(t.Context(), http.MethodPost, base+path,
+		strings.NewReader(strings.ReplaceAll(body[1], `\n`, "\n")))
 	require.NoError(t, err)
 	for _, h := range regexp.MustCompile(`-H "(.*?): (.*?)"`).FindAllStringSubmatch(snippet, -1) {
 		req.Header.Set(h[1], strings.ReplaceAll(h[2], "$TOKEN", token))
@@ -239,7 +259,8 @@ func post(t *testing.T, snippet, base, token string) int {
 
 // bringIn runs a snippet that brings in a file of history.
 func bringIn(t *testing.T, dir, program, snippet, base string) {
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "history.csv"), []byte("Zeit;OX1;OX2\n01.02.2026 08:00;8,5;7,25\n"), 0o600))
+	require.NoError(t,
+		os.WriteFile(filepath.Join(dir, "history.csv"), []byte("Zeit;OX1;OX2\n01.02.2026 08:00;8,5;7,25\n"), 0o600))
 	cmd := exec.CommandContext(t.Context(), "/bin/sh", "-ec", snippet)
 	cmd.Dir = dir
 	require.NoError(t, os.MkdirAll(filepath.Join(dir, "bin"), 0o755))

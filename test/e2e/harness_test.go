@@ -41,7 +41,7 @@ var binary = sync.OnceValues(func() (string, error) {
 	return path, nil
 })
 
-// sourceDir is the folder of these tests, in which they are run.
+// sourceDir returns the folder of these tests, in which they are run.
 func sourceDir() string {
 	dir, err := os.Getwd()
 	if err != nil {
@@ -61,7 +61,7 @@ func need(t *testing.T, program string) string {
 	return ""
 }
 
-// freePort is a port that nobody has: none of those that connections get from the system, which one
+// freePort returns a port that nobody has: none of those that connections get from the system, which one
 // could have before the port is used, and none that another test has got.
 func freePort(t *testing.T) string {
 	t.Helper()

@@ -53,7 +53,9 @@ func hostile() (out []url.Values) {
 		"now()", "date('2026-01-01')", "duration('1h')", "timezone('UTC')", "fromJSON('1')", "toJSON(a)", "fromBase64('')", "string(a)", "int(a)", "float(a)", "type(a)", "get(a, 1)", "take([1],1)", "first([1])", "last([1])",
 		"a matches '(a+)+$'", "a contains 'x'", "'x' in a", "a in [1,2]", "a in 1..3", "a?.b", "a.b.c", "a[0]", "a[1:2]", "a ?? 1", "$env", "$env['a']", "#", ".a", "{a: 1}", "[a]", "'a'", "nil", "a; a", "let b = a; b", "if a > 1 { 2 } else { 3 }",
 		"a |", "a(", ")", "()", "", " ", "a b", "a = 1", "a == ", "!", "not", "a && ", "1e999 * a", "9999999999999999999999", "0x", "1__0", "a //", "a /* ", "\x00", "ö + a", "a\u202e", "\xff", "a ? b", "a ? 1 : ", "min()", "min(a)", "min(1,2,3)", "abs()", "abs(a, a)", "pow(a)", "a ^^ a",
-		strings.Repeat("a+", 249) + "a", strings.Repeat("-", 490) + "a", strings.Repeat("(", 490), strings.Repeat("!", 490) + "a", strings.Repeat("a?", 240), strings.Repeat("a**", 99) + "a", deep("(", ")"), deep("abs(", ")"), deep("[", "]"), deep("{", "}"), strings.Repeat("a", 501),
+		strings.Repeat("a+", 249) + "a", strings.Repeat("-", 490) + "a", strings.Repeat("(", 490), strings.Repeat("!",
+			490) + "a", strings.Repeat("a?", 240), strings.Repeat("a**", 99) + "a", deep("(", ")"), deep("abs(", ")"), deep("[",
+			"]"), deep("{", "}"), strings.Repeat("a", 501),
 	} {
 		add("input", "a=long-mere/mast/wind", "calc", "x="+formula, "last", "1d", "width", "1h")
 	}
@@ -97,7 +99,8 @@ func hostile() (out []url.Values) {
 // history writes two years of a series by the minute, with what a gateway sums up of it, and a day of
 // sixty others.
 func history(t *testing.T, dir string) {
-	st, err := store.Open(filepath.Join(dir, "gateway", "nexocumula.db"), slog.New(slog.DiscardHandler), store.Options{})
+	st, err := store.Open(filepath.Join(dir, "gateway", "nexocumula.db"), slog.New(slog.DiscardHandler),
+		store.Options{})
 	require.NoError(t, err)
 	end := time.Now().UTC().Truncate(time.Hour)
 	write := func(path series.Path, minutes int) {
@@ -111,9 +114,27 @@ func history(t *testing.T, dir string) {
 				at := end.Add(time.Duration(from+i-minutes) * time.Minute).UnixNano()
 				v := float64((from + i) % 97)
 				raw.Add(at, v)
-				rollup.Summary{Count: 1, Mean: v, Min: v, Max: v, First: v, Last: v, MinAt: at, MaxAt: at, FirstAt: at, LastAt: at, Covered: time.Minute, Held: v}.AddTo(&sums, at, def.Kind)
+				rollup.Summary{
+					Count:   1,
+					Mean:    v,
+					Min:     v,
+					Max:     v,
+					First:   v,
+					Last:    v,
+					MinAt:   at,
+					MaxAt:   at,
+					FirstAt: at,
+					LastAt:  at,
+					Covered: time.Minute,
+					Held:    v,
+				}.AddTo(&sums,
+					at, def.Kind)
 			}
-			require.NoError(t, st.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: ids[0], Rows: raw}, {Series: ids[0], Tier: series.Minute, Rows: sums}, {Series: ids[0], Tier: series.TenSecond, Rows: sums}}}))
+			require.NoError(t, st.Append(t.Context(), engine.Batch{Entries: []engine.Entry{
+				{Series: ids[0], Rows: raw},
+				{Series: ids[0], Tier: series.Minute, Rows: sums},
+				{Series: ids[0], Tier: series.TenSecond, Rows: sums},
+			}}))
 		}
 	}
 	write("long-mere/mast/wind", 2*365*24*60)
@@ -124,7 +145,7 @@ func history(t *testing.T, dir string) {
 	require.NoError(t, st.Close())
 }
 
-// memoryOf is the most that a process ever used, in MB.
+// memoryOf returns the most that a process ever used, in MB.
 func memoryOf(t *testing.T, pid int) int {
 	text, err := os.ReadFile(fmt.Sprintf("/proc/%d/status", pid))
 	require.NoError(t, err)

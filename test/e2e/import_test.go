@@ -34,7 +34,7 @@ gateway:
         messages: [{ topic: "{station}/weight", series: "{station}/weight" }]
 `
 
-// pastTable is a wide table of so many lines, and what it should become.
+// pastTable returns a wide table of so many lines, and what it should become.
 func pastTable(lines int) (text string, oxygen float64) {
 	var out strings.Builder
 	out.WriteString("Zeit;OX1;Belüfter;note\n")
@@ -42,7 +42,8 @@ func pastTable(lines int) (text string, oxygen float64) {
 		at := time.Date(2025, 1, 10, 0, 0, 0, 0, time.UTC).Add(time.Duration(i) * 10 * time.Second)
 		v := 8 + float64(i%100)/100
 		oxygen += v
-		fmt.Fprintf(&out, "%s;%s;%s;x\n", at.Format("02.01.2006 15:04:05"), strings.Replace(fmt.Sprintf("%.2f", v), ".", ",", 1), []string{"on", "off"}[i%2])
+		fmt.Fprintf(&out, "%s;%s;%s;x\n", at.Format("02.01.2006 15:04:05"),
+			strings.Replace(fmt.Sprintf("%.2f", v), ".", ",", 1), []string{"on", "off"}[i%2])
 	}
 	out.WriteString("10.01.2025 00:00;8,1;on;x\n11.01.2025 00:00:00;many;on;x\n12.01.2025 00:00:00;8,1\n13.01.2025 00:00:00;99;on;x\n")
 	return out.String(), oxygen
@@ -85,7 +86,11 @@ func TestHistoryIsBroughtInOnceThoughTheImportIsKilled(t *testing.T) {
 	out, err = exec.Command(product, how...).CombinedOutput()
 	var exit *exec.ExitError
 	require.ErrorAs(t, err, &exit, "some rows are refused")
-	for _, wrong := range []string{`line 30002: "10.01.2025 00:00" where a time such as`, "line 30003, column OX1: ", `"many"`, "line 30004: 2 columns, where the first line has 4", "line 30005, column OX1: ", "60002 readings of 30004 records", "4 were refused"} {
+	for _, wrong := range []string{
+		`line 30002: "10.01.2025 00:00" where a time such as`, "line 30003, column OX1: ", `"many"`,
+		"line 30004: 2 columns, where the first line has 4", "line 30005, column OX1: ",
+		"60002 readings of 30004 records", "4 were refused",
+	} {
 		assert.Contains(t, string(out), wrong)
 	}
 	for range 2 {
@@ -101,7 +106,13 @@ func TestHistoryIsBroughtInOnceThoughTheImportIsKilled(t *testing.T) {
 }
 
 func whole(t *testing.T, gateway *client.Client) map[string]map[string]float64 {
-	answer, err := gateway.Windows(t.Context(), client.WindowsQuery{Select: []string{"stony-beck/raceway-1/+"}, From: time.Date(2025, 1, 1, 0, 0, 0, 0, time.UTC), To: time.Date(2025, 2, 1, 0, 0, 0, 0, time.UTC), Width: "whole", Stats: []string{"count", "mean"}})
+	answer, err := gateway.Windows(t.Context(), client.WindowsQuery{
+		Select: []string{"stony-beck/raceway-1/+"},
+		From:   time.Date(2025, 1, 1, 0, 0, 0, 0, time.UTC),
+		To:     time.Date(2025, 2, 1, 0, 0, 0, 0, time.UTC),
+		Width:  "whole",
+		Stats:  []string{"count", "mean"},
+	})
 	require.NoError(t, err)
 	out := map[string]map[string]float64{}
 	for _, s := range answer.Series {
@@ -127,10 +138,14 @@ func TestLogsOfSenMLAreBroughtIn(t *testing.T) {
 	file := filepath.Join(dir, "log.senml")
 	require.NoError(t, os.WriteFile(file, []byte(`[{"bn":"raceway-1/","bt":1736467200,"n":"oxygen","u":"mg/l","v":8.5},{"n":"oxygen","t":10,"v":8.7}]
 [{"n":"raceway-1/aerator","t":1736467200,"vs":"on"},{"n":"raceway-1/oxygen","v":9}]`), 0o600))
-	out, _ := exec.Command(product, "import", "--at", gateway.Base(), "--token-file", filepath.Join(dir, "secret"), file).CombinedOutput()
+	out, _ := exec.Command(product, "import", "--at", gateway.Base(), "--token-file", filepath.Join(dir, "secret"),
+		file).CombinedOutput()
 	assert.Contains(t, string(out), "pack 2, record 2: its time is counted from its arrival")
 	assert.Contains(t, string(out), "3 readings of 2 records")
-	assert.Equal(t, map[string]map[string]float64{"stony-beck/raceway-1/oxygen": {"count": 2, "mean": 8.6}, "stony-beck/raceway-1/aerator": {"count": 1, "mean": 1}}, whole(t, gateway))
+	assert.Equal(t, map[string]map[string]float64{
+		"stony-beck/raceway-1/oxygen":  {"count": 2, "mean": 8.6},
+		"stony-beck/raceway-1/aerator": {"count": 1, "mean": 1},
+	}, whole(t, gateway))
 }
 
 // A file of any form is sent as a message, which the gateway's configuration says how to read.
@@ -142,14 +157,22 @@ func TestAFileOfAnyFormIsSentAsAMessage(t *testing.T) {
 	require.NoError(t, err)
 	_, gateway := service(t, dir, "gateway", fmt.Sprintf(importingGateway, dir, port))
 	file := filepath.Join(dir, "levels.xml")
-	require.NoError(t, os.WriteFile(file, []byte(`<log><v at="2026-03-01T08:00:00Z">4.25</v><v at="2026-03-01T08:00:10Z">high</v><v at="2026-03-01T08:00:20Z">4.5</v></log>`), 0o600))
+	require.NoError(t,
+		os.WriteFile(file,
+			[]byte(`<log><v at="2026-03-01T08:00:00Z">4.25</v><v at="2026-03-01T08:00:10Z">high</v><v at="2026-03-01T08:00:20Z">4.5</v></log>`),
+			0o600))
 	run := func(more ...string) (string, error) {
-		out, err := exec.Command(product, append([]string{"import", "--at", gateway.Base(), "--token-file", filepath.Join(dir, "secret"), "--topic", "log/weir"}, append(more, file)...)...).CombinedOutput()
+		out, err := exec.Command(product, append([]string{
+			"import", "--at", gateway.Base(), "--token-file", filepath.Join(dir, "secret"), "--topic", "log/weir",
+		}, append(more, file)...)...).CombinedOutput()
 		return string(out), err
 	}
 	said, err := run("--preview", "5")
 	require.NoError(t, err, said)
-	for _, wanted := range []string{"stony-beck/weir/level", "4.25", "2 readings would be stored, and 1 refused", `record 2: payload has the text "high" at /#text where a number should be`} {
+	for _, wanted := range []string{
+		"stony-beck/weir/level", "4.25", "2 readings would be stored, and 1 refused",
+		`record 2: payload has the text "high" at /#text where a number should be`,
+	} {
 		assert.Contains(t, said, wanted)
 	}
 	_, err = gateway.Now(t.Context(), "#")

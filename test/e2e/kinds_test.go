@@ -47,7 +47,7 @@ type pump struct {
 	flow           float64
 }
 
-// runOfPump is an hour, twenty seconds apart: the total wraps at 1000 several times and
+// runOfPump returns an hour, twenty seconds apart: the total wraps at 1000 several times and
 // starts again from 0 once; the pump goes on and off.
 func runOfPump(begin time.Time) (out []pump, grown, restarts, changes int) {
 	total := 900
@@ -87,7 +87,8 @@ func TestCountersStatesAndSketchesReachTheCentralInAnyOrder(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "secret"), []byte("trout"), 0o600))
 	ownPort, centralPort, topPort := freePort(t), freePort(t), freePort(t)
 	_, top := service(t, dir, "top", fmt.Sprintf(topConfig, dir, topPort))
-	_, central := service(t, dir, "central", fmt.Sprintf(centralConfig, dir, centralPort)+fmt.Sprintf(relayConfig, dir, topPort))
+	_, central := service(t, dir, "central",
+		fmt.Sprintf(centralConfig, dir, centralPort)+fmt.Sprintf(relayConfig, dir, topPort))
 	_, gateway := service(t, dir, "gateway", fmt.Sprintf(pumpConfig, dir, ownPort, centralPort))
 	eventually(t, "the listener is up", func() bool { return reachable(ownPort) })
 
@@ -96,7 +97,8 @@ func TestCountersStatesAndSketchesReachTheCentralInAnyOrder(t *testing.T) {
 	lines := make([]string, len(run))
 	for i, k := range rand.New(rand.NewPCG(71, 72)).Perm(len(run)) {
 		p := run[k]
-		lines[i] = fmt.Sprintf(`{"at":%d,"total":%d,"running":%d,"flow":%v}`, p.at.UnixMilli(), p.total, p.running, p.flow)
+		lines[i] = fmt.Sprintf(`{"at":%d,"total":%d,"running":%d,"flow":%v}`, p.at.UnixMilli(), p.total, p.running,
+			p.flow)
 	}
 	publish(t, ownPort, "pump/pump-1/state", lines, "-q", "1")
 
@@ -108,16 +110,25 @@ func TestCountersStatesAndSketchesReachTheCentralInAnyOrder(t *testing.T) {
 		}
 		return answer.Series[0].Whole.Values
 	}
-	for name, c := range map[string]*client.Client{"gateway": gateway, "central": central, "the central above it": top} {
+	for name, c := range map[string]*client.Client{
+		"gateway":              gateway,
+		"central":              central,
+		"the central above it": top,
+	} {
 		var counter map[string]client.Number
 		eventually(t, name+" has all of it", func() bool {
-			counter = whole(c, client.WindowsQuery{Select: []string{"long-mere/pump-1/total"}, Stats: []string{"count", "increase", "restarts", "rate"}})
+			counter = whole(c, client.WindowsQuery{
+				Select: []string{"long-mere/pump-1/total"}, Stats: []string{"count", "increase", "restarts", "rate"},
+			})
 			return counter["count"] == 180
 		})
 		assert.EqualValues(t, grown, counter["increase"], name)
 		assert.EqualValues(t, restarts, counter["restarts"], name)
 		assert.InDelta(t, float64(grown)/(179*20), float64(counter["rate"]), 1e-9, name)
-		state := whole(c, client.WindowsQuery{Select: []string{"long-mere/pump-1/running"}, Stats: []string{"changes", "duration:0", "duration:1", "share:1", "coverage"}})
+		state := whole(c, client.WindowsQuery{
+			Select: []string{"long-mere/pump-1/running"},
+			Stats:  []string{"changes", "duration:0", "duration:1", "share:1", "coverage"},
+		})
 		on := 0
 		for _, p := range run {
 			on += 20 * p.running
@@ -129,7 +140,8 @@ func TestCountersStatesAndSketchesReachTheCentralInAnyOrder(t *testing.T) {
 	}
 	var estimated map[string]client.Number
 	eventually(t, "the sketches are there", func() bool {
-		estimated = whole(central, client.WindowsQuery{Select: []string{"long-mere/pump-1/flow"}, Stats: []string{"p90~"}})
+		estimated = whole(central,
+			client.WindowsQuery{Select: []string{"long-mere/pump-1/flow"}, Stats: []string{"p90~"}})
 		return estimated["p90~"] == estimated["p90~"] // not NaN
 	})
 	exact := whole(gateway, client.WindowsQuery{Select: []string{"long-mere/pump-1/flow"}, Stats: []string{"p90"}})

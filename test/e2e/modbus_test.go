@@ -76,7 +76,7 @@ var panelValues = map[string]float64{
 	"bcd32": 12345678, "magnitude16": -5, "scaled": 12.34, "array_1": 11, "array_2": 12, "array_3": 13, "valve": 1, "int48": -123456789012, "swapped": 0x4142,
 }
 
-// serialLine is a pair of terminals with a wire between them.
+// serialLine returns a pair of terminals with a wire between them.
 func serialLine(t *testing.T, dir string) (device, gateway string) {
 	device, gateway = filepath.Join(dir, "ttyA"), filepath.Join(dir, "ttyB")
 	start(t, need(t, "socat"), "pty,raw,echo=0,link="+device, "pty,raw,echo=0,link="+gateway)
@@ -88,10 +88,11 @@ func serialLine(t *testing.T, dir string) (device, gateway string) {
 	return device, gateway
 }
 
-// inC is the other device, which speaks through libmodbus.
+// inC returns the other device, which speaks through libmodbus.
 func inC(t *testing.T, dir string) string {
 	program := filepath.Join(dir, "device")
-	out, err := exec.Command(need(t, "gcc"), "-o", program, filepath.Join(sourceDir(), "peers", "device.c"), "-lmodbus").CombinedOutput()
+	out, err := exec.Command(need(t, "gcc"), "-o", program, filepath.Join(sourceDir(), "peers", "device.c"),
+		"-lmodbus").CombinedOutput()
 	require.NoError(t, err, string(out))
 	return program
 }
@@ -132,7 +133,9 @@ func TestEveryTypeOfForeignModbusDevicesIsReadOverEveryWay(t *testing.T) {
 			_, gateway := service(t, dir, "gateway", fmt.Sprintf(panelConfig, dir, address, keys))
 			panelIsRead(t, gateway)
 			if test.way == "tcp" {
-				panelIsMissed(t, gateway, device, func() { start(t, program[0], append(program[1:], test.way, where)...) })
+				panelIsMissed(t, gateway, device, func() {
+					start(t, program[0], append(program[1:], test.way, where)...)
+				})
 			}
 		})
 	}
@@ -149,7 +152,8 @@ func panelIsRead(t *testing.T, gateway *client.Client) {
 	for _, v := range now.Values {
 		got[v.Path[len("alder-weir/panel/"):]] = float64(v.Value)
 	}
-	require.Len(t, got, len(panelValues), "neither the broken probe nor the missing register has a value, and the meter was not asked for")
+	require.Len(t, got, len(panelValues),
+		"neither the broken probe nor the missing register has a value, and the meter was not asked for")
 	for name, value := range panelValues {
 		assert.InDelta(t, value, got[name], 1e-9, name)
 	}
@@ -185,7 +189,9 @@ func panelIsMissed(t *testing.T, gateway *client.Client, device *process, again 
 	})
 	before := lastOf(t, gateway, "alder-weir/panel/input")
 	again()
-	eventually(t, "polling goes on when the device is back", func() bool { return lastOf(t, gateway, "alder-weir/panel/input").After(before) })
+	eventually(t, "polling goes on when the device is back", func() bool {
+		return lastOf(t, gateway, "alder-weir/panel/input").After(before)
+	})
 }
 
 func lastOf(t *testing.T, gateway *client.Client, path string) time.Time {

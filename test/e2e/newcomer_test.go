@@ -41,7 +41,8 @@ func (holdings) HandleInputRegisters(*modbus.InputRegistersRequest) ([]uint16, e
 	return nil, modbus.ErrIllegalFunction
 }
 
-// takes returns 60 registers of four kinds, how each is named and what is expected of it, and the values they stand for.
+// takes returns 60 registers of four kinds, how each is named and what is expected of it, and the values they
+// stand for.
 func takes() (registers holdings, named []string, values map[string]float64) {
 	values = map[string]float64{}
 	add := func(series, unit, within string, value float64, words ...uint16) {
@@ -77,19 +78,22 @@ func said() (topics map[string]string, values map[string]float64) {
 			}
 		}
 		say("level", fmt.Sprintf("%d cm", 400+i), map[string]float64{"level": 400 + x})
-		say("state", fmt.Sprintf(`{"water":{"temp":%d.5,"oxygen":9.%d},"pump":"on"}`, 7+i, i), map[string]float64{"temp": 7.5 + x, "oxygen": 9 + x/10})
+		say("state", fmt.Sprintf(`{"water":{"temp":%d.5,"oxygen":9.%d},"pump":"on"}`, 7+i, i),
+			map[string]float64{"temp": 7.5 + x, "oxygen": 9 + x/10})
 		say("pressure", fmt.Sprintf(`{"pressure":"1,%d5 bar"}`, i), map[string]float64{"pressure": 1.05 + x/10})
-		say("text", fmt.Sprintf("%d,25;%d", 3+i, 1000+i), map[string]float64{"column_1": 3.25 + x, "column_2": 1000 + x})
+		say("text", fmt.Sprintf("%d,25;%d", 3+i, 1000+i),
+			map[string]float64{"column_1": 3.25 + x, "column_2": 1000 + x})
 		say("pairs", fmt.Sprintf("volts=12.%d amps=0.8", i), map[string]float64{"volts": 12 + x/10, "amps": 0.8})
 		say("xml", fmt.Sprintf("<r><flow>3.%d</flow></r>", i), map[string]float64{"flow": 3 + x/10})
-		say("senml", fmt.Sprintf(`[{"bn":"tank-%d/","n":"turbidity","u":"NTU","v":%d}]`, i, i), map[string]float64{"turbidity": x})
+		say("senml", fmt.Sprintf(`[{"bn":"tank-%d/","n":"turbidity","u":"NTU","v":%d}]`, i, i),
+			map[string]float64{"turbidity": x})
 		say("depths", fmt.Sprintf(`{"depths":[14,%d]}`, 10+i), map[string]float64{"depths_1": 14, "depths_2": 10 + x})
 	}
 	return topics, values
 }
 
-// Someone new to it makes series of 60 registers and 40 topics, with six commands and nothing typed but names and what is
-// expected.
+// Someone new to it makes series of 60 registers and 40 topics, with six commands and nothing typed but names
+// and what is expected.
 func TestANewcomerCollectsRegistersAndTopics(t *testing.T) {
 	t.Parallel()
 	registers, named, wanted := takes()
@@ -97,7 +101,12 @@ func TestANewcomerCollectsRegistersAndTopics(t *testing.T) {
 	topics, heard := said()
 	require.Len(t, topics, 40)
 	device, brokerPort, dir := "tcp://127.0.0.1:"+freePort(t), freePort(t), t.TempDir()
-	server, err := modbus.NewServer(&modbus.ServerConfiguration{URL: device, Timeout: time.Minute, MaxClients: 5, Logger: log.New(io.Discard, "", 0)}, registers)
+	server, err := modbus.NewServer(&modbus.ServerConfiguration{
+		URL:        device,
+		Timeout:    time.Minute,
+		MaxClients: 5,
+		Logger:     log.New(io.Discard, "", 0),
+	}, registers)
 	require.NoError(t, err)
 	require.NoError(t, server.Start())
 	t.Cleanup(func() { assert.NoError(t, server.Stop()) })
@@ -126,7 +135,8 @@ func TestANewcomerCollectsRegistersAndTopics(t *testing.T) {
 	}()
 
 	file := filepath.Join(dir, "gateway.yaml")
-	require.NoError(t, os.WriteFile(file, []byte("data: "+dir+"/data\nlisten: 127.0.0.1:0\ngateway:\n  site: site\n"), 0o600))
+	require.NoError(t,
+		os.WriteFile(file, []byte("data: "+dir+"/data\nlisten: 127.0.0.1:0\ngateway:\n  site: site\n"), 0o600))
 	run := func(args ...string) string {
 		out, err := exec.CommandContext(t.Context(), program, args...).CombinedOutput()
 		require.NoError(t, err, "%v: %s", args, out)

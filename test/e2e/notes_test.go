@@ -40,7 +40,11 @@ gateway:
   uplinks: [{ name: north, address: "%[2]s", secret_file: %[1]s/secret }]
 `, dir, central.Base()))
 	at := time.Date(2026, 3, 1, 6, 30, 0, 0, time.UTC)
-	pinned, err := own.AddNote(t.Context(), client.NewNote{About: "far-moor/weir", Text: "the gate was stuck\nand is free again", At: &at})
+	pinned, err := own.AddNote(t.Context(), client.NewNote{
+		About: "far-moor/weir",
+		Text:  "the gate was stuck\nand is free again",
+		At:    &at,
+	})
 	require.NoError(t, err)
 	seen := func(c *client.Client) []client.Note {
 		found, err := c.Notes(t.Context(), "", "")

@@ -49,12 +49,14 @@ func TestPackagesThatAreApartStayApart(t *testing.T) {
 			of, err := strconv.Unquote(one.Path.Value)
 			require.NoError(t, err)
 			for _, rule := range apart {
-				if !strings.HasPrefix(filepath.ToSlash(name), rule.from) || strings.HasSuffix(name, "_test.go") && !rule.always {
+				if !strings.HasPrefix(filepath.ToSlash(name), rule.from) ||
+					strings.HasSuffix(name, "_test.go") && !rule.always {
 					continue
 				}
 				seen[rule.from] = true
 				reached := strings.HasPrefix(of+"\"", rule.to)
-				assert.False(t, reached && (rule.but == "" || !strings.HasPrefix(of, rule.but)), "%s imports %s", name, of)
+				assert.False(t, reached && (rule.but == "" || !strings.HasPrefix(of, rule.but)), "%s imports %s", name,
+					of)
 			}
 		}
 		return nil

@@ -14,7 +14,7 @@ import (
 	"nexocumula/client"
 )
 
-// yamlOf is the YAML blocks of the README, in order: the gateway, a listener to add to
+// yamlOf returns the YAML blocks of the README, in order: the gateway, a listener to add to
 // its sources, an uplink to add to it, and the central.
 func yamlOf(t *testing.T) []string {
 	text, err := os.ReadFile(filepath.Join(sourceDir(), "..", "..", "README.md"))
@@ -53,12 +53,16 @@ func TestTheReadmeWorksAsItIsWritten(t *testing.T) {
 
 	_, central := service(t, dir, "central", ports.Replace(yaml[3]))
 	_, gateway := service(t, dir, "gateway", gatewayText)
-	for _, path := range []string{"stony-beck/raceway-1/oxygen", "stony-beck/raceway-2/oxygen", "stony-beck/silo-1/feed", "stony-beck/buoy-1/water_temp_1m"} {
+	for _, path := range []string{
+		"stony-beck/raceway-1/oxygen", "stony-beck/raceway-2/oxygen", "stony-beck/silo-1/feed",
+		"stony-beck/buoy-1/water_temp_1m",
+	} {
 		eventually(t, path+" has a value", func() bool {
 			now, err := gateway.Now(t.Context(), path)
 			return err == nil && len(now.Values) == 1 && now.Values[0].Fresh
 		})
-		windows, err := gateway.Windows(t.Context(), client.WindowsQuery{Select: []string{path}, Last: "1h", Width: "5m"})
+		windows, err := gateway.Windows(t.Context(),
+			client.WindowsQuery{Select: []string{path}, Last: "1h", Width: "5m"})
 		require.NoError(t, err)
 		assert.NotNil(t, windows.Series[0].Whole, "readings of seconds ago are in the answer")
 	}
@@ -68,7 +72,8 @@ func TestTheReadmeWorksAsItIsWritten(t *testing.T) {
 	})
 	eventually(t, "what the mast says, which no messages: entry names, is listed", func() bool {
 		rejects, err := gateway.Rejects(t.Context(), client.RejectFilter{Source: "own", Limit: 1})
-		return err == nil && len(rejects.Rejects) == 1 && strings.Contains(rejects.Rejects[0].Reason, "topic matches no messages: entry")
+		return err == nil && len(rejects.Rejects) == 1 &&
+			strings.Contains(rejects.Rejects[0].Reason, "topic matches no messages: entry")
 	})
 }
 
@@ -82,13 +87,15 @@ func TestASecondServiceOnTheSamePortSaysSo(t *testing.T) {
 	require.NoError(t, os.WriteFile(path, []byte(strings.Replace(config, "/a", "/b", 1)), 0o600))
 	out, err := exec.Command(program, "run", "--config", path).CombinedOutput()
 	assert.Error(t, err)
-	assert.Contains(t, string(out), "another program listens at that address already; or set another listen: in the configuration")
+	assert.Contains(t, string(out),
+		"another program listens at that address already; or set another listen: in the configuration")
 
 	gateway := "data: " + dir + "/b\nlisten: 127.0.0.1:0\ngateway:\n  site: far-moor\n  sources: [{ name: own, mqtt_listener: { address: 127.0.0.1:" + port + ", messages: [{ topic: \"#\", series: a/b }] } }]\n"
 	require.NoError(t, os.WriteFile(path, []byte(gateway), 0o600))
 	out, err = exec.Command(program, "run", "--config", path).CombinedOutput()
 	assert.Error(t, err)
-	assert.Contains(t, string(out), "source own: listening for MQTT at 127.0.0.1:"+port+": another program listens at that address already")
+	assert.Contains(t, string(out),
+		"source own: listening for MQTT at 127.0.0.1:"+port+": another program listens at that address already")
 	assert.NotContains(t, string(out), "is running", "it says so once devices are let in")
 }
 

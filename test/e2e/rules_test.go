@@ -67,33 +67,49 @@ func TestWhatAWrongRuleRefusedCountsOnceItIsMended(t *testing.T) {
 		return hour.Add(time.Duration(seconds) * time.Second).UTC().Format(time.RFC3339)
 	}
 	publish(t, port, "silo/silo-1", []string{
-		fmt.Sprintf(`{"at":%q,"mv":310}`, at(0)), fmt.Sprintf(`{"at":%q,"mv":690}`, at(10)), fmt.Sprintf(`{"at":%q,"mv":500}`, at(20)),
+		fmt.Sprintf(`{"at":%q,"mv":310}`, at(0)), fmt.Sprintf(`{"at":%q,"mv":690}`, at(10)), fmt.Sprintf(`{"at":%q,"mv":500}`,
+			at(20)),
 	}, "-q", "1")
 	publish(t, port, "raceway/4", []string{
-		fmt.Sprintf(`{"at":%q,"o":8.0,"t":12}`, at(0)), fmt.Sprintf(`{"at":%q,"o":8.1,"t":12}`, at(10)), fmt.Sprintf(`{"at":%q,"o":11.5,"t":12}`, at(20)),
+		fmt.Sprintf(`{"at":%q,"o":8.0,"t":12}`, at(0)), fmt.Sprintf(`{"at":%q,"o":8.1,"t":12}`, at(10)), fmt.Sprintf(`{"at":%q,"o":11.5,"t":12}`,
+			at(20)),
 		fmt.Sprintf(`{"at":%q,"o":12,"t":12}`, at(30)), fmt.Sprintf(`{"at":%q,"o":8.2,"t":12}`, at(40)),
 	}, "-q", "1")
 
 	// What came of them.
 	window := func(path string) (counts, means []float64) {
-		out, err := gateway.Windows(t.Context(), client.WindowsQuery{Select: []string{path}, From: hour, To: hour.Add(time.Minute), Width: "1m", Stats: []string{"count", "mean"}})
+		out, err := gateway.Windows(t.Context(), client.WindowsQuery{
+			Select: []string{path},
+			From:   hour,
+			To:     hour.Add(time.Minute),
+			Width:  "1m",
+			Stats:  []string{"count", "mean"},
+		})
 		if err != nil || len(out.Series) == 0 {
 			return nil, nil
 		}
 		return out.Series[0].Values["count"], out.Series[0].Values["mean"]
 	}
-	eventually(t, "the windows are made", func() bool { c, _ := window("stony-beck/raceway-4/oxygen"); return len(c) == 1 && c[0] == 4 })
+	eventually(t, "the windows are made", func() bool {
+		c, _ := window("stony-beck/raceway-4/oxygen")
+		return len(c) == 1 && c[0] == 4
+	})
 	_, mean := window("stony-beck/silo-1/silo_level")
 	assert.Equal(t, []float64{75}, mean, "310 mV is 50 %, 500 is 100 by the wrong point, 690 was refused")
 	kept, err := gateway.Rejects(t.Context(), client.RejectFilter{})
 	require.NoError(t, err)
 	require.Len(t, kept.Rejects, 2)
 	level := kept.Rejects[1]
-	assert.Equal(t, []any{"calibration", "stony-beck/silo-1/silo_level", client.Number(690)}, []any{level.Rule, level.Series, level.Value})
+	assert.Equal(t, []any{"calibration", "stony-beck/silo-1/silo_level", client.Number(690)},
+		[]any{level.Rule, level.Series, level.Value})
 	assert.Contains(t, level.Reason, "raw value 690 is outside of what the calibration was made for, 120 to 500")
 	assert.Equal(t, "saturation", kept.Rejects[0].Rule)
 	assert.Contains(t, kept.Rejects[0].Reason, "with stony-beck/raceway-4/water_temp 12")
-	quality, err := gateway.Readings(t.Context(), client.ReadingsQuery{Select: "stony-beck/raceway-4/oxygen/quality", From: hour, To: hour.Add(time.Minute)})
+	quality, err := gateway.Readings(t.Context(), client.ReadingsQuery{
+		Select: "stony-beck/raceway-4/oxygen/quality",
+		From:   hour,
+		To:     hour.Add(time.Minute),
+	})
 	require.NoError(t, err)
 	require.Len(t, quality.Series, 1)
 	var marks []float64
@@ -107,22 +123,28 @@ func TestWhatAWrongRuleRefusedCountsOnceItIsMended(t *testing.T) {
 	assert.Contains(t, counts, ",own,saturation,1\n")
 	tried := nexocumula(t, gateway, "try", "--reject", fmt.Sprint(level.ID))
 	assert.Contains(t, tried, "rejected")
-	assert.Contains(t, tried, "stony-beck/silo-1/silo_level is calibrated: points 120→0 500→100 from mV, reject outside 120 to 500, decimals 1")
+	assert.Contains(t, tried,
+		"stony-beck/silo-1/silo_level is calibrated: points 120→0 500→100 from mV, reject outside 120 to 500, decimals 1")
 
 	// A file that is not good changes nothing; a good one is taken over.
 	path := filepath.Join(dir, "gateway.yaml")
-	require.NoError(t, os.WriteFile(path, []byte(strings.Replace(config("880"), "oxygen\n", "oxigen\n      hihg: 3\n", 1)), 0o600))
+	require.NoError(t,
+		os.WriteFile(path, []byte(strings.Replace(config("880"), "oxygen\n", "oxigen\n      hihg: 3\n", 1)), 0o600))
 	_, err = gateway.Reload(t.Context())
 	assert.ErrorContains(t, err, `everything stays as it is, for the file is not good`)
 	assert.ErrorContains(t, err, `did you mean high?`)
 	require.NoError(t, os.WriteFile(path, []byte(config("880")), 0o600))
-	assert.Contains(t, nexocumula(t, gateway, "try", "--config", path, "own", "silo/1", `{"at":"`+at(10)+`","mv":690}`), "75", "the file alone says so before it counts")
+	assert.Contains(t,
+		nexocumula(t, gateway, "try", "--config", path, "own", "silo/1", `{"at":"`+at(10)+`","mv":690}`), "75",
+		"the file alone says so before it counts")
 	require.NoError(t, p.cmd.Process.Signal(syscall.SIGHUP))
 	eventually(t, "the file is read again", func() bool {
-		return strings.Contains(nexocumula(t, gateway, "try", "own", "silo/silo-1", `{"at":"`+at(10)+`","mv":690}`), "75")
+		return strings.Contains(nexocumula(t, gateway, "try", "own", "silo/silo-1", `{"at":"`+at(10)+`","mv":690}`),
+			"75")
 	})
 	again := nexocumula(t, gateway, "reload")
-	assert.Regexp(t, `^At http://127\.0\.0\.1:[0-9]+ \(stony-beck\):\nNothing in the configuration has changed\.\n$`, again)
+	assert.Regexp(t, `^At http://127\.0\.0\.1:[0-9]+ \(stony-beck\):\nNothing in the configuration has changed\.\n$`,
+		again)
 
 	// What passes now counts at its own time, once however often it is replayed.
 	for i, passed := range []int{1, 0} {
@@ -137,7 +159,8 @@ func TestWhatAWrongRuleRefusedCountsOnceItIsMended(t *testing.T) {
 		c, m := window("stony-beck/silo-1/silo_level")
 		return c[0] == 3 && m[0] == (50+75+100)/3.0 // what was calibrated before keeps its value
 	})
-	assert.Contains(t, nexocumula(t, gateway, "replay", "--rule", "calibration"), "There are no such rejects that do not count yet.\n")
+	assert.Contains(t, nexocumula(t, gateway, "replay", "--rule", "calibration"),
+		"There are no such rejects that do not count yet.\n")
 	versions, err := gateway.Versions(t.Context(), "stony-beck/silo-1/silo_level")
 	require.NoError(t, err)
 	require.Len(t, versions.Versions, 2)
@@ -149,7 +172,8 @@ func TestWhatAWrongRuleRefusedCountsOnceItIsMended(t *testing.T) {
 	assert.Equal(t, []client.Number{20, 95}, series.Series[0].Normal.Inner)
 	now, err := gateway.Now(t.Context(), "+/+/silo_level")
 	require.NoError(t, err)
-	assert.Equal(t, []string{"missing", "unusual"}, []string{now.Values[0].Condition, now.Values[0].Standing}, "100 % is above the inner range")
+	assert.Equal(t, []string{"missing", "unusual"}, []string{now.Values[0].Condition, now.Values[0].Standing},
+		"100 % is above the inner range")
 }
 
 const loadConfig = `
@@ -207,13 +231,16 @@ func TestReloadingUnderLoadLosesAndDoublesNothing(t *testing.T) {
 	require.NoError(t, err)
 	_, port, err := net.SplitHostPort(taken.Addr().String())
 	require.NoError(t, err)
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "gateway.yaml"), []byte(fmt.Sprintf(loadConfig, dir, ports[0], port, 101+last)), 0o600))
+	require.NoError(t,
+		os.WriteFile(filepath.Join(dir, "gateway.yaml"),
+			[]byte(fmt.Sprintf(loadConfig, dir, ports[0], port, 101+last)), 0o600))
 	_, err = gateway.Reload(t.Context())
 	require.NoError(t, err)
 	up := func(wanted bool) func() bool {
 		return func() bool {
 			h, err := gateway.Health(t.Context())
-			return err == nil && h.Gateway.Sources[0].Up && h.Gateway.Sources[1].Up == wanted && (wanted || strings.Contains(h.Gateway.Sources[1].LastError, "listening for MQTT"))
+			return err == nil && h.Gateway.Sources[0].Up && h.Gateway.Sources[1].Up == wanted &&
+				(wanted || strings.Contains(h.Gateway.Sources[1].LastError, "listening for MQTT"))
 		}
 	}
 	eventually(t, "the source is down", up(false))
@@ -244,7 +271,8 @@ func undisturbed(values map[string]client.Numbers, n int) bool {
 		}
 		first := float64(100 * i)
 		last := first + count - 1
-		if values["min"][i] != first || values["first"][i] != first || values["max"][i] != last || values["last"][i] != last || values["mean"][i] != (first+last)/2 {
+		if values["min"][i] != first || values["first"][i] != first || values["max"][i] != last ||
+			values["last"][i] != last || values["mean"][i] != (first+last)/2 {
 			return false
 		}
 		total += int(count)

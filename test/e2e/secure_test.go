@@ -85,9 +85,14 @@ gateway:
         messages: [{ topic: "{station}/{quantity}", series: "{station}/{quantity}" }]
 `
 
-// counted is how many readings of a series there are.
+// counted returns how many readings of a series there are.
 func counted(t *testing.T, c *client.Client, path string) float64 {
-	all, err := c.Windows(t.Context(), client.WindowsQuery{Select: []string{path}, Last: "1d", Width: "whole", Stats: []string{"count"}})
+	all, err := c.Windows(t.Context(), client.WindowsQuery{
+		Select: []string{path},
+		Last:   "1d",
+		Width:  "whole",
+		Stats:  []string{"count"},
+	})
 	if err != nil || len(all.Series) != 1 {
 		return 0
 	}
@@ -146,7 +151,10 @@ func TestBrokersAndDevicesWithCertificatesAndPasswords(t *testing.T) {
 	}
 
 	withPassword := []string{"--cafile", ca.CA, "-u", "weir", "-P", "salmon run", "-q", "1"}
-	withCert := []string{"--cafile", ca.CA, "--cert", filepath.Join(dir, "gauge.pem"), "--key", filepath.Join(dir, "gauge.key"), "-q", "1"}
+	withCert := []string{
+		"--cafile", ca.CA, "--cert", filepath.Join(dir, "gauge.pem"), "--key", filepath.Join(dir, "gauge.key"), "-q",
+		"1",
+	}
 	now := time.Now().UnixMilli()
 	lines := func(from, n int) (out []string) {
 		for i := range n {
@@ -178,16 +186,21 @@ func TestBrokersAndDevicesWithCertificatesAndPasswords(t *testing.T) {
 
 	eventually(t, "the listener is up", func() bool { return reachable(own) })
 	publish(t, own, "gauge/level", []string{"1"}, withCert...)
-	publish(t, own, "float/level", []string{"1"}, "--cafile", ca.CA, "-u", "float", "-P", "smolt parr", "-q", "1", "-V", "mqttv5")
+	publish(t, own, "float/level", []string{"1"}, "--cafile", ca.CA, "-u", "float", "-P", "smolt parr", "-q", "1",
+		"-V", "mqttv5")
 	assert.EqualValues(t, 1, counted(t, gateway, "alder-weir/gauge/level"))
 	assert.EqualValues(t, 1, counted(t, gateway, "alder-weir/float/level"))
-	eventually(t, "its presence is a series", func() bool { return counted(t, gateway, "alder-weir/gauge/online") >= 2 })
+	eventually(t, "its presence is a series", func() bool {
+		return counted(t, gateway, "alder-weir/gauge/online") >= 2
+	})
 	for _, wrong := range [][]string{
 		{"--cafile", ca.CA, "-u", "float", "-P", "smolt"},
 		{"--cafile", ca.CA},
 		{},
 	} {
-		args := append([]string{"-h", "127.0.0.1", "-p", own, "-t", "float/level", "-m", "9", "-q", "1", "-V", "mqttv5"}, wrong...)
+		args := append([]string{
+			"-h", "127.0.0.1", "-p", own, "-t", "float/level", "-m", "9", "-q", "1", "-V", "mqttv5",
+		}, wrong...)
 		out, err := exec.CommandContext(t.Context(), need(t, "mosquitto_pub"), args...).CombinedOutput()
 		assert.Error(t, err, "%v: %s", wrong, out)
 	}

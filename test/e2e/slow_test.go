@@ -46,7 +46,13 @@ func slowWindows(sent []published, width, freshFor time.Duration) map[time.Time]
 	}
 	out := map[time.Time]slowWindow{}
 	for start, values := range grouped {
-		w := slowWindow{count: len(values), min: values[0], max: values[0], first: values[0], last: values[len(values)-1]}
+		w := slowWindow{
+			count: len(values),
+			min:   values[0],
+			max:   values[0],
+			first: values[0],
+			last:  values[len(values)-1],
+		}
 		for _, v := range values {
 			w.mean += v / float64(len(values))
 			w.min, w.max = math.Min(w.min, v), math.Max(w.max, v)

@@ -40,7 +40,8 @@ func TestAForeignSparkplugNodeIsHeardOverEveryWay(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
 			dir, port := t.TempDir(), freePort(t)
-			out, err := exec.Command(need(t, "protoc"), "--proto_path="+filepath.Join(sourceDir(), "peers"), "--python_out="+dir, "sparkplug_b.proto").CombinedOutput()
+			out, err := exec.Command(need(t, "protoc"), "--proto_path="+filepath.Join(sourceDir(), "peers"),
+				"--python_out="+dir, "sparkplug_b.proto").CombinedOutput()
 			require.NoError(t, err, string(out))
 			if strings.Contains(name, "broker") {
 				start(t, need(t, "mosquitto"), "-p", port)
@@ -62,9 +63,16 @@ func TestAForeignSparkplugNodeIsHeardOverEveryWay(t *testing.T) {
 				}
 				return out
 			}
-			eventually(t, "the node asked again for its birth goes on", func() bool { return now()["buoy-1/count"] > 40 })
+			eventually(t, "the node asked again for its birth goes on",
+				func() bool { return now()["buoy-1/count"] > 40 })
 			got := now()
-			for path, value := range map[string]float64{"gate/battery": 12.5, "buoy-1/water_temp": -2.15, "buoy-1/valve": 1, "buoy-1/online": 1, "gate/online": 1} {
+			for path, value := range map[string]float64{
+				"gate/battery":      12.5,
+				"buoy-1/water_temp": -2.15,
+				"buoy-1/valve":      1,
+				"buoy-1/online":     1,
+				"gate/online":       1,
+			} {
 				assert.Equal(t, value, got[path], path)
 			}
 			assert.Equal(t, 1, strings.Count(node.output.String(), "asked to be born again"))
@@ -75,7 +83,10 @@ func TestAForeignSparkplugNodeIsHeardOverEveryWay(t *testing.T) {
 			require.NoError(t, err)
 			assert.Empty(t, rejects.Rejects)
 			node.kill()
-			eventually(t, "its death is noticed", func() bool { got := now(); return got["buoy-1/online"] == 0 && got["gate/online"] == 0 })
+			eventually(t, "its death is noticed", func() bool {
+				got := now()
+				return got["buoy-1/online"] == 0 && got["gate/online"] == 0
+			})
 			left, err := gateway.Now(t.Context(), "+/buoy-1/water_temp")
 			require.NoError(t, err)
 			require.Len(t, left.Values, 1)

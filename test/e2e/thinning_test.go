@@ -62,7 +62,8 @@ func TestThinningThroughStopsAndKills(t *testing.T) {
 		publishAll(of)
 		eventually(t, "all of the part has come", func() bool {
 			now, err := gateway.Now(t.Context(), "#")
-			return err == nil && len(now.Values) == 1 && now.Values[0].Time.Equal(hour.Add(time.Duration(of[len(of)-1])*time.Millisecond))
+			return err == nil && len(now.Values) == 1 &&
+				now.Values[0].Time.Equal(hour.Add(time.Duration(of[len(of)-1])*time.Millisecond))
 		})
 		if part%2 == 0 {
 			require.Zero(t, p.interrupt(t)) // which seals, and so thins
@@ -82,7 +83,13 @@ func TestThinningThroughStopsAndKills(t *testing.T) {
 		text string
 		long time.Duration
 	}{{"10s", 10 * time.Second}, {"1m", time.Minute}, {"1h", time.Hour}} {
-		q := client.WindowsQuery{Select: []string{"#"}, From: hour, To: hour.Add(5 * time.Hour), Width: width.text, Stats: []string{"count", "mean", "min", "max", "last"}}
+		q := client.WindowsQuery{
+			Select: []string{"#"},
+			From:   hour,
+			To:     hour.Add(5 * time.Hour),
+			Width:  width.text,
+			Stats:  []string{"count", "mean", "min", "max", "last"},
+		}
 		var got client.SeriesWindows
 		eventually(t, "all windows of "+width.text+" are made", func() bool {
 			out, err := gateway.Windows(t.Context(), q)
@@ -107,14 +114,17 @@ func TestThinningThroughStopsAndKills(t *testing.T) {
 		for i := range got.Values["count"] {
 			of := windows[int64(i)]
 			if len(of) == 0 {
-				assert.True(t, got.Values["count"][i] == 0 || math.IsNaN(got.Values["count"][i]), "%s, window %d", width.text, i)
+				assert.True(t, got.Values["count"][i] == 0 || math.IsNaN(got.Values["count"][i]), "%s, window %d",
+					width.text, i)
 				continue
 			}
 			low, high, sum := math.Inf(1), math.Inf(-1), 0.0
 			for _, v := range of {
 				low, high, sum = min(low, v), max(high, v), sum+v
 			}
-			require.Equal(t, []float64{float64(len(of)), low, high, of[len(of)-1]}, []float64{got.Values["count"][i], got.Values["min"][i], got.Values["max"][i], got.Values["last"][i]}, "%s, window %d", width.text, i)
+			require.Equal(t, []float64{float64(len(of)), low, high, of[len(of)-1]}, []float64{
+				got.Values["count"][i], got.Values["min"][i], got.Values["max"][i], got.Values["last"][i],
+			}, "%s, window %d", width.text, i)
 			require.InDelta(t, sum/float64(len(of)), got.Values["mean"][i], 1e-9)
 		}
 	}
@@ -124,7 +134,11 @@ func TestThinningThroughStopsAndKills(t *testing.T) {
 	about := list.Series[0].Thinning
 	assert.LessOrEqual(t, float64(about.WorstError), 0.2*(1+1e-9))
 	assert.Less(t, 2*about.Kept, about.Arrived)
-	kept, err := gateway.Readings(t.Context(), client.ReadingsQuery{Select: "#", From: hour, To: hour.Add(5 * time.Hour)})
+	kept, err := gateway.Readings(t.Context(), client.ReadingsQuery{
+		Select: "#",
+		From:   hour,
+		To:     hour.Add(5 * time.Hour),
+	})
 	require.NoError(t, err)
 	readings := kept.Series[0].Readings
 	assert.Less(t, 2*len(readings), sent)

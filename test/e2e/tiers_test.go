@@ -50,7 +50,14 @@ func TestATierIsAddedToARunningGateway(t *testing.T) {
 	}
 	publish(t, port, "s/buoy-1", messages, "-q", "1")
 	hours := func(at *client.Client) *client.SeriesWindows {
-		out, err := at.Windows(t.Context(), client.WindowsQuery{Select: []string{"long-mere/buoy-1/level"}, From: day, To: day.Add(24 * time.Hour), Width: "1h", Stats: []string{"count", "mean", "max", "twa"}, Explain: true})
+		out, err := at.Windows(t.Context(), client.WindowsQuery{
+			Select:  []string{"long-mere/buoy-1/level"},
+			From:    day,
+			To:      day.Add(24 * time.Hour),
+			Width:   "1h",
+			Stats:   []string{"count", "mean", "max", "twa"},
+			Explain: true,
+		})
 		if err != nil || len(out.Series) == 0 {
 			return nil
 		}
@@ -92,7 +99,13 @@ func TestATierIsAddedToARunningGateway(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, []string{"1m", "15m", "1h"}, list.Series[0].Tiers)
 	}
-	_, err = central.Windows(t.Context(), client.WindowsQuery{Select: []string{"long-mere/buoy-1/level"}, From: day, To: day.Add(time.Hour), Width: "10s", Stats: []string{"mean"}})
+	_, err = central.Windows(t.Context(), client.WindowsQuery{
+		Select: []string{"long-mere/buoy-1/level"},
+		From:   day,
+		To:     day.Add(time.Hour),
+		Width:  "10s",
+		Stats:  []string{"mean"},
+	})
 	assert.ErrorContains(t, err, "only summaries of 1m are kept here")
 }
 

@@ -72,7 +72,8 @@ func TestTheInterfaceSpeaksTLS(t *testing.T) {
 	resp, err := way.Get("http://" + address + "/trends?series=a&b=1")
 	require.NoError(t, err)
 	resp.Body.Close()
-	assert.Equal(t, []any{http.StatusPermanentRedirect, "https://" + address + "/trends?series=a&b=1"}, []any{resp.StatusCode, resp.Header.Get("Location")})
+	assert.Equal(t, []any{http.StatusPermanentRedirect, "https://" + address + "/trends?series=a&b=1"},
+		[]any{resp.StatusCode, resp.Header.Get("Location")})
 
 	away, err := http.NewRequestWithContext(t.Context(), http.MethodGet, "http://"+address+"/", nil)
 	require.NoError(t, err)
@@ -80,7 +81,8 @@ func TestTheInterfaceSpeaksTLS(t *testing.T) {
 	resp, err = way.Do(away)
 	require.NoError(t, err)
 	resp.Body.Close()
-	assert.Equal(t, []any{http.StatusMisdirectedRequest, ""}, []any{resp.StatusCode, resp.Header.Get("Location")}, "nobody is sent to a name that he brings himself")
+	assert.Equal(t, []any{http.StatusMisdirectedRequest, ""}, []any{resp.StatusCode, resp.Header.Get("Location")},
+		"nobody is sent to a name that he brings himself")
 
 	front, err := trusted.HTTP("").Get("https://" + address + "/")
 	require.NoError(t, err)
@@ -91,14 +93,16 @@ func TestTheInterfaceSpeaksTLS(t *testing.T) {
 	probe := func(args ...string) string {
 		ctx, stop := context.WithTimeout(t.Context(), 10*time.Second)
 		defer stop()
-		cmd := exec.CommandContext(ctx, "openssl", append([]string{"s_client", "-connect", address, "-CAfile", ca.CA, "-alpn", "h2,http/1.1"}, args...)...)
+		cmd := exec.CommandContext(ctx, "openssl",
+			append([]string{"s_client", "-connect", address, "-CAfile", ca.CA, "-alpn", "h2,http/1.1"}, args...)...)
 		out, _ := cmd.CombinedOutput() // it ends with an error where it is refused
 		return string(out)
 	}
 	assert.Contains(t, probe("-tls1_3"), "ALPN protocol: h2")
 	assert.Contains(t, probe("-tls1_2"), "Verification: OK")
 	for _, old := range []string{"-tls1_1", "-tls1"} {
-		assert.NotContains(t, probe(old, "-cipher", "ALL:@SECLEVEL=0"), "Verify return code: 0 (ok)\n    Extended master secret: yes", old)
+		assert.NotContains(t, probe(old, "-cipher", "ALL:@SECLEVEL=0"),
+			"Verify return code: 0 (ok)\n    Extended master secret: yes", old)
 		assert.NotContains(t, probe(old, "-cipher", "ALL:@SECLEVEL=0"), "ALPN protocol", old)
 	}
 	for _, weak := range []string{"AES128-SHA", "AES256-SHA256", "DES-CBC3-SHA", "NULL-SHA", "ADH-AES128-SHA256"} {
@@ -109,13 +113,15 @@ func TestTheInterfaceSpeaksTLS(t *testing.T) {
 	require.NoError(t, os.MkdirAll(filepath.Join(dir, "other"), 0o700))
 	certstest.New(t, filepath.Join(dir, "other"))
 	port := freePort(t)
-	wary, gateway := service(t, dir, "gateway", fmt.Sprintf(secureGateway, dir, port, "https://"+address, "other/ca.pem"))
+	wary, gateway := service(t, dir, "gateway",
+		fmt.Sprintf(secureGateway, dir, port, "https://"+address, "other/ca.pem"))
 	eventually(t, "the gateway says why it waits", func() bool {
 		u, err := gateway.Uplinks(t.Context())
 		return err == nil && strings.Contains(u.Sending[0].LastError, "certificate")
 	})
 	require.Zero(t, wary.interrupt(t))
-	plain := strings.Replace(fmt.Sprintf(secureGateway, dir, port, "http://"+address, "ca.pem"), ", tls: { ca: "+dir+"/ca.pem }", "", 1)
+	plain := strings.Replace(fmt.Sprintf(secureGateway, dir, port, "http://"+address, "ca.pem"),
+		", tls: { ca: "+dir+"/ca.pem }", "", 1)
 	wary, gateway = service(t, dir, "gateway", plain)
 	eventually(t, "the gateway says that it was sent elsewhere, and does not go there", func() bool {
 		u, err := gateway.Uplinks(t.Context())

@@ -57,7 +57,9 @@ gateway:
 	}
 	gateway, own := service(t, dir, "site", site("", central.Base()))
 	assert.Equal(t, "UTC", health(own).Zone)
-	eventually(t, "the gateway is heard", func() bool { return len(health(central).Central.Gateways) == 1 && health(central).Status == "ok" })
+	eventually(t, "the gateway is heard", func() bool {
+		return len(health(central).Central.Gateways) == 1 && health(central).Status == "ok"
+	})
 	assert.Empty(t, health(central).Zones, "of a site that says none the central's own is shown")
 	assert.Equal(t, 0, gateway.interrupt(t))
 
@@ -74,6 +76,7 @@ gateway:
 	})
 	gateway.kill()
 	assert.Equal(t, 0, running.interrupt(t))
-	_, central = service(t, dir, "office", strings.Replace(office, "127.0.0.1:0", strings.TrimPrefix(central.Base(), "http://"), 1))
+	_, central = service(t, dir, "office",
+		strings.Replace(office, "127.0.0.1:0", strings.TrimPrefix(central.Base(), "http://"), 1))
 	assert.Equal(t, halifax, health(central).Zones, "after a restart, of a site that is silent")
 }

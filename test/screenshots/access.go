@@ -77,7 +77,9 @@ func (s *studio) access() error {
 		return err
 	}
 	for _, args := range [][]string{
-		{"user", "add", "ranger", "--sees", "stony-beck/#"}, {"user", "add", "gill", "--role", "operator", "--sees", "stony-beck/#", "--sees", "alder-weir/#"},
+		{"user", "add", "ranger", "--sees", "stony-beck/#"}, {
+			"user", "add", "gill", "--role", "operator", "--sees", "stony-beck/#", "--sees", "alder-weir/#",
+		},
 		{"user", "add", "finch", "--role", "engineer"}, {"user", "change", "finch", "--lock"},
 	} {
 		if _, err := do("", args...); err != nil {
@@ -88,12 +90,14 @@ func (s *studio) access() error {
 	enter := func(name, value string) chromedp.Action[chromedp.Void] {
 		return chromedp.SendKeys(chromedp.CSS("[name="+name+"]"), value)
 	}
-	if err := s.take("console-login", chromedp.Navigate(at+"/"), browser.Until(`document.querySelector("[name=password]")`), settle); err != nil {
+	if err := s.take("console-login", chromedp.Navigate(at+"/"),
+		browser.Until(`document.querySelector("[name=password]")`), settle); err != nil {
 		return err
 	}
 	ctx, cancel := context.WithTimeout(s.tab, 90*time.Second)
 	defer cancel()
-	if err := chromedp.Do(ctx, enter("account", "warden"), enter("password", words), browser.Until(`document.querySelector("nav")`)); err != nil {
+	if err := chromedp.Do(ctx, enter("account", "warden"), enter("password", words),
+		browser.Until(`document.querySelector("nav")`)); err != nil {
 		return err
 	}
 	return s.take("console-access", chromedp.Navigate(at+"/access"), browser.Until(`document.querySelectorAll("[data-account]").length === 4`),

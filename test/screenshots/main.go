@@ -71,7 +71,8 @@ func takeAll(binary, folder string) error {
 }
 
 func (s *studio) startDemo() (stop func(), err error) {
-	cmd := exec.Command(s.binary, "demo", "--dir", s.demo, "--console", "127.0.0.1:0", "--world-time", demo.Midday().Format(time.RFC3339))
+	cmd := exec.Command(s.binary, "demo", "--dir", s.demo, "--console", "127.0.0.1:0", "--world-time",
+		demo.Midday().Format(time.RFC3339))
 	out, err := cmd.StdoutPipe()
 	if err != nil {
 		return nil, err
@@ -130,13 +131,23 @@ func (s *studio) pages() error {
 		return err
 	}
 	central := s.console["central"]
-	compared := central + "/trends?" + url.Values{"last": {"3d"}, "compare": {"1d"}, "lane": {"chart:stony-beck/raceway-4/oxygen,stony-beck/raceway-1/oxygen", "states:stony-beck/raceway-4/aerator", "bearing:long-mere/mast/wind_direction", "growth:alder-weir/pump-1/energy"}}.Encode()
+	compared := central + "/trends?" + url.Values{
+		"last":    {"3d"},
+		"compare": {"1d"},
+		"lane": {
+			"chart:stony-beck/raceway-4/oxygen,stony-beck/raceway-1/oxygen", "states:stony-beck/raceway-4/aerator",
+			"bearing:long-mere/mast/wind_direction", "growth:alder-weir/pump-1/energy",
+		},
+	}.Encode()
 	drawn := browser.Until(`document.querySelector("[data-row]") && [...document.querySelectorAll("[data-lane=chart]")].every((l) => l.querySelector("[data-row]"))`)
 	rows := browser.Until(`document.querySelectorAll("[data-series] svg path").length > 10`)
 	settle := chromedp.Sleep(1200 * time.Millisecond)
 	night := time.Now().UTC().Add(-7*time.Hour - 20*time.Minute) // 04:40 of the simulated world, where it is midday
-	for about, text := range map[string]string{"stony-beck/raceway-4": "Aerator tripped; reset by hand", "stony-beck/raceway-4/oxygen": "Probe cleaned"} {
-		out, err := exec.Command(s.binary, "notes", "add", about, text, "--at", central, "--time", night.Format(time.RFC3339)).CombinedOutput()
+	for about, text := range map[string]string{
+		"stony-beck/raceway-4": "Aerator tripped; reset by hand", "stony-beck/raceway-4/oxygen": "Probe cleaned",
+	} {
+		out, err := exec.Command(s.binary, "notes", "add", about, text, "--at", central, "--time",
+			night.Format(time.RFC3339)).CombinedOutput()
 		if err != nil {
 			return fmt.Errorf("pinning a note: %w\n%s", err, out)
 		}
@@ -146,8 +157,17 @@ func (s *studio) pages() error {
 		name  string
 		steps []chromedp.Action[chromedp.Void]
 	}{
-		{"console-now", []chromedp.Action[chromedp.Void]{browser.Dark(false), chromedp.Navigate(central + "/"), rows, settle}},
-		{"console-happened", []chromedp.Action[chromedp.Void]{chromedp.Navigate(central + "/?view=happened&last=24h"), browser.Until(`document.querySelectorAll("[data-happened-row] svg path").length >= 2`), settle}},
+		{
+			"console-now",
+			[]chromedp.Action[chromedp.Void]{browser.Dark(false), chromedp.Navigate(central + "/"), rows, settle},
+		},
+		{
+			"console-happened",
+			[]chromedp.Action[chromedp.Void]{
+				chromedp.Navigate(central + "/?view=happened&last=24h"),
+				browser.Until(`document.querySelectorAll("[data-happened-row] svg path").length >= 2`), settle,
+			},
+		},
 		{"console-trends", []chromedp.Action[chromedp.Void]{
 			chromedp.Navigate(compared), drawn, settle,
 			browser.Until(`(document.querySelector("[data-axis]").focus(), true)`), chromedp.KeyEvent("\u0302"), settle,
@@ -169,7 +189,12 @@ func (s *studio) pages() error {
 		{"console-board", []chromedp.Action[chromedp.Void]{
 			browser.Dark(true), chromedp.Navigate(central + "/boards/place?about=stony-beck/raceway-4&last=3d"), drawn, settle,
 		}},
-		{"console-wall", []chromedp.Action[chromedp.Void]{chromedp.Navigate(central + "/wall?board=of:stony-beck/raceway-4"), drawn, settle}},
+		{
+			"console-wall",
+			[]chromedp.Action[chromedp.Void]{
+				chromedp.Navigate(central + "/wall?board=of:stony-beck/raceway-4"), drawn, settle,
+			},
+		},
 		{"console-phone", []chromedp.Action[chromedp.Void]{
 			browser.Dark(false), browser.Size(390, 800), chromedp.Navigate(central + "/boards/place?about=stony-beck/raceway-4&last=2d"),
 			browser.Until(`document.querySelectorAll("[data-lane] canvas").length >= 2`), settle,
@@ -194,7 +219,13 @@ func (s *studio) commands() error {
 		args          []string
 	}{
 		{"cli-now", "central", []string{"now", "long-mere/#"}},
-		{"cli-windows", "central", []string{"windows", "stony-beck/raceway-4/+", "--last", "2d", "--width", "12h", "--stats", "mean,min,max", "--chart", "always"}},
+		{
+			"cli-windows", "central",
+			[]string{
+				"windows", "stony-beck/raceway-4/+", "--last", "2d", "--width", "12h", "--stats", "mean,min,max",
+				"--chart", "always",
+			},
+		},
 		{"cli-rejects", "stony-beck", []string{"rejects"}},
 		{"cli-excursions", "central", []string{"excursions", "--last", "24h"}},
 	} {
@@ -242,7 +273,8 @@ func (s *studio) outage() error {
 	if err := s.command("cli-uplinks", "long-mere", "uplinks"); err != nil {
 		return err
 	}
-	if err := s.take("console-links", chromedp.Navigate(s.console["long-mere"]+"/links"), browser.Until(`document.querySelector("[data-outage]")`), chromedp.Sleep(time.Second)); err != nil {
+	if err := s.take("console-links", chromedp.Navigate(s.console["long-mere"]+"/links"),
+		browser.Until(`document.querySelector("[data-outage]")`), chromedp.Sleep(time.Second)); err != nil {
 		return err
 	}
 	return s.take("console-outage", browser.Until(`/backlog\s+0 summaries/.test(document.querySelector("section").innerText)`),

@@ -32,7 +32,11 @@ gateway:
 `
 
 func TestLinesAreAppendedAndAllOthersStay(t *testing.T) {
-	after, err := Append(written, Lists{"gateway.series": "- { select: +/+/feed }\n", "gateway.sources": "- name: x\n  http_push:\n    senders: []\n", "gateway.uplinks": "- { name: up }"}, "gateway.series", "gateway.sources", "gateway.uplinks")
+	after, err := Append(written, Lists{
+		"gateway.series":  "- { select: +/+/feed }\n",
+		"gateway.sources": "- name: x\n  http_push:\n    senders: []\n",
+		"gateway.uplinks": "- { name: up }",
+	}, "gateway.series", "gateway.sources", "gateway.uplinks")
 	require.NoError(t, err)
 	difference, err := Difference("f.yaml", written, after)
 	require.NoError(t, err)
@@ -88,9 +92,11 @@ func TestOnlyTheListsGrow(t *testing.T) {
 			assert.Error(t, err, "%q: %s", lines, after)
 		}
 	}
-	after, err := Append(flat, Lists{"gateway.sources": "- name: b\n  modbus:\n    registers:\n    - { address: 0 }\n"}, "gateway.sources")
+	after, err := Append(flat,
+		Lists{"gateway.sources": "- name: b\n  modbus:\n    registers:\n    - { address: 0 }\n"}, "gateway.sources")
 	require.NoError(t, err)
-	assert.Contains(t, after, "  - name: a\n  - name: b\n    modbus:\n      registers:\n      - { address: 0 }\n  pace:")
+	assert.Contains(t, after,
+		"  - name: a\n  - name: b\n    modbus:\n      registers:\n      - { address: 0 }\n  pace:")
 }
 
 func TestAFileIsWrittenInOneStepWithItsRights(t *testing.T) {
@@ -110,7 +116,11 @@ func TestAFileIsWrittenInOneStepWithItsRights(t *testing.T) {
 // Whatever stands in a file: either nothing is appended, with a reason, or all its lines are
 // still there in their order, and it says what it said before.
 func FuzzAppend(f *testing.F) {
-	for _, text := range []string{written, "gateway:\n  sources:\n", "gateway:\n  sources:\n  - a: |\n      text\n      more\n", "gateway:\n  series: &s\n    - a\n  other: *s\n", "a: 1\n---\ngateway:\n  site: x\n", "gateway:\r\n  site: x\r\n", "gateway:\n  sources:\n    - 'a\n      b'\n"} {
+	for _, text := range []string{
+		written, "gateway:\n  sources:\n", "gateway:\n  sources:\n  - a: |\n      text\n      more\n",
+		"gateway:\n  series: &s\n    - a\n  other: *s\n", "a: 1\n---\ngateway:\n  site: x\n",
+		"gateway:\r\n  site: x\r\n", "gateway:\n  sources:\n    - 'a\n      b'\n",
+	} {
 		f.Add(text)
 	}
 	f.Fuzz(func(t *testing.T, text string) {

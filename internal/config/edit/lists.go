@@ -15,7 +15,8 @@ func Items(lines string) ([]any, error) {
 	for i, line := range strings.Split(lines, "\n") {
 		for _, r := range line {
 			if breaks(r) {
-				return nil, fmt.Errorf("line %d has the character %U, which cannot be in a configuration; break lines with a line feed, and leave other control characters out", i+1, r)
+				return nil, fmt.Errorf("line %d has the character %U, which cannot be in a configuration; break lines with a line feed, and leave other control characters out",
+					i+1, r)
 			}
 		}
 	}
@@ -24,7 +25,8 @@ func Items(lines string) ([]any, error) {
 		return nil, err
 	}
 	if len(tree.Docs) != 1 {
-		return nil, fmt.Errorf("the lines are %d documents; one list is wanted, each item of which begins with - ", len(tree.Docs))
+		return nil, fmt.Errorf("the lines are %d documents; one list is wanted, each item of which begins with - ",
+			len(tree.Docs))
 	}
 	var all []any
 	if err := yaml.Unmarshal([]byte(lines), &all); err != nil {
@@ -35,7 +37,8 @@ func Items(lines string) ([]any, error) {
 
 // breaks reports whether a character is a control character, or one that YAML takes for the end of a line.
 func breaks(r rune) bool {
-	return r != '\t' && unicode.IsControl(r) || r == '\u2028' || r == '\u2029' || r == '\ufeff' || r == unicode.ReplacementChar
+	return r != '\t' && unicode.IsControl(r) || r == '\u2028' || r == '\u2029' || r == '\ufeff' ||
+		r == unicode.ReplacementChar
 }
 
 // onlyGrew compares what a configuration says before and after lines were appended: only the lists that they were

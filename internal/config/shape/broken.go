@@ -11,13 +11,20 @@ func broken(file string, text []byte, said Problem) Problem {
 	lines := strings.Split(string(text), "\n")
 	for i, line := range lines {
 		if indent := line[:len(line)-len(strings.TrimLeft(line, " \t"))]; strings.Contains(indent, "\t") {
-			return Problem{file, i + 1, strings.IndexByte(line, '\t') + 1, fmt.Sprintf("the line is indented by a tab; YAML wants spaces. Write: %s", strings.ReplaceAll(indent, "\t", "  ")+strings.TrimLeft(line, " \t"))}
+			return Problem{
+				file, i + 1, strings.IndexByte(line, '\t') + 1,
+				fmt.Sprintf("the line is indented by a tab; YAML wants spaces. Write: %s",
+					strings.ReplaceAll(indent, "\t", "  ")+strings.TrimLeft(line, " \t")),
+			}
 		}
 	}
 	// The parser often stops at a line behind the one that is wrong.
 	for i, line := range lines[:min(said.Line, len(lines))] {
 		if openQuote.MatchString(line) { // and all that follows was taken for its text
-			return Problem{file, i + 1, 1 + indentOf(line), fmt.Sprintf("a double quote is missing. Write: %s (%s)", strings.TrimSpace(line)+`"`, said.Text)}
+			return Problem{
+				file, i + 1, 1 + indentOf(line),
+				fmt.Sprintf("a double quote is missing. Write: %s (%s)", strings.TrimSpace(line)+`"`, said.Text),
+			}
 		}
 	}
 	for _, n := range []int{said.Line, said.Line - 1, said.Line - 2} {
@@ -25,12 +32,17 @@ func broken(file string, text []byte, said Problem) Problem {
 			continue
 		}
 		if what, corrected, found := mend(lines[n-1]); found {
-			return Problem{file, n, 1 + len(lines[n-1]) - len(strings.TrimLeft(lines[n-1], " ")), fmt.Sprintf("%s. Write: %s (%s)", what, strings.TrimSpace(corrected), said.Text)}
+			return Problem{
+				file, n, 1 + len(lines[n-1]) - len(strings.TrimLeft(lines[n-1], " ")),
+				fmt.Sprintf("%s. Write: %s (%s)", what, strings.TrimSpace(corrected), said.Text),
+			}
 		}
 	}
 	if n := said.Line; n > 1 && n <= len(lines) {
-		if above := lastLine(lines[:n-1]); above >= 0 && indentOf(lines[n-1]) != indentOf(lines[above]) && !strings.HasSuffix(strings.TrimSpace(lines[above]), ":") {
-			said.Text = fmt.Sprintf("the line is indented by %d spaces, and line %d above it by %d; keys of one thing stand below one another (%s)", indentOf(lines[n-1]), above+1, indentOf(lines[above]), said.Text)
+		if above := lastLine(lines[:n-1]); above >= 0 && indentOf(lines[n-1]) != indentOf(lines[above]) &&
+			!strings.HasSuffix(strings.TrimSpace(lines[above]), ":") {
+			said.Text = fmt.Sprintf("the line is indented by %d spaces, and line %d above it by %d; keys of one thing stand below one another (%s)",
+				indentOf(lines[n-1]), above+1, indentOf(lines[above]), said.Text)
 		}
 	}
 	return said
@@ -61,9 +73,11 @@ var (
 func mend(line string) (what, corrected string, found bool) {
 	switch {
 	case bracesBare.MatchString(line):
-		return "braces begin keys and values where no quotes stand around them", bracesBare.ReplaceAllString(line, `$1"$2"`), true
+		return "braces begin keys and values where no quotes stand around them", bracesBare.ReplaceAllString(line,
+			`$1"$2"`), true
 	case bracesInFlow.MatchString(line):
-		return "braces begin keys and values where no quotes stand around them", bracesInFlow.ReplaceAllString(line, `$1"$2"$3`), true
+		return "braces begin keys and values where no quotes stand around them", bracesInFlow.ReplaceAllString(line,
+			`$1"$2"$3`), true
 	case markBare.MatchString(line):
 		return "a text that begins with one of @ % * & ! needs quotes", markBare.ReplaceAllString(line, `$1"$2"`), true
 	case strings.Count(line, `"`)%2 == 1:

@@ -41,7 +41,7 @@ func (a anchors) Visit(node ast.Node) ast.Visitor {
 	return a
 }
 
-// plain is a node behind its anchor, alias or tag.
+// plain returns a node behind its anchor, alias or tag.
 func (f *File) plain(node ast.Node) ast.Node {
 	for range 10 {
 		switch n := node.(type) {
@@ -105,7 +105,7 @@ func key(pair *ast.MappingValueNode) string {
 	return strings.Trim(pair.Key.String(), `"'`)
 }
 
-// pairs are the keys and values of a mapping.
+// pairs returns the keys and values of a mapping.
 func (f *File) pairs(path string, node ast.Node) []*ast.MappingValueNode {
 	switch n := node.(type) {
 	case *ast.MappingNode:
@@ -167,7 +167,8 @@ var otherNames = map[string][]string{
 
 // near names the known key that is spelled most like one that is not.
 func near(name string, fields map[string]reflect.Value) string {
-	if _, there := fields["secret_file"]; there && slices.Contains([]string{"password", "passwd", "secret", "token", "pass", "key"}, name) {
+	if _, there := fields["secret_file"]; there && slices.Contains([]string{"password", "passwd", "secret", "token", "pass", "key"},
+		name) {
 		return "; secrets do not stand in the file: write secret_file: with the name of a file that holds it"
 	}
 	if _, err := strconv.Atoi(name); err == nil {
@@ -206,8 +207,10 @@ func (f *File) scalar(path string, node ast.Node, into reflect.Value) {
 		f.reportAt(node, path, "%s belongs here", wanted[into.Kind()])
 		return
 	}
-	if text := node.String(); leadingZero.MatchString(text) && (into.Kind() == reflect.Int || into.Kind() == reflect.Float64) {
-		f.reportAt(node, path, "%s begins with a zero, which some read as octal; write %s", text, leadingZero.FindStringSubmatch(text)[1])
+	if text := node.String(); leadingZero.MatchString(text) &&
+		(into.Kind() == reflect.Int || into.Kind() == reflect.Float64) {
+		f.reportAt(node, path, "%s begins with a zero, which some read as octal; write %s", text,
+			leadingZero.FindStringSubmatch(text)[1])
 		return
 	}
 	value := reflect.New(into.Type())

@@ -21,15 +21,15 @@ type Place struct {
 
 const root = "$"
 
-// Key is the place of a key below.
+// Key returns the place of a key below.
 func (p Place) Key(name string) Place { return Place{p.file, p.path + "." + name} }
 
-// Above is the place of what a key or an element belongs to.
+// Above returns the place of what a key or an element belongs to.
 func (p Place) Above() Place {
 	return Place{p.file, p.path[:max(strings.LastIndexAny(p.path, ".["), len(root))]}
 }
 
-// Item is the place of an element of a list.
+// Item returns the place of an element of a list.
 func (p Place) Item(i int) Place { return Place{p.file, fmt.Sprintf("%s[%d]", p.path, i)} }
 
 // Wrong reports a mistake. When the key is not there, it is reported where it should be.
@@ -122,7 +122,8 @@ func (p Place) Secret(s Secret, needed bool) string {
 	case s.Credential != "":
 		dir := os.Getenv("CREDENTIALS_DIRECTORY")
 		if dir == "" {
-			p.Key("secret_credential").Wrong("systemd handed no credentials over (CREDENTIALS_DIRECTORY is not set); name it in the unit, as in LoadCredential=%s:/etc/nexocumula/%s", s.Credential, s.Credential)
+			p.Key("secret_credential").Wrong("systemd handed no credentials over (CREDENTIALS_DIRECTORY is not set); name it in the unit, as in LoadCredential=%s:/etc/nexocumula/%s",
+				s.Credential, s.Credential)
 			return ""
 		}
 		return p.Key("secret_credential").Private(filepath.Join(dir, filepath.Base(s.Credential)))

@@ -22,7 +22,7 @@ func (p Place) Note(content []byte) {
 	p.file.noted[p.path] = hex.EncodeToString(sum[:])
 }
 
-// Print is a text that is another when anything of a part is another, be it in its lines, in
+// Print returns a text that is another when anything of a part is another, be it in its lines, in
 // those that it refers to, or in a file that was noted below it. Comments and the order of
 // keys do not count.
 func (p Part) Print() string { return p.file.hashOf(p.path, p.file.value(p.node, 0)) }

@@ -27,11 +27,13 @@ func (p Problem) Error() string {
 type Problems []Problem
 
 func (p Problems) inOrder() Problems {
-	slices.SortStableFunc(p, func(a, b Problem) int { return cmp.Or(cmp.Compare(a.Line, b.Line), cmp.Compare(a.Column, b.Column)) })
+	slices.SortStableFunc(p, func(a, b Problem) int {
+		return cmp.Or(cmp.Compare(a.Line, b.Line), cmp.Compare(a.Column, b.Column))
+	})
 	return p
 }
 
-// Error is a line for each.
+// Error returns a line for each.
 func (p Problems) Error() string {
 	lines := make([]string, len(p))
 	for i, one := range p {
@@ -51,7 +53,7 @@ type File struct {
 	noted    map[string]string // by path: what files hold that stand there
 }
 
-// Err is all that is wrong, or nil.
+// Err returns all that is wrong, or nil.
 func (f *File) Err() error {
 	if all := f.all(); len(all) > 0 {
 		return all
@@ -67,7 +69,7 @@ func (f *File) all() Problems {
 	return out
 }
 
-// Advice is a hint for the author of the file about something that is no mistake.
+// Advice returns a hint for the author of the file about something that is no mistake.
 func (f *File) Advice() Problems { return f.advice.inOrder() }
 
 // Include reads another file, whose mistakes count among those of this one.
@@ -117,7 +119,12 @@ func fromYAML(file string, text []byte, err error) error {
 	var at yaml.Error
 	if errors.As(err, &at) && at.GetToken() != nil {
 		position := at.GetToken().Position
-		return Problems{broken(file, text, Problem{File: file, Line: position.Line, Column: position.Column, Text: at.GetMessage()})}
+		return Problems{broken(file, text, Problem{
+			File:   file,
+			Line:   position.Line,
+			Column: position.Column,
+			Text:   at.GetMessage(),
+		})}
 	}
 	return Problems{{File: file, Line: 1, Column: 1, Text: err.Error()}}
 }

@@ -58,7 +58,12 @@ func TestWhatHoldsItselfIsRefused(t *testing.T) {
 func TestASecretThatEverybodyMayReadIsRefused(t *testing.T) {
 	file := filepath.Join(t.TempDir(), "token")
 	require.NoError(t, os.WriteFile(file, []byte("trout\n"), 0o600))
-	for mode, wrong := range map[os.FileMode]string{0o600: "", 0o640: "", 0o644: "run chmod 640", 0o602: "run chmod 640"} {
+	for mode, wrong := range map[os.FileMode]string{
+		0o600: "",
+		0o640: "",
+		0o644: "run chmod 640",
+		0o602: "run chmod 640",
+	} {
 		require.NoError(t, os.Chmod(file, mode))
 		var raw struct {
 			Secret `yaml:",inline"`

@@ -25,7 +25,10 @@ var beck = []series.Definition{
 }
 
 func TestEverySiteAndStationIsAPlace(t *testing.T) {
-	assert.Equal(t, []string{"stony-beck", "stony-beck-2", "stony-beck-2/mast", "stony-beck/pump", "stony-beck/raceway-1", "stony-beck/raceway-2"}, board.Places(beck))
+	assert.Equal(t, []string{
+		"stony-beck", "stony-beck-2", "stony-beck-2/mast", "stony-beck/pump", "stony-beck/raceway-1",
+		"stony-beck/raceway-2",
+	}, board.Places(beck))
 }
 
 func TestABoardFromTheStartShowsAllOfAPlace(t *testing.T) {
@@ -96,14 +99,30 @@ func TestWhatIsWrongWithABoardIsSaidWithItsPlace(t *testing.T) {
 		"lanes[0].series[0]: selector \"a/#/b\": #":    lane(board.Lane{Kind: board.Chart, Series: []string{"a/#/b"}}),
 		`lanes[0].series[0]: "{site}/#" needs a place`: lane(board.Lane{Kind: board.Coverage, Series: []string{"{site}/#"}}),
 		"lanes[0].text: it is empty":                   lane(board.Lane{Kind: board.Text}),
-		`lanes[0].stat: "average" is no stat`:          lane(board.Lane{Kind: board.Chart, Series: []string{"a/b"}, Stat: "average"}),
-		"lanes[0].height: 5000 is not from 40 to 1200": lane(board.Lane{Kind: board.Chart, Series: []string{"a/b"}, Height: 5000}),
-		"lanes[0].calculate.name: it has none":         calculate(board.Calculation{Formula: "a", Inputs: map[string]string{"a": "x/y"}}),
-		"lanes[0].calculate.inputs: there are 0":       calculate(board.Calculation{Name: "n", Formula: "1"}),
-		"lanes[0].calculate.formula: ":                 calculate(board.Calculation{Name: "n", Formula: "a+b", Inputs: map[string]string{"a": "x/y"}}),
-		"lanes[0].calculate.inputs.a: ":                calculate(board.Calculation{Name: "n", Formula: "a", Inputs: map[string]string{"a": "x/y@middle"}}),
-		"head[0].series: selector is empty":            func(b *board.Board) { b.Head = []board.Head{{}} },
-		"lanes: there are 61":                          func(b *board.Board) { b.Lanes = make([]board.Lane, 61) },
+		`lanes[0].stat: "average" is no stat`: lane(board.Lane{
+			Kind:   board.Chart,
+			Series: []string{"a/b"},
+			Stat:   "average",
+		}),
+		"lanes[0].height: 5000 is not from 40 to 1200": lane(board.Lane{
+			Kind:   board.Chart,
+			Series: []string{"a/b"},
+			Height: 5000,
+		}),
+		"lanes[0].calculate.name: it has none":   calculate(board.Calculation{Formula: "a", Inputs: map[string]string{"a": "x/y"}}),
+		"lanes[0].calculate.inputs: there are 0": calculate(board.Calculation{Name: "n", Formula: "1"}),
+		"lanes[0].calculate.formula: ": calculate(board.Calculation{
+			Name:    "n",
+			Formula: "a+b",
+			Inputs:  map[string]string{"a": "x/y"},
+		}),
+		"lanes[0].calculate.inputs.a: ": calculate(board.Calculation{
+			Name:    "n",
+			Formula: "a",
+			Inputs:  map[string]string{"a": "x/y@middle"},
+		}),
+		"head[0].series: selector is empty": func(b *board.Board) { b.Head = []board.Head{{}} },
+		"lanes: there are 61":               func(b *board.Board) { b.Lanes = make([]board.Lane, 61) },
 	} {
 		b := board.Standard("", nil)
 		b.Title, b.Lanes = "Night", nil

@@ -106,7 +106,8 @@ func (c *checker) time(b *Board) {
 		from, wrongFrom := time.Parse(time.RFC3339, r.From)
 		to, wrongTo := time.Parse(time.RFC3339, r.To)
 		if r.From != "" && (wrongFrom != nil || wrongTo != nil || !from.Before(to)) {
-			c.wrong("range", "from %q to %q: write two times such as 2026-03-01T08:00:00Z, the earlier first", r.From, r.To)
+			c.wrong("range", "from %q to %q: write two times such as 2026-03-01T08:00:00Z, the earlier first", r.From,
+				r.To)
 		}
 		if r.Last != "" {
 			if _, err := window.ParseStep(r.Last); err != nil {
@@ -114,8 +115,10 @@ func (c *checker) time(b *Board) {
 			}
 		}
 		if r.Calendar != "" {
-			if _, err := window.ParseRange(r.Calendar, time.Unix(0, 0).UTC()); err != nil || strings.HasPrefix(r.Calendar, "last ") && !slices.Contains(lasts, r.Calendar) {
-				c.wrong("range.calendar", "%q is none; write today, yesterday, or this or last week, month or year", r.Calendar)
+			if _, err := window.ParseRange(r.Calendar, time.Unix(0, 0).UTC()); err != nil ||
+				strings.HasPrefix(r.Calendar, "last ") && !slices.Contains(lasts, r.Calendar) {
+				c.wrong("range.calendar", "%q is none; write today, yesterday, or this or last week, month or year",
+					r.Calendar)
 			}
 		}
 	}
@@ -220,6 +223,7 @@ func (c *checker) length(at, text string, most int) {
 
 func (c *checker) oneOf(at, text string, known []string) {
 	if !slices.Contains(known, text) {
-		c.wrong(at, "%q is not known; write %s", text, strings.Join(slices.DeleteFunc(slices.Clone(known), func(s string) bool { return s == "" }), ", "))
+		c.wrong(at, "%q is not known; write %s", text,
+			strings.Join(slices.DeleteFunc(slices.Clone(known), func(s string) bool { return s == "" }), ", "))
 	}
 }

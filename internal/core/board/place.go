@@ -8,7 +8,7 @@ const (
 	Station = "{station}"
 )
 
-// At is a path or selector of a board as it reads at a place, the path of a site or a
+// At returns a path or selector of a board as it reads at a place, the path of a site or a
 // station; ok is false when it needs a place that about does not say.
 func At(text, about string) (out string, ok bool) {
 	levels := strings.Split(about, "/")
@@ -24,7 +24,7 @@ func At(text, about string) (out string, ok bool) {
 	return text, true
 }
 
-// Names are all paths and selectors of a board as they are written.
+// Names returns all paths and selectors of a board as they are written.
 func (b *Board) Names() (out []string) {
 	for _, h := range b.Head {
 		out = append(out, h.Series)

@@ -14,7 +14,7 @@ const (
 	qualities  = "/quality" // series that say how good others are
 )
 
-// Places are the sites and stations of series, in order: each site before its stations.
+// Places returns the sites and stations of series, in order: each site before its stations.
 func Places(all []series.Definition) (out []string) {
 	seen := map[string]bool{}
 	for i := range all {
@@ -27,7 +27,7 @@ func Places(all []series.Definition) (out []string) {
 	return slices.Sorted(maps.Keys(seen))
 }
 
-// Standard is the board that a site or a station has from the start, made from the
+// Standard returns the board that a site or a station has from the start, made from the
 // definitions of its series: those alike share a lane.
 func Standard(about string, all []series.Definition) *Board {
 	b := &Board{Form: Form, Title: Words(about), About: about, Range: &Range{Last: "1d"}}
@@ -82,7 +82,8 @@ func groupOf(d *series.Definition, site bool) group {
 }
 
 func (g group) compare(other group) int {
-	return cmp.Or(cmp.Compare(g.rank, other.rank), strings.Compare(string(g.kind), string(other.kind)), strings.Compare(g.name, other.name))
+	return cmp.Or(cmp.Compare(g.rank, other.rank), strings.Compare(string(g.kind), string(other.kind)),
+		strings.Compare(g.name, other.name))
 }
 
 // head returns the series of a group that stand in the head, which has room for most.
@@ -97,7 +98,12 @@ func (g group) head(of []series.Definition, most int) (out []Head) {
 }
 
 func (g group) lane(about string, of []series.Definition) Lane {
-	kinds := map[series.Kind]string{series.Gauge: Chart, series.Counter: Growth, series.State: States, series.Bearing: Bearing}
+	kinds := map[series.Kind]string{
+		series.Gauge:   Chart,
+		series.Counter: Growth,
+		series.State:   States,
+		series.Bearing: Bearing,
+	}
 	l := Lane{Kind: kinds[g.kind]}
 	names := map[string]bool{}
 	depth := map[int]bool{}
@@ -108,14 +114,15 @@ func (g group) lane(about string, of []series.Definition) Lane {
 		l.Series = append(l.Series, path)
 	}
 	l.Title = capital(strings.Join(slices.Sorted(maps.Keys(names)), ", "))
-	if len(of) > 1 && !strings.Contains(about, "/") && len(names) == 1 && len(depth) == 1 && strings.Count(string(of[0].Path), "/") == 2 {
+	if len(of) > 1 && !strings.Contains(about, "/") && len(names) == 1 && len(depth) == 1 &&
+		strings.Count(string(of[0].Path), "/") == 2 {
 		l.Series = []string{about + "/+/" + last(string(of[0].Path))} // stations that come later are in it too
 	}
 	l.Series = l.Series[:min(len(l.Series), mostSeries)]
 	return l
 }
 
-// Words is a path or a level of it for people.
+// Words returns a path or a level of it for people.
 func Words(path string) string {
 	return strings.ReplaceAll(strings.ReplaceAll(path, "_", " "), "/", ", ")
 }

@@ -11,7 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// slowly is a table read as a person would: look for the two points it lies between.
+// slowly returns a table read as a person would: look for the two points it lies between.
 func slowly(points []Point, raw float64) float64 {
 	for i := range points[:len(points)-1] {
 		a, b := points[i], points[i+1]
@@ -116,5 +116,6 @@ func TestOfVersionsThatOfTheTimeCounts(t *testing.T) {
 	assert.Equal(t, 1, v.At(day(5)-1).Decimals)
 	assert.Equal(t, 2, v.At(day(5)).Decimals)
 	assert.Nil(t, Versions{}.At(day(1)))
-	assert.Equal(t, "raw × 1 + 0, decimals 2, since 2026-03-05T00:00:00Z", func() string { c := v[1]; c.Outside = Extend; return c.String() }())
+	assert.Equal(t, "raw × 1 + 0, decimals 2, since 2026-03-05T00:00:00Z",
+		func() string { c := v[1]; c.Outside = Extend; return c.String() }())
 }

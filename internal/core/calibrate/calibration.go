@@ -48,7 +48,8 @@ func (c *Calibration) Apply(raw float64) (v float64, refusal string) {
 	if raw < c.Low || raw > c.High {
 		switch c.Outside {
 		case Refuse:
-			return raw, fmt.Sprintf("raw value %v is outside of what the calibration was made for, %v to %v", raw, c.Low, c.High)
+			return raw, fmt.Sprintf("raw value %v is outside of what the calibration was made for, %v to %v", raw,
+				c.Low, c.High)
 		case Clamp:
 			raw = min(max(raw, c.Low), c.High)
 		}
@@ -68,7 +69,7 @@ func (c *Calibration) round(v float64) float64 {
 	return v
 }
 
-// String is the calibration for people.
+// String returns the calibration for people.
 func (c *Calibration) String() string {
 	var out strings.Builder
 	switch curve := c.Curve.(type) {
@@ -96,7 +97,7 @@ func (c *Calibration) String() string {
 
 const mostInWords = 20
 
-// brief are the points, of many only the ends, with a number that is another when any is.
+// brief returns the points, of many only the ends, with a number that is another when any is.
 func (t Table) brief() string {
 	var all strings.Builder
 	all.WriteString("points")
@@ -107,13 +108,14 @@ func (t Table) brief() string {
 		return all.String()
 	}
 	first, last := t[0], t[len(t)-1]
-	return fmt.Sprintf("%d points, %v→%v to %v→%v (%08x)", len(t), first.Raw, first.True, last.Raw, last.True, crc32.ChecksumIEEE([]byte(all.String())))
+	return fmt.Sprintf("%d points, %v→%v to %v→%v (%08x)", len(t), first.Raw, first.True, last.Raw, last.True,
+		crc32.ChecksumIEEE([]byte(all.String())))
 }
 
 // Versions are calibrations in order of Since.
 type Versions []Calibration
 
-// At is the one that counts at a time; nil when none does yet.
+// At returns the one that counts at a time; nil when none does yet.
 func (v Versions) At(t int64) *Calibration {
 	for i := len(v) - 1; i >= 0; i-- {
 		if v[i].Since <= t {

@@ -19,7 +19,7 @@ type Linear struct {
 	Offset float64
 }
 
-// NewLinear is a scale, 1 when there is none, and an offset.
+// NewLinear returns a scale, 1 when there is none, and an offset.
 func NewLinear(scale *float64, offset float64) Linear {
 	l := Linear{Scale: 1, Offset: offset}
 	if scale != nil {
@@ -70,7 +70,8 @@ func NewTable(points []Point) (Table, error) {
 			return nil, fmt.Errorf("the raw value %v stands there twice, for %v and %v", p.Raw, before.True, p.True)
 		}
 		if p.True == before.True || (p.True > before.True) != (out[1].True > out[0].True) {
-			return nil, fmt.Errorf("the true values rise or fall all the way, but from [%v, %v] to [%v, %v] they do not as before; one of the points is wrong", before.Raw, before.True, p.Raw, p.True)
+			return nil, fmt.Errorf("the true values rise or fall all the way, but from [%v, %v] to [%v, %v] they do not as before; one of the points is wrong",
+				before.Raw, before.True, p.Raw, p.True)
 		}
 	}
 	return out, nil
@@ -100,7 +101,8 @@ const mostCoefficients = 10
 // NewPolynomial checks coefficients.
 func NewPolynomial(coefficients []float64) (Polynomial, error) {
 	if len(coefficients) < 2 || len(coefficients) > mostCoefficients {
-		return nil, fmt.Errorf("there are %d coefficients; write 2 to %d, of 1, x, x² and so on", len(coefficients), mostCoefficients)
+		return nil, fmt.Errorf("there are %d coefficients; write 2 to %d, of 1, x, x² and so on", len(coefficients),
+			mostCoefficients)
 	}
 	for _, c := range coefficients {
 		if !finite(c) {

@@ -28,7 +28,10 @@ func sameBits(t *testing.T, a, b column.Block) {
 }
 
 func TestEveryValueComesBackBitForBit(t *testing.T) {
-	strange := []float64{0, math.Copysign(0, -1), math.NaN(), math.Inf(1), math.Inf(-1), math.SmallestNonzeroFloat64, math.MaxFloat64, 0.1, 11.42}
+	strange := []float64{
+		0, math.Copysign(0, -1), math.NaN(), math.Inf(1), math.Inf(-1), math.SmallestNonzeroFloat64, math.MaxFloat64,
+		0.1, 11.42,
+	}
 	random := rand.New(rand.NewPCG(5, 6))
 	for range 500 {
 		width, rows := random.IntN(4), 1+random.IntN(300)

@@ -56,10 +56,10 @@ func Open(data []byte) (*Packed, error) {
 	return &p, nil
 }
 
-// Len is the number of rows.
+// Len returns the number of rows.
 func (p *Packed) Len() int { return p.rows }
 
-// Columns is the number of value columns.
+// Columns returns the number of value columns.
 func (p *Packed) Columns() int {
 	if p.streams == nil {
 		return len(p.plain.Cols)
@@ -67,7 +67,7 @@ func (p *Packed) Columns() int {
 	return len(p.streams) - 1
 }
 
-// Times are the times of the rows, strictly ascending. They are written into into, if
+// Times returns the times of the rows, strictly ascending. They are written into into, if
 // there is room.
 func (p *Packed) Times(into []int64) ([]int64, error) {
 	if p.streams == nil {
@@ -84,7 +84,7 @@ func (p *Packed) Times(into []int64) ([]int64, error) {
 	return times, nil
 }
 
-// Column is the i-th value column, written into into, if there is room.
+// Column returns the i-th value column, written into into, if there is room.
 func (p *Packed) Column(i int, into []float64) ([]float64, error) {
 	if p.streams == nil {
 		return p.plain.Cols[i], nil
@@ -123,7 +123,7 @@ type reader struct {
 	into []float64 // for the values of a column
 }
 
-// room is where the values of a column go.
+// room returns where the values of a column go.
 func (r *reader) room(rows int) []float64 {
 	if cap(r.into) >= rows {
 		return r.into[:rows]

@@ -17,8 +17,10 @@ var castagnoli = crc32.MakeTable(crc32.Castagnoli)
 
 // The encoder and decoder are safe for concurrent use through EncodeAll and DecodeAll.
 var (
-	compressor, _   = zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedDefault), zstd.WithEncoderConcurrency(1), zstd.WithWindowSize(512<<10), zstd.WithLowerEncoderMem(true))
-	decompressor, _ = zstd.NewReader(nil, zstd.WithDecoderConcurrency(2), zstd.WithDecoderLowmem(true), zstd.WithDecoderMaxMemory(maxBody))
+	compressor, _ = zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedDefault), zstd.WithEncoderConcurrency(1),
+		zstd.WithWindowSize(512<<10), zstd.WithLowerEncoderMem(true))
+	decompressor, _ = zstd.NewReader(nil, zstd.WithDecoderConcurrency(2), zstd.WithDecoderLowmem(true),
+		zstd.WithDecoderMaxMemory(maxBody))
 )
 
 // rooms are where payloads grow.
@@ -42,7 +44,8 @@ func EncodePlain(b column.Block) ([]byte, error) {
 
 func encode(b column.Block, form byte, appendBody func([]byte, column.Block) []byte) ([]byte, error) {
 	if b.Len() == 0 || b.Len() > maxRows || len(b.Cols) > maxColumns {
-		return nil, fmt.Errorf("encoding a chunk: %d rows and %d columns; 1 to %d and up to %d are possible", b.Len(), len(b.Cols), maxRows, maxColumns)
+		return nil, fmt.Errorf("encoding a chunk: %d rows and %d columns; 1 to %d and up to %d are possible", b.Len(),
+			len(b.Cols), maxRows, maxColumns)
 	}
 	if err := b.Check(); err != nil {
 		return nil, fmt.Errorf("encoding a chunk: %w", err)

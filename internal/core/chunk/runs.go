@@ -73,7 +73,8 @@ func (r *reader) runs(rows int) []float64 {
 	col := r.room(rows)[:0]
 	for i := 0; i < len(values) && r.err == nil; i++ {
 		if values[i] < 0 || values[i] >= int64(count) || lengths[i] < 0 || lengths[i] >= int64(rows-len(col)) {
-			r.err = fmt.Errorf("run %d is of value %d of %d, and %d of the %d rows left", i, values[i], count, lengths[i]+1, rows-len(col))
+			r.err = fmt.Errorf("run %d is of value %d of %d, and %d of the %d rows left", i, values[i], count,
+				lengths[i]+1, rows-len(col))
 			return nil
 		}
 		v := math.Float64frombits(binary.LittleEndian.Uint64(raw[8*values[i]:]))

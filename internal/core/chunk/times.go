@@ -31,7 +31,7 @@ func appendTimes(out []byte, times []int64) []byte {
 	return append(out, differences...)
 }
 
-// unitOf is the largest power of ten that divides all differences.
+// unitOf returns the largest power of ten that divides all differences.
 func unitOf(times []int64) (exponent byte, unit int64) {
 	unit = 1
 	for exponent < 18 {
@@ -52,7 +52,7 @@ func unitOf(times []int64) (exponent byte, unit int64) {
 // grid is steps+1 points, evenly spread over span units.
 type grid struct{ span, steps uint64 }
 
-// point is where the k-th point is, in units after the first; k <= steps.
+// point returns where the k-th point is, in units after the first; k <= steps.
 func (g grid) point(k uint64) int64 {
 	high, low := bits.Mul64(k, g.span)
 	quotient, _ := bits.Div64(high, low, g.steps) // k <= steps, so it fits
@@ -114,7 +114,7 @@ func (g grid) encode(out []byte, steps []int64, form byte) []byte {
 	return appendPacked(out, distances)
 }
 
-// nearest is the point nearest to a place in units after the first; 0 <= at <= span.
+// nearest returns the point nearest to a place in units after the first; 0 <= at <= span.
 func (g grid) nearest(at int64) uint64 {
 	high, low := bits.Mul64(uint64(at), g.steps)
 	low, carry := bits.Add64(low, g.span/2, 0)

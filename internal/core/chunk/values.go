@@ -186,7 +186,8 @@ func (r *reader) constant(rows int) []float64 {
 func (r *reader) decimals(rows int, narrow bool) []float64 {
 	exponent, low, span, strange := r.take(1), r.varint(), r.uvarint(), r.uvarint()
 	if r.err == nil && (exponent[0] > mostDigits || span > 1<<55 || strange > uint64(rows)) {
-		r.err = fmt.Errorf("decimals have exponent %d, a span of %d and %d strange values in %d rows", exponent[0], span, strange, rows)
+		r.err = fmt.Errorf("decimals have exponent %d, a span of %d and %d strange values in %d rows", exponent[0],
+			span, strange, rows)
 	}
 	if r.err != nil {
 		return nil

@@ -25,7 +25,7 @@ func New(width, rows int) Block {
 	return b
 }
 
-// Len is the number of rows.
+// Len returns the number of rows.
 func (b Block) Len() int { return len(b.Times) }
 
 // Check reports a column that is not as long as the times. Left out ones are wrong too.
@@ -64,7 +64,7 @@ func (b *Block) widen(width int) {
 	b.Cols = cols
 }
 
-// Pick is the block with only the wanted columns; the others are nil.
+// Pick returns the block with only the wanted columns; the others are nil.
 func (b Block) Pick(wanted func(col int) bool) Block {
 	out := Block{Times: b.Times, Cols: make([][]float64, len(b.Cols))}
 	for i, c := range b.Cols {
@@ -103,7 +103,7 @@ func (b Block) Clone() Block {
 	return c
 }
 
-// Rows is the view of rows i to j, sharing memory.
+// Rows returns the view of rows i to j, sharing memory.
 func (b Block) Rows(i, j int) Block {
 	c := Block{Times: b.Times[i:j:j], Cols: make([][]float64, len(b.Cols))}
 	for k := range b.Cols {
@@ -114,12 +114,12 @@ func (b Block) Rows(i, j int) Block {
 	return c
 }
 
-// Search is the index of the first row at or after t. Normalized blocks only.
+// Search returns the index of the first row at or after t. Normalized blocks only.
 func (b Block) Search(t int64) int {
 	return sort.Search(len(b.Times), func(i int) bool { return b.Times[i] >= t })
 }
 
-// Between is the view of the rows with from <= time < to. Normalized blocks only.
+// Between returns the view of the rows with from <= time < to. Normalized blocks only.
 func (b Block) Between(from, to int64) Block {
 	i := b.Search(from)
 	return b.Rows(i, max(i, b.Search(to)))
@@ -156,7 +156,7 @@ func (b Block) Normalize() Block {
 	return b.rowsAt(kept)
 }
 
-// rowsAt is a copy of the rows in the given order.
+// rowsAt returns a copy of the rows in the given order.
 func (b Block) rowsAt(order []int) Block {
 	out := Block{Times: make([]int64, len(order)), Cols: make([][]float64, len(b.Cols))}
 	for k, i := range order {

@@ -31,7 +31,9 @@ func windowsOf(pairs ...[2]float64) (out []Window) {
 
 func TestExcursionsBeginEndAndHaveAnExtreme(t *testing.T) {
 	n, none := normal(t, series.Bounds{Low: 6, High: 9}, series.Bounds{Low: 4, High: 12}), math.NaN()
-	got := Find(windowsOf([2]float64{7, 8}, [2]float64{5.5, 8}, [2]float64{none, 0}, [2]float64{3, 5}, [2]float64{7, 9.5}, [2]float64{7, 8}, [2]float64{5, 10}), n)
+	got := Find(windowsOf([2]float64{7, 8}, [2]float64{5.5, 8}, [2]float64{none, 0}, [2]float64{3, 5},
+		[2]float64{7, 9.5}, [2]float64{7, 8}, [2]float64{5, 10}),
+		n)
 	assert.Equal(t, []Excursion{
 		{From: 10, To: 40, Outer: true, Extreme: 3, At: 33, Over: true},
 		{From: 40, To: 50, High: true, Extreme: 9.5, At: 46, Over: true},

@@ -36,8 +36,14 @@ var operators = map[string]func(a, b float64) float64{
 	"<": func(a, b float64) float64 { return oneIf(a < b) }, "<=": func(a, b float64) float64 { return oneIf(a <= b) },
 	">": func(a, b float64) float64 { return oneIf(a > b) }, ">=": func(a, b float64) float64 { return oneIf(a >= b) },
 	"==": func(a, b float64) float64 { return oneIf(a == b) }, "!=": func(a, b float64) float64 { return oneIf(a != b) },
-	"and": func(a, b float64) float64 { return oneIf(a != 0 && b != 0) }, "&&": func(a, b float64) float64 { return oneIf(a != 0 && b != 0) },
-	"or": func(a, b float64) float64 { return oneIf(a != 0 || b != 0) }, "||": func(a, b float64) float64 { return oneIf(a != 0 || b != 0) },
+	"and": func(a, b float64) float64 {
+		return oneIf(a != 0 &&
+			b != 0)
+	}, "&&": func(a, b float64) float64 { return oneIf(a != 0 && b != 0) },
+	"or": func(a, b float64) float64 {
+		return oneIf(a != 0 ||
+			b != 0)
+	}, "||": func(a, b float64) float64 { return oneIf(a != 0 || b != 0) },
 }
 
 func oneIf(yes bool) float64 {

@@ -31,7 +31,8 @@ func FuzzFormulas(f *testing.F) {
 		assert.LessOrEqual(t, b.parts, mostParts)
 		for _, v := range []float64{0, 1, -7.5, math.NaN(), math.Inf(1), math.MaxFloat64} {
 			first, again := formula([]float64{v, 3}), formula([]float64{v, 3})
-			assert.True(t, first == again || math.IsNaN(first) && math.IsNaN(again), "%q of %v: %v and %v", text, v, first, again)
+			assert.True(t, first == again || math.IsNaN(first) && math.IsNaN(again), "%q of %v: %v and %v", text, v,
+				first, again)
 		}
 	})
 }

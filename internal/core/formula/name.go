@@ -3,7 +3,10 @@ package formula
 import "slices"
 
 // words that formulas read as something else than a name.
-var words = []string{"in", "not", "and", "or", "true", "false", "nil", "let", "if", "else", "matches", "contains", "startsWith", "endsWith"}
+var words = []string{
+	"in", "not", "and", "or", "true", "false", "nil", "let", "if", "else", "matches", "contains", "startsWith",
+	"endsWith",
+}
 
 // IsName reports whether a formula can use a text as a name.
 func IsName(s string) bool {

@@ -12,8 +12,8 @@ import (
 
 // A run of marks is written mark after mark, in order of series, tier and time:
 // uvarint of the series, counted from the mark before; uvarint of the tier in
-// milliseconds, twice, or of another kind than summaries its number, twice, less 1; then varints of from, to less from, both in
-// milliseconds; uvarint rows; varint since in seconds.
+// milliseconds, twice, or of another kind than summaries its number, twice, less 1; then varints of from, to
+// less from, both in milliseconds; uvarint rows; varint since in seconds.
 const unit = int64(time.Millisecond)
 
 // mostMillis keeps times within what nanoseconds in 64 bits can say.
@@ -81,7 +81,8 @@ func Decode(data []byte) ([]Mark, error) {
 			data = data[n:]
 		}
 		id += uint64(v[0])
-		if id > 1<<32-1 || v[1]/2 > mostMillis || v[1]%2 == 1 && v[1] != 2*int64(Sketches)-1 || v[2] > mostMillis || v[2] < -mostMillis || v[3] < 1 || v[3] > mostMillis || v[5] > mostMillis/1000 || v[5] < 0 {
+		if id > 1<<32-1 || v[1]/2 > mostMillis || v[1]%2 == 1 && v[1] != 2*int64(Sketches)-1 || v[2] > mostMillis ||
+			v[2] < -mostMillis || v[3] < 1 || v[3] > mostMillis || v[5] > mostMillis/1000 || v[5] < 0 {
 			return nil, errDamaged
 		}
 		out = append(out, Mark{

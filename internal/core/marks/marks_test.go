@@ -13,7 +13,10 @@ import (
 const minute = int64(time.Minute)
 
 func mark(id uint32, from, to int64, rows int) Mark {
-	return Mark{Of{Series: id, Tier: series.Minute}, Span{From: from * minute, To: to * minute, Rows: rows, Since: from * minute}}
+	return Mark{
+		Of{Series: id, Tier: series.Minute},
+		Span{From: from * minute, To: to * minute, Rows: rows, Since: from * minute},
+	}
 }
 
 func all(s *Set) (out []Mark) {
@@ -33,7 +36,9 @@ func TestSpansThatMeetBecomeOne(t *testing.T) {
 	assert.ElementsMatch(t, []Mark{mark(1, 10, 40, 42), mark(2, 0, 5, 5)}, all(&s))
 	assert.Equal(t, 47, s.Rows())
 	assert.Equal(t, int64(0), s.Oldest())
-	assert.Equal(t, 15, s.Cut(Of{Series: 1, Tier: series.Minute}, 25*minute)+s.Cut(Of{Series: 2, Tier: series.Minute}, 0)-6, "a share of the rows goes with what is cut")
+	assert.Equal(t, 15,
+		s.Cut(Of{Series: 1, Tier: series.Minute}, 25*minute)+s.Cut(Of{Series: 2, Tier: series.Minute}, 0)-6,
+		"a share of the rows goes with what is cut")
 	first, ok := s.First(Of{Series: 1, Tier: series.Minute})
 	assert.True(t, ok)
 	assert.Equal(t, 25*minute, first)
@@ -83,7 +88,9 @@ func TestMarkedTimesAreNeverForgotten(t *testing.T) {
 }
 
 func FuzzDecode(f *testing.F) {
-	f.Add(Encode([]Mark{mark(1, 5, 9, 4), {Of{Kind: Sketches, Series: 7}, Span{From: -5, To: 1 << 60, Rows: 1, Since: 7e9}}}))
+	f.Add(Encode([]Mark{
+		mark(1, 5, 9, 4), {Of{Kind: Sketches, Series: 7}, Span{From: -5, To: 1 << 60, Rows: 1, Since: 7e9}},
+	}))
 	f.Fuzz(func(t *testing.T, data []byte) {
 		found, err := Decode(data)
 		if err != nil {

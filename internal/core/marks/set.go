@@ -44,7 +44,7 @@ type Set struct {
 	rows  int
 }
 
-// Len is how many series' tiers have marks.
+// Len returns how many series' tiers have marks.
 func (s *Set) Len() int { return len(s.spans) }
 
 // Rows is about how many summaries are marked.
@@ -123,7 +123,7 @@ func (s *Set) Each(visit func(Mark)) {
 	}
 }
 
-// Oldest is when the oldest summary marked was made; 0 without any.
+// Oldest returns when the oldest summary marked was made; 0 without any.
 func (s *Set) Oldest() (since int64) {
 	first := true
 	s.Each(func(m Mark) {
@@ -134,7 +134,7 @@ func (s *Set) Oldest() (since int64) {
 	return since
 }
 
-// First is the first time marked of a series' tier.
+// First returns the first time marked of a series' tier.
 func (s *Set) First(of Of) (from int64, ok bool) {
 	have := s.spans[of]
 	if len(have) == 0 {

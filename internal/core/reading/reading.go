@@ -68,7 +68,7 @@ const (
 // MaxRaw is how much of a refused message is kept.
 const MaxRaw = 4096
 
-// Reject is the refusal of a reading by a rule.
+// Reject returns the refusal of a reading by a rule.
 func (r *Reading) Reject(now int64, rule, reason string) Reject {
 	out := r.From.Reject(now, reason)
 	own := *r
@@ -77,11 +77,18 @@ func (r *Reading) Reject(now int64, rule, reason string) Reject {
 	return out
 }
 
-// Reject is the origin's refusal at time now; the raw bytes are copied and cut.
+// Reject returns the origin's refusal at time now; the raw bytes are copied and cut.
 func (o *Origin) Reject(now int64, reason string) Reject {
 	if o.Said != 0 {
 		reason += "; its sender said the time " + time.Unix(0, o.Said).UTC().Format(time.RFC3339Nano)
 	}
 	raw := o.Raw[:min(len(o.Raw), MaxRaw)]
-	return Reject{Time: now, Source: o.Source, Place: o.Place, Reason: reason, Raw: append([]byte(nil), raw...), Rule: Unreadable}
+	return Reject{
+		Time:   now,
+		Source: o.Source,
+		Place:  o.Place,
+		Reason: reason,
+		Raw:    append([]byte(nil), raw...),
+		Rule:   Unreadable,
+	}
 }

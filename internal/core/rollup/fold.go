@@ -8,7 +8,7 @@ import (
 	"nexocumula/internal/core/series"
 )
 
-// Fold is the summary of from <= time < to of a series. rows holds readings in order
+// Fold returns the summary of from <= time < to of a series. rows holds readings in order
 // of time, at least those of the span and those of FreshFor before it, which may still
 // speak for its start. Without any reading in the span Count is 0; it may be covered
 // all the same.

@@ -38,7 +38,7 @@ func (j *Joiner) Before(t int64, value float64) {
 	j.known, j.last, j.at = true, value, t
 }
 
-// Latest is the last reading so far.
+// Latest returns the last reading so far.
 func (j *Joiner) Latest() (at int64, value float64, ok bool) { return j.at, j.last, j.known }
 
 // Begin starts a span.
@@ -46,7 +46,7 @@ func (j *Joiner) Begin(from int64) {
 	j.from, j.cursor, j.sum = from, from, Summary{}
 }
 
-// End is the summary of the span.
+// End returns the summary of the span.
 func (j *Joiner) End(to int64) Summary {
 	j.holdUntil(to)
 	return j.sum
@@ -93,7 +93,7 @@ func (j *Joiner) Summaries(b column.Block, i, k int, width int64) {
 	j.Add(b.Times[i], last-last%width+width, j.reduce(b, i, k, width))
 }
 
-// reduce is the summary of the rows i to k of a block together. Hot: column by column,
+// reduce returns the summary of the rows i to k of a block together. Hot: column by column,
 // and only those that are needed.
 func (j *Joiner) reduce(b column.Block, i, k int, width int64) (s Summary) {
 	col := func(c int) []float64 { return b.Cols[c][i:k] }
@@ -209,7 +209,7 @@ func sum(v []float64) (s float64) {
 	return s
 }
 
-// weighted is the mean of v by weight, taken as distances from the first so that a
+// weighted returns the mean of v by weight, taken as distances from the first so that a
 // large mean does not swallow a small spread.
 func weighted(v, weight []float64, total float64) float64 {
 	about, s := v[0], 0.0
@@ -219,7 +219,7 @@ func weighted(v, weight []float64, total float64) float64 {
 	return about + s/total
 }
 
-// scatter is the sum of squared distances from the mean of all.
+// scatter returns the sum of squared distances from the mean of all.
 func scatter(m2, mean, count []float64, all float64) (s float64) {
 	for i, x := range m2 {
 		d := mean[i] - all

@@ -19,7 +19,7 @@ type Window struct {
 	Start  int64
 }
 
-// End is where the window does.
+// End returns where the window does.
 func (w Window) End() int64 {
 	if w.Sketch {
 		return w.Start + int64(series.Quarter)
@@ -58,7 +58,7 @@ const (
 // NewPending has no marks yet.
 func NewPending() *Pending { return &Pending{marks: map[Window]touched{}} }
 
-// Len is how many windows are pending.
+// Len returns how many windows are pending.
 func (p *Pending) Len() int { return len(p.marks) }
 
 // Touch marks the windows of a series' narrowest tier that hold one of the times, which
@@ -147,7 +147,7 @@ func (p *Pending) Over(which func(Window) bool) map[uint32]Stretch {
 	return out
 }
 
-// Some are the pending windows that which is true of, in order of series, tier and time.
+// Some returns the pending windows that which is true of, in order of series, tier and time.
 func (p *Pending) Some(which func(Window) bool) (out []Window) {
 	for w := range p.marks {
 		if which(w) {
@@ -171,7 +171,7 @@ func (p *Pending) mark(w Window, now int64, follows time.Duration) {
 	p.earliest = min(p.earliest, w.due(t))
 }
 
-// due is when a window is: once it is closed and has been quiet, or has waited long
+// due returns when a window is: once it is closed and has been quiet, or has waited long
 // enough for that.
 func (w Window) due(t touched) int64 {
 	return max(w.End()+int64(closeAfter+t.follows), min(t.last+int64(quietFor), t.first+int64(waitAtMost)))
@@ -208,7 +208,7 @@ func (p *Pending) Restore(windows []Window, now int64) {
 	}
 }
 
-// Save is the state for Load.
+// Save returns the state for Load.
 func (p *Pending) Save() ([]byte, error) {
 	all := make([]Window, 0, len(p.marks))
 	for w := range p.marks {

@@ -95,10 +95,15 @@ func TestWhatIsOverAndPendingIsOneStretchOfASeries(t *testing.T) {
 	over := func(now int64, tiers ...series.Tier) map[uint32]Stretch {
 		return p.Over(func(w Window) bool { return w.Closed(now) && (tiers == nil || slices.Contains(tiers, w.Tier)) })
 	}
-	assert.Equal(t, map[uint32]Stretch{1: {0, at(3600)}}, over(at(3603)), "the hour is, the window that has begun in the next one is not, and sketches are another matter")
+	assert.Equal(t, map[uint32]Stretch{1: {0, at(3600)}}, over(at(3603)),
+		"the hour is, the window that has begun in the next one is not, and sketches are another matter")
 	assert.Equal(t, map[uint32]Stretch{1: {0, at(50)}}, over(at(3603), series.TenSecond))
 	assert.Equal(t, map[uint32]Stretch{1: {0, at(3610)}, 2: {at(3600), at(3610)}}, over(at(3612)))
 	assert.Empty(t, over(at(11), series.TenSecond), "what could not be made yet was not made before either")
 	p.Drop(Window{Series: 1, Tier: series.Tier(time.Hour)})
-	assert.Equal(t, []Window{{Series: 1, Tier: series.TenSecond}, {Series: 1, Tier: series.TenSecond, Start: at(40)}, {Series: 1, Tier: series.TenSecond, Start: at(3600)}}, p.Some(func(w Window) bool { return w.Series == 1 && !w.Sketch }))
+	assert.Equal(t, []Window{
+		{Series: 1, Tier: series.TenSecond},
+		{Series: 1, Tier: series.TenSecond, Start: at(40)},
+		{Series: 1, Tier: series.TenSecond, Start: at(3600)},
+	}, p.Some(func(w Window) bool { return w.Series == 1 && !w.Sketch }))
 }

@@ -124,7 +124,11 @@ func TestAnySplitInAnyGroupingIsOnePass(t *testing.T) {
 	random := rand.New(rand.NewPCG(7, 8))
 	kinds := []series.Kind{series.Gauge, series.Counter, series.State, series.Bearing}
 	for round := range 2000 {
-		def := &series.Definition{Kind: kinds[round%4], FreshFor: time.Duration(1+random.IntN(40)) * time.Second, Wrap: []float64{0, 100}[random.IntN(2)]}
+		def := &series.Definition{
+			Kind:     kinds[round%4],
+			FreshFor: time.Duration(1+random.IntN(40)) * time.Second,
+			Wrap:     []float64{0, 100}[random.IntN(2)],
+		}
 		offset, spread := math.Pow(10, float64(random.IntN(10))), math.Pow(10, float64(random.IntN(7)-3))
 		rows := column.New(1, 0)
 		for at := int64(0); at < 600*second; at += 1 + random.Int64N(20*second) {
@@ -175,7 +179,10 @@ func same(t *testing.T, want, got Summary, offset float64) {
 	t.Helper()
 	require.Equal(t, want.Count, got.Count)
 	exact := func(s Summary) []any {
-		return []any{s.Min, s.Max, s.First, s.Last, s.MinAt, s.MaxAt, s.FirstAt, s.LastAt, s.Covered, s.Increase, s.Restarts, s.Changes, s.States, s.Growing}
+		return []any{
+			s.Min, s.Max, s.First, s.Last, s.MinAt, s.MaxAt, s.FirstAt, s.LastAt, s.Covered, s.Increase, s.Restarts,
+			s.Changes, s.States, s.Growing,
+		}
 	}
 	require.Equal(t, exact(want), exact(got))
 	require.InDelta(t, want.Mean, got.Mean, 1e-13*(1+math.Abs(want.Mean)))

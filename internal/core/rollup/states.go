@@ -21,7 +21,7 @@ type StateTime struct {
 	Held  time.Duration
 }
 
-// Of is how long a value held, in nanoseconds; NaN when there were too many values to
+// Of returns how long a value held, in nanoseconds; NaN when there were too many values to
 // tell.
 func (s States) Of(value float64) float64 {
 	if s.tooMany() {
@@ -37,7 +37,7 @@ func (s States) Of(value float64) float64 {
 
 func (s States) tooMany() bool { return len(s) == 1 && math.IsNaN(s[0].Value) }
 
-// plus is a new list with the times of both.
+// plus returns a new list with the times of both.
 func (s States) plus(o States) States {
 	if len(o) == 0 {
 		return s
@@ -58,7 +58,8 @@ func (s States) add(value float64, held time.Duration) States {
 		s[0].Held += held
 		return s
 	}
-	i, found := slices.BinarySearchFunc(s, value, func(one StateTime, v float64) int { return cmp.Compare(one.Value, v) })
+	i, found := slices.BinarySearchFunc(s, value,
+		func(one StateTime, v float64) int { return cmp.Compare(one.Value, v) })
 	if found {
 		s[i].Held += held
 		return s

@@ -40,7 +40,7 @@ type Summary struct {
 // Sum of the readings.
 func (s Summary) Sum() float64 { return s.Mean * s.Count }
 
-// SD is the sample standard deviation (divided by n-1); NaN for a single reading.
+// SD returns the sample standard deviation (divided by n-1); NaN for a single reading.
 func (s Summary) SD() float64 {
 	if s.Count < 2 {
 		return math.NaN()
@@ -48,7 +48,7 @@ func (s Summary) SD() float64 {
 	return math.Sqrt(max(0, s.M2) / (s.Count - 1))
 }
 
-// Direction is the vector mean of bearings in degrees, 0 <= d < 360; NaN when the
+// Direction returns the vector mean of bearings in degrees, 0 <= d < 360; NaN when the
 // readings cancel out. Source: Mardia and Jupp, Directional Statistics, 2.2.1.
 func (s Summary) Direction() float64 {
 	if s.Count == 0 || math.Hypot(s.North, s.East) < 1e-9*s.Count {

@@ -5,7 +5,7 @@ import (
 	"nexocumula/internal/core/series"
 )
 
-// Widen is the summary of from <= time < to of a series, made of the summaries of a narrower
+// Widen returns the summary of from <= time < to of a series, made of the summaries of a narrower
 // tier, as Fold makes it of readings. rows are the rows of the span and of FreshFor before it,
 // whose last reading may still speak for its start. Without any in the span Count is 0.
 func Widen(rows column.Block, narrower series.Tier, from, to int64, def *series.Definition) Summary {

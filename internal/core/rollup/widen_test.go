@@ -37,7 +37,11 @@ func TestAWiderTierSaysOfANarrowerOneWhatItWouldOfReadings(t *testing.T) {
 	for seed := range uint64(300) {
 		r := rand.New(rand.NewPCG(seed, 7))
 		kind := []series.Kind{series.Gauge, series.Counter, series.State, series.Bearing}[seed%4]
-		def := &series.Definition{Kind: kind, FreshFor: time.Duration(1+r.IntN(4000)) * time.Second, Wrap: []float64{0, 100}[r.IntN(2)]}
+		def := &series.Definition{
+			Kind:     kind,
+			FreshFor: time.Duration(1+r.IntN(4000)) * time.Second,
+			Wrap:     []float64{0, 100}[r.IntN(2)],
+		}
 		rows := column.New(1, 0)
 		mostApart := 1 + r.IntN(3000)
 		for at := int64(r.IntN(5000)) * second; rows.Len() < 400; at += int64(1+r.IntN(mostApart))*second + r.Int64N(second) {
@@ -71,14 +75,24 @@ func TestAWiderTierSaysOfANarrowerOneWhatItWouldOfReadings(t *testing.T) {
 
 func TestWiderWindowsFollowNarrowerOnes(t *testing.T) {
 	p := NewPending()
-	made := []Window{{Series: 1, Tier: series.TenSecond, Start: 50 * second}, {Series: 1, Tier: series.TenSecond, Start: 60 * second}, {Series: 1, Tier: series.TenSecond, Start: 70 * second}}
+	made := []Window{
+		{Series: 1, Tier: series.TenSecond, Start: 50 * second},
+		{Series: 1, Tier: series.TenSecond, Start: 60 * second},
+		{Series: 1, Tier: series.TenSecond, Start: 70 * second},
+	}
 	p.Follow(made, series.Minute, 1, 80*second)
 	assert.Equal(t, []int64{0, 60}, starts(p.Due(1000*second, false, 10)))
 	p.Follow([]Window{{Series: 1, Tier: series.Minute, Start: 60 * second}}, series.Tier(30*time.Second), 0, 80*second)
-	assert.Equal(t, []int64{60, 90}, starts(p.Due(1000*second, false, 10)), "a narrower tier takes over what a wider one left")
+	assert.Equal(t, []int64{60, 90}, starts(p.Due(1000*second, false, 10)),
+		"a narrower tier takes over what a wider one left")
 
-	marked := p.Follow([]Window{{Series: 1, Tier: series.TenSecond, Start: 50 * second}, {Series: 1, Tier: series.TenSecond, Start: 110 * second}, {Series: 1, Tier: series.TenSecond, Start: 120 * second}}, series.Minute, 1, 122*second)
+	marked := p.Follow([]Window{
+		{Series: 1, Tier: series.TenSecond, Start: 50 * second},
+		{Series: 1, Tier: series.TenSecond, Start: 110 * second},
+		{Series: 1, Tier: series.TenSecond, Start: 120 * second},
+	}, series.Minute, 1, 122*second)
 	assert.Equal(t, []int64{0, 60, 120}, starts(marked))
-	assert.Equal(t, []int64{60}, starts(p.TakeClosed(marked, 122*second)), "the one that closes now; one is open, and one may get more")
+	assert.Equal(t, []int64{60}, starts(p.TakeClosed(marked, 122*second)),
+		"the one that closes now; one is open, and one may get more")
 	assert.Equal(t, []int64{0}, starts(p.Due(124*second, false, 10)))
 }

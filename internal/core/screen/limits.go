@@ -21,7 +21,7 @@ type Limits struct {
 // otherwise.
 const DefaultMaxAhead = 5 * time.Minute
 
-// Refuse is the reason why a value at time t (both times in nanoseconds since 1970) must
+// Refuse returns the reason why a value at time t (both times in nanoseconds since 1970) must
 // not count, and the rule that says so; both are "" when it may.
 func (l Limits) Refuse(value float64, t, now int64) (rule, reason string) {
 	switch {
@@ -38,7 +38,7 @@ func (l Limits) Refuse(value float64, t, now int64) (rule, reason string) {
 	return rule, reason
 }
 
-// RefuseTime is the reason why a reading of time t must not count, which is only as right
+// RefuseTime returns the reason why a reading of time t must not count, which is only as right
 // as the clock that says now.
 func (l Limits) RefuseTime(t, now int64) string {
 	switch {

@@ -61,7 +61,7 @@ func byTime(p point, time int64) int {
 	return 0
 }
 
-// nearest is the good reading before a time, or the one after it when none is known.
+// nearest returns the good reading before a time, or the one after it when none is known.
 func (m *Memory) nearest(time int64) (point, bool) {
 	i, exact := slices.BinarySearchFunc(m.good, time, byTime)
 	switch {
@@ -84,7 +84,7 @@ func (m *Memory) sameSince(time int64, value float64) (since int64, ok bool) {
 	return m.since, true
 }
 
-// Clone is a copy, for looking at what would become of a reading.
+// Clone returns a copy, for looking at what would become of a reading.
 func (m *Memory) Clone() *Memory {
 	out := *m
 	out.good = slices.Clone(m.good)

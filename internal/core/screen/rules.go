@@ -80,7 +80,7 @@ func Judge(rules []Check, s *Subject) (out Verdict) {
 // Within is a plausible range.
 type Within struct{ Low, High float64 }
 
-// Doubt is the reason why not.
+// Doubt returns the reason why not.
 func (w Within) Doubt(s *Subject) string {
 	if s.Value < w.Low || s.Value > w.High {
 		return fmt.Sprintf("value %v is not within %v to %v", s.Value, w.Low, w.High)
@@ -95,7 +95,7 @@ type Change struct {
 	Per time.Duration
 }
 
-// Doubt is the reason why not.
+// Doubt returns the reason why not.
 func (c Change) Doubt(s *Subject) string {
 	before, ok := s.Memory.nearest(s.Time)
 	if !ok || before.time == s.Time {
@@ -114,7 +114,8 @@ func (c Change) Doubt(s *Subject) string {
 	}
 	took := time.Duration(s.Time - before.time).Abs()
 	if most := c.By * float64(took) / float64(c.Per); by > most {
-		return fmt.Sprintf("value %v is %.6g away from %v, %s apart; at most %v in %s is plausible", s.Value, by, before.value, took.Round(time.Millisecond), c.By, span.Format(c.Per))
+		return fmt.Sprintf("value %v is %.6g away from %v, %s apart; at most %v in %s is plausible", s.Value, by,
+			before.value, took.Round(time.Millisecond), c.By, span.Format(c.Per))
 	}
 	return ""
 }
@@ -122,16 +123,17 @@ func (c Change) Doubt(s *Subject) string {
 // Stuck is how long a value can stay exactly the same.
 type Stuck struct{ For time.Duration }
 
-// Doubt is the reason why not.
+// Doubt returns the reason why not.
 func (k Stuck) Doubt(s *Subject) string {
 	since, ok := s.Memory.sameSince(s.Time, s.Value)
 	if ok && s.Time-since > int64(k.For) {
-		return fmt.Sprintf("value %v has been exactly the same since %s; longer than %s is not plausible", s.Value, time.Unix(0, since).UTC().Format(time.RFC3339), span.Format(k.For))
+		return fmt.Sprintf("value %v has been exactly the same since %s; longer than %s is not plausible", s.Value,
+			time.Unix(0, since).UTC().Format(time.RFC3339), span.Format(k.For))
 	}
 	return ""
 }
 
-// LongestStuck is the longest time that some of the rules let a value stay the same; 0 without such rules.
+// LongestStuck returns the longest time that some of the rules let a value stay the same; 0 without such rules.
 func LongestStuck(rules []Check) (longest time.Duration) {
 	for _, r := range rules {
 		if k, ok := r.Test.(Stuck); ok {
@@ -144,7 +146,7 @@ func LongestStuck(rules []Check) (longest time.Duration) {
 // Allowed are the only values that can be.
 type Allowed []float64
 
-// Doubt is the reason why not.
+// Doubt returns the reason why not.
 func (a Allowed) Doubt(s *Subject) string {
 	if slices.Contains(a, s.Value) {
 		return ""
@@ -161,7 +163,7 @@ func (a Allowed) Doubt(s *Subject) string {
 // Requires are series without which in the same message a reading means nothing.
 type Requires []string
 
-// Doubt is the reason why not.
+// Doubt returns the reason why not.
 func (r Requires) Doubt(s *Subject) string {
 	for _, name := range r {
 		if path := Beside(s.Def.Path, name); path != s.Def.Path {
@@ -187,7 +189,7 @@ func NewHolds(text string, names, with []string) (Holds, error) {
 	return Holds{text, f, with}, err
 }
 
-// Doubt is the reason why not.
+// Doubt returns the reason why not.
 func (h Holds) Doubt(s *Subject) string {
 	values := make([]float64, 1, 1+len(h.With))
 	values[0] = s.Value
@@ -207,7 +209,7 @@ func (h Holds) Doubt(s *Subject) string {
 	return ""
 }
 
-// Beside is the path of a series that is named from another: its quantity at the same
+// Beside returns the path of a series that is named from another: its quantity at the same
 // station, or its path below the site.
 func Beside(path series.Path, name string) series.Path {
 	cut := strings.LastIndexByte(string(path), '/')

@@ -22,7 +22,13 @@ func feed(def *series.Definition, rules []Check, readings []point) (out []Verdic
 	memory := &Memory{}
 	for _, r := range readings {
 		memory.Arrived(r.time, r.value)
-		v := Judge(rules, &Subject{Def: def, Time: r.time, Value: r.value, Memory: memory, Beside: func(series.Path) (float64, bool) { return 0, false }})
+		v := Judge(rules, &Subject{
+			Def:    def,
+			Time:   r.time,
+			Value:  r.value,
+			Memory: memory,
+			Beside: func(series.Path) (float64, bool) { return 0, false },
+		})
 		if v.Rule == "" {
 			memory.Good(r.time, r.value)
 		}
@@ -93,10 +99,12 @@ func TestAStepThatIsTrueCountsBeforeLong(t *testing.T) {
 
 func TestWhatIsNearForABearingAndACounter(t *testing.T) {
 	wind := &series.Definition{Kind: series.Bearing}
-	got := feed(wind, []Check{{"change", Reject, Change{By: 20, Per: time.Second}}}, []point{{0, 350}, {second, 5}, {2 * second, 180}})
+	got := feed(wind, []Check{{"change", Reject, Change{By: 20, Per: time.Second}}},
+		[]point{{0, 350}, {second, 5}, {2 * second, 180}})
 	assert.Equal(t, []string{"", "", "change"}, []string{got[0].Rule, got[1].Rule, got[2].Rule})
 	energy := &series.Definition{Kind: series.Counter, Wrap: 1000}
-	got = feed(energy, []Check{{"change", Reject, Change{By: 20, Per: time.Second}}}, []point{{0, 990}, {second, 5}, {2 * second, 100}})
+	got = feed(energy, []Check{{"change", Reject, Change{By: 20, Per: time.Second}}},
+		[]point{{0, 990}, {second, 5}, {2 * second, 100}})
 	assert.Equal(t, []string{"", "", "change"}, []string{got[0].Rule, got[1].Rule, got[2].Rule})
 }
 
@@ -114,7 +122,8 @@ func TestAStuckValueIsFoundByAskingForTheLastOther(t *testing.T) {
 			for k := i; k >= 0 && readings[k].value == readings[i].value; k-- {
 				since = readings[k].time
 			}
-			require.Equal(t, readings[i].time-since > int64(time.Minute), got.Then == Uncertain, "%d of %v", i, readings)
+			require.Equal(t, readings[i].time-since > int64(time.Minute), got.Then == Uncertain, "%d of %v", i,
+				readings)
 		}
 	}
 }
@@ -122,12 +131,18 @@ func TestAStuckValueIsFoundByAskingForTheLastOther(t *testing.T) {
 func TestRulesOverOneMessage(t *testing.T) {
 	with := map[series.Path]float64{"stony-beck/raceway-1/water_temp": 30}
 	subject := func(v float64) *Subject {
-		return &Subject{Def: oxygen, Value: v, Memory: &Memory{}, Beside: func(p series.Path) (float64, bool) { v, ok := with[p]; return v, ok }}
+		return &Subject{
+			Def:    oxygen,
+			Value:  v,
+			Memory: &Memory{},
+			Beside: func(p series.Path) (float64, bool) { v, ok := with[p]; return v, ok },
+		}
 	}
 	holds, err := NewHolds("value < 14.6 - 0.25 * t", []string{"t"}, []string{"water_temp"})
 	require.NoError(t, err)
 	assert.Empty(t, holds.Doubt(subject(7)))
-	assert.Equal(t, `value 8 does not keep to "value < 14.6 - 0.25 * t", with stony-beck/raceway-1/water_temp 30`, holds.Doubt(subject(8)))
+	assert.Equal(t, `value 8 does not keep to "value < 14.6 - 0.25 * t", with stony-beck/raceway-1/water_temp 30`,
+		holds.Doubt(subject(8)))
 	requires := Requires{"water_temp", "mast/wind_speed"}
 	assert.Equal(t, "stony-beck/mast/wind_speed is missing in the same message", requires.Doubt(subject(8)))
 	with["stony-beck/mast/wind_speed"] = 3

@@ -14,10 +14,11 @@ var spelled = strings.NewReplacer(
 	"µ", "u", "μ", "u", "Ω", "Ohm", "Ω", "Ohm", "%", "pct",
 )
 
-// CleanLevel makes a level of a path of any text, by these rules: a text that is a level stays as it is. Otherwise ä, ö, ü
-// and ß become ae, oe, ue and ss, and likewise a few more; letters lose their accents, and raised digits become digits;
-// what is still no letter, digit, '-', '_' or '.' becomes one '_', also several in a row, and none at the beginning and the
-// end. What comes of it can still be no level: empty, or dots alone.
+// CleanLevel makes a level of a path of any text, by these rules: a text that is a level stays as it is.
+// Otherwise ä, ö, ü and ß become ae, oe, ue and ss, and likewise a few more; letters lose their accents, and
+// raised digits become digits; what is still no letter, digit, '-', '_' or '.' becomes one '_', also several
+// in a row, and none at the beginning and the end. What comes of it can still be no level: empty, or dots
+// alone.
 func CleanLevel(text string) string {
 	if CheckLevel(text) == nil {
 		return text

@@ -1,7 +1,7 @@
 package series
 
-// Covers reports whether every path or topic that the levels b name is one that the levels a name. A level is a name, "+"
-// or, at the end, "#" (MQTT 5.0, 4.7).
+// Covers reports whether every path or topic that the levels b name is one that the levels a name. A level is
+// a name, "+" or, at the end, "#" (MQTT 5.0, 4.7).
 func Covers(a, b []string) bool {
 	for i, level := range a {
 		switch {

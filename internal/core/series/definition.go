@@ -84,9 +84,11 @@ func (d Definition) Checked() (Definition, error) {
 	}
 	switch {
 	case d.FreshFor <= 0 || d.Every < 0:
-		return d, fmt.Errorf("fresh_for of %d ns and %d ns from reading to reading are not possible; more than 0, and 0 or more, are", d.FreshFor, d.Every)
+		return d, fmt.Errorf("fresh_for of %d ns and %d ns from reading to reading are not possible; more than 0, and 0 or more, are",
+			d.FreshFor, d.Every)
 	case len(d.Unit) > longestUnit || len(d.Calibration) > longestCalibration:
-		return d, fmt.Errorf("a unit of %d bytes and a calibration of %d are not possible; at most %d and %d are", len(d.Unit), len(d.Calibration), longestUnit, longestCalibration)
+		return d, fmt.Errorf("a unit of %d bytes and a calibration of %d are not possible; at most %d and %d are",
+			len(d.Unit), len(d.Calibration), longestUnit, longestCalibration)
 	case !(d.Wrap >= 0 && d.Wrap <= mostSteps):
 		return d, fmt.Errorf("wrap is %v; 0 to %d is wanted", d.Wrap, int64(mostSteps))
 	}
@@ -119,8 +121,9 @@ const (
 
 const missingAfter = 10
 
-// Condition returns the condition of a series whose latest reading is of a time, and since when it holds. A series that has
-// ended is stale from then on. Times are nanoseconds since 1970; ended is 0 of a series that has not.
+// Condition returns the condition of a series whose latest reading is of a time, and since when it holds. A
+// series that has ended is stale from then on. Times are nanoseconds since 1970; ended is 0 of a series that
+// has not.
 func (d *Definition) Condition(latest, ended, now int64) (c Condition, since int64) {
 	stale, missing := latest+int64(d.FreshFor), latest+missingAfter*int64(d.FreshFor)
 	if ended != 0 {

@@ -67,7 +67,7 @@ func (l Labels) Pairs() iter.Seq[string] {
 	return strings.SplitSeq(string(l), ",")
 }
 
-// Get is the value of a key; ok is false when there is none.
+// Get returns the value of a key; ok is false when there is none.
 func (l Labels) Get(key string) (value string, ok bool) {
 	for pair := range l.Pairs() {
 		if k, v, _ := strings.Cut(pair, "="); k == key {
@@ -77,7 +77,7 @@ func (l Labels) Get(key string) (value string, ok bool) {
 	return "", false
 }
 
-// Map is a copy as a map, never nil.
+// Map returns a copy as a map, never nil.
 func (l Labels) Map() map[string]string {
 	out := map[string]string{}
 	for pair := range l.Pairs() {

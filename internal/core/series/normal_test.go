@@ -15,14 +15,23 @@ func TestANormalRangeIsMarkedFromInsideOut(t *testing.T) {
 	again, err := ParseNormal(string(n))
 	require.NoError(t, err)
 	assert.Equal(t, n, again)
-	for v, wanted := range map[float64]Standing{6: Usual, 12: Usual, 5.9: Unusual, 300: Unusual, 4: Unusual, 3.99: Critical} {
+	for v, wanted := range map[float64]Standing{
+		6:    Usual,
+		12:   Usual,
+		5.9:  Unusual,
+		300:  Unusual,
+		4:    Unusual,
+		3.99: Critical,
+	} {
 		assert.Equal(t, wanted, n.Of(v), v)
 	}
 	assert.Equal(t, Usual, Normal("").Of(-1e9))
 	n, err = MakeNormal(Anything, Anything)
 	require.NoError(t, err)
 	assert.Empty(t, n)
-	for _, wrong := range []string{"x", "inner=1", "inner=2..1", "middle=1..2", "inner=a..b", "inner=0..10,outer=1..9", "inner=NaN..1"} {
+	for _, wrong := range []string{
+		"x", "inner=1", "inner=2..1", "middle=1..2", "inner=a..b", "inner=0..10,outer=1..9", "inner=NaN..1",
+	} {
 		_, err := ParseNormal(wrong)
 		assert.Error(t, err, wrong)
 	}

@@ -24,7 +24,8 @@ func ParsePath(s string) (Path, error) {
 	}
 	levels := strings.Split(s, "/")
 	if len(levels) < 2 || len(levels) > maxLevels {
-		return "", fmt.Errorf("series path %q has %d level(s); write 2 to %d, as in site/station/quantity", s, len(levels), maxLevels)
+		return "", fmt.Errorf("series path %q has %d level(s); write 2 to %d, as in site/station/quantity", s,
+			len(levels), maxLevels)
 	}
 	for i, level := range levels {
 		if err := CheckLevel(level); err != nil {

@@ -54,14 +54,25 @@ func TestSelectorsMatchAsTopicFiltersDo(t *testing.T) {
 }
 
 func TestSelectorsThatMeanNothingAreRefused(t *testing.T) {
-	for text, wrong := range map[string]string{"": "is empty", "a/#/b": "# may only be the last level", "a/b+": "level 2", "a//b": "level 2: is empty"} {
+	for text, wrong := range map[string]string{
+		"":      "is empty",
+		"a/#/b": "# may only be the last level",
+		"a/b+":  "level 2",
+		"a//b":  "level 2: is empty",
+	} {
 		_, err := ParseSelector(text)
 		assert.ErrorContains(t, err, wrong, text)
 	}
 }
 
 func TestKindsAreKnownByName(t *testing.T) {
-	for text, kind := range map[string]Kind{"": Gauge, "gauge": Gauge, "counter": Counter, "state": State, "bearing": Bearing} {
+	for text, kind := range map[string]Kind{
+		"":        Gauge,
+		"gauge":   Gauge,
+		"counter": Counter,
+		"state":   State,
+		"bearing": Bearing,
+	} {
 		k, err := ParseKind(text)
 		require.NoError(t, err)
 		assert.Equal(t, kind, k)

@@ -36,26 +36,27 @@ func ParseSelector(s string) (Selector, error) {
 			}
 		default:
 			if err := CheckLevel(level); err != nil {
-				return Selector{}, fmt.Errorf("selector %q, level %d: %w (or + for any one level, # at the end for the rest)", s, i+1, err)
+				return Selector{}, fmt.Errorf("selector %q, level %d: %w (or + for any one level, # at the end for the rest)",
+					s, i+1, err)
 			}
 		}
 	}
 	return Selector{text: s, levels: levels}, nil
 }
 
-// With is the selector narrowed to series that have all the labels.
+// With returns the selector narrowed to series that have all the labels.
 func (s Selector) With(labels Labels) Selector {
 	s.labels = labels
 	return s
 }
 
-// Levels are the parts of the path: names, "+", and at the end perhaps "#".
+// Levels returns the parts of the path: names, "+", and at the end perhaps "#".
 func (s Selector) Levels() []string { return s.levels }
 
 // Labels returns the labels that a series must have.
 func (s Selector) Labels() Labels { return s.labels }
 
-// String is the selector as it was written, with its labels.
+// String returns the selector as it was written, with its labels.
 func (s Selector) String() string {
 	if s.labels == "" {
 		return s.text

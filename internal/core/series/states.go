@@ -29,8 +29,10 @@ func MakeStateNames(names map[string]float64) (StateNames, error) {
 	}
 	all := make([]state, 0, len(names))
 	for name, value := range names {
-		if name == "" || len(name) > maxStateNameBytes || strings.TrimSpace(name) != name || strings.ContainsFunc(name, func(r rune) bool { return r == ',' || r == '=' || r < ' ' }) {
-			return "", fmt.Errorf("state %q: a name has 1 to %d bytes, no comma, no equals sign, and no blank at its ends", name, maxStateNameBytes)
+		if name == "" || len(name) > maxStateNameBytes || strings.TrimSpace(name) != name ||
+			strings.ContainsFunc(name, func(r rune) bool { return r == ',' || r == '=' || r < ' ' }) {
+			return "", fmt.Errorf("state %q: a name has 1 to %d bytes, no comma, no equals sign, and no blank at its ends",
+				name, maxStateNameBytes)
 		}
 		if math.IsNaN(value) || math.IsInf(value, 0) {
 			return "", fmt.Errorf("state %q: %v is no value", name, value)
@@ -93,7 +95,7 @@ func (n StateNames) Value(name string) (value float64, ok bool) {
 	return 0, false
 }
 
-// Names are all of them, by value.
+// Names returns all of them, by value.
 func (n StateNames) Names() (out []string) {
 	for _, pair := range n.pairs() {
 		out = append(out, pair[1])
@@ -101,7 +103,7 @@ func (n StateNames) Names() (out []string) {
 	return out
 }
 
-// Map is the value of each name.
+// Map returns the value of each name.
 func (n StateNames) Map() map[string]float64 {
 	out := map[string]float64{}
 	for _, pair := range n.pairs() {

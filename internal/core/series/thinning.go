@@ -31,7 +31,7 @@ func ParseThinMethod(name string) (ThinMethod, error) {
 	return 0, fmt.Errorf("method %q is not known; use on_change, deadband or swinging_door", name)
 }
 
-// String is the name.
+// String returns the name.
 func (m ThinMethod) String() string { return thinMethods[m] }
 
 // Thinning says how a series is thinned. The zero Thinning keeps everything.
@@ -79,7 +79,7 @@ func (r Thinning) Check(kind Kind) error {
 	return nil
 }
 
-// String is the rule as ParseThinning reads it.
+// String returns the rule as ParseThinning reads it.
 func (r Thinning) String() string {
 	if r.Method == 0 {
 		return ""

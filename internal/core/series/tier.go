@@ -40,7 +40,7 @@ func (w Tier) Start(t int64) int64 {
 // Width of a window.
 func (w Tier) Width() time.Duration { return time.Duration(w) }
 
-// String is the width as we write durations: 10s, 1m; "readings" for tier 0.
+// String returns the width as we write durations: 10s, 1m; "readings" for tier 0.
 func (w Tier) String() string {
 	if w == Readings {
 		return "readings"
@@ -60,7 +60,7 @@ func ParseTier(text string) (Tier, error) {
 	return Tier(d), nil
 }
 
-// TierTexts are the widths of tiers as they are written.
+// TierTexts returns the widths of tiers as they are written.
 func TierTexts(tiers []Tier) []string {
 	out := make([]string, len(tiers))
 	for i, t := range tiers {

@@ -25,10 +25,12 @@ func MakeTiers(all []Tier) (Tiers, error) {
 	var list [MostTiers]Tier
 	for i, t := range all {
 		if t < narrowest || t > widest || t%narrowest != 0 {
-			return Tiers{}, fmt.Errorf("tier %s is not possible; use whole seconds, from %s to %s", t, narrowest, widest)
+			return Tiers{}, fmt.Errorf("tier %s is not possible; use whole seconds, from %s to %s", t, narrowest,
+				widest)
 		}
 		if i > 0 && (t <= list[i-1] || t%list[i-1] != 0) {
-			return Tiers{}, fmt.Errorf("tier %s is no multiple of the one before it, %s, of which it is made", t, list[i-1])
+			return Tiers{}, fmt.Errorf("tier %s is no multiple of the one before it, %s, of which it is made", t,
+				list[i-1])
 		}
 		list[i] = t
 	}
@@ -72,7 +74,7 @@ func (t Tiers) Narrowest() Tier {
 	return t.all.Value()[0]
 }
 
-// Texts are the widths as they are written.
+// Texts returns the widths as they are written.
 func (t Tiers) Texts() []string { return TierTexts(t.All()) }
 
 // String joins them by commas: 10s,1m,1h.

@@ -20,7 +20,10 @@ func TestTiersAreMultiplesOfTheOneBefore(t *testing.T) {
 	usual, err := ParseTiers([]string{"10s", "1m"})
 	require.NoError(t, err)
 	assert.Equal(t, []any{Tiers{}, TenSecond, "10s,1m"}, []any{usual, usual.Narrowest(), usual.String()})
-	for _, bad := range [][]string{{}, {"0s"}, {"1500ms"}, {"2d"}, {"x"}, {"10s", "15s"}, {"1m", "10s"}, {"10s", "10s"}, {"1s", "2s", "4s", "8s", "16s", "32s", "64s", "128s", "256s"}} {
+	for _, bad := range [][]string{
+		{}, {"0s"}, {"1500ms"}, {"2d"}, {"x"}, {"10s", "15s"}, {"1m", "10s"}, {"10s", "10s"},
+		{"1s", "2s", "4s", "8s", "16s", "32s", "64s", "128s", "256s"},
+	} {
 		_, err := ParseTiers(bad)
 		assert.Error(t, err, "%v", bad)
 	}

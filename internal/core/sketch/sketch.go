@@ -30,7 +30,7 @@ var byLogarithm = func() mapping.IndexMapping {
 	return m
 }()
 
-// New is the sketch of no readings at all.
+// New returns the sketch of no readings at all.
 func New() *Sketch {
 	return &Sketch{ddsketch.NewDDSketchFromStoreProvider(byLogarithm, store.SparseStoreConstructor)}
 }
@@ -41,7 +41,7 @@ func (s *Sketch) Add(value float64) error { return s.of.Add(value) }
 // Merge takes all of another one in.
 func (s *Sketch) Merge(o *Sketch) error { return s.of.MergeWith(o.of) }
 
-// Count is how many readings it is of.
+// Count returns how many readings it is of.
 func (s *Sketch) Count() float64 { return s.of.GetCount() }
 
 // Percentile estimates the p-th percentile, 0 <= p <= 100, of at least one reading.

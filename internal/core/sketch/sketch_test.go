@@ -39,7 +39,8 @@ func TestEstimatesKeepToTheirBound(t *testing.T) {
 			at := p / 100 * float64(len(all)-1)
 			low, high := all[int(at)], all[int(math.Ceil(at))]
 			slack := Accuracy * max(math.Abs(low), math.Abs(high)) * 1.0001
-			assert.True(t, got >= low-slack && got <= high+slack, "p%v of %d is %v, not from %v to %v", p, len(all), got, low, high)
+			assert.True(t, got >= low-slack && got <= high+slack, "p%v of %d is %v, not from %v to %v", p, len(all),
+				got, low, high)
 		}
 	}
 }

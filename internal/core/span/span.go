@@ -29,7 +29,8 @@ func Parse(s string) (time.Duration, error) {
 			continue
 		}
 		if err != nil || n > int64(200*52*week/u.size) {
-			return 0, fmt.Errorf("duration %q is too long; at most %d%s, which is 200 years, are possible", s, int64(200*52*week/u.size), u.name)
+			return 0, fmt.Errorf("duration %q is too long; at most %d%s, which is 200 years, are possible", s,
+				int64(200*52*week/u.size), u.name)
 		}
 		if n > 0 {
 			return time.Duration(n) * u.size, nil

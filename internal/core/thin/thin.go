@@ -139,7 +139,7 @@ func (t *thinning) slope(from, to int, off float64) float64 {
 	return (t.values[to] + off - t.values[from]) / float64(t.times[to]-t.times[from])
 }
 
-// worst is how far those that go are from what the kept ones say: the last value, or the straight
+// worst returns how far those that go are from what the kept ones say: the last value, or the straight
 // line to the next.
 func (t *thinning) worst(first, end int) (out float64) {
 	kept := first

@@ -60,8 +60,21 @@ func says(r series.Thinning, kept column.Block, t int64) float64 {
 func TestWhatGoesIsWithinTheStatedErrorOfWhatStays(t *testing.T) {
 	def := &series.Definition{Kind: series.Gauge, FreshFor: time.Minute}
 	rules := []series.Thinning{
-		{Method: series.OnChange, Silence: time.Minute}, {Method: series.Deadband, Within: 1, Silence: time.Minute}, {Method: series.Deadband, Relative: 0.05, Silence: 30 * time.Second},
-		{Method: series.Deadband, Within: 0.01, Relative: 0.01, Silence: time.Minute}, {Method: series.SwingingDoor, Within: 1, Silence: time.Hour}, {Method: series.SwingingDoor, Within: 0.001, Silence: 10 * time.Second},
+		{Method: series.OnChange, Silence: time.Minute}, {
+			Method:  series.Deadband,
+			Within:  1,
+			Silence: time.Minute,
+		}, {Method: series.Deadband, Relative: 0.05, Silence: 30 * time.Second},
+		{
+			Method:   series.Deadband,
+			Within:   0.01,
+			Relative: 0.01,
+			Silence:  time.Minute,
+		}, {
+			Method:  series.SwingingDoor,
+			Within:  1,
+			Silence: time.Hour,
+		}, {Method: series.SwingingDoor, Within: 0.001, Silence: 10 * time.Second},
 	}
 	for name, shape := range shapes {
 		for seed := range uint64(20) {
@@ -85,14 +98,16 @@ func TestWhatGoesIsWithinTheStatedErrorOfWhatStays(t *testing.T) {
 					require.True(t, at >= from && at < until, about)
 					off := math.Abs(rows.Cols[0][i] - says(rule, kept, at))
 					last := kept.Cols[0][kept.Search(at)-1]
-					require.LessOrEqual(t, off, max(rule.Within, rule.Relative*math.Abs(last))*(1+1e-9)+1e-15*math.Abs(last), about)
+					require.LessOrEqual(t, off,
+						max(rule.Within, rule.Relative*math.Abs(last))*(1+1e-9)+1e-15*math.Abs(last), about)
 					worst = max(worst, off)
 				}
 				require.InDelta(t, worst, tally.Worst, 1e-9*(1+worst), about)
 				for i := 1; i < kept.Len(); i++ {
 					if gap := kept.Times[i] - kept.Times[i-1]; gap > int64(rule.Silence) {
 						k := rows.Search(kept.Times[i-1])
-						require.Equal(t, kept.Times[i], rows.Times[k+1], "%s: no silence of %v that there was not", about, time.Duration(gap))
+						require.Equal(t, kept.Times[i], rows.Times[k+1], "%s: no silence of %v that there was not",
+							about, time.Duration(gap))
 					}
 				}
 				again, _ := Thin(kept, math.MinInt64, from, def) // what was before is not asked about twice

@@ -11,10 +11,11 @@ var ends = map[string]string{
 	"pa": "Pa", "hpa": "hPa", "kpa": "kPa", "mm": "mm", "cm": "cm", "lux": "lx", "mps": "m/s", "rpm": "1/min", "mgl": "mg/l", "deg": "deg",
 }
 
-// FromName is the unit that the name of a quantity seems to say, such as Cel of water_temp; "" when it
+// FromName returns the unit that the name of a quantity seems to say, such as Cel of water_temp; "" when it
 // says none. It is a guess, to be shown to people.
 func FromName(quantity string) string {
-	words := strings.FieldsFunc(strings.ToLower(quantity), func(r rune) bool { return r == '_' || r == '-' || r == '.' })
+	words := strings.FieldsFunc(strings.ToLower(quantity),
+		func(r rune) bool { return r == '_' || r == '-' || r == '.' })
 	if len(words) == 0 || len(words) == 1 && len(words[0]) < 2 {
 		return ""
 	}

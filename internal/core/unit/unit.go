@@ -97,7 +97,7 @@ func timesSecond(base string) string {
 	return base + " s"
 }
 
-// Per is the symbol of a unit per s, min, h or d.
+// Per returns the symbol of a unit per s, min, h or d.
 func Per(of, time string) string {
 	if of == "" {
 		of = "1"
@@ -105,7 +105,7 @@ func Per(of, time string) string {
 	return of + "/" + time
 }
 
-// TimesSecond is a plain unit for values of a unit times seconds, and how many of it one of
+// TimesSecond returns a plain unit for values of a unit times seconds, and how many of it one of
 // these is: l for l/s, m3 for m3/h, kWh for kW.
 func TimesSecond(of string) (symbol string, scale float64) {
 	if of == "kW" {

@@ -69,7 +69,15 @@ func TestValuesTimesSecondsHavePlainUnits(t *testing.T) {
 	for of, want := range map[string]struct {
 		symbol string
 		scale  float64
-	}{"l/s": {"l", 1}, "m3/h": {"m3", 1.0 / 3600}, "W": {"J", 1}, "kW": {"kWh", 1.0 / 3600}, "Cel": {"Cel s", 1}, "mg/l": {"mg/l s", 1}, "": {"s", 1}} {
+	}{
+		"l/s":  {"l", 1},
+		"m3/h": {"m3", 1.0 / 3600},
+		"W":    {"J", 1},
+		"kW":   {"kWh", 1.0 / 3600},
+		"Cel":  {"Cel s", 1},
+		"mg/l": {"mg/l s", 1},
+		"":     {"s", 1},
+	} {
 		symbol, scale := TimesSecond(of)
 		assert.Equal(t, want.symbol, symbol, of)
 		assert.Equal(t, want.scale, scale, of)
@@ -82,7 +90,16 @@ func TestValuesTimesSecondsHavePlainUnits(t *testing.T) {
 }
 
 func TestPeopleWriteUnitsAsTheyReadThem(t *testing.T) {
-	for symbol, want := range map[string]string{"Cel": "°C", "mg/l": "mg/l", "m3/h": "m³/h", "": "", "m3/d": "m³/d", "Cel h": "°C·h", "deg": "°", "furlong": "furlong"} {
+	for symbol, want := range map[string]string{
+		"Cel":     "°C",
+		"mg/l":    "mg/l",
+		"m3/h":    "m³/h",
+		"":        "",
+		"m3/d":    "m³/d",
+		"Cel h":   "°C·h",
+		"deg":     "°",
+		"furlong": "furlong",
+	} {
 		assert.Equal(t, want, Written(symbol), symbol)
 	}
 	assert.Equal(t, []string{"K", "degF"}, Like("Cel"))
@@ -94,7 +111,19 @@ func TestPeopleWriteUnitsAsTheyReadThem(t *testing.T) {
 }
 
 func TestAUnitAsPeopleWriteItHasItsSymbol(t *testing.T) {
-	for text, symbol := range map[string]string{"°C": "Cel", "°F": "degF", "m³/h": "m3/h", "µg/m³": "ug/m3", "Ω": "Ohm", "Cel": "", "%": "", "mg/l": "", "pH": "", "": "", "widgets": ""} {
+	for text, symbol := range map[string]string{
+		"°C":      "Cel",
+		"°F":      "degF",
+		"m³/h":    "m3/h",
+		"µg/m³":   "ug/m3",
+		"Ω":       "Ohm",
+		"Cel":     "",
+		"%":       "",
+		"mg/l":    "",
+		"pH":      "",
+		"":        "",
+		"widgets": "",
+	} {
 		assert.Equal(t, symbol, OfWriting(text), text)
 	}
 }

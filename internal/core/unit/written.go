@@ -11,7 +11,7 @@ var writings = map[string]string{
 	"/100": "%", "/1000": "‰", "bit/s": "bit/s", "Ohm": "Ω", "pH": "pH", "S/m": "S/m", "W/m2": "W/m²", "m/s2": "m/s²", "kn": "kn", "mi/h": "mph", "1/min": "rpm", "count": "", "lx": "lx",
 }
 
-// Written is a unit as people write it, such as °C for Cel.
+// Written returns a unit as people write it, such as °C for Cel.
 func Written(symbol string) string {
 	if text, ok := writings[symbol]; ok {
 		return text
@@ -30,7 +30,8 @@ func Written(symbol string) string {
 // OfWriting returns the symbol of a unit that somebody wrote as people do, such as Cel for °C; "" of others.
 func OfWriting(text string) string {
 	for symbol, written := range writings {
-		if written == text && symbol != text && text != "" && text != "%" { // which is so common that it is a symbol as well
+		if written == text && symbol != text && text != "" &&
+			text != "%" { // which is so common that it is a symbol as well
 			return symbol
 		}
 	}
@@ -76,7 +77,7 @@ func isSymbol(text string) bool {
 	return slices.ContainsFunc(units, func(u unit) bool { return u.symbol == text || u.base == text })
 }
 
-// Like are the other units that measure the same, in order.
+// Like returns the other units that measure the same, in order.
 func Like(symbol string) (out []string) {
 	base := find(symbol).base
 	for _, u := range units {

@@ -23,7 +23,7 @@ func moment(t *testing.T, text string) time.Time {
 	return at
 }
 
-// cut is the windows as "start end" in UTC, with the pieces behind it.
+// cut returns the windows as "start end" in UTC, with the pieces behind it.
 func cut(t *testing.T, g Grid, from, to string) (out []string) {
 	t.Helper()
 	windows, err := g.Cut(Range{From: moment(t, from), To: moment(t, to), Exact: true}, 10_000)
@@ -81,9 +81,11 @@ func TestDaysOfTwentyThreeAndTwentyFiveHours(t *testing.T) {
 // In Havana they go back at 01:00 on 2026-11-01, so that its midnight comes twice.
 func TestMidnightsThatAreNotOrAreTwice(t *testing.T) {
 	assert.Equal(t, []string{"03-27T22:00 03-28T22:00", "03-28T22:00 03-29T21:00"},
-		cut(t, Grid{Zone: zone(t, "Asia/Beirut"), Width: Step{Days: 1}}, "2026-03-28T12:00:00Z", "2026-03-29T12:00:00Z"))
+		cut(t, Grid{Zone: zone(t, "Asia/Beirut"), Width: Step{Days: 1}}, "2026-03-28T12:00:00Z",
+			"2026-03-29T12:00:00Z"))
 	assert.Equal(t, []string{"10-31T04:00 11-01T04:00", "11-01T04:00 11-02T05:00"},
-		cut(t, Grid{Zone: zone(t, "America/Havana"), Width: Step{Days: 1}}, "2026-10-31T12:00:00Z", "2026-11-01T12:00:00Z"))
+		cut(t, Grid{Zone: zone(t, "America/Havana"), Width: Step{Days: 1}}, "2026-10-31T12:00:00Z",
+			"2026-11-01T12:00:00Z"))
 }
 
 func TestHoursOfTheDay(t *testing.T) {
@@ -103,7 +105,12 @@ func TestHoursOfTheDay(t *testing.T) {
 		"06-01T05:00 06-01T08:00, 06-01T07:00 06-01T08:00",
 		"06-01T17:00 06-01T20:00, 06-01T17:00 06-01T19:00",
 	}, func() []string {
-		all := cut(t, Grid{Zone: lisbon, Width: Step{Fixed: 3 * time.Hour}, Origin: moment(t, "2026-06-01T02:00:00Z"), Hours: day}, "2026-06-01T00:00:00Z", "2026-06-02T00:00:00Z")
+		all := cut(t, Grid{
+			Zone:   lisbon,
+			Width:  Step{Fixed: 3 * time.Hour},
+			Origin: moment(t, "2026-06-01T02:00:00Z"),
+			Hours:  day,
+		}, "2026-06-01T00:00:00Z", "2026-06-02T00:00:00Z")
 		return []string{all[0], all[len(all)-1]}
 	}())
 	// Clocks that do not show 01:30, and that show it twice.
@@ -146,14 +153,19 @@ func TestStridesOriginsAndTheNewest(t *testing.T) {
 	assert.Equal(t, []string{"03-01T08:00 03-01T08:05", "03-01T09:00 03-01T09:05"},
 		cut(t, Grid{Width: width(t, "5m"), Stride: width(t, "1h")}, "2026-03-01T08:00:00Z", "2026-03-01T09:30:00Z"), "with holes between")
 	assert.Equal(t, []string{"03-01T07:45 03-01T08:45", "03-01T08:45 03-01T09:45"},
-		cut(t, Grid{Width: width(t, "1h"), Origin: moment(t, "2026-06-07T00:45:00Z")}, "2026-03-01T08:00:00Z", "2026-03-01T09:00:00Z"))
+		cut(t, Grid{Width: width(t, "1h"), Origin: moment(t, "2026-06-07T00:45:00Z")}, "2026-03-01T08:00:00Z",
+			"2026-03-01T09:00:00Z"))
 	assert.Equal(t, []string{"01-31T00:00 02-28T00:00", "02-28T00:00 03-31T00:00"},
-		cut(t, Grid{Width: width(t, "1mo"), Origin: moment(t, "2025-12-31T00:00:00Z")}, "2026-02-01T00:00:00Z", "2026-03-01T00:00:00Z"), "there is no 31st of February")
+		cut(t, Grid{Width: width(t, "1mo"), Origin: moment(t, "2025-12-31T00:00:00Z")}, "2026-02-01T00:00:00Z",
+			"2026-03-01T00:00:00Z"), "there is no 31st of February")
 	assert.Equal(t, []string{"03-01T08:00 03-01T08:10", "03-01T08:10 03-01T08:20"},
 		cut(t, Grid{Width: width(t, "10m"), Newest: 2}, "2026-03-01T07:00:00Z", "2026-03-01T08:20:00Z"))
-	assert.Equal(t, []string{"03-01T07:03 03-01T08:20"}, cut(t, Grid{}, "2026-03-01T07:03:00Z", "2026-03-01T08:20:00Z"), "the whole range as one window")
+	assert.Equal(t, []string{"03-01T07:03 03-01T08:20"},
+		cut(t, Grid{}, "2026-03-01T07:03:00Z", "2026-03-01T08:20:00Z"), "the whole range as one window")
 
-	_, err := Grid{Width: Step{Fixed: time.Second}}.Cut(Range{From: moment(t, "2020-01-01T00:00:00Z"), To: moment(t, "2026-01-01T00:00:00Z")}, 1000)
+	_, err := Grid{Width: Step{Fixed: time.Second}}.Cut(Range{From: moment(t, "2020-01-01T00:00:00Z"), To: moment(t,
+		"2026-01-01T00:00:00Z")},
+		1000)
 	assert.ErrorContains(t, err, "about 189388800 windows, one every 1s; at most 1000")
 	near := Range{From: moment(t, "2026-01-01T00:00:00Z"), To: moment(t, "2026-01-02T00:00:00Z")}
 	for _, wide := range []Step{width(t, "1000y"), width(t, "200y"), {Fixed: 190 * 365 * 24 * time.Hour}} {
@@ -166,7 +178,9 @@ func TestStridesOriginsAndTheNewest(t *testing.T) {
 	require.NoError(t, err)
 	_, err = Grid{}.Shifted(windows, width(t, "1000y"))
 	assert.ErrorContains(t, err, "begin before the year 1971")
-	_, err = Grid{Stride: Step{Days: 1}}.Cut(Range{From: moment(t, "2020-01-01T00:00:00Z"), To: moment(t, "2026-01-01T00:00:00Z")}, 1000)
+	_, err = Grid{Stride: Step{Days: 1}}.Cut(Range{From: moment(t, "2020-01-01T00:00:00Z"), To: moment(t,
+		"2026-01-01T00:00:00Z")},
+		1000)
 	assert.ErrorContains(t, err, "stride says nothing of the whole range as one window")
 	for _, wrong := range []string{"", "15", "m", "0h", "-1d", "1.5h", "3 d", "2000y", "1fortnight"} {
 		_, err := ParseStep(wrong)
@@ -203,7 +217,8 @@ func TestRangesByName(t *testing.T) {
 	assert.ErrorContains(t, err, "write it without a sign, such as last=1h")
 	assert.ErrorContains(t, Range{From: now, To: now.Add(-1), Exact: true}.Check(), "reversed")
 	assert.ErrorContains(t, Range{From: now, To: now, Exact: true}.Check(), "empty")
-	assert.ErrorContains(t, Range{From: now.Add(time.Hour), To: now}.Check(), "from 2026-03-29T13:30:00+01:00 is not over yet")
+	assert.ErrorContains(t, Range{From: now.Add(time.Hour), To: now}.Check(),
+		"from 2026-03-29T13:30:00+01:00 is not over yet")
 	assert.ErrorContains(t, Range{From: time.Unix(0, 0), To: now}.Check(), "within the years 1971")
 	assert.Equal(t, "5m", Range{From: now, To: now.Add(24 * time.Hour)}.Fitting().String())
 	assert.Equal(t, "1w", Range{From: now, To: now.AddDate(20, 0, 0)}.Fitting().String())
@@ -215,16 +230,33 @@ func TestADayThatNeverWasIsNoWindow(t *testing.T) {
 	assert.Equal(t, []string{"12-29T10:00 12-30T10:00", "12-30T10:00 12-31T10:00"},
 		cut(t, Grid{Zone: apia, Width: Step{Days: 1}}, "2011-12-29T12:00:00Z", "2011-12-30T12:00:00Z"))
 	assert.Equal(t, []string{"12-28T10:00 12-29T10:00", "12-31T10:00 01-01T10:00"}, // the even days by its clocks: the 28th and the 1st, as there is no 30th
-		cut(t, Grid{Zone: apia, Width: Step{Days: 1}, Stride: Step{Days: 2}, Origin: moment(t, "2011-12-24T10:00:00Z")}, "2011-12-28T12:00:00Z", "2012-01-01T12:00:00Z"))
+		cut(t, Grid{
+			Zone:   apia,
+			Width:  Step{Days: 1},
+			Stride: Step{Days: 2},
+			Origin: moment(t, "2011-12-24T10:00:00Z"),
+		}, "2011-12-28T12:00:00Z", "2012-01-01T12:00:00Z"))
 }
 
 func TestStepsByTheClockFollowIt(t *testing.T) {
 	lisbon := zone(t, "Europe/Lisbon")
 	assert.Equal(t, []string{"03-29T00:00 03-29T11:00", "03-29T11:00 03-29T23:00"}, // eleven hours, and twelve
-		cut(t, Grid{Zone: lisbon, Width: Step{Fixed: 12 * time.Hour}, ByClock: true}, "2026-03-29T00:00:00Z", "2026-03-29T23:00:00Z"))
-	assert.Len(t, cut(t, Grid{Zone: lisbon, Width: Step{Fixed: time.Hour}, ByClock: true}, "2026-03-29T00:00:00Z", "2026-03-29T23:00:00Z"), 23)
+		cut(t, Grid{
+			Zone:    lisbon,
+			Width:   Step{Fixed: 12 * time.Hour},
+			ByClock: true,
+		}, "2026-03-29T00:00:00Z", "2026-03-29T23:00:00Z"))
+	assert.Len(t, cut(t, Grid{
+		Zone:    lisbon,
+		Width:   Step{Fixed: time.Hour},
+		ByClock: true,
+	}, "2026-03-29T00:00:00Z", "2026-03-29T23:00:00Z"), 23)
 	assert.Equal(t, []string{"10-24T23:00 10-25T00:00", "10-25T00:00 10-25T02:00", "10-25T02:00 10-25T03:00"}, // from one to two there are two hours
-		cut(t, Grid{Zone: lisbon, Width: Step{Fixed: time.Hour}, ByClock: true}, "2026-10-24T23:00:00Z", "2026-10-25T03:00:00Z"))
+		cut(t, Grid{
+			Zone:    lisbon,
+			Width:   Step{Fixed: time.Hour},
+			ByClock: true,
+		}, "2026-10-24T23:00:00Z", "2026-10-25T03:00:00Z"))
 }
 
 func TestShiftedWindowsShowNoHourTwice(t *testing.T) {
@@ -252,20 +284,27 @@ func TestShiftedWindowsShowNoHourTwice(t *testing.T) {
 		for _, w := range shifted {
 			length += w.Length()
 		}
-		assert.Equal(t, time.Duration(shifted[len(shifted)-1].To-shifted[0].From), length, "and leave none out: %v", test)
+		assert.Equal(t, time.Duration(shifted[len(shifted)-1].To-shifted[0].From), length, "and leave none out: %v",
+			test)
 	}
 }
 
 func TestHolidaysAndFolds(t *testing.T) {
 	dates, err := ParseDates("2026-03-28, 2026-03-30..2026-03-31")
 	require.NoError(t, err)
-	assert.Equal(t, []string{"03-27T00:00 03-28T00:00, 03-27T00:00 03-28T00:00", "03-29T00:00 03-30T00:00, 03-29T00:00 03-30T00:00"},
+	assert.Equal(t, []string{
+		"03-27T00:00 03-28T00:00, 03-27T00:00 03-28T00:00", "03-29T00:00 03-30T00:00, 03-29T00:00 03-30T00:00",
+	},
 		cut(t, Grid{Width: Step{Days: 1}, Except: dates}, "2026-03-27T00:00:00Z", "2026-04-01T00:00:00Z"))
 	for _, wrong := range []string{"", "28.3.2026", "2026-03-30..2026-03-29", "1999-01-01..2026-01-01"} {
 		_, err := ParseDates(wrong)
 		assert.ErrorContains(t, err, "except", wrong)
 	}
-	march := Range{From: moment(t, "2026-03-02T00:00:00Z"), To: moment(t, "2026-03-16T00:00:00Z"), Exact: true} // two weeks, from a Monday
+	march := Range{
+		From:  moment(t, "2026-03-02T00:00:00Z"),
+		To:    moment(t, "2026-03-16T00:00:00Z"),
+		Exact: true,
+	} // two weeks, from a Monday
 	for fold, places := range map[Fold][2]string{FoldDay: {"00:00", "18:00"}, FoldWeek: {"Mon 00:00", "Sun 18:00"}} {
 		windows, err := Grid{Width: Step{Fixed: 6 * time.Hour}, Fold: fold}.Cut(march, 1000)
 		require.NoError(t, err)
@@ -281,7 +320,11 @@ func TestHolidaysAndFolds(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, []any{12, "Feb", 57 * wholeDay}, []any{len(windows), windows[1].Place, windows[1].Length()}) // 29 and 28 days
 	for _, wrong := range []Grid{{Fold: FoldDay}, {Fold: FoldDay, Width: Step{Days: 1}}, {Fold: FoldDay, Width: Step{Fixed: 7 * time.Hour}}, {Fold: FoldWeek, Width: Step{Days: 2}},
-		{Fold: FoldYear, Width: Step{Months: 5}}, {Fold: FoldDay, Width: Step{Fixed: time.Hour}, Stride: Step{Fixed: time.Minute}}, {Fold: FoldDay, Width: Step{Fixed: time.Hour}, Clipped: true}} {
+		{Fold: FoldYear, Width: Step{Months: 5}}, {
+			Fold:   FoldDay,
+			Width:  Step{Fixed: time.Hour},
+			Stride: Step{Fixed: time.Minute},
+		}, {Fold: FoldDay, Width: Step{Fixed: time.Hour}, Clipped: true}} {
 		_, err := wrong.Cut(march, 1000)
 		assert.ErrorContains(t, err, "fold", "%+v", wrong)
 	}

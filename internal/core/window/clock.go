@@ -13,11 +13,12 @@ func reading(t time.Time) time.Time {
 	return time.Date(year, month, day, h, m, s, t.Nanosecond(), time.UTC)
 }
 
-// when is the time at which the clocks of a zone show a reading. Where they show it
+// when returns the time at which the clocks of a zone show a reading. Where they show it
 // twice, as when they are set back, it is the first time; where never, the moment at
 // which they are set ahead past it.
 func when(reading time.Time, zone *time.Location) time.Time {
-	near := time.Date(reading.Year(), reading.Month(), reading.Day(), reading.Hour(), reading.Minute(), reading.Second(), reading.Nanosecond(), zone)
+	near := time.Date(reading.Year(), reading.Month(), reading.Day(), reading.Hour(), reading.Minute(),
+		reading.Second(), reading.Nanosecond(), zone)
 	start, end := near.ZoneBounds()
 	var offsets []int
 	if !start.IsZero() {

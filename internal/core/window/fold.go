@@ -43,9 +43,14 @@ func (f Fold) check(g Grid) error {
 	case w.IsZero():
 		return fmt.Errorf("fold %s needs a width that goes into a %s, such as width=1h", f, f)
 	case !fits[f]:
-		return fmt.Errorf("fold %s: windows of %s do not have the same places in every %s; use a width such as %s", f, w, f, map[Fold]string{FoldDay: "15m or 1h", FoldWeek: "1h or 1d", FoldYear: "1d or 1mo"}[f])
+		return fmt.Errorf("fold %s: windows of %s do not have the same places in every %s; use a width such as %s", f, w, f, map[Fold]string{
+			FoldDay:  "15m or 1h",
+			FoldWeek: "1h or 1d",
+			FoldYear: "1d or 1mo",
+		}[f])
 	case !g.Stride.IsZero() && g.Stride != w:
-		return fmt.Errorf("fold %s: windows that overlap or have time between them cannot be folded; leave stride out", f)
+		return fmt.Errorf("fold %s: windows that overlap or have time between them cannot be folded; leave stride out",
+			f)
 	case g.Clipped:
 		return fmt.Errorf("fold %s: windows that end with the range have no place in a %s; ask for whole windows", f, f)
 	case g.Newest > 0:
@@ -54,7 +59,7 @@ func (f Fold) check(g Grid) error {
 	return nil
 }
 
-// place is where a window that begins at a time stands: a number to sort by. Whole days are
+// place returns where a window that begins at a time stands: a number to sort by. Whole days are
 // the same whenever they begin, as after an hour that was left out.
 func (f Fold) place(at time.Time, width Step) int {
 	hour, minute, second := at.Clock()
@@ -73,7 +78,7 @@ func (f Fold) place(at time.Time, width Step) int {
 	return seconds
 }
 
-// called is the place for people.
+// called returns the place for people.
 func (f Fold) called(at time.Time, width Step) string {
 	clock := "15:04"
 	if width.Fixed%time.Minute != 0 {

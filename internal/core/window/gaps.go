@@ -46,12 +46,13 @@ func ParseGaps(text string) (Gaps, error) {
 	}
 	v, err := strconv.ParseFloat(text, 64)
 	if err != nil || math.IsNaN(v) || math.IsInf(v, 0) {
-		return Gaps{}, fmt.Errorf("gaps %q: use leave, carry, carry:30m for values no older than that, join or a number", text)
+		return Gaps{}, fmt.Errorf("gaps %q: use leave, carry, carry:30m for values no older than that, join or a number",
+			text)
 	}
 	return Gaps{Mode: Number, Value: v}, nil
 }
 
-// String is the text ParseGaps reads.
+// String returns the text ParseGaps reads.
 func (g Gaps) String() string {
 	switch {
 	case g.Mode == Number:
@@ -105,7 +106,7 @@ func (r *Rows) fill(windows []Window, gaps Gaps, stats []Stat, kind series.Kind,
 	}
 }
 
-// between is the straight line from a to b; on a circle of a turn the short way round.
+// between returns the straight line from a to b; on a circle of a turn the short way round.
 func between(a, b, share float64, kind series.Kind, turn float64) float64 {
 	if kind == series.Bearing {
 		return math.Mod(a+share*(math.Mod(b-a+1.5*turn, turn)-turn/2)+turn, turn)

@@ -32,7 +32,7 @@ type Window struct {
 	Place  string // of a folded window: in the day, the week or the year
 }
 
-// Start is when that begins of the window which counts.
+// Start returns when that begins of the window which counts.
 func (w *Window) Start() int64 {
 	if len(w.Pieces) > 0 {
 		return w.Pieces[0].From
@@ -61,15 +61,17 @@ type TooMany struct {
 
 func (e *TooMany) Error() string {
 	if e.Pieces {
-		return fmt.Sprintf("the windows have about %d pieces of days that count; at most %d are possible: ask for a shorter range, a narrower width or a larger stride", e.Windows, e.Most)
+		return fmt.Sprintf("the windows have about %d pieces of days that count; at most %d are possible: ask for a shorter range, a narrower width or a larger stride",
+			e.Windows, e.Most)
 	}
-	return fmt.Sprintf("the range has about %d windows, one every %s; at most %d are answered: ask for a shorter range or a larger width and stride", e.Windows, e.Stride, e.Most)
+	return fmt.Sprintf("the range has about %d windows, one every %s; at most %d are answered: ask for a shorter range or a larger width and stride",
+		e.Windows, e.Stride, e.Most)
 }
 
 // morePieces is how many pieces windows may have on top of one each.
 const morePieces = 50_000
 
-// Cut is the windows of a range: one from each point of the grid on, the last one at or
+// Cut returns the windows of a range: one from each point of the grid on, the last one at or
 // before the range's start being the first. Windows of no length, as a day that a zone
 // left out of its calendar, are none.
 func (g Grid) Cut(r Range, most int) ([]Window, error) {
@@ -117,12 +119,18 @@ func (g Grid) Cut(r Range, most int) ([]Window, error) {
 // check refuses what makes no sense together.
 func (g Grid) check(r Range) error {
 	if !g.Origin.IsZero() && (g.Origin.Before(Earliest) || g.Origin.After(Latest)) {
-		return fmt.Errorf("origin %s is not within the years %d to %d", g.Origin.Format(time.RFC3339), Earliest.Year(), Latest.Year())
+		return fmt.Errorf("origin %s is not within the years %d to %d", g.Origin.Format(time.RFC3339), Earliest.Year(),
+			Latest.Year())
 	}
 	if g.Width.IsZero() {
-		for name, given := range map[string]bool{"stride": !g.Stride.IsZero(), "origin": !g.Origin.IsZero(), "newest": g.Newest > 0} {
+		for name, given := range map[string]bool{
+			"stride": !g.Stride.IsZero(),
+			"origin": !g.Origin.IsZero(),
+			"newest": g.Newest > 0,
+		} {
 			if given {
-				return fmt.Errorf("%s says nothing of the whole range as one window; leave it out, or give a width such as 1h", name)
+				return fmt.Errorf("%s says nothing of the whole range as one window; leave it out, or give a width such as 1h",
+					name)
 			}
 		}
 	}
@@ -148,7 +156,9 @@ func (g Grid) steps(r Range, most int) ([]Window, error) {
 	out := make([]Window, 0, r.To.Sub(r.From)/stride.About()+2)
 	for start := edges.at(n); start.Before(r.To); n++ {
 		if edges.evenUntil(n, r.To) { // the rest is by the clocks what it is by time
-			return g.clip(append(out, fixed(start.UnixNano(), r.To.UnixNano(), int64(stride.Fixed), int64(g.Width.Fixed))...), r), nil
+			return g.clip(append(out,
+				fixed(start.UnixNano(), r.To.UnixNano(), int64(stride.Fixed), int64(g.Width.Fixed))...),
+				r), nil
 		}
 		end := edges.end(n)
 		if end.After(start) {
@@ -191,7 +201,7 @@ type edges struct {
 	offset time.Duration
 }
 
-// when is as the function, and fast between changes of the clocks.
+// when returns as the function, and fast between changes of the clocks.
 func (e *edges) when(reading time.Time) time.Time {
 	if !reading.Before(e.safe[0]) && reading.Before(e.safe[1]) {
 		return reading.Add(-e.offset).In(e.zone)
@@ -229,7 +239,7 @@ func (g Grid) edges(stride Step) *edges {
 	}
 }
 
-// at is where window n begins.
+// at returns where window n begins.
 func (e *edges) at(n int) time.Time {
 	if e.stride.Fixed > 0 && !e.byClock {
 		return e.origin.Add(time.Duration(n) * e.stride.Fixed)
@@ -237,7 +247,7 @@ func (e *edges) at(n int) time.Time {
 	return e.when(e.stride.after(e.shown, n))
 }
 
-// end is where window n ends. It is counted on from what the clock ought to show at its
+// end returns where window n ends. It is counted on from what the clock ought to show at its
 // start, lest a start that the clocks left out lead to another day's window.
 func (e *edges) end(n int) time.Time {
 	switch {
@@ -251,7 +261,7 @@ func (e *edges) end(n int) time.Time {
 	return e.when(e.width.after(e.stride.after(e.shown, n), 1))
 }
 
-// index is the last n whose window begins at t or before it.
+// index returns the last n whose window begins at t or before it.
 func (e *edges) index(t time.Time) int {
 	if e.stride.Fixed > 0 && !e.byClock {
 		length := t.Sub(e.origin)
@@ -279,7 +289,7 @@ func withinReach(t time.Time, width Step) error {
 	return nil
 }
 
-// fixed is the windows of a fixed width and stride, from the first begin on.
+// fixed returns the windows of a fixed width and stride, from the first begin on.
 func fixed(first, to, stride, width int64) []Window {
 	out := make([]Window, 0, (to-first)/stride+1)
 	for start := first; start < to; start += stride {
@@ -288,7 +298,7 @@ func fixed(first, to, stride, width int64) []Window {
 	return out
 }
 
-// origin is where the grid is counted from. Windows of whole days begin where hours
+// origin returns where the grid is counted from. Windows of whole days begin where hours
 // over midnight do, so that a night is not cut in two.
 func (g Grid) origin(stride Step) time.Time {
 	if !g.Origin.IsZero() {
@@ -336,7 +346,7 @@ func (g Grid) pieces(windows []Window) []Window {
 	return out
 }
 
-// counting are the hours and days that count, of the days around from and to, each
+// counting returns the hours and days that count, of the days around from and to, each
 // apart from the next.
 func (g Grid) counting(from, to int64) []Span {
 	hours := g.Hours

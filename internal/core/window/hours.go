@@ -22,7 +22,8 @@ func ParseHours(text string) ([]Hours, error) {
 		a, errA := timeOfDay(from)
 		b, errB := timeOfDay(to)
 		if !ok || errA != nil || errB != nil || a == b || a == wholeDay {
-			return nil, fmt.Errorf("hours %q: write two different times of day, such as 08:00-20:00, 22:00-06:00 for a span over midnight, or several such spans with commas between them", text)
+			return nil, fmt.Errorf("hours %q: write two different times of day, such as 08:00-20:00, 22:00-06:00 for a span over midnight, or several such spans with commas between them",
+				text)
 		}
 		out = append(out, Hours{a, b})
 	}
@@ -33,7 +34,8 @@ func ParseHours(text string) ([]Hours, error) {
 			next += wholeDay
 		}
 		if h.end() > next {
-			return nil, fmt.Errorf("hours %q: %s reaches into %s; write spans that do not overlap", text, h, out[(i+1)%len(out)])
+			return nil, fmt.Errorf("hours %q: %s reaches into %s; write spans that do not overlap", text, h,
+				out[(i+1)%len(out)])
 		}
 	}
 	return out, nil
@@ -51,7 +53,7 @@ func timeOfDay(text string) (time.Duration, error) {
 // overMidnight reports a span that ends on the next day.
 func (h Hours) overMidnight() bool { return h.To <= h.From }
 
-// end is the span's end, counted from the midnight before it begins.
+// end returns the span's end, counted from the midnight before it begins.
 func (h Hours) end() time.Duration {
 	if h.overMidnight() {
 		return h.To + wholeDay
@@ -59,7 +61,7 @@ func (h Hours) end() time.Duration {
 	return h.To
 }
 
-// String is the text ParseHours reads.
+// String returns the text ParseHours reads.
 func (h Hours) String() string {
 	show := func(d time.Duration) string { return fmt.Sprintf("%02d:%02d", d/time.Hour, d%time.Hour/time.Minute) }
 	return show(h.From) + "-" + show(h.To)
@@ -103,7 +105,7 @@ func dayOf(name string) int {
 
 func (d Days) has(day time.Weekday) bool { return d == 0 || d>>day&1 != 0 }
 
-// String is a list that ParseDays reads, from Monday on.
+// String returns a list that ParseDays reads, from Monday on.
 func (d Days) String() string {
 	var out []string
 	for i := range 7 {
@@ -134,7 +136,8 @@ func ParseDates(text string) (Dates, error) {
 			return nil, fmt.Errorf("except %q: the span ends before it begins; write the earlier date first", part)
 		}
 		if errA != nil || errB != nil {
-			return nil, fmt.Errorf("except %q: write dates and spans of them, such as 2026-12-24,2026-12-27..2026-12-31", part)
+			return nil, fmt.Errorf("except %q: write dates and spans of them, such as 2026-12-24,2026-12-27..2026-12-31",
+				part)
 		}
 		for ; !a.After(b); a = a.AddDate(0, 0, 1) {
 			if out[a] = true; len(out) > mostDates {

@@ -13,9 +13,11 @@ import (
 func TestEveryStatIsNamedWhereStatsAre(t *testing.T) {
 	description, err := os.ReadFile("../../../api/openapi.yaml")
 	require.NoError(t, err)
-	assert.True(t, strings.Contains(string(description), "of: "+Names()+`"`), "api/openapi.yaml: say of the parameter stats: Comma-separated, of: %s", Names())
+	assert.True(t, strings.Contains(string(description), "of: "+Names()+`"`),
+		"api/openapi.yaml: say of the parameter stats: Comma-separated, of: %s", Names())
 	line := "enum: [" + strings.Join(LineNames(), ", ") + "]"
-	assert.True(t, strings.Contains(string(description), line), "api/openapi.yaml: say of the schema LineStat: %s", line)
+	assert.True(t, strings.Contains(string(description), line), "api/openapi.yaml: say of the schema LineStat: %s",
+		line)
 	engine, err := os.ReadFile("../../../docs/engine.md")
 	require.NoError(t, err)
 	var table []string

@@ -94,7 +94,7 @@ func (p *Plan) eachPiece(most int, do func(window int, s Span)) {
 	}
 }
 
-// place is which of the bounds an edge is; near a guess it is found first.
+// place returns which of the bounds an edge is; near a guess it is found first.
 func (p *Plan) place(edge int64, guess int) int {
 	if guess < len(p.bounds) && p.bounds[guess] == edge {
 		return guess
@@ -127,13 +127,13 @@ func (p *Plan) noTier(narrowest series.Tier) error {
 
 func at(t int64) string { return time.Unix(0, t).UTC().Format(time.RFC3339Nano) }
 
-// From is the start of the first window.
+// From returns the start of the first window.
 func (p *Plan) From() int64 { return p.bounds[0] }
 
-// To is the end of the last.
+// To returns the end of the last.
 func (p *Plan) To() int64 { return p.bounds[len(p.bounds)-1] }
 
-// Merges is how many segments all windows are put together from.
+// Merges returns how many segments all windows are put together from.
 func (p *Plan) Merges() (n int) {
 	for _, part := range p.parts {
 		for i := 0; i < len(part); i += 2 {
@@ -152,7 +152,7 @@ func (p *Plan) Cut(from, to int64) bool {
 // MultipleOf reports whether all edges are multiples of a width.
 func (p *Plan) MultipleOf(width time.Duration) bool { return p.fits(int64(width)) }
 
-// Segments is how many there are.
+// Segments returns how many there are.
 func (p *Plan) Segments() int { return len(p.bounds) - 1 }
 
 // Why says why rows of the plan's tier are read and not of a wider one of those that are
@@ -164,7 +164,8 @@ func (p *Plan) Why(tiers []series.Tier) string {
 		}
 		for _, b := range p.bounds {
 			if b%int64(tier) != 0 {
-				return fmt.Sprintf("a window has an edge at %s, inside a summary of %s", at(b), span.Format(tier.Width()))
+				return fmt.Sprintf("a window has an edge at %s, inside a summary of %s", at(b),
+					span.Format(tier.Width()))
 			}
 		}
 		return "the stats need the readings themselves"

@@ -92,7 +92,13 @@ type gathered struct {
 
 // NewReducer begins the rows of a series.
 func NewReducer(plan *Plan, def *series.Definition, stats []Stat, options Options) *Reducer {
-	r := &Reducer{plan: plan, def: def, stats: stats, gaps: options.Gaps, join: rollup.NewJoiner(def, Need(stats, def.Kind))}
+	r := &Reducer{
+		plan:  plan,
+		def:   def,
+		stats: stats,
+		gaps:  options.Gaps,
+		join:  rollup.NewJoiner(def, Need(stats, def.Kind)),
+	}
 	r.out = newRows(len(plan.Windows), stats, options.Units)
 	seen := map[condition]int{}
 	for i, s := range stats {
@@ -143,7 +149,8 @@ func newRows(n int, stats []Stat, units []unit.Conversion) Rows {
 		Stats: of(func(Stat) bool { return true }, n), Times: make([][]int64, len(stats)),
 		Least: of(Stat.bounded, n), Most: of(Stat.bounded, n),
 		Empty: make([]bool, n), Filled: make([]bool, n), Counts: make([]float64, n), noReading: make([]bool, n), units: units,
-		Whole: make([]float64, len(stats)), WholeTimes: make([]int64, len(stats)), WholeLeast: make([]float64, len(stats)), WholeMost: make([]float64, len(stats)),
+		Whole: make([]float64, len(stats)), WholeTimes: make([]int64, len(stats)), WholeLeast: make([]float64,
+			len(stats)), WholeMost: make([]float64, len(stats)),
 	}
 	out.Unknown, out.WholeUnknown = make([][]bool, len(stats)), make([]bool, len(stats))
 	for i, s := range stats {
@@ -257,7 +264,7 @@ func (r *Reducer) Rows(b column.Block, width int64) error {
 	return nil
 }
 
-// searchFrom is the first place behind i whose time is t or later. Near ones are found
+// searchFrom returns the first place behind i whose time is t or later. Near ones are found
 // first: segments are often short.
 func searchFrom(times []int64, i int, t int64) int {
 	step := 1
@@ -276,7 +283,7 @@ func (r *Reducer) Whole(from, to int64, s rollup.Summary) error {
 	return nil
 }
 
-// Finish is the rows, once everything has been taken in.
+// Finish returns the rows, once everything has been taken in.
 func (r *Reducer) Finish() Rows {
 	for r.segment < len(r.plan.bounds)-1 {
 		r.end()
@@ -332,7 +339,7 @@ func (r *Reducer) Sketch(start int64, s *sketch.Sketch) error {
 	return r.sketches[i].Merge(s)
 }
 
-// estimate is a percentile from the sketches of the segments of window i, or of all when
+// estimate returns a percentile from the sketches of the segments of window i, or of all when
 // i is negative; NaN unless they hold all of its readings.
 func (r *Reducer) estimate(p float64, i int, readings float64) float64 {
 	all := sketch.New()
@@ -383,7 +390,7 @@ func (r *Reducer) row(i int, of *gathered) {
 	}
 }
 
-// stat is one stat, in the unit asked for, of window i, or of all of them when i is
+// stat returns one stat, in the unit asked for, of window i, or of all of them when i is
 // negative.
 func (r *Reducer) stat(k, i int, of *gathered, length time.Duration) (v float64, at int64) {
 	s, sum := r.stats[k], &of.sum
@@ -474,7 +481,7 @@ func (r *Reducer) counting() []bool {
 	return out
 }
 
-// runs are where the runs of true begin and end.
+// runs returns where the runs of true begin and end.
 func runs(of []bool) (out []int) {
 	for i, yes := range of {
 		if yes != (i > 0 && of[i-1]) {

@@ -5,7 +5,7 @@ import (
 	"time"
 )
 
-// Shifted are the same windows a step earlier, by the clocks of the grid's zone. Every
+// Shifted returns the same windows a step earlier, by the clocks of the grid's zone. Every
 // moment of the earlier time belongs to one window at most: an hour that the clocks show
 // twice, and the 31st seen from a month of thirty days, have nothing earlier to stand
 // beside but the first time, or the day before.
@@ -15,7 +15,8 @@ func (g Grid) Shifted(windows []Window, by Step) ([]Window, error) {
 		zone = time.UTC
 	}
 	if first := time.Unix(0, windows[0].From).In(zone); by.From(first, -1).Before(Earliest) {
-		return nil, fmt.Errorf("windows %s earlier than %s begin before the year %d", by, first.Format(time.RFC3339), Earliest.Year())
+		return nil, fmt.Errorf("windows %s earlier than %s begin before the year %d", by, first.Format(time.RFC3339),
+			Earliest.Year())
 	}
 	earlier := func(s Span) Span { return Span{by.back(s.From, zone), by.back(s.To, zone)} }
 	out := make([]Window, len(windows))
@@ -33,7 +34,7 @@ func (g Grid) Shifted(windows []Window, by Step) ([]Window, error) {
 	return out, nil
 }
 
-// back is the time a step earlier. A later time never comes back earlier than an earlier
+// back returns the time a step earlier. A later time never comes back earlier than an earlier
 // one, so that what lies side by side does so still.
 func (s Step) back(t int64, zone *time.Location) int64 {
 	at := time.Unix(0, t).In(zone)

@@ -74,7 +74,11 @@ func TestBoundsFromSummariesHoldTheTruth(t *testing.T) {
 				s.AddTo(&block, at, def.Kind)
 			}
 		}
-		windows, err := Grid{Width: Step{Fixed: 4 * time.Minute}}.Cut(Range{From: time.Unix(0, 0), To: time.Unix(0, 8*minute), Exact: true}, 10)
+		windows, err := Grid{Width: Step{Fixed: 4 * time.Minute}}.Cut(Range{
+			From:  time.Unix(0, 0),
+			To:    time.Unix(0, 8*minute),
+			Exact: true,
+		}, 10)
 		require.NoError(t, err)
 		exact, err := NewPlan(windows, series.Tiers{}.All(), true, true)
 		require.NoError(t, err)

@@ -61,37 +61,74 @@ var (
 	noAngles = []series.Kind{series.Gauge, series.Counter, series.State}
 	covered  = need(rollup.ColCovered, rollup.ColLast, rollup.ColLastAt)
 	held     = covered | need(rollup.ColHeld)
-	grown    = need(rollup.ColIncrease, rollup.ColRestarts, rollup.ColFirst, rollup.ColFirstAt, rollup.ColLast, rollup.ColLastAt)
-	changed  = need(rollup.ColChanges, rollup.ColFirst, rollup.ColLast)
-	inState  = covered | need(rollup.ColStates)
-	vector   = need(rollup.ColNorth, rollup.ColEast)
-	banded   = covered | need(rollup.ColMin, rollup.ColMax, rollup.ColFirst, rollup.ColFirstAt)
+	grown    = need(rollup.ColIncrease, rollup.ColRestarts, rollup.ColFirst, rollup.ColFirstAt, rollup.ColLast,
+		rollup.ColLastAt)
+	changed = need(rollup.ColChanges, rollup.ColFirst, rollup.ColLast)
+	inState = covered | need(rollup.ColStates)
+	vector  = need(rollup.ColNorth, rollup.ColEast)
+	banded  = covered | need(rollup.ColMin, rollup.ColMax, rollup.ColFirst, rollup.ColFirstAt)
 )
 
 // The stats in the order in which they are shown. docs/engine.md says what each means.
 var kinds = append([]statKind{
 	{"count", aNumber, nothing, 0, nil, func(s *rollup.Summary, _ float64, _ time.Duration) float64 { return s.Count }},
-	{"mean", aValue, nothing, need(rollup.ColMean) | vector, nil, func(s *rollup.Summary, _ float64, _ time.Duration) float64 { return s.Mean }},
-	{"twa", aValue, nothing, held, noAngles, func(s *rollup.Summary, _ float64, _ time.Duration) float64 { return unless(s.Covered == 0, s.Held) }},
-	{"min", aValue, nothing, need(rollup.ColMin), noAngles, func(s *rollup.Summary, _ float64, _ time.Duration) float64 { return s.Min }},
-	{"max", aValue, nothing, need(rollup.ColMax), noAngles, func(s *rollup.Summary, _ float64, _ time.Duration) float64 { return s.Max }},
-	{"range", aSpread, nothing, need(rollup.ColMin, rollup.ColMax), noAngles, func(s *rollup.Summary, _ float64, _ time.Duration) float64 { return s.Max - s.Min }},
-	{"sd", aSpread, nothing, need(rollup.ColMean, rollup.ColM2), noAngles, func(s *rollup.Summary, _ float64, _ time.Duration) float64 { return s.SD() }},
-	{"sum", aSum, nothing, need(rollup.ColMean), noAngles, func(s *rollup.Summary, _ float64, _ time.Duration) float64 { return s.Sum() }},
+	{
+		"mean", aValue, nothing, need(rollup.ColMean) | vector, nil,
+		func(s *rollup.Summary, _ float64, _ time.Duration) float64 { return s.Mean },
+	},
+	{
+		"twa", aValue, nothing, held, noAngles,
+		func(s *rollup.Summary, _ float64, _ time.Duration) float64 { return unless(s.Covered == 0, s.Held) },
+	},
+	{
+		"min", aValue, nothing, need(rollup.ColMin), noAngles,
+		func(s *rollup.Summary, _ float64, _ time.Duration) float64 { return s.Min },
+	},
+	{
+		"max", aValue, nothing, need(rollup.ColMax), noAngles,
+		func(s *rollup.Summary, _ float64, _ time.Duration) float64 { return s.Max },
+	},
+	{
+		"range", aSpread, nothing, need(rollup.ColMin, rollup.ColMax), noAngles,
+		func(s *rollup.Summary, _ float64, _ time.Duration) float64 { return s.Max - s.Min },
+	},
+	{
+		"sd", aSpread, nothing, need(rollup.ColMean, rollup.ColM2), noAngles,
+		func(s *rollup.Summary, _ float64, _ time.Duration) float64 { return s.SD() },
+	},
+	{
+		"sum", aSum, nothing, need(rollup.ColMean), noAngles,
+		func(s *rollup.Summary, _ float64, _ time.Duration) float64 { return s.Sum() },
+	},
 	{"integral", aProduct, nothing, held, []series.Kind{series.Gauge}, func(s *rollup.Summary, _ float64, _ time.Duration) float64 {
 		return unless(s.Covered == 0, s.Held*s.Covered.Seconds())
 	}},
-	{"first", aValue, nothing, need(rollup.ColFirst), nil, func(s *rollup.Summary, _ float64, _ time.Duration) float64 { return s.First }},
-	{"last", aValue, nothing, need(rollup.ColLast), nil, func(s *rollup.Summary, _ float64, _ time.Duration) float64 { return s.Last }},
-	{"difference", aSpread, nothing, need(rollup.ColFirst, rollup.ColLast), noAngles, func(s *rollup.Summary, _ float64, _ time.Duration) float64 { return s.Last - s.First }},
+	{
+		"first", aValue, nothing, need(rollup.ColFirst), nil,
+		func(s *rollup.Summary, _ float64, _ time.Duration) float64 { return s.First },
+	},
+	{
+		"last", aValue, nothing, need(rollup.ColLast), nil,
+		func(s *rollup.Summary, _ float64, _ time.Duration) float64 { return s.Last },
+	},
+	{
+		"difference", aSpread, nothing, need(rollup.ColFirst, rollup.ColLast), noAngles,
+		func(s *rollup.Summary, _ float64, _ time.Duration) float64 { return s.Last - s.First },
+	},
 	{"slope", aRate, perTime, need(rollup.ColFirst, rollup.ColLast, rollup.ColFirstAt, rollup.ColLastAt), noAngles, func(s *rollup.Summary, _ float64, _ time.Duration) float64 {
 		return perSecond(s.Last-s.First, s.LastAt-s.FirstAt)
 	}},
-	{"increase", aSpread, nothing, grown, []series.Kind{series.Counter}, func(s *rollup.Summary, _ float64, _ time.Duration) float64 { return s.Increase }},
+	{
+		"increase", aSpread, nothing, grown, []series.Kind{series.Counter},
+		func(s *rollup.Summary, _ float64, _ time.Duration) float64 { return s.Increase },
+	},
 	{"rate", aRate, perTime, grown, []series.Kind{series.Counter}, func(s *rollup.Summary, _ float64, _ time.Duration) float64 {
 		return perSecond(s.Increase, int64(s.Growing))
 	}},
-	{"restarts", aNumber, nothing, grown, []series.Kind{series.Counter}, func(s *rollup.Summary, _ float64, _ time.Duration) float64 { return unless(s.Count == 0, s.Restarts) }},
+	{
+		"restarts", aNumber, nothing, grown, []series.Kind{series.Counter},
+		func(s *rollup.Summary, _ float64, _ time.Duration) float64 { return unless(s.Count == 0, s.Restarts) },
+	},
 	{"changes", aNumber, nothing, covered | changed, []series.Kind{series.State}, func(s *rollup.Summary, _ float64, _ time.Duration) float64 {
 		return unless(s.Count == 0 && s.Covered == 0, s.Changes)
 	}},
@@ -113,7 +150,7 @@ var kinds = append([]statKind{
 	{"last_at", aTime, nothing, need(rollup.ColLastAt), nil, nil},
 }, conditions()...)
 
-// conditions are the stats of how long, how often and when a value was in a band.
+// conditions returns the stats of how long, how often and when a value was in a band.
 func conditions() (out []statKind) {
 	for _, c := range []struct {
 		name  string
@@ -122,8 +159,13 @@ func conditions() (out []statKind) {
 		for _, of := range []struct {
 			suffix  string
 			measure measure
-		}{{"", aSecond}, {"_share", aShare}, {"_times", aNumber}, {"_longest", aSecond}, {"_first", aTime}, {"_last", aTime}} {
-			out = append(out, statKind{c.name + of.suffix, of.measure, c.takes, banded, []series.Kind{series.Gauge}, nil})
+		}{
+			{"", aSecond}, {"_share", aShare}, {"_times", aNumber}, {"_longest", aSecond}, {"_first", aTime},
+			{"_last", aTime},
+		} {
+			out = append(out, statKind{
+				c.name + of.suffix, of.measure, c.takes, banded, []series.Kind{series.Gauge}, nil,
+			})
 		}
 	}
 	return out
@@ -237,7 +279,7 @@ func (s Stat) For(kind series.Kind) bool {
 	return k.kinds == nil || slices.Contains(k.kinds, kind)
 }
 
-// Kinds are the kinds of series that the stat is for, as text.
+// Kinds returns the kinds of series that the stat is for, as text.
 func (s Stat) Kinds() string {
 	var out []string
 	for _, k := range s.kind().kinds {
@@ -266,7 +308,7 @@ func Need(stats []Stat, kind series.Kind) rollup.Need {
 // meaning: the spread of one reading, anything but counts without data.
 type formula func(sum *rollup.Summary, length time.Duration) float64
 
-// formula is the stat's for series of a kind, found once and not for each window; nil of
+// formula returns the stat's for series of a kind, found once and not for each window; nil of
 // those that come from elsewhere than a summary.
 func (s Stat) formula(kind series.Kind) formula {
 	k := s.kind()
@@ -295,7 +337,7 @@ func (s Stat) formula(kind series.Kind) formula {
 	}
 }
 
-// timeOf is the stat of a summary with readings, as a time.
+// timeOf returns the stat of a summary with readings, as a time.
 func (s Stat) timeOf(sum *rollup.Summary) int64 {
 	switch s.Name {
 	case "min_at":
@@ -322,7 +364,7 @@ func (s Stat) condition(c unit.Conversion) condition {
 	}
 }
 
-// ofSpells is a condition's stat of what it found; covered is how much of the time readings
+// ofSpells returns a condition's stat of what it found; covered is how much of the time readings
 // speak for.
 func (s Stat) ofSpells(of *spells, covered time.Duration) float64 {
 	if covered == 0 {
@@ -340,7 +382,7 @@ func (s Stat) ofSpells(of *spells, covered time.Duration) float64 {
 	return float64(of.held) / float64(time.Second)
 }
 
-// spellTime is when a condition first or last held; 0: never.
+// spellTime returns when a condition first or last held; 0: never.
 func (s Stat) spellTime(of *spells) int64 {
 	if strings.HasSuffix(s.Name, "_first") {
 		return of.first
@@ -362,7 +404,7 @@ func (s Stat) Convert(v, scale, offset, count float64) float64 {
 	return v
 }
 
-// Quantile is the p-th percentile of values in ascending order, between neighbours by
+// Quantile returns the p-th percentile of values in ascending order, between neighbours by
 // a straight line: definition 7 of Hyndman and Fan, Sample Quantiles (1996).
 func Quantile(sorted []float64, p float64) float64 {
 	if len(sorted) == 0 {

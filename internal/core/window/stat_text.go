@@ -51,7 +51,8 @@ func ParseStats(text string) ([]Stat, error) {
 	for i, one := range strings.Split(text, ",") {
 		one = strings.TrimSpace(one)
 		if one == "" {
-			return nil, fmt.Errorf("stat %d of %q is empty; write names with a comma between two, such as mean,max", i+1, text)
+			return nil, fmt.Errorf("stat %d of %q is empty; write names with a comma between two, such as mean,max",
+				i+1, text)
 		}
 		stat, err := parseStat(one)
 		if err != nil {
@@ -192,7 +193,7 @@ func (s Stat) Same(o Stat) bool {
 	return s == o
 }
 
-// String is the stat as it was asked for, or the text ParseStats reads.
+// String returns the stat as it was asked for, or the text ParseStats reads.
 func (s Stat) String() string {
 	if s.Asked != "" {
 		return s.Asked

@@ -27,7 +27,8 @@ func ParseStep(text string) (Step, error) {
 	n, err := strconv.Atoi(digits)
 	wrong := fmt.Errorf("%q: write a whole number and ms, s, m, h, d, w, mo or y, such as 15m, 1d or 1mo", text)
 	if err != nil && strings.Trim(digits, "0123456789") == "" && digits != "" || n > 1e9 {
-		return Step{}, fmt.Errorf("%q is too long; at most 1000 of the calendar's units, or 1000000000 of the others, are possible", text)
+		return Step{}, fmt.Errorf("%q is too long; at most 1000 of the calendar's units, or 1000000000 of the others, are possible",
+			text)
 	}
 	if err != nil || n < 1 {
 		return Step{}, wrong
@@ -54,7 +55,7 @@ func ParseStep(text string) (Step, error) {
 	return Step{}, wrong
 }
 
-// String is the text ParseStep reads.
+// String returns the text ParseStep reads.
 func (s Step) String() string {
 	switch {
 	case s.Months > 0 && s.Months%12 == 0:
@@ -77,14 +78,14 @@ func (s Step) String() string {
 	return s.Fixed.String()
 }
 
-// About is the step's length, of months and days with daylight saving on average.
+// About returns the step's length, of months and days with daylight saving on average.
 func (s Step) About() time.Duration {
 	const longest = 290 * 365 * 24 * float64(time.Hour) // there is no room for more
 	months := min(longest, float64(s.Months)*30.436875*24*float64(time.Hour))
 	return s.Fixed + time.Duration(s.Days)*24*time.Hour + time.Duration(months)
 }
 
-// From is the time n steps after origin, by the clocks of origin's zone unless the step's
+// From returns the time n steps after origin, by the clocks of origin's zone unless the step's
 // length is fixed.
 func (s Step) From(origin time.Time, n int) time.Time {
 	if s.Fixed > 0 {
@@ -93,7 +94,7 @@ func (s Step) From(origin time.Time, n int) time.Time {
 	return when(s.after(reading(origin), n), origin.Location())
 }
 
-// after is the reading n steps after another; of months that have no such day, on their
+// after returns the reading n steps after another; of months that have no such day, on their
 // last.
 func (s Step) after(from time.Time, n int) time.Time {
 	if s.Months == 0 {

@@ -28,7 +28,9 @@ func reduce(t *testing.T, kind series.Kind, gaps string, stats string, pairs ...
 			s.AddTo(&block, at, kind)
 		}
 	}
-	windows, err := Grid{Width: Step{Fixed: 2 * time.Minute}}.Cut(Range{From: time.Unix(0, 0), To: time.Unix(0, 8*minute)}, 100)
+	windows, err := Grid{Width: Step{Fixed: 2 * time.Minute}}.Cut(Range{From: time.Unix(0, 0), To: time.Unix(0,
+		8*minute)},
+		100)
 	require.NoError(t, err)
 	p, err := NewPlan(windows, series.Tiers{}.All(), false, false)
 	require.NoError(t, err)
@@ -59,7 +61,8 @@ func TestGapsAreTreatedAsAsked(t *testing.T) {
 	assert.Equal(t, []bool{false, false, false, false}, leave.Filled)
 
 	carry := reduce(t, series.Gauge, "carry", "mean,last,count", data...)
-	same([]float64{nan, 20, 20, 40}, []float64{carry.Stats[0][0], carry.Stats[1][1], carry.Stats[0][2], carry.Stats[0][3]})
+	same([]float64{nan, 20, 20, 40},
+		[]float64{carry.Stats[0][0], carry.Stats[1][1], carry.Stats[0][2], carry.Stats[0][3]})
 	assert.Equal(t, []bool{false, false, true, false}, carry.Filled, "nothing is known before the first")
 	same([]float64{nan, 15, nan, 40}, reduce(t, series.Gauge, "carry:30s", "mean", data...).Stats[0])
 	same([]float64{nan, 15, 20, 40}, reduce(t, series.Gauge, "carry:1m", "mean", data...).Stats[0])
@@ -111,7 +114,8 @@ func TestWhatCannotBeAskedForIsSaidByItsName(t *testing.T) {
 	}
 	stats, err := ParseStats("above:1e6, rate/s ,p95.0")
 	require.NoError(t, err)
-	assert.Equal(t, []string{"above:1e6", "rate/s", "p95.0"}, []string{stats[0].String(), stats[1].String(), stats[2].String()})
+	assert.Equal(t, []string{"above:1e6", "rate/s", "p95.0"},
+		[]string{stats[0].String(), stats[1].String(), stats[2].String()})
 	_, err = ParseStats("above:1e6,above:1000000")
 	assert.ErrorContains(t, err, "asked for twice")
 }
@@ -151,7 +155,15 @@ func TestPercentilesByHand(t *testing.T) {
 
 func TestUnitsChangeStatsEachInItsWay(t *testing.T) {
 	// From K to Cel: minus 273.15; spreads stay. From km to m: a thousand times.
-	for text, want := range map[string]float64{"mean": 26.85, "max": 26.85, "sd": 300, "slope": 300, "sum": 300 - 2*273.15, "count": 300, "coverage": 300} {
+	for text, want := range map[string]float64{
+		"mean":     26.85,
+		"max":      26.85,
+		"sd":       300,
+		"slope":    300,
+		"sum":      300 - 2*273.15,
+		"count":    300,
+		"coverage": 300,
+	} {
 		s, err := parseStat(text)
 		require.NoError(t, err)
 		assert.InDelta(t, want, s.Convert(300, 1, -273.15, 2), 1e-9, text)
@@ -160,7 +172,8 @@ func TestUnitsChangeStatsEachInItsWay(t *testing.T) {
 
 func TestPlansPickTheWidestExactTier(t *testing.T) {
 	cut := func(width time.Duration) []Window {
-		windows, err := Grid{Width: Step{Fixed: width}}.Cut(Range{From: time.Unix(1000, 0), To: time.Unix(5000, 0)}, 10_000)
+		windows, err := Grid{Width: Step{Fixed: width}}.Cut(Range{From: time.Unix(1000, 0), To: time.Unix(5000, 0)},
+			10_000)
 		require.NoError(t, err)
 		return windows
 	}
@@ -172,7 +185,8 @@ func TestPlansPickTheWidestExactTier(t *testing.T) {
 		assert.Equal(t, tier, p.Tier, width)
 	}
 	_, err := NewPlan(cut(7*time.Second), series.Tiers{}.All(), false, false)
-	assert.ErrorContains(t, err, "only summaries of 10s are kept here; use widths and times that are multiples of it, such as 1970-01-01T00:16:30Z")
+	assert.ErrorContains(t, err,
+		"only summaries of 10s are kept here; use widths and times that are multiples of it, such as 1970-01-01T00:16:30Z")
 	_, err = NewPlan(cut(time.Minute), series.Tiers{}.All(), false, true)
 	assert.ErrorContains(t, err, "need the readings")
 	p, err := NewPlan(cut(time.Minute), series.Tiers{}.All(), true, true)

@@ -75,7 +75,9 @@ func (raw serialKeys) check(at shape.Place, text string, security *clientTLS) ad
 	if serial {
 		rest = u.Path
 	}
-	if _, port, err := net.SplitHostPort(rest); library == "" || !serial && (err != nil || port == "" || u.Hostname() == "" || u.Path != "") || serial && (u.Host != "" || !filepath.IsAbs(rest)) {
+	if _, port, err := net.SplitHostPort(rest); library == "" ||
+		!serial && (err != nil || port == "" || u.Hostname() == "" || u.Path != "") ||
+		serial && (u.Host != "" || !filepath.IsAbs(rest)) {
 		at.Key("address").Wrong("%q is not the address of a device; %s", text, addressHelp)
 	}
 	if !out.framed && raw.Baud != 0 {
@@ -84,7 +86,12 @@ func (raw serialKeys) check(at shape.Place, text string, security *clientTLS) ad
 	if !serial && (raw.DataBits != 0 || raw.Parity != "" || raw.StopBits != 0) {
 		at.Wrong("data_bits, parity and stop_bits are of an address that begins with rtu://")
 	}
-	parities := map[string]uint{"": modbus.PARITY_EVEN, "even": modbus.PARITY_EVEN, "odd": modbus.PARITY_ODD, "none": modbus.PARITY_NONE}
+	parities := map[string]uint{
+		"":     modbus.PARITY_EVEN,
+		"even": modbus.PARITY_EVEN,
+		"odd":  modbus.PARITY_ODD,
+		"none": modbus.PARITY_NONE,
+	}
 	parity, known := parities[raw.Parity]
 	if !known {
 		at.Key("parity").Wrong("parity %q is not known; use even, odd or none", raw.Parity)
@@ -106,11 +113,15 @@ func (raw serialKeys) check(at shape.Place, text string, security *clientTLS) ad
 	case security == nil:
 		return out
 	}
-	out.certs = shape.Parsed(at.Key("tls"), certs.Files{CA: security.CA, Cert: security.Cert, Key: security.Key}, certs.Open)
+	out.certs = shape.Parsed(at.Key("tls"), certs.Files{
+		CA:   security.CA,
+		Cert: security.Cert,
+		Key:  security.Key,
+	}, certs.Open)
 	return out
 }
 
-// client is one for this address, not connected yet.
+// client returns one for this address, not connected yet.
 func (a address) client(timeout time.Duration, foreign func()) (*modbus.ModbusClient, error) {
 	conf := a.open
 	if foreign != nil {
@@ -144,5 +155,5 @@ func (a address) cost() (request, word float64) {
 	return (8+5+idleCharacters)*character + thinks, 2 * character // question, frame of the answer
 }
 
-// String is the address for people.
+// String returns the address for people.
 func (a address) String() string { return strings.TrimSpace(a.text) }

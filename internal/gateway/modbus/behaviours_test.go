@@ -94,7 +94,12 @@ func behaviours() []behaviour {
 	}
 	return []behaviour{
 		{name: "is well", least: 1, wires: anyWire, does: func(_, _, _ int) reply { return reply{} }},
-		{name: "cuts answers at 20", least: 2, wires: anyWire, does: func(_, _, count int) reply { return reply{registers: min(count, 20)} }},
+		{
+			name:  "cuts answers at 20",
+			least: 2,
+			wires: anyWire,
+			does:  func(_, _, count int) reply { return reply{registers: min(count, 20)} },
+		},
 		{name: "refuses more than 8", least: 5, wires: anyWire, does: func(_, _, count int) reply {
 			if count > 8 {
 				return reply{exception: 3}
@@ -107,21 +112,93 @@ func behaviours() []behaviour {
 		{name: "is silent over one", least: 2, wires: anyWire, never: holes(17), does: mute(holes(17))},
 		{name: "is silent over the last", least: 1, wires: anyWire, never: holes(39), does: mute(holes(39))},
 		{name: "is silent over two", least: 3, wires: anyWire, never: holes(5, 30), does: mute(holes(5, 30))},
-		{name: "thinks for long", least: 1, wires: anyWire, does: func(_, _, _ int) reply { return reply{after: 50 * time.Millisecond} }},
-		{name: "needs pauses", least: 2, wires: anyWire, never: holes(17), pause: 20 * time.Millisecond, does: refuses(holes(17))},
-		{name: "answers somebody else first", least: 1, wires: []wire{overTCP}, does: func(n, _, _ int) reply { return each(n, 2, reply{foreign: true}) }},
-		{name: "answers for another unit at times", least: 1.34, wires: []wire{rtuOverTCP, overSerial}, does: func(n, _, _ int) reply { return each(n, 4, reply{foreign: true}) }},
-		{name: "answers twice", least: 1, wires: []wire{overTCP}, does: func(_, _, _ int) reply { return reply{twice: true} }},
+		{
+			name:  "thinks for long",
+			least: 1,
+			wires: anyWire,
+			does:  func(_, _, _ int) reply { return reply{after: 50 * time.Millisecond} },
+		},
+		{
+			name:  "needs pauses",
+			least: 2,
+			wires: anyWire,
+			never: holes(17),
+			pause: 20 * time.Millisecond,
+			does:  refuses(holes(17)),
+		},
+		{
+			name:  "answers somebody else first",
+			least: 1,
+			wires: []wire{overTCP},
+			does:  func(n, _, _ int) reply { return each(n, 2, reply{foreign: true}) },
+		},
+		{
+			name:  "answers for another unit at times",
+			least: 1.34,
+			wires: []wire{rtuOverTCP, overSerial},
+			does:  func(n, _, _ int) reply { return each(n, 4, reply{foreign: true}) },
+		},
+		{
+			name:  "answers twice",
+			least: 1,
+			wires: []wire{overTCP},
+			does:  func(_, _, _ int) reply { return reply{twice: true} },
+		},
 		{name: "sends pieces", least: 1, wires: anyWire, does: func(_, _, _ int) reply { return reply{pieces: true} }},
-		{name: "is busy at times", least: 1.5, wires: anyWire, does: func(n, _, _ int) reply { return each(n, 3, reply{exception: 6}) }},
-		{name: "fails at times", least: 1.5, wires: anyWire, does: func(n, _, _ int) reply { return each(n, 3, reply{exception: 4}) }},
-		{name: "loses requests", least: 1.34, wires: anyWire, does: func(n, _, _ int) reply { return each(n, 4, reply{silent: true}) }},
-		{name: "spoils answers", least: 1.34, wires: anyWire, does: func(n, _, _ int) reply { return each(n, 4, reply{spoiled: true}) }},
-		{name: "sends half an answer", least: 1.25, wires: anyWire, does: func(n, _, _ int) reply { return each(n, 5, reply{cut: true}) }},
-		{name: "is silent for a while", least: 1, wires: anyWire, does: func(n, _, _ int) reply { return reply{silent: n > 3 && n < 9} }},
-		{name: "sends noise at times", least: 1.25, wires: []wire{rtuOverTCP, overSerial}, does: func(n, _, _ int) reply { return each(n, 5, reply{noise: []byte{0, 0xff, 0x55}}) }},
-		{name: "closes after each answer", least: 1, wires: []wire{overTCP, rtuOverTCP}, does: func(_, _, _ int) reply { return reply{closes: true} }},
-		{name: "closes instead of an answer at times", least: 1.25, wires: []wire{overTCP, rtuOverTCP}, does: func(n, _, _ int) reply { return each(n, 5, reply{silent: true, closes: true}) }},
+		{
+			name:  "is busy at times",
+			least: 1.5,
+			wires: anyWire,
+			does:  func(n, _, _ int) reply { return each(n, 3, reply{exception: 6}) },
+		},
+		{
+			name:  "fails at times",
+			least: 1.5,
+			wires: anyWire,
+			does:  func(n, _, _ int) reply { return each(n, 3, reply{exception: 4}) },
+		},
+		{
+			name:  "loses requests",
+			least: 1.34,
+			wires: anyWire,
+			does:  func(n, _, _ int) reply { return each(n, 4, reply{silent: true}) },
+		},
+		{
+			name:  "spoils answers",
+			least: 1.34,
+			wires: anyWire,
+			does:  func(n, _, _ int) reply { return each(n, 4, reply{spoiled: true}) },
+		},
+		{
+			name:  "sends half an answer",
+			least: 1.25,
+			wires: anyWire,
+			does:  func(n, _, _ int) reply { return each(n, 5, reply{cut: true}) },
+		},
+		{
+			name:  "is silent for a while",
+			least: 1,
+			wires: anyWire,
+			does:  func(n, _, _ int) reply { return reply{silent: n > 3 && n < 9} },
+		},
+		{
+			name:  "sends noise at times",
+			least: 1.25,
+			wires: []wire{rtuOverTCP, overSerial},
+			does:  func(n, _, _ int) reply { return each(n, 5, reply{noise: []byte{0, 0xff, 0x55}}) },
+		},
+		{
+			name:  "closes after each answer",
+			least: 1,
+			wires: []wire{overTCP, rtuOverTCP},
+			does:  func(_, _, _ int) reply { return reply{closes: true} },
+		},
+		{
+			name:  "closes instead of an answer at times",
+			least: 1.25,
+			wires: []wire{overTCP, rtuOverTCP},
+			does:  func(n, _, _ int) reply { return each(n, 5, reply{silent: true, closes: true}) },
+		},
 		{name: "closes over one", least: 2, wires: []wire{overTCP, rtuOverTCP}, never: holes(17), does: func(_, first, count int) reply {
 			over := over(holes(17), first, count)
 			return reply{silent: over, closes: over}
@@ -312,7 +389,8 @@ func (d *tried) given() bool {
 		if !found {
 			continue
 		}
-		_, v, ok, err := d.Store.LastBefore(context.Background(), one.ID, series.Readings, time.Now().Add(time.Hour).UnixNano())
+		_, v, ok, err := d.Store.LastBefore(context.Background(), one.ID, series.Readings,
+			time.Now().Add(time.Hour).UnixNano())
 		if err != nil || !ok || v != float64(address) {
 			return false
 		}
@@ -338,8 +416,14 @@ func TestEveryReadableRegisterIsReadOfDevicesAsTheyAre(t *testing.T) {
 	var all []*tried
 	for _, how := range behaviours() {
 		for _, over := range how.wires {
-			d := &tried{bench: newBench(t), unkind: &unkind{behaviour: how, wire: over}, name: how.name + ", over " + string(over)}
-			d.poll(t, "{ address: %q, every: %s, timeout: 300ms, registers: [{ table: holding, address: 0, count: 40, number_from: 0, series: 'u/r{n}' }] }", d.start(t), everyPoint)
+			d := &tried{
+				bench:  newBench(t),
+				unkind: &unkind{behaviour: how, wire: over},
+				name:   how.name + ", over " + string(over),
+			}
+			d.poll(t,
+				"{ address: %q, every: %s, timeout: 300ms, registers: [{ table: holding, address: 0, count: 40, number_from: 0, series: 'u/r{n}' }] }",
+				d.start(t), everyPoint)
 			all = append(all, d)
 		}
 	}
@@ -361,7 +445,8 @@ func TestEveryReadableRegisterIsReadOfDevicesAsTheyAre(t *testing.T) {
 		for _, d := range all {
 			if !d.good {
 				tally := d.Tally()
-				t.Errorf("%s: %d requests, %d readings, absent %s, faults %v", d.name, d.unkind.asked(), tally.Readings, tally.Absent, tally.Faults)
+				t.Errorf("%s: %d requests, %d readings, absent %s, faults %v", d.name, d.unkind.asked(),
+					tally.Readings, tally.Absent, tally.Faults)
 			}
 		}
 	}

@@ -19,8 +19,8 @@ type blame struct {
 	err   error
 }
 
-// noisyReads is how often in a row a read is disturbed before it is blamed for it. Until then it is noise on the line, or
-// a device that was busy.
+// noisyReads is how often in a row a read is disturbed before it is blamed for it. Until then it is noise on
+// the line, or a device that was busy.
 const noisyReads = 3
 
 // suspected reports whether a failed read may be to blame. What was answered before is not blamed for one silence.
@@ -64,10 +64,12 @@ func failing(r request, err error) string {
 	if isClosed(err) {
 		return "the device closes the connection over this read, but answers others"
 	}
-	return fmt.Sprintf("the answer is not the %d asked for, though the device answers other reads: %v", r.count, plain.Network(err))
+	return fmt.Sprintf("the answer is not the %d asked for, though the device answers other reads: %v", r.count,
+		plain.Network(err))
 }
 
-// spreadOut delays what is asked beyond the plan, so that no line has more than a few times the requests that are planned.
+// spreadOut delays what is asked beyond the plan, so that no line has more than a few times the requests that
+// are planned.
 func (t *task) spreadOut(now time.Time) {
 	if t.group.every > 0 {
 		t.paced = now.Add(t.group.every / time.Duration(extraRequests*max(1, t.planned)))

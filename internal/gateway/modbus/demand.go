@@ -30,7 +30,8 @@ func (m *poller) Read(ctx context.Context, group string) (out source.Outcome, er
 		known = append(known, g.name)
 	}
 	if group != "" && !slices.Contains(known, group) {
-		return out, source.NoGroup(fmt.Sprintf("source %s has no group %q; it has %s", m.name, group, strings.Join(known, ", ")))
+		return out, source.NoGroup(fmt.Sprintf("source %s has no group %q; it has %s", m.name, group,
+			strings.Join(known, ", ")))
 	}
 	for _, t := range m.tasks {
 		if group == "" || t.group.name == group {

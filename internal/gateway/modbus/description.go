@@ -80,7 +80,7 @@ func (raw describedKeys) describe(at shape.Place, site string, into *settings) {
 	into.units[uint8(raw.Unit)] = limits
 }
 
-// readDescription is a description in YAML. One in CSV becomes that, line by line, so that
+// readDescription returns a description in YAML. One in CSV becomes that, line by line, so that
 // mistakes are found at the line they are in.
 func readDescription(file string) ([]byte, error) {
 	if file == "" {
@@ -139,10 +139,12 @@ func fromCSV(file string, text []byte) ([]byte, error) {
 	return []byte(strings.Join(lines, "\n")), nil
 }
 
-// yamlOf is a cell: a number as such, several as a list, all else as text.
+// yamlOf returns a cell: a number as such, several as a list, all else as text.
 func yamlOf(key, cell string) string {
 	if key == "bits" || key == "not_available" {
-		return "[" + strings.Join(strings.FieldsFunc(cell, func(c rune) bool { return c == ' ' || c == ';' || c == ',' }), ", ") + "]"
+		return "[" + strings.Join(strings.FieldsFunc(cell,
+			func(c rune) bool { return c == ' ' || c == ';' || c == ',' }),
+			", ") + "]"
 	}
 	if _, err := strconv.ParseFloat(cell, 64); err == nil {
 		return cell

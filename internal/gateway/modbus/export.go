@@ -25,7 +25,7 @@ func Types() (out []Type) {
 	return out
 }
 
-// Value is the number in words, in the given orders; ok is false when they are none.
+// Value returns the number in words, in the given orders; ok is false when they are none.
 func (t Type) Value(words []uint16, lowWordFirst, lowByteFirst bool) (v float64, ok bool) {
 	v, err := t.read(order{lowWordFirst, lowByteFirst}.bits(words), t.Words)
 	return v, err == nil
@@ -93,7 +93,8 @@ func (m *poller) Asker(wait time.Duration) *Asker {
 func (a *Asker) Ask(ctx context.Context, q Question) (out Answer, err error) {
 	r := request{q.Unit, table(q.Table), q.First, q.Count}
 	if most := r.table.most(); q.Count < 1 || q.Count > most || q.First < 0 || q.First+q.Count > 1<<16 {
-		return out, fmt.Errorf("%d %ss from %d on cannot be asked for at once; 1 to %d, of 0 to 65535, can", q.Count, q.Table, q.First, most)
+		return out, fmt.Errorf("%d %ss from %d on cannot be asked for at once; 1 to %d, of 0 to 65535, can", q.Count,
+			q.Table, q.First, most)
 	}
 	ask := func(l *line) { out, err = answerOf(l.ask(ctx, r, a.wait)) }
 	if a.lend == nil {

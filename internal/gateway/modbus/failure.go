@@ -51,7 +51,8 @@ func failureOf(err error) string {
 
 // isClosed reports whether the device ended the connection instead of answering.
 func isClosed(err error) bool {
-	return errors.Is(err, io.EOF) || errors.Is(err, os.ErrClosed) || errors.Is(err, syscall.ECONNRESET) || errors.Is(err, syscall.EPIPE)
+	return errors.Is(err, io.EOF) || errors.Is(err, os.ErrClosed) || errors.Is(err, syscall.ECONNRESET) ||
+		errors.Is(err, syscall.EPIPE)
 }
 
 // failures counts what went wrong, by its name.

@@ -44,7 +44,7 @@ func (r *recent) add(d time.Duration) {
 	r.next = (r.next + 1) % mostRecent
 }
 
-// at is the time that a share of all does not exceed.
+// at returns the time that a share of all does not exceed.
 func (r *recent) at(share float64) time.Duration {
 	if len(r.times) == 0 {
 		return 0
@@ -144,7 +144,12 @@ func (f *figures) line() *source.Line {
 		if len(g.late.times) == 0 {
 			continue
 		}
-		out.Groups = append(out.Groups, source.Group{Name: g.group.name, Every: g.group.every, Late: g.late.at(0.99), Skipped: g.skipped})
+		out.Groups = append(out.Groups, source.Group{
+			Name:    g.group.name,
+			Every:   g.group.every,
+			Late:    g.late.at(0.99),
+			Skipped: g.skipped,
+		})
 	}
 	slices.SortFunc(out.Groups, func(a, b source.Group) int { return int(a.Every - b.Every) })
 	return out

@@ -25,7 +25,7 @@ type request struct {
 	first, count int
 }
 
-// ask is the words of an answer; bits come as words of 0 and 1. A connection that the
+// ask returns the words of an answer; bits come as words of 0 and 1. A connection that the
 // device has closed since the last time, as many do when nothing happens, is opened again
 // and the question asked once more; so it is when an answer was garbled.
 func (l *line) ask(ctx context.Context, r request, wait time.Duration) (words []uint16, err error) {
@@ -134,7 +134,8 @@ func isTimeout(err error) bool {
 // isGarbled reports whether something came that is no answer: noise, or two that talk at
 // the same time.
 func isGarbled(err error) bool {
-	return isOf(err, modbus.ErrBadCRC, modbus.ErrShortFrame, modbus.ErrProtocolError, modbus.ErrBadUnitId, modbus.ErrUnexpectedParameters)
+	return isOf(err, modbus.ErrBadCRC, modbus.ErrShortFrame, modbus.ErrProtocolError, modbus.ErrBadUnitId,
+		modbus.ErrUnexpectedParameters)
 }
 
 // exceptionName returns the protocol's name for an exception.

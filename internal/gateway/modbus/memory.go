@@ -85,11 +85,13 @@ func (m *poller) tellLearned() {
 	for _, u := range m.units {
 		for name, t := range u.tables {
 			if t.Short > 0 {
-				out = append(out, fmt.Sprintf("unit %d, %s: gives %d at once, and not %d", u.id, name, t.Given, t.Short))
+				out = append(out,
+					fmt.Sprintf("unit %d, %s: gives %d at once, and not %d", u.id, name, t.Given, t.Short))
 			}
 			for _, r := range t.Refused {
 				if !r.Alone {
-					out = append(out, fmt.Sprintf("%s are not given in one read", request{u.id, name, r.First, r.End - r.First}))
+					out = append(out,
+						fmt.Sprintf("%s are not given in one read", request{u.id, name, r.First, r.End - r.First}))
 				}
 			}
 		}

@@ -112,13 +112,16 @@ func TestADeviceThatCutsAnswersShortIsAskedForLess(t *testing.T) {
 	t.Parallel()
 	b := newBench(t)
 	device := &rude{answer: func(_ uint8, _, count int) int { return min(count, 20) }}
-	b.poll(t, "{ address: %q, every: 200ms, timeout: 300ms, registers: [{ table: holding, address: 0, count: 40, series: 'u/r{n}' }] }", device.start(t))
+	b.poll(t,
+		"{ address: %q, every: 200ms, timeout: 300ms, registers: [{ table: holding, address: 0, count: 40, series: 'u/r{n}' }] }",
+		device.start(t))
 	within(t, device, 200*time.Millisecond, 2, func() { b.more(40 * 8) })
 	assert.Equal(t, 39.0, b.value(t, "site/u/r40"))
 	b.Eventually("it is learned", func() bool {
 		return strings.Contains(strings.Join(b.Tally().Line.Learned, "\n"), "gives 20 at once, and not")
 	})
-	assert.Contains(t, fmt.Sprint(b.Tally().Faults), "the answer is not the 40 asked for, though the device answers other reads")
+	assert.Contains(t, fmt.Sprint(b.Tally().Faults),
+		"the answer is not the 40 asked for, though the device answers other reads")
 	before := device.asked()
 	b.more(40 * 10)
 	assert.LessOrEqual(t, device.asked()-before, 2*10+6, "then it is asked for what it gives")
@@ -136,13 +139,16 @@ func TestARegisterThatIsNeverAnsweredHidesNoOther(t *testing.T) {
 				}
 				return count
 			}}
-			b.poll(t, "{ address: %q, every: 200ms, timeout: 100ms, registers: [{ table: holding, address: 0, count: 40, series: 'u/r{n}' }] }", device.start(t))
+			b.poll(t,
+				"{ address: %q, every: 200ms, timeout: 100ms, registers: [{ table: holding, address: 0, count: 40, series: 'u/r{n}' }] }",
+				device.start(t))
 			within(t, device, 200*time.Millisecond, 2, func() { b.more(39 * 10) })
 			for _, address := range []int{1, 16, 18, 38} {
 				assert.EqualValues(t, address, b.value(t, fmt.Sprintf("site/u/r%d", address+1)))
 			}
 			b.Eventually("the one is named", func() bool {
-				return len(b.Tally().Absent) == 1 && strings.Contains(b.Tally().Absent[0], fmt.Sprintf("unit 1, holding %d is not given", mute))
+				return len(b.Tally().Absent) == 1 && strings.Contains(b.Tally().Absent[0],
+					fmt.Sprintf("unit 1, holding %d is not given", mute))
 			})
 			assert.Contains(t, b.Tally().Absent[0], "the device does not answer this read, but answers others")
 		})
@@ -160,7 +166,9 @@ func TestADeviceThatAnswersNonsenseIsAskedMoreAndMoreRarely(t *testing.T) {
 			t.Parallel()
 			b := newBench(t)
 			device := &rude{answer: func(_ uint8, _, count int) int { return count }, alter: alter}
-			b.poll(t, "{ address: %q, every: 100ms, timeout: 100ms, registers: [{ table: holding, address: 0, count: 4, series: 'u/r{n}' }] }", device.start(t))
+			b.poll(t,
+				"{ address: %q, every: 100ms, timeout: 100ms, registers: [{ table: holding, address: 0, count: 4, series: 'u/r{n}' }] }",
+				device.start(t))
 			b.Eventually("it is tried again", func() bool { return device.asked() >= 4 })
 			begun, before := time.Now(), device.asked()
 			time.Sleep(2 * time.Second)
@@ -208,7 +216,9 @@ func TestWhatGoesWrongOnALineIsTold(t *testing.T) {
 		}
 		return frame
 	}}
-	b.poll(t, "{ address: %q, every: 100ms, timeout: 150ms, registers: [{ table: holding, address: 0, series: u/a }, { table: holding, address: 90, series: u/b }], holes: never }", device.start(t))
+	b.poll(t,
+		"{ address: %q, every: 100ms, timeout: 150ms, registers: [{ table: holding, address: 0, series: u/a }, { table: holding, address: 90, series: u/b }], holes: never }",
+		device.start(t))
 	told := func(what string) bool {
 		for _, f := range b.Tally().Line.Failures {
 			if f.What == what {
@@ -229,7 +239,9 @@ func TestADeviceThatGivesNothingIsNotUp(t *testing.T) {
 		frame[4], frame[5], frame[7], frame[8] = 0, 3, frame[7]|0x80, 0x04
 		return frame[:9]
 	}}
-	b.poll(t, "{ address: %q, every: 100ms, timeout: 150ms, registers: [{ table: holding, address: 0, series: u/a }] }", device.start(t))
+	b.poll(t,
+		"{ address: %q, every: 100ms, timeout: 150ms, registers: [{ table: holding, address: 0, series: u/a }] }",
+		device.start(t))
 	b.Eventually("it is asked", func() bool { return device.asked() > 5 })
 	assert.False(t, b.Tally().Up)
 	b.Eventually("the exception has its name", func() bool {

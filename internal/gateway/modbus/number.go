@@ -27,7 +27,8 @@ func (raw *registerKeys) number(at shape.Place) {
 		n, _ = strconv.Atoi(found[2])
 	}
 	if n < 1 || n > 1<<16 {
-		at.Key("number").Wrong("%q is no number of a register; write such as \"40001\", with quotes: 0 coil, 1 discrete_input, 3 input, 4 holding, and behind it four or five digits, from 1", raw.Number)
+		at.Key("number").Wrong("%q is no number of a register; write such as \"40001\", with quotes: 0 coil, 1 discrete_input, 3 input, 4 holding, and behind it four or five digits, from 1",
+			raw.Number)
 		raw.Table, n = string(holding), 1
 	} else {
 		raw.Table = string(tableDigits[found[1][0]])

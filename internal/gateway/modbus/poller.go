@@ -54,7 +54,8 @@ const introduction = 200 * time.Millisecond
 func open(name string, settings settings, pipe *pipeline.Pipeline, logger *slog.Logger) *poller {
 	m := &poller{
 		name: name, settings: settings, units: map[uint8]*unit{}, line: &line{address: settings.address},
-		spare: spare{share: settings.silentShare}, demands: make(chan demand), loans: make(chan func()), ended: make(chan struct{}), pipe: pipe, log: logger.With("source", name),
+		spare: spare{share: settings.silentShare}, demands: make(chan demand), loans: make(chan func()), ended: make(chan struct{}), pipe: pipe, log: logger.With("source",
+			name),
 	}
 	m.figures = newFigures(m.settings.groups)
 	m.line.foreign = m.figures.foreign
@@ -78,8 +79,13 @@ func (m *poller) makeTasks() (tasks []*task) {
 		}
 		i := slices.IndexFunc(tasks, func(t *task) bool { return t.unit == u && t.group.name == r.group })
 		if i < 0 {
-			g := &m.settings.groups[slices.IndexFunc(m.settings.groups, func(g group) bool { return g.name == r.group })]
-			i, tasks = len(tasks), append(tasks, &task{group: g, unit: u, spread: spreadOf(m.name+" "+m.settings.address.text+" "+g.name, g.every)})
+			g := &m.settings.groups[slices.IndexFunc(m.settings.groups,
+				func(g group) bool { return g.name == r.group })]
+			i, tasks = len(tasks), append(tasks, &task{
+				group:  g,
+				unit:   u,
+				spread: spreadOf(m.name+" "+m.settings.address.text+" "+g.name, g.every),
+			})
 		}
 		t := tasks[i]
 		k := slices.IndexFunc(t.wants, func(w want) bool { return w.table == r.table })
@@ -88,7 +94,10 @@ func (m *poller) makeTasks() (tasks []*task) {
 			if u.limits.longest > 0 && !r.table.isBits() {
 				longest = u.limits.longest
 			}
-			k, t.wants = len(t.wants), append(t.wants, want{table: r.table, wish: planner.Wish{Longest: longest, Holes: u.limits.holes, Request: request, Word: word}})
+			k, t.wants = len(t.wants), append(t.wants, want{
+				table: r.table,
+				wish:  planner.Wish{Longest: longest, Holes: u.limits.holes, Request: request, Word: word},
+			})
 		}
 		t.wants[k].add(r)
 	}
@@ -98,10 +107,17 @@ func (m *poller) makeTasks() (tasks []*task) {
 func (w *want) add(r register) {
 	w.registers = append(w.registers, r)
 	w.wish.Values = append(w.wish.Values, planner.Value{First: int(r.address), Words: r.as.words})
-	if r.scaledBy == nil || slices.ContainsFunc(w.registers, func(o register) bool { return o.series == "" && o.address == r.scaledBy.address }) {
+	if r.scaledBy == nil || slices.ContainsFunc(w.registers,
+		func(o register) bool { return o.series == "" && o.address == r.scaledBy.address }) {
 		return
 	}
-	w.registers = append(w.registers, register{unit: r.unit, table: r.table, address: r.scaledBy.address, as: types[1], order: r.order})
+	w.registers = append(w.registers, register{
+		unit:    r.unit,
+		table:   r.table,
+		address: r.scaledBy.address,
+		as:      types[1],
+		order:   r.order,
+	})
 	w.wish.Values = append(w.wish.Values, planner.Value{First: int(r.scaledBy.address), Words: 1})
 }
 
@@ -184,10 +200,11 @@ func (m *poller) turn(ctx context.Context, now time.Time) (idle time.Duration) {
 	return 0
 }
 
-// urgent is the task that is due and has the nearest deadline; if none is, how long there
+// urgent returns the task that is due and has the nearest deadline; if none is, how long there
 // will be none.
 func (m *poller) urgent(now time.Time) (found *task, gap time.Duration) {
-	if t := m.current; t != nil && len(t.left) > 0 && t.unit.silent == nil && !t.paced.After(now) && now.Before(m.until) {
+	if t := m.current; t != nil && len(t.left) > 0 && t.unit.silent == nil && !t.paced.After(now) &&
+		now.Before(m.until) {
 		return t, 0
 	}
 	gap = time.Hour
@@ -203,7 +220,8 @@ func (m *poller) urgent(now time.Time) (found *task, gap time.Duration) {
 			gap = min(gap, wait)
 			continue
 		}
-		if found == nil || t.deadline().Before(found.deadline()) || t.deadline().Equal(found.deadline()) && t.served.Before(found.served) {
+		if found == nil || t.deadline().Before(found.deadline()) ||
+			t.deadline().Equal(found.deadline()) && t.served.Before(found.served) {
 			found = t
 		}
 	}
@@ -214,7 +232,7 @@ func (m *poller) urgent(now time.Time) (found *task, gap time.Duration) {
 	return found, gap
 }
 
-// forlorn is a silent unit that may be asked now: in time that nobody needs, or that was
+// forlorn returns a silent unit that may be asked now: in time that nobody needs, or that was
 // saved for it. Else it says when to look again.
 func (m *poller) forlorn(now time.Time, gap time.Duration) (found *unit, later time.Duration) {
 	if later = time.Hour; m.silent == 0 {
@@ -269,7 +287,9 @@ func (m *poller) oneOf(u *unit, number int) step {
 		for i := range t.wants {
 			for k, v := range t.wants[i].wish.Values {
 				if t.unit == u {
-					all = append(all, step{want: &t.wants[i], Read: planner.Read{First: v.First, Count: v.Words, Values: []int{k}}})
+					all = append(all, step{
+						want: &t.wants[i], Read: planner.Read{First: v.First, Count: v.Words, Values: []int{k}},
+					})
 				}
 			}
 		}
@@ -377,12 +397,16 @@ func (m *poller) tellAbsent() {
 	var out []string
 	for _, u := range m.units {
 		if u.silent != nil {
-			out = append(out, fmt.Sprintf("unit %d has not answered since %s", u.id, u.silent.since.UTC().Format(time.RFC3339)))
+			out = append(out,
+				fmt.Sprintf("unit %d has not answered since %s", u.id, u.silent.since.UTC().Format(time.RFC3339)))
 		}
 		for name, t := range u.tables {
 			for _, r := range t.Refused {
 				if r.Alone {
-					out = append(out, fmt.Sprintf("%s is not given since %s: %s; asked again %s", request{u.id, name, r.First, r.End - r.First}, r.Since.UTC().Format(time.RFC3339), t.Exception, r.Again.UTC().Format(time.RFC3339)))
+					out = append(out,
+						fmt.Sprintf("%s is not given since %s: %s; asked again %s",
+							request{u.id, name, r.First, r.End - r.First}, r.Since.UTC().Format(time.RFC3339),
+							t.Exception, r.Again.UTC().Format(time.RFC3339)))
 				}
 			}
 		}
@@ -391,7 +415,7 @@ func (m *poller) tellAbsent() {
 	m.Change(func(t *source.Tally) { t.Absent = out })
 }
 
-// String is the place for people.
+// String returns the place for people.
 func (r request) String() string {
 	if r.count == 1 {
 		return fmt.Sprintf("unit %d, %s %d", r.unit, r.table, r.first)

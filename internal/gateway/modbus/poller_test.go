@@ -100,7 +100,12 @@ func (a *awkward) start(t *testing.T, idle time.Duration) string {
 	require.NoError(t, err)
 	address := "tcp://" + l.Addr().String()
 	l.Close()
-	server, err := modbus.NewServer(&modbus.ServerConfiguration{URL: address, Timeout: idle, MaxClients: 5, Logger: log.New(io.Discard, "", 0)}, a)
+	server, err := modbus.NewServer(&modbus.ServerConfiguration{
+		URL:        address,
+		Timeout:    idle,
+		MaxClients: 5,
+		Logger:     log.New(io.Discard, "", 0),
+	}, a)
 	require.NoError(t, err)
 	require.NoError(t, server.Start())
 	t.Cleanup(func() { assert.NoError(t, server.Stop()) })
@@ -143,7 +148,8 @@ func (b *bench) more(n int) {
 func (b *bench) value(t *testing.T, path string) (value float64) {
 	b.Eventually(path+" is stored", func() bool {
 		if one, found := b.Store.Find(series.Path(path)); found {
-			_, v, ok, err := b.Store.LastBefore(t.Context(), one.ID, series.Readings, time.Now().Add(time.Hour).UnixNano())
+			_, v, ok, err := b.Store.LastBefore(t.Context(), one.ID, series.Readings,
+				time.Now().Add(time.Hour).UnixNano())
 			require.NoError(t, err)
 			value = v
 			return ok
@@ -155,7 +161,8 @@ func (b *bench) value(t *testing.T, path string) (value float64) {
 
 func TestADeviceThatClosesIdleConnectionsLosesNothing(t *testing.T) {
 	b := newBench(t)
-	b.poll(t, "{ address: %q, every: 300ms, registers: [{ table: holding, address: 0, count: 4, series: 'u/r{n}' }] }", (&awkward{}).start(t, 50*time.Millisecond))
+	b.poll(t, "{ address: %q, every: 300ms, registers: [{ table: holding, address: 0, count: 4, series: 'u/r{n}' }] }",
+		(&awkward{}).start(t, 50*time.Millisecond))
 	b.more(16)
 	assert.Zero(t, b.Tally().Errors)
 	assert.True(t, b.Tally().Up)
@@ -166,7 +173,8 @@ func TestWhatADeviceRefusesIsLearnedAndKept(t *testing.T) {
 	b := newBench(t)
 	device := &awkward{most: 20, holes: map[uint16]bool{33: true, 70: true}}
 	config := fmt.Sprintf(`{ address: %q, every: 100ms, registers: [{ table: holding, address: 0, count: 33, series: 'u/a{n}' },
-		{ table: holding, address: 36, count: 30, series: 'u/b{n}' }, { table: holding, address: 70, series: u/missing } ] }`, device.start(t, time.Minute))
+		{ table: holding, address: 36, count: 30, series: 'u/b{n}' }, { table: holding, address: 70, series: u/missing } ] }`, device.start(t,
+		time.Minute))
 	b.poll(t, "%s", config)
 	b.more(63 * 15)
 	rate := func() float64 {
@@ -192,7 +200,8 @@ func TestSilentUnitsAreNamedAndDelayNobodyForLong(t *testing.T) {
 	device := &awkward{silent: map[uint8]bool{2: true, 3: true}, absent: map[uint8]bool{4: true}}
 	b.poll(t, `{ address: %q, every: 100ms, timeout: 300ms, silent_share: 0.2, registers: [
 		{ unit: 1, table: holding, address: 0, series: u1/a }, { unit: 2, table: holding, address: 0, series: u2/a },
-		{ unit: 3, table: holding, address: 0, series: u3/a }, { unit: 4, table: holding, address: 0, series: u4/a } ] }`, device.start(t, time.Minute))
+		{ unit: 3, table: holding, address: 0, series: u3/a }, { unit: 4, table: holding, address: 0, series: u4/a } ] }`, device.start(t,
+		time.Minute))
 	b.Eventually("all three are missed", func() bool { return len(b.Tally().Absent) == 3 })
 	assert.Contains(t, b.Tally().Absent[0], "unit 2 has not answered since")
 	b.more(40)
@@ -210,7 +219,9 @@ func TestADeviceThatDoesNotAnswerLongReadsGetsShorterOnes(t *testing.T) {
 	rounds.Alone(t)
 	b := newBench(t)
 	device := &awkward{mute: 10}
-	b.poll(t, "{ address: %q, every: 100ms, timeout: 200ms, registers: [{ table: holding, address: 0, count: 20, series: 'u/r{n}' }] }", device.start(t, time.Minute))
+	b.poll(t,
+		"{ address: %q, every: 100ms, timeout: 200ms, registers: [{ table: holding, address: 0, count: 20, series: 'u/r{n}' }] }",
+		device.start(t, time.Minute))
 	b.more(20 * 10)
 	before := b.Tally().Line.Timeouts
 	b.more(20 * 10)
@@ -222,7 +233,8 @@ func TestADeviceThatNeedsPausesGetsThem(t *testing.T) {
 	b := newBench(t)
 	device := &awkward{pause: 15 * time.Millisecond}
 	b.poll(t, `{ address: %q, every: 100ms, timeout: 200ms, holes: never, registers: [{ table: holding, address: 0, series: u/a },
-		{ table: holding, address: 5, series: u/b }, { table: holding, address: 9, series: u/c }] }`, device.start(t, time.Minute))
+		{ table: holding, address: 5, series: u/b }, { table: holding, address: 9, series: u/c }] }`, device.start(t,
+		time.Minute))
 	b.Eventually("it is learned", func() bool { return len(b.Tally().Line.Learned) > 0 })
 	assert.Contains(t, b.Tally().Line.Learned[0], "the line needs ")
 	before := b.Tally().Line.Timeouts
@@ -232,11 +244,25 @@ func TestADeviceThatNeedsPausesGetsThem(t *testing.T) {
 
 func TestTextsScalesAndArrays(t *testing.T) {
 	b := newBench(t)
-	device := &awkward{words: map[uint16]uint16{0: 1234, 1: 0xfffe, 2: 500, 40: 0xffff, 50: 3, 10: 'O'<<8 | 'P', 11: 'E'<<8 | 'N', 20: 7, 23: 8, 26: 9, 60: 0x0102, 70: 0x8000}}
+	device := &awkward{words: map[uint16]uint16{
+		0:  1234,
+		1:  0xfffe,
+		2:  500,
+		40: 0xffff,
+		50: 3,
+		10: 'O'<<8 | 'P',
+		11: 'E'<<8 | 'N',
+		20: 7,
+		23: 8,
+		26: 9,
+		60: 0x0102,
+		70: 0x8000,
+	}}
 	b.poll(t, `{ address: %q, every: 100ms, holes: never, registers: [
 		{ table: holding, address: 0, series: u/power, scale_register: 1 }, { table: holding, address: 2, series: u/far, scale_register: 40, scale: 2 },
 		{ table: holding, address: 0, series: u/none, scale_register: 70 }, { table: holding, address: 2, series: u/times, factor_register: 50 }, { table: holding, address: 20, count: 3, step: 3, number_from: 0, series: 'cage-{n}/depth' },
-		{ table: holding, address: 10, type: text, length: 4, series: u/valve }, { table: holding, address: 60, type: text, length: 1, series: u/garbage } ] }`, device.start(t, time.Minute))
+		{ table: holding, address: 10, type: text, length: 4, series: u/valve }, { table: holding, address: 60, type: text, length: 1, series: u/garbage } ] }`, device.start(t,
+		time.Minute))
 	assert.Equal(t, 12.34, b.value(t, "site/u/power"))
 	assert.Equal(t, 100.0, b.value(t, "site/u/far"))
 	assert.Equal(t, 1500.0, b.value(t, "site/u/times"))
@@ -258,7 +284,9 @@ func TestTextsScalesAndArrays(t *testing.T) {
 
 func TestReadingsOfAScheduleMayHaveItsTime(t *testing.T) {
 	b := newBench(t)
-	b.poll(t, `{ address: %q, groups: [{ name: fast, every: 200ms, phase: 50ms, time: schedule }], registers: [{ table: holding, address: 7, group: fast, series: u/a }] }`, (&awkward{}).start(t, time.Minute))
+	b.poll(t,
+		`{ address: %q, groups: [{ name: fast, every: 200ms, phase: 50ms, time: schedule }], registers: [{ table: holding, address: 7, group: fast, series: u/a }] }`,
+		(&awkward{}).start(t, time.Minute))
 	b.more(5)
 	b.value(t, "site/u/a")
 	one, _ := b.Store.Find("site/u/a")
@@ -272,12 +300,16 @@ func TestReadingsOfAScheduleMayHaveItsTime(t *testing.T) {
 func TestAGroupIsReadWhenSomebodyAsks(t *testing.T) {
 	b := newBench(t)
 	device := &awkward{holes: map[uint16]bool{9: true}}
-	b.poll(t, `{ address: %q, groups: [{ name: meters, every: on_demand }], registers: [{ table: holding, address: 7, group: meters, series: u/a }, { table: holding, address: 9, group: meters, series: u/b }] }`, device.start(t, time.Minute))
+	b.poll(t,
+		`{ address: %q, groups: [{ name: meters, every: on_demand }], registers: [{ table: holding, address: 7, group: meters, series: u/a }, { table: holding, address: 9, group: meters, series: u/b }] }`,
+		device.start(t, time.Minute))
 	time.Sleep(50 * time.Millisecond)
 	assert.Zero(t, device.asked(1), "it has no schedule")
 	got, err := b.Read(t.Context(), "meters")
 	require.NoError(t, err)
-	assert.Equal(t, source.Outcome{Readings: 1, Failed: []string{`unit 1, holding 9: the device answers "illegal data address"`}}, got)
+	assert.Equal(t, source.Outcome{
+		Readings: 1, Failed: []string{`unit 1, holding 9: the device answers "illegal data address"`},
+	}, got)
 	_, err = b.Read(t.Context(), "pumps")
 	assert.EqualError(t, err, `source panel has no group "pumps"; it has every, meters`)
 }

@@ -106,12 +106,14 @@ func (raw registerKeys) registers(in stands) (out []register) {
 	count := at.Key("count").Count(raw.Count, 1, 1, maxRegisters, "values are")
 	numbered := strings.Contains(raw.Series, "{n}")
 	if (count > 1) != numbered {
-		at.Key("series").Wrong("several values in a row have {n} in the name of their series, and others have not: count is %d, and series %q", count, raw.Series)
+		at.Key("series").Wrong("several values in a row have {n} in the name of their series, and others have not: count is %d, and series %q",
+			count, raw.Series)
 	}
 	first := raw.check(in)
 	step := at.Key("step").Count(raw.Step, max(1, first.as.words), max(1, first.as.words), 1<<15, "registers are")
 	if last := int(first.address) + (count-1)*step; last > 1<<16-first.as.words {
-		at.Key("count").Wrong("%d values from address %d on, %d apart, end at %d; there are addresses 0 to 65535", count, first.address, step, last)
+		at.Key("count").Wrong("%d values from address %d on, %d apart, end at %d; there are addresses 0 to 65535",
+			count, first.address, step, last)
 		return nil
 	}
 	number := 1
@@ -123,7 +125,8 @@ func (raw registerKeys) registers(in stands) (out []register) {
 		one.address += uint16(i * step)
 		name := in.above + "/" + strings.ReplaceAll(raw.Series, "{n}", strconv.Itoa(number+i))
 		one.series = shape.Parsed(at.Key("series"), name, series.ParsePath)
-		if site, rest, _ := strings.Cut(name, "/"); i == 0 && strings.HasPrefix(rest, site+"/") && strings.Count(rest, "/") > 1 {
+		if site, rest, _ := strings.Cut(name, "/"); i == 0 && strings.HasPrefix(rest, site+"/") &&
+			strings.Count(rest, "/") > 1 {
 			at.Key("series").Advise("series are named below the site, so this becomes %s; leave out %s/", name, site)
 		}
 		out = append(out, one)
@@ -144,9 +147,12 @@ func (raw registerKeys) check(in stands) register {
 		at.Key("unit").Wrong("unit id %d is not possible; use 0 to 255", in.unit)
 	}
 	out := register{
-		unit:      uint8(in.unit),
-		table:     table(raw.Table),
-		order:     order{lowFirst(at.Key("word_order"), raw.WordOrder, in.device.WordOrder), lowFirst(at.Key("byte_order"), raw.ByteOrder, in.device.ByteOrder)},
+		unit:  uint8(in.unit),
+		table: table(raw.Table),
+		order: order{
+			lowFirst(at.Key("word_order"), raw.WordOrder, in.device.WordOrder),
+			lowFirst(at.Key("byte_order"), raw.ByteOrder, in.device.ByteOrder),
+		},
 		calibrate: calibrate.NewLinear(raw.Scale, raw.Offset),
 		none:      raw.NotAvailable,
 		group:     raw.Group,
@@ -171,7 +177,8 @@ func (raw registerKeys) check(in stands) register {
 	out.scaledBy = raw.scaling(at, out)
 	out.address = address16(at.Key("address"), raw.Address, out.as)
 	if number, like := manualNumber(out.table, int(out.address)); like && raw.Number == "" {
-		at.Key("address").Advise("addresses are counted from 0. If %d is what a manual calls the register, write number: \"%s\" instead, which is address %d of %s", out.address, number, int(out.address)%10_000-1, out.table)
+		at.Key("address").Advise("addresses are counted from 0. If %d is what a manual calls the register, write number: \"%s\" instead, which is address %d of %s",
+			out.address, number, int(out.address)%10_000-1, out.table)
 	}
 	out.at = at
 	return out
@@ -240,7 +247,8 @@ func (raw registerKeys) bitRange(at shape.Place, as valueType) []int {
 		low, high = raw.Bits[0], raw.Bits[n-1]
 	}
 	if low < 0 || high < low || high >= 16*as.words || raw.Type == "bool" || as.text {
-		at.Wrong("%v are no bits of a %s; write one such as [3], or the lowest and the highest such as [4, 7], of 0 to %d", raw.Bits, raw.Type, 16*as.words-1)
+		at.Wrong("%v are no bits of a %s; write one such as [3], or the lowest and the highest such as [4, 7], of 0 to %d",
+			raw.Bits, raw.Type, 16*as.words-1)
 		return nil
 	}
 	return []int{low, high}
@@ -254,7 +262,8 @@ func (r register) number(words []uint16) (v float64, ok bool, err error) {
 	} else if v, err = r.as.read(bits, r.as.words); err != nil {
 		return 0, false, err
 	}
-	return v, !slices.ContainsFunc(r.none, func(none float64) bool { return v == none || math.IsNaN(v) && math.IsNaN(none) }), nil
+	return v, !slices.ContainsFunc(r.none,
+		func(none float64) bool { return v == none || math.IsNaN(v) && math.IsNaN(none) }), nil
 }
 
 // value decodes registers and scales the result.
@@ -272,7 +281,7 @@ func (r register) value(words []uint16, scale int16) (v float64, ok bool, err er
 	return r.calibrate.Apply(v), true, nil
 }
 
-// letters are the text in registers, up to its end.
+// letters returns the text in registers, up to its end.
 func (r register) letters(words []uint16) (string, error) {
 	var out []byte
 	for _, w := range words {

@@ -39,7 +39,10 @@ func (m *poller) Reread(place string, raw []byte, at int64) ([]reading.Reading, 
 		if r.scaledBy != nil {
 			by, ok := inside(r.scaledBy.address, 1)
 			if !ok {
-				t.brought.Rejects = append(t.brought.Rejects, m.origin(r, own).Reject(at, fmt.Sprintf("%s: its scale, %s %d, is not among the registers", r.series, r.table, r.scaledBy.address)))
+				t.brought.Rejects = append(t.brought.Rejects,
+					m.origin(r, own).Reject(at,
+						fmt.Sprintf("%s: its scale, %s %d, is not among the registers", r.series, r.table,
+							r.scaledBy.address)))
 				continue
 			}
 			scale = int16(r.order.bits(by))
@@ -47,7 +50,9 @@ func (m *poller) Reread(place string, raw []byte, at int64) ([]reading.Reading, 
 		m.decode(t, r, own, scale, at)
 	}
 	if len(t.brought.Readings)+len(t.brought.Rejects) == 0 {
-		return nil, []reading.Reject{from.Reject(at, fmt.Sprintf("no register of the configuration lies within %d word(s) from %s on, or it says that it is not available", len(words), place))}
+		return nil, []reading.Reject{from.Reject(at,
+			fmt.Sprintf("no register of the configuration lies within %d word(s) from %s on, or it says that it is not available",
+				len(words), place))}
 	}
 	return t.brought.Readings, t.brought.Rejects
 }

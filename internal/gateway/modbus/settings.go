@@ -15,7 +15,9 @@ import (
 )
 
 // Kind polls the registers of devices.
-var Kind = source.Kind("modbus", "a line with Modbus devices: a device on the network, or the units on a serial line or behind a gateway to one. What a device refuses, cuts short or does not answer is learned, kept over restarts, and tried again once a day; a unit that does not answer is asked more and more rarely, up to once a minute", check)
+var Kind = source.Kind("modbus",
+	"a line with Modbus devices: a device on the network, or the units on a serial line or behind a gateway to one. What a device refuses, cuts short or does not answer is learned, kept over restarts, and tried again once a day; a unit that does not answer is asked more and more rarely, up to once a minute",
+	check)
 
 // lineKeys are a line and what is on it.
 type lineKeys struct {
@@ -82,10 +84,10 @@ const (
 	defaultShare   = 0.1
 )
 
-// Reaches is the line's address.
+// Reaches returns the line's address.
 func (s settings) Reaches() string { return s.address.text }
 
-// Needs is a serial line of this machine.
+// Needs returns a serial line of this machine.
 func (s settings) Needs(string) string {
 	if !strings.HasPrefix(s.address.text, "rtu://") {
 		return ""
@@ -96,7 +98,12 @@ func (s settings) Needs(string) string {
 // Feeds returns the series of the registers.
 func (s settings) Feeds() (out []config.Feed) {
 	for _, r := range s.registers {
-		out = append(out, config.Feed{Levels: strings.Split(string(r.series), "/"), Only: true, Text: r.as.text, At: r.at})
+		out = append(out, config.Feed{
+			Levels: strings.Split(string(r.series), "/"),
+			Only:   true,
+			Text:   r.as.text,
+			At:     r.at,
+		})
 	}
 	return out
 }
@@ -124,7 +131,8 @@ func (s settings) checkOverlaps() {
 		case !reaches:
 		case a.address == b.address && (a.bits != nil || b.bits != nil || a.as.name == b.as.name):
 		default:
-			b.at.Key("address").Advise("%s as %s and %s as %s have registers in common; one of them is likely of another type or address", a.place(), a.as.name, b.place(), b.as.name)
+			b.at.Key("address").Advise("%s as %s and %s as %s have registers in common; one of them is likely of another type or address",
+				a.place(), a.as.name, b.place(), b.as.name)
 		}
 	}
 }
@@ -138,8 +146,12 @@ func check(at shape.Place, site string, raw lineKeys) source.Settings {
 		address:     raw.serialKeys.check(at, raw.Address, raw.TLS),
 		timeout:     at.Key("timeout").Within(raw.Timeout, defaultTimeout, 10*time.Millisecond, time.Minute),
 		silentShare: defaultShare,
-		groups:      []group{{name: ordinary, every: at.Key("every").Within(raw.Every, 10*time.Second, leastEvery, mostEvery), phase: -1}},
-		units:       map[uint8]unitLimits{},
+		groups: []group{{
+			name:  ordinary,
+			every: at.Key("every").Within(raw.Every, 10*time.Second, leastEvery, mostEvery),
+			phase: -1,
+		}},
+		units: map[uint8]unitLimits{},
 	}
 	if raw.SilentShare != nil {
 		if out.silentShare = *raw.SilentShare; out.silentShare < 0.001 || out.silentShare > 1 {
@@ -174,7 +186,8 @@ func check(at shape.Place, site string, raw lineKeys) source.Settings {
 	out.checkOverlaps()
 	for _, g := range out.groups {
 		if g.every > 0 && out.timeout > g.every {
-			at.Key("timeout").Advise("waiting %s for an answer takes longer than %s from one point of the schedule of group %q to the next; a device that says nothing makes the others late. Use a shorter timeout, or a longer every", span.Format(out.timeout), span.Format(g.every), g.name)
+			at.Key("timeout").Advise("waiting %s for an answer takes longer than %s from one point of the schedule of group %q to the next; a device that says nothing makes the others late. Use a shorter timeout, or a longer every",
+				span.Format(out.timeout), span.Format(g.every), g.name)
 		}
 	}
 	for i, r := range out.registers {
@@ -190,7 +203,11 @@ func check(at shape.Place, site string, raw lineKeys) source.Settings {
 }
 
 func (raw deviceKeys) limits(at shape.Place) unitLimits {
-	out := unitLimits{longest: at.Key("longest_read").Count(raw.Longest, 0, 1, mostRegisters, "registers are"), holes: raw.Holes != "never", pause: -1}
+	out := unitLimits{
+		longest: at.Key("longest_read").Count(raw.Longest, 0, 1, mostRegisters, "registers are"),
+		holes:   raw.Holes != "never",
+		pause:   -1,
+	}
 	if raw.Holes != "" && raw.Holes != "never" && raw.Holes != "learn" {
 		at.Key("holes").Wrong("%q is not known; use learn or never", raw.Holes)
 	}

@@ -11,7 +11,7 @@ import (
 	"nexocumula/internal/config/shape"
 )
 
-// read is the settings that a configuration makes, and what is wrong with it.
+// read returns the settings that a configuration makes, and what is wrong with it.
 func read(t *testing.T, text string) (settings, error) {
 	var raw lineKeys
 	f, at, err := shape.Read("d.yaml", []byte(text), &raw)
@@ -95,7 +95,8 @@ registers:
 		"input;0;float32;low_first;flow;;;32767 -1;\nholding;4;;low_first;mode;4 7;;;\n\nholding;10;;low_first;t{n};;0.1;;2\n")
 	var got []settings
 	for _, file := range []string{yaml, csv} {
-		s, err := read(t, "{ address: tcp://10.0.0.7:502, devices: [{ description: "+file+", unit: 4, station: pump }, { description: "+file+", unit: 5, station: pump-2 }] }")
+		s, err := read(t,
+			"{ address: tcp://10.0.0.7:502, devices: [{ description: "+file+", unit: 4, station: pump }, { description: "+file+", unit: 5, station: pump-2 }] }")
 		require.NoError(t, err)
 		require.Len(t, s.registers, 8)
 		for i := range s.registers {
@@ -112,8 +113,10 @@ registers:
 	assert.ErrorContains(t, err, "wrong.csv:4:")
 	assert.ErrorContains(t, err, `table "holdin" is not known`)
 	assert.ErrorContains(t, err, "wrong.csv:5:")
-	_, err = read(t, "{ address: tcp://10.0.0.7:502, devices: [{ description: "+write("empty.csv", "table,address\n")+", station: pump }] }")
+	_, err = read(t,
+		"{ address: tcp://10.0.0.7:502, devices: [{ description: "+write("empty.csv", "table,address\n")+", station: pump }] }")
 	assert.ErrorContains(t, err, "lists no registers")
-	_, err = read(t, "{ address: tcp://10.0.0.7:502, devices: [{ description: "+write("odd.csv", "table,address\na,b,c\n")+", station: pump }] }")
+	_, err = read(t,
+		"{ address: tcp://10.0.0.7:502, devices: [{ description: "+write("odd.csv", "table,address\na,b,c\n")+", station: pump }] }")
 	assert.ErrorContains(t, err, "line 2")
 }

@@ -190,7 +190,10 @@ func (m *poller) settleScaled(t *task) {
 		by, came := t.scales[tableAddress{s.register.table, s.register.scaledBy.address}]
 		if !came {
 			from := m.origin(s.register, s.words)
-			t.brought.Rejects = append(t.brought.Rejects, from.Reject(s.at, fmt.Sprintf("%s: its scale, %s %d, did not come", s.register.series, s.register.table, s.register.scaledBy.address)))
+			t.brought.Rejects = append(t.brought.Rejects,
+				from.Reject(s.at,
+					fmt.Sprintf("%s: its scale, %s %d, did not come", s.register.series, s.register.table,
+						s.register.scaledBy.address)))
 			continue
 		}
 		m.decode(t, s.register, s.words, by, s.at)
@@ -242,7 +245,7 @@ func (m *poller) decode(t *task, r register, words []uint16, scale int16, at int
 	}
 }
 
-// timeOf is the time of a reading whose answer came at a time: that, or the point of the
+// timeOf returns the time of a reading whose answer came at a time: that, or the point of the
 // schedule that it is for.
 func (t *task) timeOf(at int64) int64 {
 	if !t.group.scheduled {

@@ -110,7 +110,7 @@ func (t *task) begin(now time.Time) {
 	t.planned, t.paced, t.gave = len(t.left), time.Time{}, false
 }
 
-// spreadOf is a phase that is always the same for a line and a group, and another for others.
+// spreadOf returns a phase that is always the same for a line and a group, and another for others.
 func spreadOf(names string, every time.Duration) time.Duration {
 	h := fnv.New64a()
 	_, _ = h.Write([]byte(names))

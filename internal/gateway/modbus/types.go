@@ -12,8 +12,16 @@ var types = []valueType{
 	{name: "bool", words: 1, read: func(bits uint64, _ int) (float64, error) { return truth(bits != 0), nil }},
 	{name: "uint16", words: 1, read: unsigned}, {name: "uint32", words: 2, read: unsigned}, {name: "uint48", words: 3, read: unsigned}, {name: "uint64", words: 4, read: unsigned},
 	{name: "int16", words: 1, read: signed}, {name: "int32", words: 2, read: signed}, {name: "int48", words: 3, read: signed}, {name: "int64", words: 4, read: signed},
-	{name: "float32", words: 2, read: func(bits uint64, _ int) (float64, error) { return float64(math.Float32frombits(uint32(bits))), nil }},
-	{name: "float64", words: 4, read: func(bits uint64, _ int) (float64, error) { return math.Float64frombits(bits), nil }},
+	{
+		name:  "float32",
+		words: 2,
+		read:  func(bits uint64, _ int) (float64, error) { return float64(math.Float32frombits(uint32(bits))), nil },
+	},
+	{
+		name:  "float64",
+		words: 4,
+		read:  func(bits uint64, _ int) (float64, error) { return math.Float64frombits(bits), nil },
+	},
 	{name: "bcd16", words: 1, read: decimals}, {name: "bcd32", words: 2, read: decimals}, {name: "bcd64", words: 4, read: decimals},
 	{name: "magnitude16", words: 1, read: magnitude}, {name: "magnitude32", words: 2, read: magnitude},
 	{name: "text", words: 1, text: true}, // as many registers as its length says

@@ -43,7 +43,8 @@ func TestRegistersBecomeNumbers(t *testing.T) {
 		{[]uint16{0x8005}, "magnitude16", order{}, -5},
 		{[]uint16{0x0001, 0x0000}, "magnitude32", order{}, 65536},
 	} {
-		v, ok, err := register{as: named(test.as), order: test.order, calibrate: calibrate.Identity}.value(test.words, 0)
+		v, ok, err := register{as: named(test.as), order: test.order, calibrate: calibrate.Identity}.value(test.words,
+			0)
 		require.NoError(t, err, test.as)
 		assert.True(t, ok)
 		assert.Equal(t, test.value, v, test.as)
@@ -57,7 +58,12 @@ func TestBitsAndValuesThatMeanNone(t *testing.T) {
 		bits  []int
 		value float64
 	}{{[]int{3, 3}, 1}, {[]int{2, 2}, 0}, {[]int{4, 7}, 0xb}, {[]int{0, 15}, 0xabb8}} {
-		v, ok, err := register{as: named("uint16"), bits: test.bits, calibrate: calibrate.Identity}.value([]uint16{0xabb8}, 0)
+		v, ok, err := register{
+			as:        named("uint16"),
+			bits:      test.bits,
+			calibrate: calibrate.Identity,
+		}.value([]uint16{0xabb8},
+			0)
 		require.NoError(t, err)
 		assert.True(t, ok)
 		assert.Equal(t, test.value, v, test.bits)

@@ -35,7 +35,13 @@ type accounts struct {
 }
 
 func openAccounts(file string) (*accounts, error) {
-	a := &accounts{file: file, key: make([]byte, 32), right: map[string][]byte{}, came: map[string]string{}, turns: newTurns()}
+	a := &accounts{
+		file:  file,
+		key:   make([]byte, 32),
+		right: map[string][]byte{},
+		came:  map[string]string{},
+		turns: newTurns(),
+	}
 	_, _ = rand.Read(a.key) // never fails
 	return a, a.read()
 }

@@ -35,7 +35,13 @@ type broker struct {
 
 func newBroker(name string, settings brokerSettings, pipe *pipeline.Pipeline, log *slog.Logger) *broker {
 	settings.clientID = settings.clientFor(name)
-	b := &broker{name: name, settings: settings, pipe: pipe, log: log.With("source", name), hungAfter: maxReconnectWait + connectWithin + 20*time.Second}
+	b := &broker{
+		name:      name,
+		settings:  settings,
+		pipe:      pipe,
+		log:       log.With("source", name),
+		hungAfter: maxReconnectWait + connectWithin + 20*time.Second,
+	}
 	b.messages = payload.NewMessages(name, settings.messages)
 	b.sparks = newSparks(name, settings.sparkplug, &b.Counter, pipe)
 	b.Change(func(t *source.Tally) {
@@ -84,10 +90,10 @@ func (b *broker) acking(ctx context.Context, run func(context.Context, *acks) er
 	return err
 }
 
-// place is the broker, for people.
+// place returns the broker, for people.
 func (b *broker) place() string { return b.settings.address.String() }
 
-// tlsNow are the certificates for a connection to be made now; nil without TLS.
+// tlsNow returns the certificates for a connection to be made now; nil without TLS.
 func (b *broker) tlsNow() *tls.Config {
 	if b.settings.tls == nil {
 		return nil
@@ -97,7 +103,8 @@ func (b *broker) tlsNow() *tls.Config {
 
 func (b *broker) lost(err error) {
 	b.Up(false)
-	b.Failed(b.place(), fmt.Sprintf("connection lost: %v%s", plain.Network(err), b.takeovers.lost(time.Now(), b.settings.clientID)))
+	b.Failed(b.place(),
+		fmt.Sprintf("connection lost: %v%s", plain.Network(err), b.takeovers.lost(time.Now(), b.settings.clientID)))
 	b.log.Warn("connection to the broker lost; reconnecting", "address", b.place(), "error", err)
 }
 
@@ -107,7 +114,9 @@ func (b *broker) granted(codes map[string]byte) bool {
 	for topic, code := range codes {
 		if code >= notGranted {
 			all = false
-			b.Failed("topic "+topic, fmt.Sprintf("the broker refuses the subscription (code 0x%02x%s); may user %q read it there?", code, inWords(code), b.settings.user))
+			b.Failed("topic "+topic,
+				fmt.Sprintf("the broker refuses the subscription (code 0x%02x%s); may user %q read it there?", code,
+					inWords(code), b.settings.user))
 			b.log.Error("the broker refuses a subscription", "topic", topic, "code", code)
 		}
 	}

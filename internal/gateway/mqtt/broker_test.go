@@ -35,7 +35,7 @@ func brokerAt(t *testing.T, hook mqtt.Hook) (*mqtt.Server, *url.URL) {
 	return server, &url.URL{Scheme: "tcp", Host: open.Addr().String()}
 }
 
-// stored are the readings of a series.
+// stored returns the readings of a series.
 func stored(t *testing.T, b *sourcetest.Bench, path series.Path) (values []float64) {
 	found, ok := b.Store.Find(path)
 	if !ok {
@@ -52,10 +52,18 @@ func stored(t *testing.T, b *sourcetest.Bench, path series.Path) (values []float
 func TestWhatABrokerRetainsCountsOnce(t *testing.T) {
 	for _, version := range []int{4, 5} {
 		server, address := brokerAt(t, new(auth.AllowHook))
-		require.NoError(t, server.Publish("buoy/b/state", []byte(`{"at":"2026-03-01T08:00:00Z","water":{"t1":4},"battery":12500}`), true, 1))
+		require.NoError(t,
+			server.Publish("buoy/b/state", []byte(`{"at":"2026-03-01T08:00:00Z","water":{"t1":4},"battery":12500}`),
+				true, 1))
 		require.NoError(t, server.Publish("mast/wind", []byte("7"), true, 1))
 		b := sourcetest.New(t)
-		settings := brokerSettings{address: address, version: version, clientID: fmt.Sprint("c", version), unacked: 100, messages: lake()}
+		settings := brokerSettings{
+			address:  address,
+			version:  version,
+			clientID: fmt.Sprint("c", version),
+			unacked:  100,
+			messages: lake(),
+		}
 		var last *broker
 		for again := range 2 { // a session that begins anew, as after a broker that lost its own
 			settings.clientID = fmt.Sprint("c", version, again)
@@ -79,7 +87,13 @@ func TestWhatABrokerRetainsCountsOnce(t *testing.T) {
 func TestAClientThatHangsIsReplaced(t *testing.T) {
 	server, address := brokerAt(t, new(auth.AllowHook))
 	b := sourcetest.New(t)
-	broker := newBroker("site", brokerSettings{address: address, version: 4, clientID: "c", unacked: 100, messages: lake()}, b.Pipe, slog.New(slog.DiscardHandler))
+	broker := newBroker("site", brokerSettings{
+		address:  address,
+		version:  4,
+		clientID: "c",
+		unacked:  100,
+		messages: lake(),
+	}, b.Pipe, slog.New(slog.DiscardHandler))
 	broker.hungAfter = 300 * time.Millisecond
 	var asked atomic.Int32
 	forever := make(chan struct{})
@@ -93,7 +107,9 @@ func TestAClientThatHangsIsReplaced(t *testing.T) {
 	b.Run(broker.Run)
 	b.Eventually("another client is connected", func() bool { return broker.Tally().Up })
 	assert.Contains(t, broker.Tally().LastError, "another takes its place")
-	require.NoError(t, server.Publish("buoy/b/state", []byte(`{"at":"2026-03-01T08:00:00Z","water":{"t1":4},"battery":12500}`), false, 1))
+	require.NoError(t,
+		server.Publish("buoy/b/state", []byte(`{"at":"2026-03-01T08:00:00Z","water":{"t1":4},"battery":12500}`), false,
+			1))
 	b.Eventually("and acknowledges", func() bool { return broker.Tally().Acked == 1 })
 	assert.EqualValues(t, 2, asked.Load())
 }
@@ -102,7 +118,13 @@ func TestABrokerSendsNoMoreThanMayBeUnacknowledged(t *testing.T) {
 	server, address := brokerAt(t, new(auth.AllowHook))
 	b := sourcetest.New(t)
 	const most, all = 20, 200
-	broker := newBroker("site", brokerSettings{address: address, version: 5, clientID: "c", unacked: most, messages: lake()}, b.Pipe, slog.New(slog.DiscardHandler))
+	broker := newBroker("site", brokerSettings{
+		address:  address,
+		version:  5,
+		clientID: "c",
+		unacked:  most,
+		messages: lake(),
+	}, b.Pipe, slog.New(slog.DiscardHandler))
 	b.Run(broker.Run)
 	b.Eventually("it is connected", func() bool { return broker.Tally().Up })
 	release, held := make(chan struct{}), make(chan error, 1)
@@ -125,7 +147,13 @@ func TestAnotherClientWithTheSameIDIsNamed(t *testing.T) {
 		b := sourcetest.New(t)
 		var both []*broker
 		for _, name := range []string{"north", "south"} {
-			broker := newBroker(name, brokerSettings{address: address, version: version, clientID: "twin", unacked: 100, messages: lake()}, b.Pipe, slog.New(slog.DiscardHandler))
+			broker := newBroker(name, brokerSettings{
+				address:  address,
+				version:  version,
+				clientID: "twin",
+				unacked:  100,
+				messages: lake(),
+			}, b.Pipe, slog.New(slog.DiscardHandler))
 			b.Run(broker.Run)
 			both = append(both, broker)
 		}

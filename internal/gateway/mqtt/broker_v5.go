@@ -58,7 +58,8 @@ func (b *broker) runV5(ctx context.Context, acks *acks) error {
 			}},
 			OnClientError: b.lost,
 			OnServerDisconnect: func(d *paho.Disconnect) {
-				b.lost(fmt.Errorf("the broker ends the session of client %q (code 0x%02x%s)", b.settings.clientID, d.ReasonCode, inWords(d.ReasonCode)))
+				b.lost(fmt.Errorf("the broker ends the session of client %q (code 0x%02x%s)", b.settings.clientID,
+					d.ReasonCode, inWords(d.ReasonCode)))
 			},
 		},
 	}
@@ -72,7 +73,12 @@ func (b *broker) runV5(ctx context.Context, acks *acks) error {
 	if b.sparks != nil && b.Tally().Up {
 		bye, soon := context.WithTimeout(connected, farewell)
 		will := b.sparks.will()
-		_, _ = manager.Publish(bye, &paho.Publish{Topic: will.Topic, Payload: will.Payload, QoS: 1, Retain: will.Retain}) // else the broker says so when it misses us
+		_, _ = manager.Publish(bye, &paho.Publish{
+			Topic:   will.Topic,
+			Payload: will.Payload,
+			QoS:     1,
+			Retain:  will.Retain,
+		}) // else the broker says so when it misses us
 		soon()
 	}
 	disconnect()
@@ -121,7 +127,12 @@ func (b *broker) subscribeV5(ctx context.Context, manager *autopaho.ConnectionMa
 	b.Up(b.granted(codes))
 	if b.sparks != nil {
 		b.sparks.connected(func(m sparkplug.Message) {
-			_, err := manager.Publish(ctx, &paho.Publish{Topic: m.Topic, Payload: m.Payload, QoS: qosOf(m), Retain: m.Retain})
+			_, err := manager.Publish(ctx, &paho.Publish{
+				Topic:   m.Topic,
+				Payload: m.Payload,
+				QoS:     qosOf(m),
+				Retain:  m.Retain,
+			})
 			if err != nil && ctx.Err() == nil {
 				b.Failed("topic "+m.Topic, fmt.Sprintf("sending: %v", plain.Network(err)))
 			}

@@ -21,7 +21,12 @@ func (b *broker) Check(ctx context.Context) (out source.Check) {
 	for _, filter := range b.settings.filters() {
 		wait.Go(func() {
 			err := b.Look(ctx, filter, func(topic string, raw []byte, retained bool) {
-				got := b.messages.Decode(payload.Arrived{Topic: topic, Payload: raw, At: time.Now().UnixNano(), Retained: retained})
+				got := b.messages.Decode(payload.Arrived{
+					Topic:    topic,
+					Payload:  raw,
+					At:       time.Now().UnixNano(),
+					Retained: retained,
+				})
 				mu.Lock()
 				defer mu.Unlock()
 				heard++
@@ -45,7 +50,11 @@ func (b *broker) Check(ctx context.Context) (out source.Check) {
 func (l *listener) Check(context.Context) (out source.Check) {
 	open, err := net.Listen("tcp", l.settings.address)
 	if err != nil {
-		out.Wrong = append(out.Wrong, source.Fault{Place: l.settings.address, Text: fmt.Sprintf("listening for MQTT: %v; or is it the gateway itself that runs already?", plain.Network(err))})
+		out.Wrong = append(out.Wrong, source.Fault{
+			Place: l.settings.address,
+			Text: fmt.Sprintf("listening for MQTT: %v; or is it the gateway itself that runs already?",
+				plain.Network(err)),
+		})
 		return out
 	}
 	open.Close()

@@ -27,7 +27,7 @@ type device struct {
 	closed bool
 }
 
-// accountOf is the name of a client's certificate, or the one that it gives.
+// accountOf returns the name of a client's certificate, or the one that it gives.
 func accountOf(cl *mqtt.Client) (name string, byCert bool) {
 	if secure, ok := cl.Net.Conn.(*tls.Conn); ok {
 		if chains := secure.ConnectionState().VerifiedChains; len(chains) > 0 {
@@ -43,17 +43,23 @@ func (l *listener) OnConnectAuthenticate(cl *mqtt.Client, pk packets.Packet) boo
 	if !byCert && l.settings.accounts != nil {
 		switch l.settings.accounts.let(name, pk.Connect.Password, hostOf(cl.Net.Remote)) {
 		case tooBusy: // closed without an answer: another password would not help
-			l.Failed("device "+cl.ID, fmt.Sprintf("turned away from %s: so many passwords are being looked at that account %q has to come again", cl.Net.Remote, name))
+			l.Failed("device "+cl.ID,
+				fmt.Sprintf("turned away from %s: so many passwords are being looked at that account %q has to come again",
+					cl.Net.Remote, name))
 			cl.Stop(packets.ErrServerBusy)
 			return false
 		case turnedAway:
-			l.Failed("device "+cl.ID, fmt.Sprintf("turned away from %s: account %q is not known, or its password is another", cl.Net.Remote, name))
+			l.Failed("device "+cl.ID,
+				fmt.Sprintf("turned away from %s: account %q is not known, or its password is another", cl.Net.Remote,
+					name))
 			return false
 		}
 	}
 	if other, ok := l.server.Clients.Get(cl.ID); ok && l.hasAccounts() {
 		if before, _ := accountOf(other); before != name {
-			l.Failed("device "+cl.ID, fmt.Sprintf("turned away from %s: account %q uses the client id of account %q", cl.Net.Remote, name, before))
+			l.Failed("device "+cl.ID,
+				fmt.Sprintf("turned away from %s: account %q uses the client id of account %q", cl.Net.Remote, name,
+					before))
 			return false
 		}
 	}
@@ -71,7 +77,9 @@ func (l *listener) OnACLCheck(cl *mqtt.Client, topic string, write bool) bool {
 	}
 	account := l.account(cl)
 	if !strings.HasPrefix(topic, forbidden) && !allows(l.settings.permissions, account, cl.ID, topic) {
-		l.reject(topic, fmt.Sprintf("device %s, account %q, may not publish here; permissions: say where it may", cl.ID, account), nil)
+		l.reject(topic,
+			fmt.Sprintf("device %s, account %q, may not publish here; permissions: say where it may", cl.ID, account),
+			nil)
 		return false
 	}
 	return true

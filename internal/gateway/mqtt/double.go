@@ -24,7 +24,8 @@ func (l *listener) unreleased(cl *mqtt.Client) string {
 		return ""
 	}
 	if all := l.endAbandoned(); all >= mostUnreleasedAll {
-		return fmt.Sprintf("was sent away, as all devices together have %d messages of QoS 2 that they do not release (PUBREL)", all)
+		return fmt.Sprintf("was sent away, as all devices together have %d messages of QoS 2 that they do not release (PUBREL)",
+			all)
 	}
 	return ""
 }
@@ -38,7 +39,9 @@ func (l *listener) endAbandoned() (all int) {
 	}
 	for id, cl := range clients {
 		if n := cl.State.Inflight.Len(); all >= mostUnreleasedAll && n > 0 && cl.Closed() {
-			l.Failed("device "+id, fmt.Sprintf("its session was ended, as it left %d messages of QoS 2 unreleased (PUBREL) and went away", n))
+			l.Failed("device "+id,
+				fmt.Sprintf("its session was ended, as it left %d messages of QoS 2 unreleased (PUBREL) and went away",
+					n))
 			cl.ClearInflights()
 			l.server.Clients.Delete(id)
 			all -= n

@@ -11,7 +11,8 @@ import (
 func uncovered(filters []string) []string {
 	var out []string
 	for i, f := range filters {
-		covered := slices.Contains(filters[:i], f) || slices.ContainsFunc(filters, func(other string) bool { return other != f && covers(other, f) })
+		covered := slices.Contains(filters[:i], f) ||
+			slices.ContainsFunc(filters, func(other string) bool { return other != f && covers(other, f) })
 		if !covered {
 			out = append(out, f)
 		}

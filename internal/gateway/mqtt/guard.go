@@ -29,7 +29,7 @@ type guard struct {
 	starting sync.WaitGroup
 }
 
-// mostSilent is how many connections may be silent at a time, and how many of one address.
+// mostSilent returns how many connections may be silent at a time, and how many of one address.
 func (g *guard) mostSilent() (all, ofOne int) { return max(16, g.most/4), max(16, g.most/8) }
 
 const (
@@ -163,11 +163,12 @@ func (c *guarded) introduce() bool {
 	if c.guard.admit(c) {
 		return true
 	}
-	c.guard.refuse(c.RemoteAddr().String(), fmt.Sprintf("%d devices are connected, as many as max_clients allows", c.guard.most))
+	c.guard.refuse(c.RemoteAddr().String(),
+		fmt.Sprintf("%d devices are connected, as many as max_clients allows", c.guard.most))
 	return false
 }
 
-// SetDeadline is what the library sets for the keep alive; until a connection has said
+// SetDeadline returns what the library sets for the keep alive; until a connection has said
 // who it is, ours counts.
 func (c *guarded) SetDeadline(t time.Time) error {
 	if !c.introduced.Load() {

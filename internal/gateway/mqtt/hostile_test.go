@@ -20,7 +20,9 @@ func FuzzListenersPort(f *testing.F) {
 	connect5 := []byte{0x10, 14, 0, 4, 'M', 'Q', 'T', 'T', 5, 2, 0, 60, 0, 0, 1, 'y'}
 	for _, b := range [][]byte{
 		publishPacket(1, "mast/x", "5"), {0x30, 0xff, 0xff, 0xff, 0x7f}, {0x82, 5, 0, 1, 0, 0, 1}, {0xe0, 0}, {0xc0, 0}, {0x62, 2, 0, 1}, connect, connect5,
-		{0x34, 9, 0, 3, 'a', '/', 'b', 0, 1, '5', '5'}, {0x10, 0}, {0xf0, 2, 0, 0}, append(publishPacket(2, "mast/y", "1"), 0x62, 2, 0, 2),
+		{0x34, 9, 0, 3, 'a', '/', 'b', 0, 1, '5', '5'}, {0x10, 0}, {0xf0, 2, 0, 0}, append(publishPacket(2, "mast/y",
+			"1"),
+			0x62, 2, 0, 2),
 	} {
 		f.Add(uint8(0), b)
 		f.Add(uint8(1), b)
@@ -30,12 +32,20 @@ func FuzzListenersPort(f *testing.F) {
 	if err != nil {
 		f.Fatal(err)
 	}
-	pipe, err := pipeline.New(st, config.Gateway{Pace: config.CommitDelay{Messages: 20 * time.Millisecond, Polls: time.Second}}, slog.New(slog.DiscardHandler))
+	pipe, err := pipeline.New(st,
+		config.Gateway{Pace: config.CommitDelay{Messages: 20 * time.Millisecond, Polls: time.Second}},
+		slog.New(slog.DiscardHandler))
 	if err != nil {
 		f.Fatal(err)
 	}
 	go func() { _ = pipe.Run(f.Context()) }()
-	l := newListener("lake", listenerSettings{address: "127.0.0.1:0", maxPayload: 1000, maxClients: 100, presence: "long-mere/{client}/online", messages: lake()}, pipe, slog.New(slog.DiscardHandler))
+	l := newListener("lake", listenerSettings{
+		address:    "127.0.0.1:0",
+		maxPayload: 1000,
+		maxClients: 100,
+		presence:   "long-mere/{client}/online",
+		messages:   lake(),
+	}, pipe, slog.New(slog.DiscardHandler))
 	go func() { _ = l.Run(f.Context()) }()
 	for !l.Tally().Up {
 		time.Sleep(time.Millisecond)

@@ -83,7 +83,10 @@ func TestSessionsLeftWithUnreleasedMessagesEndWhenThereAreTooMany(t *testing.T) 
 			d.answered(packets.Pubrec, uint16(i+1))
 		}
 		d.Close()
-		b.Eventually("it is gone", func() bool { cl, ok := l.server.Clients.Get(fmt.Sprintf("gone-%d", n)); return !ok || cl.Closed() })
+		b.Eventually("it is gone", func() bool {
+			cl, ok := l.server.Clients.Get(fmt.Sprintf("gone-%d", n))
+			return !ok || cl.Closed()
+		})
 	}
 	all := 0
 	for _, cl := range l.server.Clients.GetAll() {
@@ -150,7 +153,9 @@ func TestThoseWhoAreLikelierToBeLetInGoFirst(t *testing.T) {
 
 func TestAClientIDInAPermissionIsAdvisedAgainst(t *testing.T) {
 	var raw listenerKeys
-	f, at, err := shape.Read("l.yaml", []byte("address: 127.0.0.1:0\npermissions: [{ topics: [\"{client}/#\"] }]\nmessages: [{ topic: a/b, series: a/b }]\n"), &raw)
+	f, at, err := shape.Read("l.yaml",
+		[]byte("address: 127.0.0.1:0\npermissions: [{ topics: [\"{client}/#\"] }]\nmessages: [{ topic: a/b, series: a/b }]\n"),
+		&raw)
 	require.NoError(t, err)
 	checkListener(at, "long-mere", raw)
 	require.NoError(t, f.Err())

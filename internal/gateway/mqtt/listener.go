@@ -52,7 +52,13 @@ type listener struct {
 }
 
 func newListener(name string, settings listenerSettings, pipe *pipeline.Pipeline, log *slog.Logger) *listener {
-	l := &listener{name: name, settings: settings, pipe: pipe, log: log.With("source", name), opened: make(chan struct{})}
+	l := &listener{
+		name:     name,
+		settings: settings,
+		pipe:     pipe,
+		log:      log.With("source", name),
+		opened:   make(chan struct{}),
+	}
 	l.messages = payload.NewMessages(name, settings.messages)
 	l.sparks = newSparks(name, settings.sparkplug, &l.Counter, pipe)
 	l.Change(func(t *source.Tally) { *t = source.Tally{Name: name, Form: "mqtt_listener", Address: settings.address} })
@@ -68,7 +74,12 @@ func (l *listener) Run(ctx context.Context) error {
 	caps.ReceiveMaximum = mostUnreleased
 	caps.MaximumClientWritesPending = 64 // nothing is ever sent to a device but answers
 	caps.RetainAvailable = 1             // devices that set the flag must not be turned away; nothing is retained
-	l.server = mqtt.New(&mqtt.Options{Capabilities: caps, Logger: slog.New(slog.DiscardHandler), SysTopicResendInterval: 3600, InlineClient: l.sparks != nil})
+	l.server = mqtt.New(&mqtt.Options{
+		Capabilities:           caps,
+		Logger:                 slog.New(slog.DiscardHandler),
+		SysTopicResendInterval: 3600,
+		InlineClient:           l.sparks != nil,
+	})
 	if err := l.server.AddHook(l, nil); err != nil {
 		return fmt.Errorf("source %s: %w", l.name, err)
 	}
@@ -76,7 +87,12 @@ func (l *listener) Run(ctx context.Context) error {
 	if err != nil {
 		return fmt.Errorf("source %s: listening for MQTT at %s: %w", l.name, l.settings.address, plain.Network(err))
 	}
-	door := &guard{Listener: open, most: l.settings.maxClients, plain: l.settings.tls == nil, refuse: func(remote, why string) { l.Failed("connections", remote+" was turned away: "+why) }}
+	door := &guard{
+		Listener: open,
+		most:     l.settings.maxClients,
+		plain:    l.settings.tls == nil,
+		refuse:   func(remote, why string) { l.Failed("connections", remote+" was turned away: "+why) },
+	}
 	open = door
 	l.Change(func(t *source.Tally) { t.Address = open.Addr().String() })
 	if l.settings.tls != nil {
@@ -166,7 +182,10 @@ func (l *listener) OnDisconnect(cl *mqtt.Client, err error, _ bool) {
 		return
 	}
 	if errors.Is(err, packets.ErrPacketTooLarge) {
-		l.reject("device "+cl.ID, fmt.Sprintf("message is larger than max_payload allows, %d bytes; the connection was closed", l.settings.maxPayload), nil)
+		l.reject("device "+cl.ID,
+			fmt.Sprintf("message is larger than max_payload allows, %d bytes; the connection was closed",
+				l.settings.maxPayload),
+			nil)
 	}
 	if cause := cl.StopCause(); cause != nil && cause != packets.CodeDisconnect {
 		l.Failed("device "+cl.ID, fmt.Sprintf("connection from %s lost: %v", cl.Net.Remote, plain.Network(cause)))
@@ -231,7 +250,8 @@ func (l *listener) OnPublish(cl *mqtt.Client, pk packets.Packet) (packets.Packet
 	if topic, ok := strings.CutPrefix(pk.TopicName, forbidden); ok {
 		name, _ := base64.RawURLEncoding.DecodeString(topic) // as OnPacketRead wrote it
 		from := reading.Origin{Source: l.name, Place: string(name), Raw: pk.Payload}
-		d.Rejects = []reading.Reject{from.Reject(at, "topic begins with $, or has a wildcard in it, so nothing can be published there")}
+		d.Rejects = []reading.Reject{from.Reject(at,
+			"topic begins with $, or has a wildcard in it, so nothing can be published there")}
 	} else if l.sparks.mine(pk.TopicName) {
 		l.sparks.take(pk.TopicName, pk.Payload, at, d)
 	} else {

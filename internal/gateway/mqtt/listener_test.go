@@ -179,7 +179,9 @@ func TestConnectionsThatFailLeaveNothingBehind(t *testing.T) {
 		require.NoError(t, err)
 		id := fmt.Sprintf("d-%03d", i)
 		require.NoError(t, conn.(*net.TCPConn).SetLinger(0))
-		_, err = conn.Write(append([]byte{0x10, byte(12 + len(id)), 0, 4, 'M', 'Q', 'T', 'T', 4, 2, 0, 60, 0, byte(len(id))}, id...))
+		_, err = conn.Write(append([]byte{
+			0x10, byte(12 + len(id)), 0, 4, 'M', 'Q', 'T', 'T', 4, 2, 0, 60, 0, byte(len(id)),
+		}, id...))
 		require.NoError(t, err)
 		conn.Close()
 	}
@@ -201,7 +203,9 @@ func TestThereIsALimitOfConnectionsAndATimeToIntroduceOneself(t *testing.T) {
 	third.send([]byte{0x10, 13, 0, 4, 'M', 'Q', 'T', 'T', 4, 2, 0, 60, 0, 1, 'c'})
 	_, err := third.in.ReadByte()
 	assert.Error(t, err, "there is no room for it")
-	b.Eventually("that is said", func() bool { return strings.Contains(l.Tally().LastError, "as many as max_clients allows") })
+	b.Eventually("that is said", func() bool {
+		return strings.Contains(l.Tally().LastError, "as many as max_clients allows")
+	})
 	begun := time.Now()
 	_, err = silent.in.ReadByte()
 	assert.ErrorIs(t, err, io.EOF, "who says nothing is sent away")
@@ -242,11 +246,19 @@ func TestASubscriptionThatTheBrokerRefusesIsNotCalledUp(t *testing.T) {
 	defer server.Close()
 	for version, wrong := range map[int]string{4: "(code 0x80)", 5: "(code 0x87, not authorized)"} {
 		b := sourcetest.New(t)
-		settings := brokerSettings{address: &url.URL{Scheme: "tcp", Host: open.Addr().String()}, version: version, clientID: fmt.Sprint("c", version), user: "eel", unacked: 100, messages: lake()}
+		settings := brokerSettings{
+			address:  &url.URL{Scheme: "tcp", Host: open.Addr().String()},
+			version:  version,
+			clientID: fmt.Sprint("c", version),
+			user:     "eel",
+			unacked:  100,
+			messages: lake(),
+		}
 		broker := newBroker("site", settings, b.Pipe, slog.New(slog.DiscardHandler))
 		b.Run(broker.Run)
 		b.Eventually("it is a fault", func() bool { return len(broker.Tally().Faults) == 2 })
-		assert.Contains(t, broker.Tally().LastError, "the broker refuses the subscription "+wrong+`; may user "eel" read it there?`)
+		assert.Contains(t, broker.Tally().LastError,
+			"the broker refuses the subscription "+wrong+`; may user "eel" read it there?`)
 		assert.False(t, broker.Tally().Up)
 	}
 }
@@ -254,7 +266,12 @@ func TestASubscriptionThatTheBrokerRefusesIsNotCalledUp(t *testing.T) {
 // A client that comes while the listener closes is not told to go by the library, which waits for it.
 func TestAListenerEndsWhoeverIsComing(t *testing.T) {
 	b := sourcetest.New(t)
-	l := newListener("lake", listenerSettings{address: "127.0.0.1:0", maxClients: 10, maxPayload: 1000, messages: lake()}, b.Pipe, slog.New(slog.DiscardHandler))
+	l := newListener("lake", listenerSettings{
+		address:    "127.0.0.1:0",
+		maxClients: 10,
+		maxPayload: 1000,
+		messages:   lake(),
+	}, b.Pipe, slog.New(slog.DiscardHandler))
 	ctx, stop := context.WithCancel(t.Context())
 	ended := make(chan error, 1)
 	go func() { ended <- l.Run(ctx) }()

@@ -26,7 +26,7 @@ import (
 	"nexocumula/internal/secret"
 )
 
-// configured is a listener by its configuration, messages apart.
+// configured returns a listener by its configuration, messages apart.
 func configured(t *testing.T, b *sourcetest.Bench, keys string) *listener {
 	s := checkedListener(t, keys)
 	l := newListener("lake", s, b.Pipe, slog.New(slog.DiscardHandler))
@@ -37,7 +37,8 @@ func configured(t *testing.T, b *sourcetest.Bench, keys string) *listener {
 
 func checkedListener(t *testing.T, keys string) listenerSettings {
 	var raw listenerKeys
-	f, at, err := shape.Read("l.yaml", []byte(keys+"\nmessages: [{ topic: \"{station}/{quantity}\", series: \"{station}/{quantity}\" }]\n"), &raw)
+	f, at, err := shape.Read("l.yaml",
+		[]byte(keys+"\nmessages: [{ topic: \"{station}/{quantity}\", series: \"{station}/{quantity}\" }]\n"), &raw)
 	require.NoError(t, err)
 	out := checkListener(at, "long-mere", raw).(listenerSettings)
 	require.NoError(t, f.Err())
@@ -79,8 +80,10 @@ func TestOnlyAccountsAreLetInAndOnlyWhereTheyMay(t *testing.T) {
 	b := sourcetest.New(t)
 	old, err := bcrypt.GenerateFromPassword([]byte("smolt parr"), bcrypt.MinCost)
 	require.NoError(t, err)
-	file := accountsFile(t, "# devices", "buoy-1:"+secret.HashPassword([]byte("salmon run"), secret.OfDevices), "mast:"+string(old))
-	l := configured(t, b, "address: 127.0.0.1:0\naccounts: "+file+"\npermissions:\n  - { topics: [\"{account}/#\"] }\n  - { accounts: [mast], topics: [\"shared/+\"] }")
+	file := accountsFile(t, "# devices", "buoy-1:"+secret.HashPassword([]byte("salmon run"), secret.OfDevices),
+		"mast:"+string(old))
+	l := configured(t, b,
+		"address: 127.0.0.1:0\naccounts: "+file+"\npermissions:\n  - { topics: [\"{account}/#\"] }\n  - { accounts: [mast], topics: [\"shared/+\"] }")
 	assert.NoError(t, attempt(l, "a", "buoy-1", "salmon run", nil, "buoy-1/oxygen"))
 	assert.NoError(t, attempt(l, "a", "buoy-1", "salmon run", nil, "buoy-1/oxygen"), "remembered")
 	assert.NoError(t, attempt(l, "b", "mast", "smolt parr", nil, "shared/wind"))
@@ -90,17 +93,24 @@ func TestOnlyAccountsAreLetInAndOnlyWhereTheyMay(t *testing.T) {
 	assert.Contains(t, l.Tally().LastError, `account "mast" is not known, or its password is another`)
 	assert.ErrorContains(t, attempt(l, "a", "buoy-1", "salmon run", nil, "mast/wind"), "connection lost")
 	b.Eventually("it is a reject", func() bool { return len(b.Rejects()) == 1 })
-	assert.Equal(t, `device a, account "buoy-1", may not publish here; permissions: say where it may`, b.Rejects()[0].Reason)
+	assert.Equal(t, `device a, account "buoy-1", may not publish here; permissions: say where it may`,
+		b.Rejects()[0].Reason)
 
-	require.NoError(t, os.WriteFile(file, []byte("buoy-1:"+secret.HashPassword([]byte("another one"), secret.OfDevices)+"\n"), 0o600))
+	require.NoError(t,
+		os.WriteFile(file, []byte("buoy-1:"+secret.HashPassword([]byte("another one"), secret.OfDevices)+"\n"), 0o600))
 	require.NoError(t, os.Chtimes(file, time.Now(), time.Now().Add(time.Hour)))
-	b.Eventually("the file is read again", func() bool { return attempt(l, "a", "buoy-1", "another one", nil, "buoy-1/oxygen") == nil })
+	b.Eventually("the file is read again", func() bool {
+		return attempt(l, "a", "buoy-1", "another one", nil, "buoy-1/oxygen") == nil
+	})
 	assert.Error(t, attempt(l, "a", "buoy-1", "salmon run", nil, "buoy-1/oxygen"), "what was right is forgotten")
 }
 
 func TestADeviceCannotTakeAnothersSession(t *testing.T) {
 	b := sourcetest.New(t)
-	l := configured(t, b, "address: 127.0.0.1:0\naccounts: "+accountsFile(t, "buoy-1:"+secret.HashPassword([]byte("salmon run"), secret.OfDevices), "buoy-2:"+secret.HashPassword([]byte("salmon run"), secret.OfDevices)))
+	l := configured(t, b,
+		"address: 127.0.0.1:0\naccounts: "+accountsFile(t,
+			"buoy-1:"+secret.HashPassword([]byte("salmon run"), secret.OfDevices),
+			"buoy-2:"+secret.HashPassword([]byte("salmon run"), secret.OfDevices)))
 	c := paho.NewClient(paho.NewClientOptions().AddBroker("tcp://" + l.Tally().Address).SetClientID("one").SetUsername("buoy-1").SetPassword("salmon run"))
 	token := c.Connect()
 	require.True(t, token.WaitTimeout(time.Minute))
@@ -114,7 +124,9 @@ func TestADeviceCannotTakeAnothersSession(t *testing.T) {
 func TestCertificatesAreAccounts(t *testing.T) {
 	b, ca := sourcetest.New(t), certstest.New(t, t.TempDir())
 	cert, key := ca.Make(t, "lake")
-	l := configured(t, b, fmt.Sprintf("address: 127.0.0.1:0\ntls: { cert: %s, key: %s, client_ca: %s }\npermissions: [{ topics: [\"{account}/+\"] }]", cert, key, ca.CA))
+	l := configured(t, b,
+		fmt.Sprintf("address: 127.0.0.1:0\ntls: { cert: %s, key: %s, client_ca: %s }\npermissions: [{ topics: [\"{account}/+\"] }]",
+			cert, key, ca.CA))
 	pool := x509.NewCertPool()
 	text, err := os.ReadFile(ca.CA)
 	require.NoError(t, err)
@@ -128,7 +140,8 @@ func TestCertificatesAreAccounts(t *testing.T) {
 	assert.NoError(t, attempt(l, "a", "", "", with(ca, "buoy-1"), "buoy-1/oxygen"))
 	assert.ErrorContains(t, attempt(l, "a", "", "", with(ca, "buoy-1"), "buoy-2/oxygen"), "connection lost")
 	assert.Error(t, attempt(l, "a", "", "", &tls.Config{RootCAs: pool}, "buoy-1/oxygen"), "without a certificate")
-	assert.Error(t, attempt(l, "a", "", "", with(certstest.New(t, t.TempDir()), "buoy-1"), "buoy-1/oxygen"), "of another authority")
+	assert.Error(t,
+		attempt(l, "a", "", "", with(certstest.New(t, t.TempDir()), "buoy-1"), "buoy-1/oxygen"), "of another authority")
 	assert.Error(t, attempt(l, "a", "", "", nil, "buoy-1/oxygen"), "without TLS")
 	for _, version := range []uint16{tls.VersionTLS12, tls.VersionTLS13} {
 		only := with(ca, "buoy-1")
@@ -145,7 +158,9 @@ func TestCertificatesAreAccounts(t *testing.T) {
 	require.NoError(t, err)
 	pool = x509.NewCertPool()
 	require.True(t, pool.AppendCertsFromPEM(text))
-	b.Eventually("the files are read again", func() bool { return attempt(l, "a", "", "", with(other, "buoy-1"), "buoy-1/oxygen") == nil })
+	b.Eventually("the files are read again", func() bool {
+		return attempt(l, "a", "", "", with(other, "buoy-1"), "buoy-1/oxygen") == nil
+	})
 	require.NoError(t, os.WriteFile(cert, []byte("nothing"), 0o600))
 	b.Eventually("it is noticed", func() bool { return l.settings.tls.Trouble() != nil })
 	assert.NoError(t, attempt(l, "a", "", "", with(other, "buoy-1"), "buoy-1/oxygen"), "what was read before counts")
@@ -172,7 +187,9 @@ func TestWhoSendsTooMuchIsToldWhyInMQTT5(t *testing.T) {
 	conn, err := net.Dial("tcp", l.Tally().Address)
 	require.NoError(t, err)
 	told := make(chan byte, 1)
-	c := pahov5.NewClient(pahov5.ClientConfig{Conn: conn, OnServerDisconnect: func(d *pahov5.Disconnect) { told <- d.ReasonCode }})
+	c := pahov5.NewClient(pahov5.ClientConfig{
+		Conn: conn, OnServerDisconnect: func(d *pahov5.Disconnect) { told <- d.ReasonCode },
+	})
 	_, err = c.Connect(t.Context(), &pahov5.Connect{ClientID: "loud", CleanStart: true, KeepAlive: 60})
 	require.NoError(t, err)
 	go func() {
@@ -227,7 +244,10 @@ func TestALastWillIsAMessage(t *testing.T) {
 	d.send(append([]byte{0x10, byte(len(will))}, will...))
 	d.read(4)
 	d.Close()
-	b.Eventually("the will is a reading", func() bool { _, ok := b.Store.Find(series.Path("long-mere/mast/x")); return ok })
+	b.Eventually("the will is a reading", func() bool {
+		_, ok := b.Store.Find(series.Path("long-mere/mast/x"))
+		return ok
+	})
 }
 
 func TestMistakesInListenersAndBrokersAreNamed(t *testing.T) {

@@ -18,10 +18,13 @@ import (
 )
 
 // ListenerKind is a listener that devices connect to.
-var ListenerKind = source.Kind("mqtt_listener", "an MQTT 3.1.1 and 5 listener that devices connect to; they can publish and not subscribe", checkListener)
+var ListenerKind = source.Kind("mqtt_listener",
+	"an MQTT 3.1.1 and 5 listener that devices connect to; they can publish and not subscribe", checkListener)
 
 // BrokerKind is a client of an existing broker.
-var BrokerKind = source.Kind("mqtt_broker", "a client of an existing MQTT broker, with a session that outlives the connection; what the broker had retained counts only with a time of its own", checkBroker)
+var BrokerKind = source.Kind("mqtt_broker",
+	"a client of an existing MQTT broker, with a session that outlives the connection; what the broker had retained counts only with a time of its own",
+	checkBroker)
 
 type listenerKeys struct {
 	Address      string           `yaml:"address" is:"required" says:"host:port to listen at; after a kill, a device can repeat messages of QoS 2 that were stored, which are stored twice where they carry no time of their own"`
@@ -100,7 +103,7 @@ func (s listenerSettings) Open(name string, into *pipeline.Pipeline, log *slog.L
 	return newListener(name, s, into, log)
 }
 
-// Needs is the port.
+// Needs returns the port.
 func (s listenerSettings) Needs(string) string {
 	if _, port, err := net.SplitHostPort(s.address); err != nil || port == "0" {
 		return "" // any port that is free
@@ -139,7 +142,8 @@ func checkListener(at shape.Place, site string, raw listenerKeys) source.Setting
 		})
 	}
 	if raw.Accounts == "" && !byCert && !raw.OpenToAnyone && !loopback(raw.Address) {
-		at.Key("address").Wrong("at %s any machine that reaches this one could publish without saying who it is; give accounts:, or tls: with client_ca:, or say open_to_anyone: true", raw.Address)
+		at.Key("address").Wrong("at %s any machine that reaches this one could publish without saying who it is; give accounts:, or tls: with client_ca:, or say open_to_anyone: true",
+			raw.Address)
 	}
 	return out
 }
@@ -167,7 +171,7 @@ type brokerSettings struct {
 	sparkplug *sparkplug.Settings // nil: none
 }
 
-// Reaches is the broker's address.
+// Reaches returns the broker's address.
 func (s brokerSettings) Reaches() string { return s.address.String() }
 
 func (s brokerSettings) Open(name string, into *pipeline.Pipeline, log *slog.Logger) source.Source {
@@ -182,7 +186,7 @@ func (s brokerSettings) clientFor(name string) string {
 	return "nexocumula-" + s.site + "-" + name
 }
 
-// Needs is the session at the broker.
+// Needs returns the session at the broker.
 func (s brokerSettings) Needs(name string) string {
 	return fmt.Sprintf("client id %q at %s; give each source its own client_id", s.clientFor(name), s.address)
 }
@@ -218,7 +222,8 @@ const mostUnacked = 1000
 func checkBroker(at shape.Place, site string, raw brokerKeys) source.Settings {
 	u, err := url.Parse(raw.Address)
 	if err != nil || u.Scheme != "tcp" && u.Scheme != "tls" || u.Hostname() == "" || u.Port() == "" {
-		at.Key("address").Wrong("%q is not the address of a broker; write tcp://host:port, or tls://host:port", raw.Address)
+		at.Key("address").Wrong("%q is not the address of a broker; write tcp://host:port, or tls://host:port",
+			raw.Address)
 		u = &url.URL{}
 	}
 	out := brokerSettings{
@@ -232,7 +237,8 @@ func checkBroker(at shape.Place, site string, raw brokerKeys) source.Settings {
 		out.server = raw.TLS.ServerName
 	}
 	for _, pair := range overlapping(out.filters()) {
-		at.Key("messages").Advise("the filters %s and %s overlap: some brokers deliver a message that matches both twice", pair[0], pair[1])
+		at.Key("messages").Advise("the filters %s and %s overlap: some brokers deliver a message that matches both twice",
+			pair[0], pair[1])
 	}
 	switch raw.Version {
 	case "", "3.1.1":

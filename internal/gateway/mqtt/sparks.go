@@ -59,7 +59,7 @@ func (s *sparks) connected(send func(sparkplug.Message)) {
 // will returns the message that the broker publishes when our connection is lost.
 func (s *sparks) will() sparkplug.Message { return s.State(false, s.began) }
 
-// qosOf is as the standard wants it: commands once at most, states at least once.
+// qosOf returns as the standard wants it: commands once at most, states at least once.
 func qosOf(m sparkplug.Message) byte {
 	if m.Retain {
 		return 1

@@ -13,11 +13,12 @@ import (
 	"nexocumula/internal/plain"
 )
 
-// unreached says for people why a broker could not be connected to. A broker that closes the connection without a word is
-// asked whether its port speaks TLS.
+// unreached says for people why a broker could not be connected to. A broker that closes the connection
+// without a word is asked whether its port speaks TLS.
 func (b *broker) unreached(ctx context.Context, err error) string {
 	text := refusal(err)
-	closed := errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) || errors.Is(err, syscall.ECONNRESET) || errors.Is(err, syscall.EPIPE) || strings.HasSuffix(err.Error(), "EOF")
+	closed := errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) || errors.Is(err, syscall.ECONNRESET) ||
+		errors.Is(err, syscall.EPIPE) || strings.HasSuffix(err.Error(), "EOF")
 	if closed && b.settings.tls == nil && speaksTLS(ctx, b.settings.address.Host) {
 		return plain.Network(io.EOF).Error() + ": that port speaks TLS; write tls://" + b.settings.address.Host
 	}
@@ -49,6 +50,7 @@ const handshake = 0x16
 // hears notes a device that speaks TLS where a listener does not.
 func (c *guarded) hears(first byte) {
 	if first == handshake && c.guard.plain {
-		c.guard.refuse(c.RemoteAddr().String(), "it speaks TLS, and this listener does not; give the listener tls:, or let the device connect without")
+		c.guard.refuse(c.RemoteAddr().String(),
+			"it speaks TLS, and this listener does not; give the listener tls:, or let the device connect without")
 	}
 }

@@ -22,20 +22,37 @@ func TestWhoSpeaksTLSAndWhoDoesNotIsTold(t *testing.T) {
 	cert, key := ca.Make(t, "lake")
 	own, ownKey := ca.Make(t, "gateway")
 	wrong, wrongKey := stranger.Make(t, "gateway")
-	safe := configured(t, b, fmt.Sprintf("address: 127.0.0.1:0\ntls: { cert: %s, key: %s, client_ca: %s }", cert, key, ca.CA))
+	safe := configured(t, b,
+		fmt.Sprintf("address: 127.0.0.1:0\ntls: { cert: %s, key: %s, client_ca: %s }", cert, key, ca.CA))
 	plain := configured(t, b, "address: 127.0.0.1:0")
 	for _, test := range []struct {
 		address, keys, says string
 	}{
 		{"tcp://" + safe.Tally().Address, "", "that port speaks TLS; write tls://" + safe.Tally().Address},
-		{"tls://" + plain.Tally().Address, "tls: { ca: " + ca.CA + " }", "is it the port without TLS, or does it want another certificate?"},
-		{"tls://" + safe.Tally().Address, "tls: { ca: " + ca.CA + " }", "the other end wants a certificate, and none was shown"},
-		{"tls://" + safe.Tally().Address, fmt.Sprintf("tls: { ca: %s, cert: %s, key: %s }", ca.CA, wrong, wrongKey), "the other end refuses the certificate that was shown"},
-		{"tls://" + safe.Tally().Address, fmt.Sprintf("tls: { ca: %s, cert: %s, key: %s }", stranger.CA, own, ownKey), "its certificate is of no authority that is known here"},
+		{
+			"tls://" + plain.Tally().Address, "tls: { ca: " + ca.CA + " }",
+			"is it the port without TLS, or does it want another certificate?",
+		},
+		{
+			"tls://" + safe.Tally().Address, "tls: { ca: " + ca.CA + " }",
+			"the other end wants a certificate, and none was shown",
+		},
+		{
+			"tls://" + safe.Tally().Address, fmt.Sprintf("tls: { ca: %s, cert: %s, key: %s }", ca.CA, wrong, wrongKey),
+			"the other end refuses the certificate that was shown",
+		},
+		{
+			"tls://" + safe.Tally().Address,
+			fmt.Sprintf("tls: { ca: %s, cert: %s, key: %s }", stranger.CA, own, ownKey),
+			"its certificate is of no authority that is known here",
+		},
 	} {
 		for _, version := range []string{"3.1.1", "5"} {
 			var raw brokerKeys
-			f, at, err := shape.Read("b.yaml", []byte(fmt.Sprintf("address: %s\nversion: %s\nclient_id: c\nmessages: [{ topic: x, series: a/b }]\n%s\n", test.address, version, test.keys)), &raw)
+			f, at, err := shape.Read("b.yaml",
+				[]byte(fmt.Sprintf("address: %s\nversion: %s\nclient_id: c\nmessages: [{ topic: x, series: a/b }]\n%s\n",
+					test.address, version, test.keys)),
+				&raw)
 			require.NoError(t, err)
 			s := checkBroker(at, "long-mere", raw).(brokerSettings)
 			require.NoError(t, f.Err())

@@ -36,5 +36,6 @@ func (t *takeovers) lost(now time.Time, clientID string) string {
 	if t.shorts++; t.shorts < mostShort {
 		return ""
 	}
-	return fmt.Sprintf("; the last %d connections ended within %s of being made: does another client connect as %q? Give each its own client_id", t.shorts, soonLost, clientID)
+	return fmt.Sprintf("; the last %d connections ended within %s of being made: does another client connect as %q? Give each its own client_id",
+		t.shorts, soonLost, clientID)
 }

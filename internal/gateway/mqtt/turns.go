@@ -120,7 +120,7 @@ func (t *turns) often(address string) bool {
 	return f != nil && f.count >= mostFailures && time.Now().Before(f.until)
 }
 
-// hostOf is an address without its port.
+// hostOf returns an address without its port.
 func hostOf(remote string) string {
 	if host, _, err := net.SplitHostPort(remote); err == nil {
 		return host

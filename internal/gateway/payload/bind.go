@@ -14,7 +14,7 @@ type bindKeys struct {
 	Names map[string]string `yaml:"names" says:"{name}s for use in series, and where the payload says each, such as station: /id"`
 }
 
-// check are the places of the names, in the order in which the fields have them.
+// check returns the places of the names, in the order in which the fields have them.
 func (k bindKeys) check(at shape.Place, f *fields, place func(shape.Place, string) string) (places []string) {
 	at = at.Key("names")
 	for _, name := range slices.Sorted(maps.Keys(k.Names)) {

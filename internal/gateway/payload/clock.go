@@ -37,7 +37,7 @@ type when struct {
 	correct   bool
 }
 
-// time is when it was measured, given when it arrived; off is by how much the device's
+// time returns when it was measured, given when it arrived; off is by how much the device's
 // clock is ahead, when that is worth telling.
 func (w *when) time(arrived int64) (at int64, off time.Duration) {
 	switch {
@@ -74,7 +74,10 @@ type clock struct {
 }
 
 func (k timeKeys) clock(at shape.Place, f *fields, place func(at shape.Place, text string) string) clock {
-	out := clock{offset: noField, like: when{tolerance: at.Key("clock_tolerance").Duration(k.Tolerance, time.Minute), correct: k.Correct}}
+	out := clock{
+		offset: noField,
+		like:   when{tolerance: at.Key("clock_tolerance").Duration(k.Tolerance, time.Minute), correct: k.Correct},
+	}
 	if k.Time != "" {
 		out.time, f.ownTimes = place(at.Key("time"), k.Time), true
 	}
@@ -92,13 +95,15 @@ func (k timeKeys) clock(at shape.Place, f *fields, place func(at shape.Place, te
 		at.Key("time_zone").Wrong("%v", err)
 		zone = ""
 	}
-	out.form = shape.Parsed(at.Key("time_form"), k.TimeForm, func(form string) (func(any) (int64, error), error) { return Times(form, zone) })
+	out.form = shape.Parsed(at.Key("time_form"), k.TimeForm,
+		func(form string) (func(any) (int64, error), error) { return Times(form, zone) })
 	out.like.uptime = strings.HasPrefix(k.TimeForm, "uptime")
 	switch {
 	case k.Time == "" && (k.TimeForm != "" || k.Clock != "" || k.TimeOfDay != ""):
 		at.Key("time").Wrong("time_form, time_of_day and clock say how to read a time; say with time: where it stands")
 	case out.like.uptime && k.Clock == "":
-		at.Key("clock").Wrong("%s counts from the device's start; say with clock: where the payload says how long it runs as it sends", k.TimeForm)
+		at.Key("clock").Wrong("%s counts from the device's start; say with clock: where the payload says how long it runs as it sends",
+			k.TimeForm)
 	case k.Offset != "" && k.Clock == "":
 		at.Key("clock").Wrong("to measure a clock, say with clock: where the payload says what it shows as it sends")
 	case k.Correct && k.Clock == "":
@@ -121,7 +126,14 @@ func (c *clock) tell(w *when, names []string, emit func(value)) {
 	}
 }
 
-var counted = map[string]int64{"unix_s": 1e9, "unix_ms": 1e6, "unix_us": 1e3, "unix_ns": 1, "uptime_s": 1e9, "uptime_ms": 1e6}
+var counted = map[string]int64{
+	"unix_s":    1e9,
+	"unix_ms":   1e6,
+	"unix_us":   1e3,
+	"unix_ns":   1,
+	"uptime_s":  1e9,
+	"uptime_ms": 1e6,
+}
 
 // Times reads times as a time_form and a time_zone say, both of which may be empty:
 // nanoseconds since 1970, or since a device's start.
@@ -135,7 +147,8 @@ func Times(form, in string) (func(any) (int64, error), error) {
 		return nil, err
 	case form == "" || form == "rfc3339":
 		return func(v any) (int64, error) {
-			return textTime(v, "an RFC 3339 time such as 2026-03-01T08:00:00Z", func(text string) (time.Time, error) { return time.Parse(time.RFC3339Nano, text) })
+			return textTime(v, "an RFC 3339 time such as 2026-03-01T08:00:00Z",
+				func(text string) (time.Time, error) { return time.Parse(time.RFC3339Nano, text) })
 		}, nil
 	case strings.Contains(form, "%"):
 		sample := timefmt.Format(time.Date(2026, 3, 1, 8, 0, 0, 0, zone), form)
@@ -143,10 +156,12 @@ func Times(form, in string) (func(any) (int64, error), error) {
 			return nil, fmt.Errorf("the layout %q cannot be read back: %v", form, err)
 		}
 		return func(v any) (int64, error) {
-			return textTime(v, "a time such as "+sample, func(text string) (time.Time, error) { return layoutTime(text, form, zone) })
+			return textTime(v, "a time such as "+sample,
+				func(text string) (time.Time, error) { return layoutTime(text, form, zone) })
 		}, nil
 	}
-	return nil, fmt.Errorf("time form %q is not known; use rfc3339, unix_s, unix_ms, unix_us, unix_ns, uptime_s, uptime_ms, or a layout such as \"%%d.%%m.%%Y %%H:%%M:%%S\"", form)
+	return nil, fmt.Errorf("time form %q is not known; use rfc3339, unix_s, unix_ms, unix_us, unix_ns, uptime_s, uptime_ms, or a layout such as \"%%d.%%m.%%Y %%H:%%M:%%S\"",
+		form)
 }
 
 // layoutTime refuses days that a month does not have: the package counts on into the next.
@@ -161,7 +176,7 @@ func layoutTime(text, layout string, zone *time.Location) (time.Time, error) {
 // bare leaves out what a time may be written with or without.
 var bare = strings.NewReplacer("0", "", " ", "", ":", "", "+", "", "Z", "", "z", "")
 
-// read is nil when the payload says no time.
+// read returns nil when the payload says no time.
 func (c clock) read(find func(place string) (any, error)) (*when, error) {
 	if c.time == "" {
 		return nil, nil

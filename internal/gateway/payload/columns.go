@@ -46,7 +46,17 @@ const blanks = "blanks"
 func (c *columns) byName() bool { return c.pairs != "" || c.header || c.pattern != nil }
 
 func (k *columnKeys) check(at shape.Place) columns {
-	c := columns{separator: k.Separator, records: k.Records, pairs: k.Pairs, count: k.Columns, more: k.More, widths: k.Widths, quotes: k.Quotes, header: k.Header, skip: k.Skip}
+	c := columns{
+		separator: k.Separator,
+		records:   k.Records,
+		pairs:     k.Pairs,
+		count:     k.Columns,
+		more:      k.More,
+		widths:    k.Widths,
+		quotes:    k.Quotes,
+		header:    k.Header,
+		skip:      k.Skip,
+	}
 	if c.separator == "" {
 		c.separator = ","
 	}
@@ -61,13 +71,15 @@ func (k *columnKeys) check(at shape.Place) columns {
 	}
 	if len(c.widths) > 0 {
 		c.count = len(c.widths)
-		if k.Separator != "" || k.Quotes || k.Pairs != "" || k.Columns != 0 && k.Columns != c.count || k.More || slices.Min(c.widths) < 1 {
+		if k.Separator != "" || k.Quotes || k.Pairs != "" || k.Columns != 0 && k.Columns != c.count || k.More ||
+			slices.Min(c.widths) < 1 {
 			at.Key("widths").Wrong("columns of fixed widths, each of 1 letter or more, have no separator, quotes and pairs, and are as many as widths")
 		}
 	}
 	switch {
 	case c.pairs == "" && c.pattern == nil && !c.header && (c.count < 1 || c.count > mostColumns):
-		at.Key("columns").Wrong("say how many columns a record has, 1 to %d, so that one with another number is not taken for it", mostColumns)
+		at.Key("columns").Wrong("say how many columns a record has, 1 to %d, so that one with another number is not taken for it",
+			mostColumns)
 	case c.pairs != "" && c.count != 0:
 		at.Key("columns").Wrong("with pairs: columns have names, and any number may come; leave columns out")
 	case c.separator == " ":
@@ -78,7 +90,8 @@ func (k *columnKeys) check(at shape.Place) columns {
 	if (c.quotes || c.header) && c.records != "\n" {
 		at.Key("records").Wrong("with quotes: or header: records are lines; leave records out")
 	}
-	if c.quotes && (c.pairs != "" || utf8.RuneCountInString(c.separator) != 1 || strings.ContainsAny(c.separator, "\"\r\n")) {
+	if c.quotes && (c.pairs != "" || utf8.RuneCountInString(c.separator) != 1 ||
+		strings.ContainsAny(c.separator, "\"\r\n")) {
 		at.Key("quotes").Wrong("quotes stand around columns with one letter between them, and not around pairs")
 	}
 	if c.header && c.pairs != "" {
@@ -181,7 +194,8 @@ func (c *columns) trimmed(text string) string {
 		return strings.Trim(text, "\r\n")
 	}
 	return strings.TrimFunc(text, func(r rune) bool {
-		return unicode.IsSpace(r) && (c.separator == blanks || r != ' ' && r != '\t' || !strings.ContainsRune(c.separator, r))
+		return unicode.IsSpace(r) && (c.separator == blanks || r != ' ' && r != '\t' ||
+			!strings.ContainsRune(c.separator, r))
 	})
 }
 

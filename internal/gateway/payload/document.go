@@ -60,7 +60,8 @@ func (k *documentKeys) documents(at shape.Place, f *fields, form string, parse f
 	r.clock = k.timeKeys.clock(at, f, r.place)
 	r.names = k.bindKeys.check(at, f, r.place)
 	if r.many {
-		r.numbered = f.number(slices.ContainsFunc(k.Values, func(v documentValue) bool { return v.ItemsOf == "" && usesNumber(v.Series) }))
+		r.numbered = f.number(slices.ContainsFunc(k.Values,
+			func(v documentValue) bool { return v.ItemsOf == "" && usesNumber(v.Series) }))
 	}
 	if len(k.Values) == 0 {
 		at.Key("values").Wrong("a %s payload needs values:, a list of {at: JSON Pointer, series: path}", form)
@@ -93,7 +94,10 @@ func (k *documentValue) check(at shape.Place, f *fields, place func(shape.Place,
 		key   string
 		place string
 		binds string
-	}{{members, "members_of", k.MembersOf, "key"}, {items, "items_of", k.ItemsOf, "n"}, {below, "all_below", k.AllBelow, "key"}, {samples, "samples_of", k.SamplesOf, ""}} {
+	}{
+		{members, "members_of", k.MembersOf, "key"}, {items, "items_of", k.ItemsOf, "n"},
+		{below, "all_below", k.AllBelow, "key"}, {samples, "samples_of", k.SamplesOf, ""},
+	} {
 		if one.place == "" {
 			continue
 		}
@@ -237,7 +241,7 @@ func (r *documentReader) record(root, record any, number int, emit func(value)) 
 	return nil
 }
 
-// objectIn is an object of JSON, or one of CBOR, whose keys may be anything.
+// objectIn returns an object of JSON, or one of CBOR, whose keys may be anything.
 func objectIn(found any) (object map[string]any, ok bool) {
 	if other, is := found.(map[any]any); is {
 		object = make(map[string]any, len(other))

@@ -8,7 +8,7 @@ type Example struct {
 	Messages *Messages
 }
 
-// Good are the examples of a form.
+// Good returns the examples of a form.
 func Good(t testing.TB, form string) (out []Example) {
 	for _, e := range examples(t, form) {
 		for _, p := range e.Payloads {

@@ -16,7 +16,11 @@ var forms = []form{
 	{"json", "JSON (RFC 8259), picked by JSON Pointers (RFC 6901)", keysOf[jsonKeys]},
 	{"cbor", "CBOR (RFC 8949), picked in the same way", keysOf[cborKeys]},
 	{"msgpack", "MessagePack, picked in the same way", keysOf[msgpackKeys]},
-	{"xml", "XML 1.0, picked in the same way: /weather/temp is the element temp in weather, /weather/@id an attribute, /weather/#text the text beside them; elements of the same name are an array", keysOf[xmlKeys]},
+	{
+		"xml",
+		"XML 1.0, picked in the same way: /weather/temp is the element temp in weather, /weather/@id an attribute, /weather/#text the text beside them; elements of the same name are an array",
+		keysOf[xmlKeys],
+	},
 	{"binary", "bytes in a fixed order: numbers by byte, type and order", keysOf[binaryKeys]},
 	{"senml_json", "SenML (RFC 8428) in JSON", keysOf[senmlJSONKeys]},
 	{"senml_cbor", "SenML (RFC 8428) in CBOR", keysOf[senmlCBORKeys]},
@@ -72,7 +76,8 @@ func formNamed(name string) (form, error) {
 			return f, nil
 		}
 	}
-	return form{}, fmt.Errorf("payload form %q is not known; use %s or %s", name, strings.Join(known[:len(known)-1], ", "), known[len(known)-1])
+	return form{}, fmt.Errorf("payload form %q is not known; use %s or %s", name,
+		strings.Join(known[:len(known)-1], ", "), known[len(known)-1])
 }
 
 // Form is a way payloads are written, for people.
@@ -81,7 +86,7 @@ type Form struct {
 	Keys       []shape.Key
 }
 
-// Forms are all there are.
+// Forms returns all there are.
 func Forms() (out []Form) {
 	for _, f := range forms {
 		out = append(out, Form{f.name, f.says, shape.Keys(f.keys())})
@@ -89,7 +94,7 @@ func Forms() (out []Form) {
 	return out
 }
 
-// MessageKeys are the keys of messages in any form.
+// MessageKeys returns the keys of messages in any form.
 func MessageKeys() []shape.Key { return shape.Keys(&messageKeys{}) }
 
 // fieldKeys say what a value is called, and how it is calibrated.
@@ -144,10 +149,10 @@ func (f *fields) number(wanted bool) bool {
 	return true
 }
 
-// bound are all names that topic and payload bind.
+// bound returns all names that topic and payload bind.
 func (f *fields) bound() []string { return slices.Concat(f.topic, f.ever) }
 
-// known are the names that a field can use.
+// known returns the names that a field can use.
 func (f *fields) known(of *field) []string {
 	out := slices.Concat(f.topic, of.names)
 	for _, l := range f.lookups {
@@ -175,7 +180,12 @@ func (f *fields) add(at shape.Place, k fieldKeys) int {
 }
 
 func (f *fields) addAs(at shape.Place, k fieldKeys) int {
-	out := field{calibrate: calibrate.NewLinear(k.Scale, k.Offset), names: slices.Clone(f.payload), state: k.State, at: at}
+	out := field{
+		calibrate: calibrate.NewLinear(k.Scale, k.Offset),
+		names:     slices.Clone(f.payload),
+		state:     k.State,
+		at:        at,
+	}
 	if first, rest, _ := strings.Cut(k.Series, "/"); first == f.site && strings.Contains(rest, "/") {
 		at.Advise("series are named below the site, so this becomes %s/%s; leave out %s/", f.site, k.Series, first)
 	}
@@ -193,7 +203,8 @@ const mostValues = 100_000
 
 func tooMany(records, fields int) error {
 	if records*fields > mostValues {
-		return fmt.Errorf("payload holds %d records of %d value(s); at most %d values are taken from one message", records, fields, mostValues)
+		return fmt.Errorf("payload holds %d records of %d value(s); at most %d values are taken from one message",
+			records, fields, mostValues)
 	}
 	return nil
 }

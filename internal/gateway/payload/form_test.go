@@ -80,7 +80,9 @@ func TestEveryFormDecodesItsExamples(t *testing.T) {
 					if r.Text != "" {
 						what = r.Text
 					}
-					lines = append(lines, strings.TrimSpace(fmt.Sprintf("%s %s %s %s", strings.TrimPrefix(string(r.Path), "site/"), timeText(r.Time), what, r.Unit)))
+					lines = append(lines,
+						strings.TrimSpace(fmt.Sprintf("%s %s %s %s", strings.TrimPrefix(string(r.Path), "site/"),
+							timeText(r.Time), what, r.Unit)))
 				}
 				assert.Equal(t, p.Becomes, lines, about)
 				assert.Equal(t, p.Clock, got.Clock, about)
@@ -191,7 +193,8 @@ func FuzzPayloads(f *testing.F) {
 	}
 	f.Fuzz(func(t *testing.T, which uint8, payload []byte) {
 		got := all[int(which)%len(all)].Decode(Arrived{Topic: "t", Payload: payload, At: arrival.UnixNano()})
-		if len(got.Rejects) > mostRejects || len(got.Readings) > mostValues || len(got.Rejects)+len(got.Readings) > 10+8*len(payload) {
+		if len(got.Rejects) > mostRejects || len(got.Readings) > mostValues ||
+			len(got.Rejects)+len(got.Readings) > 10+8*len(payload) {
 			t.Fatalf("%d readings and %d rejects of %d bytes", len(got.Readings), len(got.Rejects), len(payload))
 		}
 		if len(payload) < 4096 {

@@ -109,12 +109,19 @@ func guessBinary(raw []byte) Guess {
 	if best.Form != "" {
 		return best
 	}
-	return Guess{Form: "bytes", Note: fmt.Sprintf("its payload is no form that is known. Of %d bytes in a fixed order, say with payload: binary where its values stand", len(raw))}
+	return Guess{
+		Form: "bytes",
+		Note: fmt.Sprintf("its payload is no form that is known. Of %d bytes in a fixed order, say with payload: binary where its values stand",
+			len(raw)),
+	}
 }
 
 // guessPacked looks at what a payload that is compressed or encoded holds.
 func guessPacked(topic string, raw []byte) (g Guess, ok bool) {
-	for _, one := range []struct{ begins, compression string }{{"\x1f\x8b", "gzip"}, {"\x28\xb5\x2f\xfd", "zstd"}, {"\x78\x01", "deflate"}, {"\x78\x5e", "deflate"}, {"\x78\x9c", "deflate"}, {"\x78\xda", "deflate"}} {
+	for _, one := range []struct{ begins, compression string }{
+		{"\x1f\x8b", "gzip"}, {"\x28\xb5\x2f\xfd", "zstd"}, {"\x78\x01", "deflate"}, {"\x78\x5e", "deflate"},
+		{"\x78\x9c", "deflate"}, {"\x78\xda", "deflate"},
+	} {
 		if !strings.HasPrefix(string(raw), one.begins) {
 			continue
 		}
@@ -125,7 +132,8 @@ func guessPacked(topic string, raw []byte) (g Guess, ok bool) {
 		}
 	}
 	text := strings.TrimSpace(string(raw))
-	if len(text) < 8 || !strings.HasPrefix(text, "ey") && !strings.HasPrefix(text, "W3") && !strings.HasPrefix(text, "7b") { // {" or [{ in base64, { in hexadecimal
+	if len(text) < 8 || !strings.HasPrefix(text, "ey") && !strings.HasPrefix(text, "W3") &&
+		!strings.HasPrefix(text, "7b") { // {" or [{ in base64, { in hexadecimal
 		return g, false
 	}
 	for _, encoding := range []string{"base64", "hex"} {
@@ -139,7 +147,7 @@ func guessPacked(topic string, raw []byte) (g Guess, ok bool) {
 	return g, false
 }
 
-// level is a text as a level of a path.
+// level returns a text as a level of a path.
 func level(text string) string {
 	out := series.CleanLevel(strings.ToLower(strings.TrimSpace(text)))
 	if series.CheckLevel(out) != nil {
@@ -148,7 +156,7 @@ func level(text string) string {
 	return out
 }
 
-// Signature is the same of payloads that the same lines of a configuration read.
+// Signature returns the same of payloads that the same lines of a configuration read.
 func (g Guess) Signature() string {
 	var out strings.Builder
 	fmt.Fprintf(&out, "%s|%s|%s|%s|%v", g.Form, g.Records, g.Device, g.Time, g.Keys)
@@ -185,7 +193,7 @@ func (g Guess) key(name string) string {
 	return ""
 }
 
-// String is the guess for people.
+// String returns the guess for people.
 func (g Guess) String() string {
 	var out strings.Builder
 	if packed := g.key("compression") + g.key("encoding"); packed != "" {

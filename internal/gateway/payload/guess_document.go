@@ -49,11 +49,13 @@ var deviceKeys = []string{"id", "device", "device_id", "station", "sensor", "nod
 // isName reports whether a key says what something is called, and not what it measures.
 func isName(key string) bool {
 	key = strings.TrimPrefix(strings.ToLower(key), "@")
-	return slices.Contains(deviceKeys, key) || slices.Contains([]string{"eui", "mac", "serial", "version", "firmware", "sn", "type", "model", "unit", "units", "uom"}, key) ||
+	return slices.Contains(deviceKeys, key) || slices.Contains([]string{
+		"eui", "mac", "serial", "version", "firmware", "sn", "type", "model", "unit", "units", "uom",
+	}, key) ||
 		strings.HasSuffix(key, "_id") || strings.HasSuffix(key, "eui") || strings.HasSuffix(key, "_unit")
 }
 
-// recordsIn is an array of objects, or of rows: a document, or the only one in it.
+// recordsIn returns an array of objects, or of rows: a document, or the only one in it.
 func recordsIn(v any) (records []any, at string) {
 	if isRecords(v) {
 		return v.([]any), "/"
@@ -160,7 +162,8 @@ func escaped(key string) string { return pointerEscapes.Replace(key) }
 
 // in looks at a member of an object, with what stands beside it.
 func (d *documentGuess) in(object map[string]any, pointer, key string) {
-	if text, ok := object[key].(string); ok && text != "" && d.Device == "" && d.Records != "" && (slices.Contains(deviceKeys, strings.TrimPrefix(strings.ToLower(key), "@"))) {
+	if text, ok := object[key].(string); ok && text != "" && d.Device == "" && d.Records != "" &&
+		(slices.Contains(deviceKeys, strings.TrimPrefix(strings.ToLower(key), "@"))) {
 		d.Device = pointer
 	}
 	if pointer == d.Device || slices.ContainsFunc(d.Values, func(v Guessed) bool { return v.At == pointer }) {
@@ -176,12 +179,19 @@ func (d *documentGuess) in(object map[string]any, pointer, key string) {
 	if len(d.Values) != before+1 || d.Values[before].At != pointer {
 		return
 	}
-	unit := map[string]bool{"value": true, "val": true, "v": true, "reading": true, elementText: true}[strings.ToLower(key)]
+	unit := map[string]bool{
+		"value":     true,
+		"val":       true,
+		"v":         true,
+		"reading":   true,
+		elementText: true,
+	}[strings.ToLower(key)]
 	if at := strings.LastIndexByte(pointer, '/'); unit {
 		for _, beside := range []string{"unit", "units", "uom", "@unit", "@units", "@uom"} {
 			if text, ok := object[beside].(string); ok && text != "" {
 				d.Values[before].Unit = text
-				d.Values[before].Keys = append(d.Values[before].Keys, Line{"unit_at", strconv.Quote(pointer[:at] + "/" + beside)})
+				d.Values[before].Keys = append(d.Values[before].Keys,
+					Line{"unit_at", strconv.Quote(pointer[:at] + "/" + beside)})
 				break
 			}
 		}
@@ -242,7 +252,8 @@ func (d *documentGuess) leaf(pointer, key string, leaf any) {
 	case nil:
 		one.Keys = []Line{{"not_available", `[""]`}}
 	case float64, json.Number, int64:
-		if form := countedForm(text); form != "" && isTimeKey(lastKey(pointer, key)) && (d.Time == "" || d.Time == pointer) {
+		if form := countedForm(text); form != "" && isTimeKey(lastKey(pointer, key)) &&
+			(d.Time == "" || d.Time == pointer) {
 			d.Time, d.how = pointer, guessedTime{form: form}
 			return
 		}
@@ -323,7 +334,7 @@ func walkDocument(pointer, key string, v any, each func(pointer, key string, lea
 	}
 }
 
-// withTexts is a CBOR document whose keys are texts, as JSON Pointers write them.
+// withTexts returns a CBOR document whose keys are texts, as JSON Pointers write them.
 func withTexts(v any) any {
 	switch v := plainValue(v).(type) {
 	case map[any]any:
@@ -387,7 +398,8 @@ func guessSenML(records []any, form string, label func(string) string) (g Guess,
 		if base+name == "" {
 			return g, false
 		}
-		if len(g.Values) < mostGuessed && !slices.ContainsFunc(g.Values, func(o Guessed) bool { return o.At == one.At }) {
+		if len(g.Values) < mostGuessed && !slices.ContainsFunc(g.Values,
+			func(o Guessed) bool { return o.At == one.At }) {
 			g.Values = append(g.Values, one)
 		}
 	}
@@ -403,4 +415,7 @@ func lastPart(name string) string {
 const senmlSeparators = "/:; "
 
 // stateWords are texts that are states, and no names.
-var stateWords = []string{"on", "off", "open", "closed", "opening", "closing", "running", "stopped", "resting", "moving", "blocked", "ok", "fault", "alarm", "normal", "auto", "manual", "idle", "active", "high", "low", "full", "empty"}
+var stateWords = []string{
+	"on", "off", "open", "closed", "opening", "closing", "running", "stopped", "resting", "moving", "blocked", "ok",
+	"fault", "alarm", "normal", "auto", "manual", "idle", "active", "high", "low", "full", "empty",
+}

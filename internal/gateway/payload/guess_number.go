@@ -80,7 +80,10 @@ func (n guessedNumber) keys() (message, value []Line) {
 }
 
 // noneWords are written where there is no value.
-var noneWords = []string{"nan", "-nan", "null", "none", "n/a", "na", "-", "--", "---", "----", "inf", "+inf", "-inf", "infinity", "-infinity", "undefined", "unavailable", "unknown", "err", "error"}
+var noneWords = []string{
+	"nan", "-nan", "null", "none", "n/a", "na", "-", "--", "---", "----", "inf", "+inf", "-inf", "infinity",
+	"-infinity", "undefined", "unavailable", "unknown", "err", "error",
+}
 
 func isNoneWord(text string) bool { return slices.Contains(noneWords, strings.ToLower(text)) }
 

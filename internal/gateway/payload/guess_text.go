@@ -159,10 +159,11 @@ func headOf(rows [][]string) (header bool, skip int) {
 		return n
 	}
 	rest := rows[skip:]
-	header = len(rest) > 1 && numbers(rest[0]) == 0 && numbers(rest[1]) > 0 && !slices.ContainsFunc(rest[0], func(c string) bool {
-		_, isTime := timeGuess(c)
-		return isTime || strings.TrimSpace(c) == ""
-	})
+	header = len(rest) > 1 && numbers(rest[0]) == 0 && numbers(rest[1]) > 0 &&
+		!slices.ContainsFunc(rest[0], func(c string) bool {
+			_, isTime := timeGuess(c)
+			return isTime || strings.TrimSpace(c) == ""
+		})
 	return header, skip
 }
 
@@ -195,7 +196,8 @@ func (c *guessedColumns) take(g *Guess, row []string, of func(i int, column stri
 			c.good++
 			continue
 		}
-		if n := len(g.Values); n > 0 && len(text) > 1 && unit.Known(text) != "" && c.apart > 1 && g.Values[n-1].Unit == "" && g.Values[n-1].At == before {
+		if n := len(g.Values); n > 0 && len(text) > 1 && unit.Known(text) != "" && c.apart > 1 &&
+			g.Values[n-1].Unit == "" && g.Values[n-1].At == before {
 			g.Values[n-1].Unit = unit.Known(text)
 			g.Values[n-1].Keys = append(g.Values[n-1].Keys, Line{"unit_at", strconv.Quote(at)})
 			continue
@@ -303,4 +305,5 @@ func guessPattern(text string) (g Guess, ok bool) {
 	return g, true
 }
 
-var timeShape = strings.NewReplacer("0", `\d`, "1", `\d`, "2", `\d`, "3", `\d`, "4", `\d`, "5", `\d`, "6", `\d`, "7", `\d`, "8", `\d`, "9", `\d`)
+var timeShape = strings.NewReplacer("0", `\d`, "1", `\d`, "2", `\d`, "3", `\d`, "4", `\d`, "5", `\d`, "6", `\d`, "7",
+	`\d`, "8", `\d`, "9", `\d`)

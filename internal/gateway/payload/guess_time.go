@@ -27,15 +27,29 @@ var writings = []struct {
 	{regexp.MustCompile(`^\d{4}/\d\d/\d\d \d\d:\d\d:\d\d$`), "%Y/%m/%d %H:%M:%S", zoneless},
 	{regexp.MustCompile(`^\d{1,2}\.\d{1,2}\.\d{4} \d{1,2}:\d\d:\d\d$`), "%d.%m.%Y %H:%M:%S", zoneless},
 	{regexp.MustCompile(`^\d{1,2}\.\d{1,2}\.\d{4} \d{1,2}:\d\d$`), "%d.%m.%Y %H:%M", zoneless},
-	{regexp.MustCompile(`^\d{1,2}/\d{1,2}/\d{4} \d{1,2}:\d\d:\d\d [AaPp][Mm]$`), "%m/%d/%Y %I:%M:%S %p", "its first number is taken for the month, and its zone for UTC"},
-	{regexp.MustCompile(`^\d{1,2}/\d{1,2}/\d{4} \d{1,2}:\d\d:\d\d$`), "%d/%m/%Y %H:%M:%S", "its first number is taken for the day, and its zone for UTC"},
+	{
+		regexp.MustCompile(`^\d{1,2}/\d{1,2}/\d{4} \d{1,2}:\d\d:\d\d [AaPp][Mm]$`), "%m/%d/%Y %I:%M:%S %p",
+		"its first number is taken for the month, and its zone for UTC",
+	},
+	{
+		regexp.MustCompile(`^\d{1,2}/\d{1,2}/\d{4} \d{1,2}:\d\d:\d\d$`), "%d/%m/%Y %H:%M:%S",
+		"its first number is taken for the day, and its zone for UTC",
+	},
 	{regexp.MustCompile(`^(19|20)\d{12}$`), "%Y%m%d%H%M%S", zoneless},
 }
 
 const zoneless = "its time says no zone, and is taken for UTC"
 
 // zoneNames lists zones that texts call by a short name, which is the same all the year.
-var zoneNames = map[string]string{"UTC": "UTC", "GMT": "UTC", "CET": "Etc/GMT-1", "CEST": "Etc/GMT-2", "EET": "Etc/GMT-2", "EEST": "Etc/GMT-3", "BST": "Etc/GMT-1"}
+var zoneNames = map[string]string{
+	"UTC":  "UTC",
+	"GMT":  "UTC",
+	"CET":  "Etc/GMT-1",
+	"CEST": "Etc/GMT-2",
+	"EET":  "Etc/GMT-2",
+	"EEST": "Etc/GMT-3",
+	"BST":  "Etc/GMT-1",
+}
 
 // timeGuess finds out how a text is a time.
 func timeGuess(text string) (out guessedTime, ok bool) {
@@ -108,6 +122,9 @@ func whole(date, ofDay string) (guessedTime, bool) {
 	return timeGuess(strings.TrimSpace(date) + " " + strings.TrimSpace(ofDay))
 }
 
-var timeKeyNames = []string{"at", "t", "ts", "time", "timestamp", "date", "datetime", "when", "measured_at", "sampled_at", "received_at", "@t", "@time", "@at", "@ts", "@timestamp", "sec"}
+var timeKeyNames = []string{
+	"at", "t", "ts", "time", "timestamp", "date", "datetime", "when", "measured_at", "sampled_at", "received_at", "@t",
+	"@time", "@at", "@ts", "@timestamp", "sec",
+}
 
 func isTimeKey(key string) bool { return slices.Contains(timeKeyNames, strings.ToLower(key)) }

@@ -59,7 +59,8 @@ func readExactJSON(payload []byte) (root any, err error) {
 	return root, inJSON(payload, err)
 }
 
-// readJSONs parses documents one behind another. Behind one that cannot be read, none can: its place is taken by the error.
+// readJSONs parses documents one behind another. Behind one that cannot be read, none can: its place is taken
+// by the error.
 func readJSONs(payload []byte, exact bool) []any {
 	payload = bareText(payload)
 	if other, found := withoutNaN(payload); found {
@@ -103,7 +104,8 @@ func inJSON(payload []byte, err error) error {
 	switch {
 	case err == nil:
 		return nil
-	case errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) || ok && syntax.Offset == int64(len(payload)) && strings.HasPrefix(syntax.Error(), "unexpected end"):
+	case errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) ||
+		ok && syntax.Offset == int64(len(payload)) && strings.HasPrefix(syntax.Error(), "unexpected end"):
 		return fmt.Errorf("payload is not JSON: it ends after %d bytes", len(payload))
 	case ok:
 		return fmt.Errorf("payload is not JSON: byte %d: %w", syntax.Offset, err)

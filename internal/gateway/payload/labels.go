@@ -25,7 +25,8 @@ func readLabels(at shape.Place, raw map[string]string, f *fields) (out labels) {
 				trial = strings.ReplaceAll(trial, "{"+name+"}", "x")
 			}
 			if strings.ContainsAny(trial, "{}") || series.CheckLevel(trial) != nil {
-				at.Key(key).Wrong("%q must be made of the letters of a path and of {name}s that are bound for %s (there is %s)", raw[key], f.all[i].series, orNothing(f.known(&f.all[i])))
+				at.Key(key).Wrong("%q must be made of the letters of a path and of {name}s that are bound for %s (there is %s)",
+					raw[key], f.all[i].series, orNothing(f.known(&f.all[i])))
 				break
 			}
 			if f.byPayload(raw[key], f.all[i].names) {

@@ -96,8 +96,10 @@ func (k *layoutKeys) check(at shape.Place, f *fields, own func(l *layout)) *layo
 		}
 		of.field = f.add(at, v.fieldKeys)
 		f.payload = outer
-		of.written = writtenKeys{Bits: v.Bits, NotAvailable: v.NotAvailable}.check(at, readNumber, v.State, true, k.NotAvailable...)
-		if l.groups != nil && !of.inGroup && slices.ContainsFunc(l.names, func(name string) bool { return strings.HasPrefix(name, "+") }) {
+		of.written = writtenKeys{Bits: v.Bits, NotAvailable: v.NotAvailable}.check(at, readNumber, v.State, true,
+			k.NotAvailable...)
+		if l.groups != nil && !of.inGroup && slices.ContainsFunc(l.names,
+			func(name string) bool { return strings.HasPrefix(name, "+") }) {
 			at.Key("at").Wrong("names: are of each group, so a value outside of the groups has none")
 		}
 		l.fields = append(l.fields, of)
@@ -206,7 +208,8 @@ func (of *layoutField) take(v *value, payload []byte, begin int) (there bool) {
 
 // record reads the time and the names of a group, or of what is outside of groups.
 func (l *layout) record(v *value, n int, find func(string) (any, error)) (err error) {
-	perGroup := l.groups != nil && (l.clock != nil && strings.HasPrefix(l.clock.time, "+") || slices.ContainsFunc(l.names, func(name string) bool { return strings.HasPrefix(name, "+") }))
+	perGroup := l.groups != nil && (l.clock != nil && strings.HasPrefix(l.clock.time, "+") ||
+		slices.ContainsFunc(l.names, func(name string) bool { return strings.HasPrefix(name, "+") }))
 	if perGroup && n == 0 {
 		return nil
 	}
@@ -257,12 +260,14 @@ func (l *layout) begins(payload []byte) (out []int, err error) {
 			}
 			more, err := numberIn(found, g.sizeAt)
 			if err != nil || more < 0 {
-				return nil, fmt.Errorf("group %d: %s at %s where a number of bytes should be", len(out), describe(found), g.sizeAt)
+				return nil, fmt.Errorf("group %d: %s at %s where a number of bytes should be", len(out),
+					describe(found), g.sizeAt)
 			}
 			size += int(more)
 		}
 		if at+size > len(payload) || size < 1 {
-			return nil, fmt.Errorf("group %d of %d bytes begins at byte %d, and the payload ends after %d", len(out), size, at, len(payload))
+			return nil, fmt.Errorf("group %d of %d bytes begins at byte %d, and the payload ends after %d", len(out),
+				size, at, len(payload))
 		}
 		if len(out) > mostValues {
 			return nil, tooMany(len(out), 1)

@@ -8,8 +8,8 @@ import (
 	"nexocumula/internal/core/series"
 )
 
-// levels makes levels of paths of the names that topics and payloads bind, and notices when two names make the same one:
-// values of two devices would come into one series.
+// levels makes levels of paths of the names that topics and payloads bind, and notices when two names make
+// the same one: values of two devices would come into one series.
 type levels struct {
 	mu   sync.Mutex
 	from map[string]string // by name and level: the text that it was made of
@@ -30,7 +30,8 @@ func (l *levels) level(name, text string) (string, error) {
 	first, known := l.from[key]
 	switch {
 	case known && first != text:
-		return "", fmt.Errorf("{%s} is %q here, and was %q before: both make %q, and would come into one series; tell them apart with lookup", name, clip(text), clip(first), out)
+		return "", fmt.Errorf("{%s} is %q here, and was %q before: both make %q, and would come into one series; tell them apart with lookup",
+			name, clip(text), clip(first), out)
 	case !known && len(l.from) < mostLevels:
 		if l.from == nil {
 			l.from = map[string]string{}

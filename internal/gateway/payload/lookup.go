@@ -70,7 +70,8 @@ func readLookup(file string, text []byte) (lookup, error) {
 		for _, name := range lines[0][2:] {
 			name = strings.TrimSpace(name)
 			if err := series.CheckLevel(name); err != nil {
-				return out, fmt.Errorf("%s: with more than two columns the first line names them, and the name %w", file, err)
+				return out, fmt.Errorf("%s: with more than two columns the first line names them, and the name %w",
+					file, err)
 			}
 			out.binds = append(out.binds, name)
 		}

@@ -43,7 +43,8 @@ func TestCodesAreLookedUp(t *testing.T) {
 
 func TestLabelsComeFromTopicPayloadLookUpsAndConstants(t *testing.T) {
 	file := filepath.Join(t.TempDir(), "stations.csv")
-	require.NoError(t, os.WriteFile(file, []byte("code,station,region\n17,north/buoy-1,north\n18,mast,the south\n"), 0o600))
+	require.NoError(t,
+		os.WriteFile(file, []byte("code,station,region\n17,north/buoy-1,north\n18,mast,the south\n"), 0o600))
 	all, err := read("messages:\n" +
 		"  - { topic: \"{make}/{station}\", lookup: { station: " + file + " }, labels: { maker: \"{make}\", region: \"{region}\", owner: us }, series: \"{station}/level\" }\n" +
 		"  - { topic: batch, payload: json, records: /, names: { id: /id, fw: /fw }, lookup: { id: " + file + " }, labels: { fw: \"v{fw}\", region: \"{region}\" }, values: [{ at: /v, series: lake/level }] }\n")
@@ -58,7 +59,8 @@ func TestLabelsComeFromTopicPayloadLookUpsAndConstants(t *testing.T) {
 		return out
 	}
 	assert.Equal(t, []string{"site/north/buoy-1/level maker=vega,owner=us,region=north"}, said("vega/17", "5"))
-	assert.Equal(t, []string{"site/mast/level maker=ueber_co,owner=us,region=the_south"}, said("über co/18", "5"), "letters that a label cannot have lose no value")
+	assert.Equal(t, []string{"site/mast/level maker=ueber_co,owner=us,region=the_south"}, said("über co/18", "5"),
+		"letters that a label cannot have lose no value")
 	assert.Equal(t, []string{"site/lake/level fw=v1.2,region=north", "site/lake/level fw=v2,region=the_south"},
 		said("batch", `[{"id":17,"fw":"1.2","v":5},{"id":18,"fw":2,"v":5}]`), "labels of the payload are those of its record")
 	for labels, wrong := range map[string]string{
@@ -76,15 +78,21 @@ func TestACorrectedTimeIsKeptAsItWasSaid(t *testing.T) {
 	require.NoError(t, err)
 	m := NewMessages("s", all)
 	const hour = int64(3600e9)
-	a := Arrived{Topic: "t", Payload: []byte(`{"now":10800,"id":"a","r":[{"t":7200,"v":1},{"t":9000,"v":2}]}`), At: 2 * hour}
+	a := Arrived{
+		Topic:   "t",
+		Payload: []byte(`{"now":10800,"id":"a","r":[{"t":7200,"v":1},{"t":9000,"v":2}]}`),
+		At:      2 * hour,
+	}
 	got := m.Decode(a)
 	require.Len(t, got.Readings, 3)
 	assert.Equal(t, "site/a/clock", string(got.Readings[0].Path), "once, not for each record")
-	assert.Equal(t, [3]any{3600.0, 2 * hour, "s"}, [3]any{got.Readings[0].Value, got.Readings[0].Time, got.Readings[0].Unit})
+	assert.Equal(t, [3]any{3600.0, 2 * hour, "s"},
+		[3]any{got.Readings[0].Value, got.Readings[0].Time, got.Readings[0].Unit})
 	assert.Equal(t, hour, got.Readings[1].Time)
 	assert.Equal(t, 2*hour, got.Readings[1].From.Said)
 	assert.Equal(t, 9000*int64(1e9), got.Readings[2].From.Said)
-	assert.Contains(t, got.Readings[2].From.Reject(0, "too high").Reason, "too high; its sender said the time 1970-01-01T02:30:00Z")
+	assert.Contains(t, got.Readings[2].From.Reject(0, "too high").Reason,
+		"too high; its sender said the time 1970-01-01T02:30:00Z")
 
 	a.Retained = true
 	got = m.Decode(a)

@@ -54,7 +54,8 @@ func ReadMessages(at shape.Place, site string, parts []shape.Part) (out []Messag
 		one := readMessage(part, site)
 		for k, before := range out {
 			if one.Topic.text != "" && before.Topic.text != "" && covers(before.Topic, one.Topic) {
-				part.Key("topic").Advise("nothing comes here: the first topic that matches counts, and messages[%d], %s, matches all of %s before", k, before.Topic, one.Topic)
+				part.Key("topic").Advise("nothing comes here: the first topic that matches counts, and messages[%d], %s, matches all of %s before",
+					k, before.Topic, one.Topic)
 				break
 			}
 		}
@@ -75,7 +76,11 @@ func readMessage(part shape.Part, site string) Message {
 	}
 	keys := form.keys()
 	part.Fill(nil, &raw, keys)
-	m := Message{Topic: shape.Parsed(part.Key("topic"), raw.Topic, ParseTopic), retained: cmp.Or(raw.Retained, ignoreRetained), outer: raw.outerKeys}
+	m := Message{
+		Topic:    shape.Parsed(part.Key("topic"), raw.Topic, ParseTopic),
+		retained: cmp.Or(raw.Retained, ignoreRetained),
+		outer:    raw.outerKeys,
+	}
 	raw.outerKeys.check(part.Place)
 	if !slices.Contains([]string{ignoreRetained, takeRetained, rejectRetained}, m.retained) {
 		part.Key("retained").Wrong("%q is not known; use ignore, arrival or reject", raw.Retained)
@@ -341,7 +346,15 @@ func inPlace(called string, record int, err error) string {
 
 // take adds a value to what a message brought.
 func (r *route) take(out *Decoded, a Arrived, v value, name named, from *reading.Origin) {
-	one := reading.Reading{Path: name.path, Labels: name.labels, Time: a.At, Text: strings.Clone(v.text), Truth: v.truth, Unit: v.unit, From: from}
+	one := reading.Reading{
+		Path:   name.path,
+		Labels: name.labels,
+		Time:   a.At,
+		Text:   strings.Clone(v.text),
+		Truth:  v.truth,
+		Unit:   v.unit,
+		From:   from,
+	}
 	if v.offset {
 		if !a.Retained && out.offset != name.path { // once for all records of a message
 			out.offset, one.Value, one.Unit = name.path, v.when.ahead(a.At).Seconds(), "s"

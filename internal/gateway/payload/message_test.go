@@ -29,8 +29,10 @@ func TestTheFirstPatternThatMatchesCounts(t *testing.T) {
 	assert.Contains(t, m.route("mast/??").reason, `is "??" here, of which no level of a path can be made`)
 	got := m.Decode(Arrived{Topic: "mast/wind", Payload: []byte("5.5"), At: 7})
 	require.Len(t, got.Readings, 1)
-	assert.Equal(t, [3]any{series.Path("site/mast/wind"), int64(7), 15.5}, [3]any{got.Readings[0].Path, got.Readings[0].Time, got.Readings[0].Value})
-	assert.Equal(t, "topic matches no messages: entry; those are buoy/{buoy}/state, {station}/{quantity}", m.Decode(Arrived{Topic: "a/b/c/d"}).Rejects[0].Reason)
+	assert.Equal(t, [3]any{series.Path("site/mast/wind"), int64(7), 15.5},
+		[3]any{got.Readings[0].Path, got.Readings[0].Time, got.Readings[0].Value})
+	assert.Equal(t, "topic matches no messages: entry; those are buoy/{buoy}/state, {station}/{quantity}",
+		m.Decode(Arrived{Topic: "a/b/c/d"}).Rejects[0].Reason)
 }
 
 func TestARetainedMessageCountsOnlyWithItsOwnTime(t *testing.T) {
@@ -50,7 +52,12 @@ func TestARetainedMessageCountsOnlyWithItsOwnTime(t *testing.T) {
 	assert.EqualValues(t, 7, how(", retained: arrival").Readings[0].Time)
 	_, err := read("messages: [{ topic: mast/wind, series: mast/wind, retained: keep }]")
 	assert.ErrorContains(t, err, `"keep" is not known; use ignore, arrival or reject`)
-	own := m.Decode(Arrived{Topic: "buoy/b/state", Payload: []byte(`{"at":"2026-03-01T08:00:00Z","t":1,"u":2}`), At: 7, Retained: true})
+	own := m.Decode(Arrived{
+		Topic:    "buoy/b/state",
+		Payload:  []byte(`{"at":"2026-03-01T08:00:00Z","t":1,"u":2}`),
+		At:       7,
+		Retained: true,
+	})
 	assert.Len(t, own.Readings, 2)
 }
 
@@ -60,14 +67,16 @@ func TestEverNewTopicsAndNamesAreNotAllRemembered(t *testing.T) {
 	m.route("mast/new")
 	_, remembered := m.routes.Load("mast/new")
 	assert.False(t, remembered)
-	assert.Len(t, m.Decode(Arrived{Topic: "mast/new", Payload: []byte("1"), At: 7}).Readings, 1, "they work all the same")
+	assert.Len(t, m.Decode(Arrived{Topic: "mast/new", Payload: []byte("1"), At: 7}).Readings, 1,
+		"they work all the same")
 
 	all, err := read(`messages: [{ topic: t, payload: json, values: [{ members_of: /, series: "a/{key}" }] }]`)
 	require.NoError(t, err)
 	m = NewMessages("s", all)
 	r := m.route("t")
 	for i := range maxCalled + 10 {
-		_, err := m.name(r, value{names: []string{strings.Repeat("x", i%50) + string(rune('a'+i%26)) + strings.Repeat("y", i/1300)}})
+		_, err := m.name(r,
+			value{names: []string{strings.Repeat("x", i%50) + string(rune('a'+i%26)) + strings.Repeat("y", i/1300)}})
 		require.NoError(t, err)
 	}
 	assert.LessOrEqual(t, len(r.called), maxCalled)

@@ -46,7 +46,8 @@ type msgpackReader struct {
 
 func (r *msgpackReader) value(depth int) (any, error) {
 	if r.values++; r.values > mostMsgpackPart || depth > deepestMsgpack {
-		return nil, fmt.Errorf("it has more than %d values, or they are nested deeper than %d", mostMsgpackPart, deepestMsgpack)
+		return nil, fmt.Errorf("it has more than %d values, or they are nested deeper than %d", mostMsgpackPart,
+			deepestMsgpack)
 	}
 	code, err := r.PeekCode()
 	if err != nil {

@@ -36,7 +36,8 @@ func (k numeralKeys) numeral(at shape.Place) func(text string) (float64, error) 
 	case !known:
 		at.Key("thousands").Wrong("%q is not known; use comma, point, apostrophe or space", k.Thousands)
 	case mark == "," && k.Decimal == "comma", mark == "." && k.Decimal != "comma":
-		at.Key("thousands").Wrong("a %s cannot stand both before the decimals and between groups of digits", k.Thousands)
+		at.Key("thousands").Wrong("a %s cannot stand both before the decimals and between groups of digits",
+			k.Thousands)
 	default:
 		return grouped(mark, read)
 	}

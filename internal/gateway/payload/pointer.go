@@ -52,7 +52,8 @@ func (p pointer) in(document any) (any, error) {
 
 // inner returns the document that a text of another document is, such as JSON in JSON.
 func inner(text string) (document any) {
-	if bare := strings.TrimSpace(text); len(bare) > 1 && (bare[0] == '{' || bare[0] == '[') && json.Unmarshal([]byte(bare), &document) == nil {
+	if bare := strings.TrimSpace(text); len(bare) > 1 && (bare[0] == '{' || bare[0] == '[') &&
+		json.Unmarshal([]byte(bare), &document) == nil {
 		return document
 	}
 	return text

@@ -24,14 +24,16 @@ type Row struct {
 	Relative bool // the document says no time of its own
 }
 
-// SenMLRows are the values of a pack, in JSON or in CBOR.
+// SenMLRows returns the values of a pack, in JSON or in CBOR.
 func SenMLRows(document []byte, inCBOR bool) (rows []Row, err error) {
 	r := senmlReader{parse: readJSON}
 	if inCBOR {
 		r.parse, r.label = readCBOR, senmlLabel
 	}
 	err = r.pack(document, func(v senmlRecord) {
-		rows = append(rows, Row{fmt.Sprintf("record %d", v.record), v.name, v.when.at, v.raw, v.text, v.unit, v.err, v.when.relative})
+		rows = append(rows, Row{
+			fmt.Sprintf("record %d", v.record), v.name, v.when.at, v.raw, v.text, v.unit, v.err, v.when.relative,
+		})
 	})
 	return rows, err
 }
@@ -39,7 +41,7 @@ func SenMLRows(document []byte, inCBOR bool) (rows []Row, err error) {
 // The columns of CSV.
 var csvColumns = []string{"series", "time", "value", "unit"}
 
-// CSVRows are the lines of CSV (RFC 4180) with a header: series, time and value, and unit if
+// CSVRows returns the lines of CSV (RFC 4180) with a header: series, time and value, and unit if
 // there is one. A time is one of RFC 3339, or seconds since 1970; empty, it is the arrival.
 func CSVRows(document []byte) (rows []Row, err error) {
 	reader := csv.NewReader(bytes.NewReader(document))
@@ -52,7 +54,8 @@ func CSVRows(document []byte) (rows []Row, err error) {
 	for i, name := range header {
 		name = strings.TrimPrefix(strings.TrimSpace(name), "\ufeff")
 		if _, twice := column[name]; twice || !slices.Contains(csvColumns, name) {
-			return nil, fmt.Errorf("column %q of the header is not known, or there twice; the columns are %s", clip(name), strings.Join(csvColumns, ", "))
+			return nil, fmt.Errorf("column %q of the header is not known, or there twice; the columns are %s",
+				clip(name), strings.Join(csvColumns, ", "))
 		}
 		column[name] = i
 	}
@@ -95,7 +98,8 @@ func (r *Row) read(at, number string) {
 	case numeral.MatchString(at):
 		r.At, r.Err = countedTime(at, "seconds since 1970", 1e9)
 	default:
-		r.At, r.Err = textTime(at, "an RFC 3339 time such as 2026-03-01T08:00:00Z", func(text string) (time.Time, error) { return time.Parse(time.RFC3339Nano, text) })
+		r.At, r.Err = textTime(at, "an RFC 3339 time such as 2026-03-01T08:00:00Z",
+			func(text string) (time.Time, error) { return time.Parse(time.RFC3339Nano, text) })
 	}
 	if v, err := readNumber(number); err == nil {
 		r.Value = v

@@ -293,7 +293,7 @@ func (b *senmlBase) take(record *senmlRecordOf) error {
 	return err
 }
 
-// resolve is the value of a record, if it has one.
+// resolve returns the value of a record, if it has one.
 func (b *senmlBase) resolve(record *senmlRecordOf) (v senmlRecord, is bool, err error) {
 	text, _ := record[labelN].(string)
 	v.name = b.name + text

@@ -36,7 +36,8 @@ var spotForm = regexp.MustCompile(`^([+-]?)(\d{1,5})(?:\.([0-7]))? +(int|uint|fl
 func parseSpot(text string, low bool) (spot, error) {
 	found := spotForm.FindStringSubmatch(text)
 	if found == nil {
-		return spot{}, fmt.Errorf("%q is not a byte and a type; write such as \"4 int16\", \"4.3 uint5\", \"-2 uint16 little\" or, within groups, \"+0 float32\"", text)
+		return spot{}, fmt.Errorf("%q is not a byte and a type; write such as \"4 int16\", \"4.3 uint5\", \"-2 uint16 little\" or, within groups, \"+0 float32\"",
+			text)
 	}
 	s := spot{text: text, inGroup: found[1] == "+", as: found[4], low: low}
 	s.byte, _ = strconv.Atoi(found[2])
@@ -175,7 +176,8 @@ func (s *spot) number(bits uint64) (any, error) {
 		for i := s.size/4 - 1; i >= 0; i-- {
 			digit := bits >> (4 * i) & 15
 			if digit > 9 {
-				return nil, fmt.Errorf("0x%0*X at %s is no binary coded decimal: it holds the digit %X", s.size/4, bits, s.text, digit)
+				return nil, fmt.Errorf("0x%0*X at %s is no binary coded decimal: it holds the digit %X", s.size/4,
+					bits, s.text, digit)
 			}
 			n = 10*n + int64(digit)
 		}

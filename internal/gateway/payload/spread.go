@@ -96,7 +96,8 @@ func (of *documentField) items(like value, array []any, emit func(value)) {
 // member takes one member of an object, or all that is below it.
 func (r *documentReader) member(like value, of *documentField, place, name string, found any, emit func(value)) {
 	if of.spread == below {
-		if _, bound := r.pointers[place]; bound || slices.ContainsFunc(r.fields, func(f documentField) bool { return f.spread == single && f.pointer.text == place }) {
+		if _, bound := r.pointers[place]; bound || slices.ContainsFunc(r.fields,
+			func(f documentField) bool { return f.spread == single && f.pointer.text == place }) {
 			return
 		}
 		if object, ok := objectIn(found); ok {

@@ -42,7 +42,8 @@ func (k *textKeys) decoder(at shape.Place, f *fields) decoder {
 	for i, v := range k.Values {
 		at := at.Key("values").Item(i)
 		r.fields = append(r.fields, textField{
-			at: place(at.Key("at"), v.At), written: v.writtenKeys.check(at, read, v.State, false, k.NotAvailable...), placed: v.placedKeys.check(at, place),
+			at: place(at.Key("at"), v.At), written: v.writtenKeys.check(at, read, v.State, false, k.NotAvailable...), placed: v.placedKeys.check(at,
+				place),
 		})
 		f.add(at, v.fieldKeys)
 	}
@@ -91,7 +92,8 @@ func (r *textReader) record(columns map[string]string, number int, emit func(val
 		if text, ok := columns[place]; ok {
 			return text, nil
 		}
-		return nil, fmt.Errorf("payload has no %s; it has %s", place, clip(strings.Join(slices.Sorted(maps.Keys(columns)), ", ")))
+		return nil, fmt.Errorf("payload has no %s; it has %s", place,
+			clip(strings.Join(slices.Sorted(maps.Keys(columns)), ", ")))
 	}
 	when, err := r.clock.read(find)
 	if err != nil {

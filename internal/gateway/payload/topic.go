@@ -54,10 +54,10 @@ func bracedName(level string) (name string, ok bool, err error) {
 	return name, true, nil
 }
 
-// String is the topic as it was written.
+// String returns the topic as it was written.
 func (t Topic) String() string { return t.text }
 
-// Filter is the MQTT topic filter to subscribe to.
+// Filter returns the MQTT topic filter to subscribe to.
 func (t Topic) Filter() string {
 	out := make([]string, len(t.levels))
 	for i, level := range t.levels {
@@ -78,7 +78,7 @@ func covers(a, b Topic) bool {
 	return series.Covers(as, bs)
 }
 
-// Names are the {names} the pattern binds.
+// Names returns the {names} the pattern binds.
 func (t Topic) Names() []string {
 	var names []string
 	for _, level := range t.levels {
@@ -123,7 +123,8 @@ func ParseTemplate(s string, names []string) (Template, error) {
 	}
 	if i := strings.IndexByte(trial, '{'); i >= 0 {
 		name, _, _ := strings.Cut(trial[i+1:], "}")
-		return "", fmt.Errorf("series %q uses {%s}, which neither topic nor payload binds (there is %s)", s, name, orNothing(names))
+		return "", fmt.Errorf("series %q uses {%s}, which neither topic nor payload binds (there is %s)", s, name,
+			orNothing(names))
 	}
 	for i, level := range strings.Split(trial, "/") {
 		if err := series.CheckLevel(level); err != nil {

@@ -23,7 +23,8 @@ import (
 // MostUnpacked bounds what a compressed payload may become: 8 MiB.
 const MostUnpacked = 8 << 20
 
-// Compressions lists the ways payloads can be compressed: gzip (RFC 1952), deflate (RFC 1950, or 1951 alone) and zstd (RFC 8878).
+// Compressions lists the ways payloads can be compressed: gzip (RFC 1952), deflate (RFC 1950, or 1951 alone)
+// and zstd (RFC 8878).
 var Compressions = []string{"gzip", "deflate", "zstd"}
 
 // Unpack returns what was compressed, as long as it is no longer than most bytes.
@@ -55,7 +56,8 @@ func unpacker(compression string, packed []byte) (io.ReadCloser, error) {
 		}
 		return flate.NewReader(bytes.NewReader(packed)), nil
 	case "zstd":
-		r, err := zstd.NewReader(from, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(2*MostUnpacked), zstd.WithDecoderMaxWindow(MostUnpacked))
+		r, err := zstd.NewReader(from, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(2*MostUnpacked),
+			zstd.WithDecoderMaxWindow(MostUnpacked))
 		if err != nil {
 			return nil, err
 		}
@@ -68,14 +70,16 @@ func unpacker(compression string, packed []byte) (io.ReadCloser, error) {
 // digits may stand in groups.
 func decodeText(encoding, text string) ([]byte, error) {
 	if encoding == "hex" {
-		bare := strings.TrimPrefix(strings.NewReplacer(" ", "", ":", "", "-", "", "\n", "", "\r", "").Replace(text), "0x")
+		bare := strings.TrimPrefix(strings.NewReplacer(" ", "", ":", "", "-", "", "\n", "", "\r", "").Replace(text),
+			"0x")
 		out, err := hex.DecodeString(bare)
 		if err != nil {
 			return nil, fmt.Errorf("%q is not hexadecimal: %w", clip(text), err)
 		}
 		return out, nil
 	}
-	bare := strings.TrimRight(strings.NewReplacer("-", "+", "_", "/", "\n", "", "\r", "").Replace(strings.TrimSpace(text)), "=")
+	bare := strings.TrimRight(strings.NewReplacer("-", "+", "_", "/", "\n", "", "\r", "").Replace(strings.TrimSpace(text)),
+		"=")
 	out, err := base64.RawStdEncoding.DecodeString(bare)
 	if err != nil {
 		return nil, fmt.Errorf("%q is not base64: %w", clip(text), err)

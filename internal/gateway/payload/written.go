@@ -37,7 +37,12 @@ type written struct {
 
 // check returns how a value is read whose numbers are written like read says.
 func (k writtenKeys) check(at shape.Place, read func(string) (float64, error), state, plain bool, missing ...string) written {
-	out := written{read: read, behind: k.FollowedBy, state: state, plain: plain && k.Base == 0 && len(k.FollowedBy) == 0}
+	out := written{
+		read:   read,
+		behind: k.FollowedBy,
+		state:  state,
+		plain:  plain && k.Base == 0 && len(k.FollowedBy) == 0,
+	}
 	switch k.Base {
 	case 0, 10:
 	case 2, 8, 16:
@@ -48,7 +53,8 @@ func (k writtenKeys) check(at shape.Place, read func(string) (float64, error), s
 	switch n := len(k.Bits); {
 	case n == 0:
 	case n > 2 || slices.Min(k.Bits) < 0 || slices.Max(k.Bits) > 52 || k.Bits[0] > k.Bits[n-1]:
-		at.Key("bits").Wrong("%v is no bit or range of bits; write [3] or [4, 7], counted from 0, the lowest, to 52", k.Bits)
+		at.Key("bits").Wrong("%v is no bit or range of bits; write [3] or [4, 7], counted from 0, the lowest, to 52",
+			k.Bits)
 	default:
 		out.bits = []int{k.Bits[0], k.Bits[n-1]}
 	}
@@ -143,7 +149,7 @@ func (w *written) textual(v *value, text string) error {
 	return err
 }
 
-// numberIn is a number, or 1 and 0 for true and false.
+// numberIn returns a number, or 1 and 0 for true and false.
 func numberIn(v any, place string) (float64, error) {
 	switch v := v.(type) {
 	case json.Number:

@@ -28,10 +28,10 @@ const (
 	elementText  = "#text" // as the Document Object Model calls it
 )
 
-// readXML makes a document of XML (1.0) as it is made of JSON. An element is an object: /weather/temp is the element temp
-// in the element weather, /weather/@station the attribute, and /weather/#text the text of an element that has attributes
-// or elements as well; an element that has none of both is its text. Of several with the same name, /weather/probe is the
-// array. Prefixes of names are left out.
+// readXML makes a document of XML (1.0) as it is made of JSON. An element is an object: /weather/temp is the
+// element temp in the element weather, /weather/@station the attribute, and /weather/#text the text of an
+// element that has attributes or elements as well; an element that has none of both is its text. Of several
+// with the same name, /weather/probe is the array. Prefixes of names are left out.
 func readXML(payload []byte) (any, error) {
 	d := xml.NewDecoder(bytes.NewReader(bytes.TrimRight(bytes.TrimPrefix(payload, []byte(utf8Mark)), "\x00")))
 	d.CharsetReader = func(label string, input io.Reader) (io.Reader, error) {
@@ -70,7 +70,8 @@ type xmlReader struct {
 // element reads to the end of an element.
 func (r *xmlReader) element(start xml.StartElement, depth int) (any, error) {
 	if r.elements++; r.elements > mostElements || depth > deepestXML {
-		return nil, fmt.Errorf("it has more than %d elements, or they are nested deeper than %d", mostElements, deepestXML)
+		return nil, fmt.Errorf("it has more than %d elements, or they are nested deeper than %d", mostElements,
+			deepestXML)
 	}
 	var object map[string]any
 	add := func(name string, v any) {
@@ -112,7 +113,8 @@ func (r *xmlReader) element(start xml.StartElement, depth int) (any, error) {
 			add(token.Name.Local, v)
 		case xml.EndElement:
 			if token.Name.Local != start.Name.Local {
-				return nil, fmt.Errorf("</%s> stands where </%s> should", clip(token.Name.Local), clip(start.Name.Local))
+				return nil, fmt.Errorf("</%s> stands where </%s> should", clip(token.Name.Local),
+					clip(start.Name.Local))
 			}
 			said := strings.TrimSpace(text.String())
 			if object == nil {

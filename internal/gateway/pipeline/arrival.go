@@ -31,7 +31,7 @@ const (
 	lookAgain = time.Second
 )
 
-// Arrive is the time of arrival of what just came. While the clock cannot be believed it
+// Arrive returns the time of arrival of what just came. While the clock cannot be believed it
 // waits, and so does the sender: what is not stamped cannot be stored, and must not be
 // acknowledged. ErrStopped ends that.
 func (in *intake) Arrive() (int64, error) {
@@ -41,7 +41,7 @@ func (in *intake) Arrive() (int64, error) {
 	return in.arrival.next(in.judge.Now()), nil
 }
 
-// FirstArrival is when a request came first: at, unless it has come before.
+// FirstArrival returns when a request came first: at, unless it has come before.
 func (in *intake) FirstArrival(request string, digest []byte, at int64) (int64, error) {
 	return in.kept.Pushes.FirstArrival(request, digest, at)
 }

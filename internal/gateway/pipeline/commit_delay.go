@@ -51,7 +51,7 @@ func (w *waiting) add(d *Delivery) {
 	w.last = d.came
 }
 
-// due is when to commit what waits; zero when nothing does.
+// due returns when to commit what waits; zero when nothing does.
 func (w *waiting) due() time.Time {
 	if len(w.all) == 0 {
 		return time.Time{}
@@ -84,7 +84,7 @@ func (w *waiting) due() time.Time {
 	return latest
 }
 
-// look is when to see whether more has come: when a commit is due or, after the first
+// look returns when to see whether more has come: when a commit is due or, after the first
 // message, which says nothing of those that follow, a moment later.
 func (w *waiting) look(now time.Time) time.Time {
 	due := w.due()
@@ -105,7 +105,7 @@ func (w *waiting) alone() bool {
 	return w.messages == 1 && w.before.deliveries == 1 && w.before.sender == w.sender()
 }
 
-// sender is the sender of the only delivery that is no poll.
+// sender returns the sender of the only delivery that is no poll.
 func (w *waiting) sender() any {
 	for _, d := range w.all {
 		if !d.Polled {

@@ -26,7 +26,7 @@ func derivers(rules []config.SeriesRule) (out []deriver) {
 	return out
 }
 
-// target is the series that is made when one of the inputs has a reading; ok is false when the
+// target returns the series that is made when one of the inputs has a reading; ok is false when the
 // series is none of them.
 func (d *deriver) target(of series.Path) (target series.Path, ok bool) {
 	for _, from := range d.rule.Derive.From {
@@ -67,9 +67,9 @@ func (in *intake) derive(r *rules, d *Delivery) []reading.Reading {
 	return out
 }
 
-// derived computes derived readings: one for each time of an input, from the newest values of the other inputs at that time.
-// Where another is not there, or does not speak any more, there is none; nor for a reading that came
-// late, of which it is not known what held.
+// derived computes derived readings: one for each time of an input, from the newest values of the other
+// inputs at that time. Where another is not there, or does not speak any more, there is none; nor for a
+// reading that came late, of which it is not known what held.
 func (r *rules) derived(d *Delivery) (out []reading.Reading) {
 	done := map[trigger]bool{}
 	for _, s := range d.screened {
@@ -81,7 +81,12 @@ func (r *rules) derived(d *Delivery) (out []reading.Reading) {
 			}
 			done[trigger{by, target, s.time}] = true
 			if v, ok := r.evaluate(d, by, target, s.time); ok {
-				out = append(out, reading.Reading{Path: target, Time: s.time, Value: v, From: &reading.Origin{Source: d.Readings[s.of].From.Source, Place: "derived: " + by.rule.Derive.Text}})
+				out = append(out, reading.Reading{
+					Path:  target,
+					Time:  s.time,
+					Value: v,
+					From:  &reading.Origin{Source: d.Readings[s.of].From.Source, Place: "derived: " + by.rule.Derive.Text},
+				})
 			}
 		}
 	}
@@ -101,7 +106,7 @@ func (r *rules) evaluate(d *Delivery, by *deriver, target series.Path, at int64)
 	return by.rule.Derive.Formula(values), true
 }
 
-// stored is the newest reading of a series that the store has, and for how long it speaks.
+// stored returns the newest reading of a series that the store has, and for how long it speaks.
 func (in *intake) stored(path series.Path) (newest held, fresh time.Duration, ok bool) {
 	known, ok := in.store.Find(path)
 	if !ok || known.LastTime == 0 {
@@ -118,7 +123,7 @@ func (in *intake) stored(path series.Path) (newest held, fresh time.Duration, ok
 	return held{known.LastTime, known.LastValue}, known.FreshFor, true
 }
 
-// heldAt is the value that a series has at a time.
+// heldAt returns the value that a series has at a time.
 func (r *rules) heldAt(d *Delivery, path series.Path, at int64) (value float64, ok bool) {
 	var newest held
 	var fresh time.Duration

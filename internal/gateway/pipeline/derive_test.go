@@ -33,7 +33,7 @@ gateway:
     - { select: long-mere/cage/lag, unit: K, derive: { formula: "a - b", from: { a: mast/air_temp, b: shore/air_temp } } }
 `
 
-// dewPoint is the same from the definition: the temperature whose saturation pressure is that
+// dewPoint returns the same from the definition: the temperature whose saturation pressure is that
 // of the vapour.
 func dewPoint(celsius, humidity float64) float64 {
 	vapour := humidity / 100 * 6.112 * math.Exp(17.62*celsius/(243.12+celsius))
@@ -62,7 +62,9 @@ func TestASeriesIsMadeOfOthersAsTheyCome(t *testing.T) {
 	for i := range 400 { // one or two readings a message, each some time later
 		d := &Delivery{}
 		now := base + int64(i)*int64(7*time.Second)
-		for _, path := range []series.Path{"long-mere/mast/air_temp", "long-mere/mast/humidity", "long-mere/shore/air_temp"} {
+		for _, path := range []series.Path{
+			"long-mere/mast/air_temp", "long-mere/mast/humidity", "long-mere/shore/air_temp",
+		} {
 			if random.IntN(3) == 0 || i%97 < 12 && path == "long-mere/mast/humidity" { // silent for a while
 				continue
 			}
@@ -117,7 +119,10 @@ func TestASeriesIsMadeOfOthersAsTheyCome(t *testing.T) {
 	// To try something shows what would follow from it, with what holds now, and changes nothing.
 	now := base + 400*int64(7*time.Second)
 	trial := func() []Trial {
-		return p.Try([]reading.Reading{{Path: "long-mere/mast/air_temp", Time: now, Value: 283.15, From: from}, {Path: "long-mere/mast/humidity", Time: now, Value: 50, From: from}})
+		return p.Try([]reading.Reading{
+			{Path: "long-mere/mast/air_temp", Time: now, Value: 283.15, From: from},
+			{Path: "long-mere/mast/humidity", Time: now, Value: 50, From: from},
+		})
 	}
 	tried := trial()
 	require.GreaterOrEqual(t, len(tried), 3)
@@ -125,7 +130,12 @@ func TestASeriesIsMadeOfOthersAsTheyCome(t *testing.T) {
 	assert.InDelta(t, dewPoint(10, 50), tried[2].Value, 1e-9)
 	assert.Len(t, tried[2].Windows, 2)
 	assert.Equal(t, tried, trial())
-	alone := TryRules(g, []reading.Reading{{Path: "long-mere/mast/air_temp", Time: now, Value: 283.15, From: from}}, now)
+	alone := TryRules(g, []reading.Reading{{
+		Path:  "long-mere/mast/air_temp",
+		Time:  now,
+		Value: 283.15,
+		From:  from,
+	}}, now)
 	assert.Len(t, alone, 1, "by the rules alone nothing is known of the humidity")
 }
 

@@ -35,9 +35,11 @@ func (in *intake) discover(r *rules, m *member, of *reading.Reading, before engi
 	}
 	if !r.told[m.rule] {
 		r.told[m.rule] = true
-		in.log.Warn("no more series are found by a rule; readings of others are rejected", "select", m.rule.Select.String(), "most", m.rule.Discover, "first", m.def.Path)
+		in.log.Warn("no more series are found by a rule; readings of others are rejected",
+			"select", m.rule.Select.String(), "most", m.rule.Discover, "first", m.def.Path)
 	}
-	return fmt.Sprintf("it would be a new series, and the rule that finds %s has found %d already; name the series in a rule of its own, or let that rule find more (discover: most)", m.rule.Select, full)
+	return fmt.Sprintf("it would be a new series, and the rule that finds %s has found %d already; name the series in a rule of its own, or let that rule find more (discover: most)",
+		m.rule.Select, full)
 }
 
 // find makes a series what it was before, or what a reading says.
@@ -65,16 +67,17 @@ func (m *member) find(of *reading.Reading, before *engine.Series) (refusal strin
 	}
 	named, err := withName(m.def.States, of.Text)
 	if err != nil && before == nil {
-		return fmt.Sprintf("it would be a new series, and its first value is a text that is no name of a state: %v", err)
+		return fmt.Sprintf("it would be a new series, and its first value is a text that is no name of a state: %v",
+			err)
 	}
 	m.def.States = named
 	return ""
 }
 
-// quantityOf is the last level of a path.
+// quantityOf returns the last level of a path.
 func quantityOf(p series.Path) string { return string(p[strings.LastIndexByte(string(p), '/')+1:]) }
 
-// countFound is how many series are what they are by a rule of those that are found. defining is held.
+// countFound returns how many series are what they are by a rule of those that are found. defining is held.
 func (in *intake) countFound(r *rules, rule *config.SeriesRule) int {
 	if r.found == nil {
 		r.found, r.told = map[*config.SeriesRule]int{}, map[*config.SeriesRule]bool{}
@@ -115,11 +118,14 @@ func (m *member) asFound(one *reading.Reading) (refusal string) {
 	state := m.def.Kind == series.State
 	switch {
 	case one.Text != "" && !state:
-		return fmt.Sprintf("%q came where numbers were when the series was found; what it is now needs a path of its own", one.Text)
+		return fmt.Sprintf("%q came where numbers were when the series was found; what it is now needs a path of its own",
+			one.Text)
 	case one.Truth && !state:
-		return fmt.Sprintf("%t came where numbers were when the series was found; what it is now needs a path of its own", one.Value != 0)
+		return fmt.Sprintf("%t came where numbers were when the series was found; what it is now needs a path of its own",
+			one.Value != 0)
 	case one.Text == "" && state && m.def.States.Name(one.Value) == "":
-		return fmt.Sprintf("the number %v came where texts were when the series was found; what it is now needs a path of its own", one.Value)
+		return fmt.Sprintf("the number %v came where texts were when the series was found; what it is now needs a path of its own",
+			one.Value)
 	}
 	return ""
 }
@@ -137,7 +143,7 @@ type Finding struct {
 	Found  []Found
 }
 
-// Discovered are the series that were found and that no rule names.
+// Discovered returns the series that were found and that no rule names.
 func (in *intake) Discovered() (out []Finding) {
 	rules := in.rules.Load().rules
 	for i := range rules {

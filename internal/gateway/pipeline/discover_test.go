@@ -69,11 +69,16 @@ func TestSeriesAreFoundAsTheyAppear(t *testing.T) {
 		assert.Equal(t, dark["dark"], both["dark"], "what was found stays")
 
 		// What it is now stays so.
-		assert.Contains(t, r.bring("long-mere/buoy-1/lamp", reading.Reading{Value: 7}), "the number 7 came where texts were when the series was found")
-		assert.Contains(t, r.bring("long-mere/buoy-1/count", reading.Reading{Text: "many"}), `"many" came where numbers were when the series was found`)
-		assert.Contains(t, r.bring("long-mere/buoy-1/count", reading.Reading{Value: 1, Truth: true}), "true came where numbers were")
-		assert.Empty(t, r.bring("long-mere/buoy-1/depth", reading.Reading{Value: 450, Unit: "cm"}), "another unit of the same is converted")
-		assert.Contains(t, r.bring("long-mere/buoy-1/depth", reading.Reading{Value: 450, Unit: "kg"}), "the sender says its unit is kg")
+		assert.Contains(t, r.bring("long-mere/buoy-1/lamp", reading.Reading{Value: 7}),
+			"the number 7 came where texts were when the series was found")
+		assert.Contains(t, r.bring("long-mere/buoy-1/count", reading.Reading{Text: "many"}),
+			`"many" came where numbers were when the series was found`)
+		assert.Contains(t, r.bring("long-mere/buoy-1/count", reading.Reading{Value: 1, Truth: true}),
+			"true came where numbers were")
+		assert.Empty(t, r.bring("long-mere/buoy-1/depth", reading.Reading{Value: 450, Unit: "cm"}),
+			"another unit of the same is converted")
+		assert.Contains(t, r.bring("long-mere/buoy-1/depth", reading.Reading{Value: 450, Unit: "kg"}),
+			"the sender says its unit is kg")
 		for i := range mostFoundStates {
 			refusal := r.bring("long-mere/buoy-1/lamp", reading.Reading{Text: fmt.Sprint("colour ", i)})
 			assert.Equal(t, i >= mostFoundStates-2, refusal != "", "%d: %s", i, refusal)
@@ -82,7 +87,8 @@ func TestSeriesAreFoundAsTheyAppear(t *testing.T) {
 		// There is an end to it, also after a restart, and what is known goes on.
 		assert.Empty(t, r.bring("long-mere/buoy-2/count", reading.Reading{Value: 5}))
 		for range 2 {
-			assert.Contains(t, r.bring("long-mere/buoy-3/count", reading.Reading{Value: 5}), "the rule that finds # has found 6 already")
+			assert.Contains(t, r.bring("long-mere/buoy-3/count", reading.Reading{Value: 5}),
+				"the rule that finds # has found 6 already")
 			assert.Contains(t, r.bring("long-mere/buoy-4/name", reading.Reading{Text: "a, b"}), "has found 6 already")
 			assert.Empty(t, r.bring("long-mere/buoy-2/count", reading.Reading{Value: 5}))
 			r.stop()
@@ -93,11 +99,18 @@ func TestSeriesAreFoundAsTheyAppear(t *testing.T) {
 		found := r.pipe.Discovered()
 		require.Len(t, found, 1)
 		assert.Len(t, found[0].Found, 6)
-		r.pipe.Use([]config.SeriesRule{finding, named, {Select: selector(t, "+/+/count"), Definition: series.Definition{Kind: series.Gauge, FreshFor: time.Minute}}}, nil)
+		r.pipe.Use([]config.SeriesRule{
+			finding, named,
+			{
+				Select:     selector(t, "+/+/count"),
+				Definition: series.Definition{Kind: series.Gauge, FreshFor: time.Minute},
+			},
+		}, nil)
 		assert.Len(t, r.pipe.Discovered()[0].Found, 4)
 		assert.Empty(t, r.bring("long-mere/buoy-3/count", reading.Reading{Value: 5}), "a rule names it now")
 		assert.Empty(t, r.bring("long-mere/buoy-5/depth", reading.Reading{Value: 5}), "and there is room for others")
-		assert.Contains(t, r.bring("long-mere/buoy-5/name", reading.Reading{Text: "a, b"}), "its first value is a text that is no name of a state")
+		assert.Contains(t, r.bring("long-mere/buoy-5/name", reading.Reading{Text: "a, b"}),
+			"its first value is a text that is no name of a state")
 	})
 }
 

@@ -103,8 +103,11 @@ func (fl *filler) planFills(r *rules) {
 			continue
 		}
 		wanted, have := get.All(), s.Tiers.All()
-		if s.ThinnedTo != 0 && slices.ContainsFunc(wanted, func(t series.Tier) bool { return !slices.Contains(have, t) && sourceFor(t, have) == series.Readings }) {
-			fl.log.Error("a series keeps its tiers: readings of it were thinned, and there is no tier that the new ones could be made of", "series", s.Path, "has", s.Tiers.Texts(), "wanted", get.Texts())
+		if s.ThinnedTo != 0 && slices.ContainsFunc(wanted, func(t series.Tier) bool {
+			return !slices.Contains(have, t) && sourceFor(t, have) == series.Readings
+		}) {
+			fl.log.Error("a series keeps its tiers: readings of it were thinned, and there is no tier that the new ones could be made of",
+				"series", s.Path, "has", s.Tiers.Texts(), "wanted", get.Texts())
 			continue
 		}
 		f := &fill{wanted: get, front: math.MinInt64, until: now}
@@ -122,7 +125,7 @@ func (fl *filler) planFills(r *rules) {
 	}
 }
 
-// sourceFor is the widest tier of some that another can be made of.
+// sourceFor returns the widest tier of some that another can be made of.
 func sourceFor(tier series.Tier, of []series.Tier) (source series.Tier) {
 	for _, t := range of {
 		if t < tier && tier%t == 0 {
@@ -203,7 +206,8 @@ func (fl *filler) fillStep(ctx context.Context, id uint32, f *fill) error {
 	if len(windows) > 0 {
 		rows, err := fl.roller.summariseSeries(ctx, s, f.jobs[f.at].source, windows, nil)
 		if err == nil && rows.Len() > 0 {
-			err = fl.writer.write(ctx, fl.store, engine.Batch{Entries: []engine.Entry{{Series: id, Tier: windows[0].Tier, Rows: rows}}})
+			err = fl.writer.write(ctx, fl.store,
+				engine.Batch{Entries: []engine.Entry{{Series: id, Tier: windows[0].Tier, Rows: rows}}})
 		}
 		if err != nil {
 			return err
@@ -213,7 +217,7 @@ func (fl *filler) fillStep(ctx context.Context, id uint32, f *fill) error {
 	return nil
 }
 
-// some are the next windows to make; after the last of a job it goes on to the next.
+// some returns the next windows to make; after the last of a job it goes on to the next.
 func (f *fill) some(s *engine.Series) (out []rollup.Window) {
 	job := f.jobs[f.at]
 	f.front = max(f.front, job.tier.Start(s.FirstSeen))

@@ -30,10 +30,20 @@ func (r *roller) touch(ctx context.Context, id uint32, def *series.Definition, r
 		for n < len(late) && late[n]-late[n-1] <= int64(def.FreshFor) {
 			n++
 		}
-		next := &successors{of: late[:n], tier: tier, within: int64(def.FreshFor), found: func(t int64) { r.pending.Touch(id, def, []int64{t}, now) }}
-		want := engine.Wanted{Tier: series.Readings, From: late[0] + 1, To: tier.Start(late[n-1]+int64(def.FreshFor)) + int64(tier)}
+		next := &successors{
+			of:     late[:n],
+			tier:   tier,
+			within: int64(def.FreshFor),
+			found:  func(t int64) { r.pending.Touch(id, def, []int64{t}, now) },
+		}
+		want := engine.Wanted{
+			Tier: series.Readings,
+			From: late[0] + 1,
+			To:   tier.Start(late[n-1]+int64(def.FreshFor)) + int64(tier),
+		}
 		if err := r.store.Scan(ctx, id, want, next); err != nil && !errors.Is(err, errAllFound) {
-			r.log.Error("after a late reading the next window's coverage may be wrong", "series", def.Path, "error", err)
+			r.log.Error("after a late reading the next window's coverage may be wrong", "series", def.Path,
+				"error", err)
 		}
 		late = late[n:]
 	}

@@ -36,7 +36,8 @@ func (fl *filler) handOver(ctx context.Context, done []uint32) error {
 		fl.store.MarkLate(id, engine.LateStretch(late[id]))
 	}
 	tiers := func(id uint32, def *series.Definition) { def.Tiers = fl.fills.of[id].wanted }
-	if _, err := untilWritten(ctx, fl.writer, func() (struct{}, error) { return struct{}{}, fl.store.Update(ctx, done, tiers) }); err != nil {
+	if _, err := untilWritten(ctx, fl.writer,
+		func() (struct{}, error) { return struct{}{}, fl.store.Update(ctx, done, tiers) }); err != nil {
 		return err
 	}
 	for _, w := range retired {

@@ -48,7 +48,15 @@ type intakeStore interface {
 }
 
 func newIntake(st *store.Store, out *writer, stopped chan struct{}, log *slog.Logger) (*intake, error) {
-	in := &intake{store: st, kept: st.Records, writer: out, judge: st.Judge(), log: log, stopped: stopped, mostSeries: maxSeries}
+	in := &intake{
+		store:      st,
+		kept:       st.Records,
+		writer:     out,
+		judge:      st.Judge(),
+		log:        log,
+		stopped:    stopped,
+		mostSeries: maxSeries,
+	}
 	return in, in.loadSaid()
 }
 

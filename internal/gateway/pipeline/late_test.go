@@ -35,9 +35,16 @@ func (r *rig) agrees(model map[int64]float64, from, to time.Time, after string) 
 	for _, width := range []string{"10s", "1m", "25m", "1h"} {
 		step, err := window.ParseStep(width)
 		require.NoError(r.t, err)
-		ask := query.Windows{Select: []series.Selector{selector(r.t, "#")}, Range: window.Range{From: from, To: to, Exact: true}, Grid: window.Grid{Width: step}, Stats: stats}
+		ask := query.Windows{
+			Select: []series.Selector{selector(r.t, "#")},
+			Range:  window.Range{From: from, To: to, Exact: true},
+			Grid:   window.Grid{Width: step},
+			Stats:  stats,
+		}
 		var got asked
-		require.NoError(r.t, ask.Run(r.t.Context(), query.Source{Store: r.store, Limits: config.Queries{MaxRows: 1e6, MaxSeries: 5, MaxTime: time.Minute}}, &got))
+		require.NoError(r.t, ask.Run(r.t.Context(), query.Source{
+			Store: r.store, Limits: config.Queries{MaxRows: 1e6, MaxSeries: 5, MaxTime: time.Minute},
+		}, &got))
 		first := from.UnixNano() - from.UnixNano()%step.Fixed.Nanoseconds()
 		counts, sums := make([]float64, len(got.counts)), make([]float64, len(got.counts))
 		for at, v := range model {
@@ -78,7 +85,9 @@ func TestAnAnswerCountsWhatWasAcknowledgedWhateverIsSummarised(t *testing.T) {
 			case 1:
 				r.again()
 			case 2: // other tiers are made, and taken, while readings come
-				r.tiers = [][]series.Tier{nil, {series.TenSecond, series.Minute, hour}, {series.TenSecond, hour}, {series.Minute}}[random.IntN(4)]
+				r.tiers = [][]series.Tier{
+					nil, {series.TenSecond, series.Minute, hour}, {series.TenSecond, hour}, {series.Minute},
+				}[random.IntN(4)]
 				r.pipe.Use([]config.SeriesRule{everything(t, r.tiers...)}, nil)
 			default:
 				time.Sleep(time.Duration(random.IntN(1200)) * time.Millisecond)
@@ -158,7 +167,11 @@ func TestWhatComesAfterTheClockWasSetBackCounts(t *testing.T) {
 			}
 			require.NoError(t, r.give(values, begin))
 		}
-		give(map[time.Duration]float64{50 * time.Minute: 1, 59*time.Minute + 30*time.Second: 2, 59*time.Minute + 48*time.Second: 3})
+		give(map[time.Duration]float64{
+			50 * time.Minute:                1,
+			59*time.Minute + 30*time.Second: 2,
+			59*time.Minute + 48*time.Second: 3,
+		})
 		passed.Add(int64(time.Minute))
 		r.rest()
 		passed.Store(int64(59*time.Minute + 31*time.Second))

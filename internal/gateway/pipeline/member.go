@@ -51,13 +51,15 @@ type rules struct {
 // maxSeries bounds what senders of ever new topics can make a gateway keep.
 const maxSeries = 1_000_000
 
-var errTooMany = fmt.Errorf("it would be a new series, and this gateway keeps %d already; is a level of its topic not a name but a value?", maxSeries)
+var errTooMany = fmt.Errorf("it would be a new series, and this gateway keeps %d already; is a level of its topic not a name but a value?",
+	maxSeries)
 
 // member finds or defines the series of a path. While the store cannot be written it
 // waits, as commits do.
 func (in *intake) member(r *rules, of *reading.Reading) (*member, error) {
 	path := of.Path
-	if m, ok := r.members.Load(path); ok && m.(*member).knows(of.Labels, in.judge.Now()) && m.(*member).understands(of) {
+	if m, ok := r.members.Load(path); ok && m.(*member).knows(of.Labels, in.judge.Now()) &&
+		m.(*member).understands(of) {
 		return m.(*member), nil
 	}
 	in.defining.Lock()
@@ -102,13 +104,20 @@ func (in *intake) member(r *rules, of *reading.Reading) (*member, error) {
 	return m, nil
 }
 
-// qualityOf is the series that says how good a series is.
+// qualityOf returns the series that says how good a series is.
 func qualityOf(m *member) *member {
 	path := m.def.Path + "/" + config.QualityLevel
 	return &member{
 		rule:   &config.SeriesRule{},
 		memory: &memory{},
-		def:    series.Definition{Path: path, Kind: series.State, FreshFor: m.def.FreshFor, Labels: m.def.Labels, States: config.Qualities, Tiers: m.def.Tiers},
+		def: series.Definition{
+			Path:     path,
+			Kind:     series.State,
+			FreshFor: m.def.FreshFor,
+			Labels:   m.def.Labels,
+			States:   config.Qualities,
+			Tiers:    m.def.Tiers,
+		},
 	}
 }
 
@@ -158,7 +167,8 @@ func (m *member) label(labels series.Labels, now time.Time, log *slog.Logger) {
 	maps.Copy(pairs, m.rule.Labels.Map())
 	all, err := series.MakeLabels(pairs)
 	if err != nil {
-		log.Warn("what messages say about a series is left out: with the labels of its rule it is too much", "series", m.def.Path, "error", err)
+		log.Warn("what messages say about a series is left out: with the labels of its rule it is too much",
+			"series", m.def.Path, "error", err)
 		all = m.rule.Labels
 	}
 	m.def.Labels = all
@@ -189,7 +199,8 @@ func (r *rules) newMember(path series.Path) *member {
 	limits := rule.Limits
 	def := rule.Define(path)
 	kept := config.KeptFor(r.keep, path, series.Readings)
-	if of := config.KeptFor(r.keep, path, def.Tiers.Narrowest()); def.Thinning.Method != 0 && of > 0 && (kept == 0 || of < kept) {
+	if of := config.KeptFor(r.keep, path, def.Tiers.Narrowest()); def.Thinning.Method != 0 && of > 0 &&
+		(kept == 0 || of < kept) {
 		kept = of // how many readings a window had stands in its summary
 	}
 	if kept > 0 {
@@ -214,9 +225,11 @@ func (m *member) intoState(one *reading.Reading) (refusal string) {
 		one.Value = value
 		return ""
 	case m.def.States == "":
-		return fmt.Sprintf("%q is no number; where it names a state, say so in the series' rule: kind: state and states: with the value of each name", one.Text)
+		return fmt.Sprintf("%q is no number; where it names a state, say so in the series' rule: kind: state and states: with the value of each name",
+			one.Text)
 	}
-	return fmt.Sprintf("%q is none of the series' states, which are %s", one.Text, strings.Join(m.def.States.Names(), ", "))
+	return fmt.Sprintf("%q is none of the series' states, which are %s", one.Text,
+		strings.Join(m.def.States.Names(), ", "))
 }
 
 // intoUnit converts a reading whose sender says its unit into that which its calibration

@@ -39,7 +39,7 @@ type held struct {
 	value float64
 }
 
-// memoryOf is the memory of a series. Where something depends on it, it outlasts rules, which
+// memoryOf returns the memory of a series. Where something depends on it, it outlasts rules, which
 // may be replaced while the pipeline runs.
 func (in *intake) memoryOf(r *rules, m *member) *memory {
 	if len(m.rule.Screens) == 0 && len(r.derivers) == 0 {
@@ -110,7 +110,7 @@ func (m *memory) judge(of *member, s screened, all []screened) screen.Verdict {
 	return verdict
 }
 
-// beside is the value of another series in a message, of a time.
+// beside returns the value of another series in a message, of a time.
 func beside(message []screened, path series.Path, time int64) (float64, bool) {
 	for _, other := range message {
 		if other.series.def.Path == path && other.time == time {
@@ -167,7 +167,7 @@ func (m *memory) heard(t int64, from *reading.Origin, learns bool) {
 	}
 }
 
-// From is the source that the last reading of a series came from since the start, and its topic
+// From returns the source that the last reading of a series came from since the start, and its topic
 // or register; empty when there was none.
 func (in *intake) From(path series.Path) (source, place string) {
 	found, ok := in.rules.Load().members.Load(path)
@@ -180,7 +180,7 @@ func (in *intake) From(path series.Path) (source, place string) {
 	return m.source, m.place
 }
 
-// Every is how often a series was heard lately; 0 while that is not known.
+// Every returns how often a series was heard lately; 0 while that is not known.
 func (in *intake) Every(path series.Path) time.Duration {
 	found, ok := in.rules.Load().members.Load(path)
 	if !ok || found.(*member).memory == nil {

@@ -74,7 +74,16 @@ func New(st *store.Store, settings config.Gateway, log *slog.Logger) (*Pipeline,
 	r.busy = func() bool { return c.inbox.waiting() > 0 }
 	return &Pipeline{
 		intake: in, committer: c, roller: r, sealer: s,
-		filler:  &filler{store: st, writer: out, roller: r, sealer: s, uplinks: st.Outboxes, fills: open, judge: judge, log: log},
+		filler: &filler{
+			store:   st,
+			writer:  out,
+			roller:  r,
+			sealer:  s,
+			uplinks: st.Outboxes,
+			fills:   open,
+			judge:   judge,
+			log:     log,
+		},
 		errands: make(chan func()),
 	}, nil
 }

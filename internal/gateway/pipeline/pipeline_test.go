@@ -56,9 +56,22 @@ func (r *rig) start() {
 	high := 20.0
 	everything, err := series.ParseSelector("#")
 	require.NoError(r.t, err)
-	rules := []config.SeriesRule{{Select: everything, Definition: series.Definition{Kind: series.Gauge, Unit: "mg/l", FreshFor: time.Minute, Tiers: tiersOf(r.t, r.tiers)}, Limits: screen.Limits{High: &high}}}
+	rules := []config.SeriesRule{{
+		Select: everything,
+		Definition: series.Definition{
+			Kind:     series.Gauge,
+			Unit:     "mg/l",
+			FreshFor: time.Minute,
+			Tiers:    tiersOf(r.t, r.tiers),
+		},
+		Limits: screen.Limits{High: &high},
+	}}
 	keep := []config.Keep{{Select: everything, Tier: series.Readings, For: 30 * 24 * time.Hour}}
-	settings := config.Gateway{Rules: rules, Keep: keep, Pace: config.CommitDelay{Messages: 100 * time.Millisecond, Polls: time.Second}}
+	settings := config.Gateway{
+		Rules: rules,
+		Keep:  keep,
+		Pace:  config.CommitDelay{Messages: 100 * time.Millisecond, Polls: time.Second},
+	}
 	r.pipe, err = New(r.store, settings, slog.New(slog.DiscardHandler))
 	require.NoError(r.t, err)
 	ctx, cancel := context.WithCancel(context.Background())
@@ -75,7 +88,12 @@ func (r *rig) give(values map[time.Duration]float64, begin time.Time) error {
 	d := &Delivery{}
 	for after, v := range values {
 		from := &reading.Origin{Source: "own", Place: "p", Raw: []byte("raw")}
-		d.Readings = append(d.Readings, reading.Reading{Path: path, Time: begin.Add(after).UnixNano(), Value: v, From: from})
+		d.Readings = append(d.Readings, reading.Reading{
+			Path:  path,
+			Time:  begin.Add(after).UnixNano(),
+			Value: v,
+			From:  from,
+		})
 	}
 	done := make(chan error, 1)
 	d.Done = func(err error) { done <- err }
@@ -111,9 +129,13 @@ func TestALateReadingRevisesItsWindow(t *testing.T) {
 	virtual(t, func(t *testing.T) {
 		r := newRig(t)
 		require.NoError(t, r.give(map[time.Duration]float64{0: 4, 20 * time.Second: 8}, anHourAgo))
-		r.eventually("the window is summarised", func() bool { s, ok := r.summary(anHourAgo); return ok && s.Count == 2 })
+		r.eventually("the window is summarised",
+			func() bool { s, ok := r.summary(anHourAgo); return ok && s.Count == 2 })
 		require.NoError(t, r.give(map[time.Duration]float64{10 * time.Second: 9, 20 * time.Second: 5}, anHourAgo)) // one late, one corrected
-		r.eventually("the window is revised", func() bool { s, _ := r.summary(anHourAgo); return s.Count == 3 && s.Mean == 6 && s.Max == 9 })
+		r.eventually("the window is revised", func() bool {
+			s, _ := r.summary(anHourAgo)
+			return s.Count == 3 && s.Mean == 6 && s.Max == 9
+		})
 		assert.EqualValues(t, 4, r.pipe.Accepted())
 	})
 }
@@ -134,7 +156,11 @@ func TestWhatIsOutOfRangeIsKeptAsAReject(t *testing.T) {
 func TestReadingsOlderThanWhatIsKeptDoNotSpoilSummaries(t *testing.T) {
 	virtual(t, func(t *testing.T) {
 		r := newRig(t)
-		require.NoError(t, r.give(map[time.Duration]float64{-31 * 24 * time.Hour: 5, 0: 6, -29 * 24 * time.Hour: 7}, anHourAgo))
+		require.NoError(t, r.give(map[time.Duration]float64{
+			-31 * 24 * time.Hour: 5,
+			0:                    6,
+			-29 * 24 * time.Hour: 7,
+		}, anHourAgo))
 		assert.EqualValues(t, 2, r.pipe.Accepted())
 		kept, err := r.store.Rejects.List(records.Wanting{Source: "own", Most: 10})
 		require.NoError(t, err)
@@ -145,7 +171,11 @@ func TestReadingsOlderThanWhatIsKeptDoNotSpoilSummaries(t *testing.T) {
 func TestASeriesKeepsItsKind(t *testing.T) {
 	virtual(t, func(t *testing.T) {
 		r := newRig(t)
-		_, err := r.store.Define(t.Context(), []series.Definition{{Path: path, Kind: series.Counter, FreshFor: time.Minute}})
+		_, err := r.store.Define(t.Context(), []series.Definition{{
+			Path:     path,
+			Kind:     series.Counter,
+			FreshFor: time.Minute,
+		}})
 		require.NoError(t, err)
 		require.NoError(t, r.give(map[time.Duration]float64{0: 6}, anHourAgo))
 		assert.Zero(t, r.pipe.Accepted())
@@ -159,7 +189,11 @@ func TestOpenWindowsSurviveARestart(t *testing.T) {
 	for _, sealed := range []bool{false, true} {
 		now := time.Date(2026, 3, 1, 8, 0, 20, 0, time.UTC)
 		var passed atomic.Int64 // stands still: the window stays open
-		r := &rig{t: t, file: filepath.Join(t.TempDir(), "s.db"), clock: func() time.Time { return now.Add(time.Duration(passed.Load())) }}
+		r := &rig{
+			t:     t,
+			file:  filepath.Join(t.TempDir(), "s.db"),
+			clock: func() time.Time { return now.Add(time.Duration(passed.Load())) },
+		}
 		r.start()
 		require.NoError(t, r.give(map[time.Duration]float64{0: 3, time.Second: 5}, now.Add(-5*time.Second)))
 		if sealed {
@@ -216,7 +250,9 @@ func TestLateReadingsOfSlowSeriesMarkFewWindows(t *testing.T) {
 		r := newRig(t)
 		all, err := series.ParseSelector("#")
 		require.NoError(t, err)
-		r.pipe.Use([]config.SeriesRule{{Select: all, Definition: series.Definition{Kind: series.Gauge, FreshFor: 24 * time.Hour}}}, nil)
+		r.pipe.Use([]config.SeriesRule{{
+			Select: all, Definition: series.Definition{Kind: series.Gauge, FreshFor: 24 * time.Hour},
+		}}, nil)
 		values := map[time.Duration]float64{}
 		for i := range 200 {
 			values[time.Duration(i)*time.Minute] = 1
@@ -237,11 +273,16 @@ func TestNewRulesCountFromTheNextReadingOn(t *testing.T) {
 		low := 8.0
 		all, err := series.ParseSelector("#")
 		require.NoError(t, err)
-		r.pipe.Use([]config.SeriesRule{{Select: all, Definition: series.Definition{Kind: series.Gauge, FreshFor: time.Minute}, Limits: screen.Limits{Low: &low}}}, nil)
+		r.pipe.Use([]config.SeriesRule{{
+			Select:     all,
+			Definition: series.Definition{Kind: series.Gauge, FreshFor: time.Minute},
+			Limits:     screen.Limits{Low: &low},
+		}}, nil)
 		require.NoError(t, r.give(map[time.Duration]float64{time.Second: 7}, anHourAgo))
 		assert.EqualValues(t, 1, r.pipe.Accepted())
 		assert.EqualValues(t, 1, r.pipe.Rejected())
-		r.eventually("the window that was open meanwhile is summarised", func() bool { s, ok := r.summary(anHourAgo); return ok && s.Count == 1 })
+		r.eventually("the window that was open meanwhile is summarised",
+			func() bool { s, ok := r.summary(anHourAgo); return ok && s.Count == 1 })
 	})
 }
 
@@ -249,7 +290,11 @@ func TestWithAWrongClockNothingIsAcknowledgedAway(t *testing.T) {
 	var mu sync.Mutex
 	now := anHourAgo
 	set := func(to time.Time) { mu.Lock(); now = to; mu.Unlock() }
-	r := &rig{t: t, file: filepath.Join(t.TempDir(), "s.db"), clock: func() time.Time { mu.Lock(); defer mu.Unlock(); return now }}
+	r := &rig{
+		t:     t,
+		file:  filepath.Join(t.TempDir(), "s.db"),
+		clock: func() time.Time { mu.Lock(); defer mu.Unlock(); return now },
+	}
 	r.start()
 	t.Cleanup(func() { r.stop(); r.store.Close() })
 	everything, err := series.ParseSelector("#")
@@ -294,7 +339,12 @@ func TestAFullGatewayKnowsItsOwnSeriesAfterARestart(t *testing.T) {
 		r.pipe.mostSeries = 1
 		require.NoError(t, r.give(map[time.Duration]float64{time.Second: 7}, anHourAgo))
 		assert.EqualValues(t, 1, r.pipe.Accepted())
-		d := &Delivery{Readings: []reading.Reading{{Path: "long-mere/buoy-2/oxygen", Time: anHourAgo.UnixNano(), Value: 7, From: &reading.Origin{Source: "own"}}}}
+		d := &Delivery{Readings: []reading.Reading{{
+			Path:  "long-mere/buoy-2/oxygen",
+			Time:  anHourAgo.UnixNano(),
+			Value: 7,
+			From:  &reading.Origin{Source: "own"},
+		}}}
 		done := make(chan error, 1)
 		d.Done = func(err error) { done <- err }
 		r.pipe.Submit(d)
@@ -361,7 +411,8 @@ func TestManySendersShareACommit(t *testing.T) {
 		for i := range 50 {
 			wait.Go(func() {
 				for k := range 20 {
-					assert.NoError(t, r.give(map[time.Duration]float64{time.Duration(i*20+k) * time.Millisecond: 5}, anHourAgo))
+					assert.NoError(t,
+						r.give(map[time.Duration]float64{time.Duration(i*20+k) * time.Millisecond: 5}, anHourAgo))
 				}
 			})
 		}
@@ -380,7 +431,10 @@ func TestWhatMessagesSayOfASeriesBecomesItsLabels(t *testing.T) {
 			done := make(chan error, 1)
 			at, err := r.pipe.Arrive()
 			require.NoError(t, err)
-			r.pipe.Submit(&Delivery{Readings: []reading.Reading{{Path: path, Labels: labels, Time: at, Value: 5, From: &reading.Origin{}}}, Done: func(err error) { done <- err }})
+			r.pipe.Submit(&Delivery{
+				Readings: []reading.Reading{{Path: path, Labels: labels, Time: at, Value: 5, From: &reading.Origin{}}},
+				Done:     func(err error) { done <- err },
+			})
 			require.NoError(t, <-done)
 			s, ok := r.store.Find(path)
 			require.True(t, ok)
@@ -388,7 +442,8 @@ func TestWhatMessagesSayOfASeriesBecomesItsLabels(t *testing.T) {
 		}
 		assert.EqualValues(t, "make=vega", give("make=vega"))
 		assert.EqualValues(t, "make=vega", give(""), "who says nothing takes nothing back")
-		assert.EqualValues(t, "make=vega", give("make=other"), "two that contradict each other do not write the catalogue each time")
+		assert.EqualValues(t, "make=vega", give("make=other"),
+			"two that contradict each other do not write the catalogue each time")
 		loaded, _ := r.pipe.rules.Load().members.Load(path)
 		m := loaded.(*member)
 		m.said.Store(&said{m.said.Load().labels, time.Now().Add(-saidFor)})
@@ -396,7 +451,9 @@ func TestWhatMessagesSayOfASeriesBecomesItsLabels(t *testing.T) {
 
 		everything, err := series.ParseSelector("#")
 		require.NoError(t, err)
-		r.pipe.Use([]config.SeriesRule{{Select: everything, Definition: series.Definition{Kind: series.Gauge, Labels: "make=ours,owner=us"}}}, nil)
+		r.pipe.Use([]config.SeriesRule{{
+			Select: everything, Definition: series.Definition{Kind: series.Gauge, Labels: "make=ours,owner=us"},
+		}}, nil)
 		assert.EqualValues(t, "bay=3,make=ours,owner=us", give("bay=3,make=other"), "the rule comes first")
 	})
 }

@@ -26,7 +26,8 @@ func (in *intake) redefine(ctx context.Context, r *rules) error {
 		}
 		def := in.wanted(r, s)
 		if def.Kind != s.Kind {
-			in.log.Warn("a series keeps its definition: it was recorded as another kind", "series", s.Path, "recorded", s.Kind, "wanted", def.Kind)
+			in.log.Warn("a series keeps its definition: it was recorded as another kind", "series", s.Path,
+				"recorded", s.Kind, "wanted", def.Kind)
 			continue
 		}
 		if def == s.Definition {
@@ -45,7 +46,7 @@ func (in *intake) redefine(ctx context.Context, r *rules) error {
 	return err
 }
 
-// wanted is the definition that the rules give a series which the store knows.
+// wanted returns the definition that the rules give a series which the store knows.
 func (in *intake) wanted(r *rules, s engine.Series) series.Definition {
 	path, quality := strings.CutSuffix(string(s.Path), "/"+config.QualityLevel)
 	m := r.newMember(series.Path(path))
@@ -69,7 +70,7 @@ func (in *intake) wanted(r *rules, s engine.Series) series.Definition {
 // say them, and a series without a reading must not lose them.
 const saidState = "said"
 
-// saveSaid is the state with the labels that messages gave.
+// saveSaid returns the state with the labels that messages gave.
 func (in *intake) saveSaid() (sqlite.State, error) {
 	all := map[series.Path]series.Labels{}
 	in.said.Range(func(path, labels any) bool {

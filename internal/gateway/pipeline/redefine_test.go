@@ -49,7 +49,13 @@ func (p *Pipeline) sealNowHeld() <-chan struct{} {
 // give takes one reading in, and returns what counts of it, derived readings included.
 func (k *kept) give(path series.Path, at time.Time, value float64, labels series.Labels) []screened {
 	k.t.Helper()
-	d := &Delivery{Readings: []reading.Reading{{Path: path, Time: at.UnixNano(), Value: value, Labels: labels, From: &reading.Origin{Source: "own", Place: "p"}}}}
+	d := &Delivery{Readings: []reading.Reading{{
+		Path:   path,
+		Time:   at.UnixNano(),
+		Value:  value,
+		Labels: labels,
+		From:   &reading.Origin{Source: "own", Place: "p"},
+	}}}
 	require.NoError(k.t, k.pipe.screen(d))
 	k.pipe.committer.commit(k.t.Context(), []*Delivery{d})
 	return d.screened
@@ -64,7 +70,8 @@ func (k *kept) definition(path series.Path) series.Definition {
 
 func parsed(t *testing.T, series string) config.Gateway {
 	t.Helper()
-	settings, err := config.Parse("f.yaml", []byte("data: ./d\ngateway:\n  site: long-mere\n  series:\n"+series), config.Kinds{})
+	settings, err := config.Parse("f.yaml", []byte("data: ./d\ngateway:\n  site: long-mere\n  series:\n"+series),
+		config.Kinds{})
 	require.NoError(t, err)
 	return *settings.Gateway
 }
@@ -132,7 +139,8 @@ func TestDerivedSeriesGoOnAfterARestart(t *testing.T) {
 		require.Len(t, made, 2, "the other input speaks for a minute, whether the gateway restarts or not")
 		assert.Equal(t, 7.0, made[1].value)
 		k.restart(settings)
-		assert.Len(t, k.give("long-mere/weir/out", at.Add(2*time.Minute), 5, ""), 1, "the other input does not speak any more")
+		assert.Len(t, k.give("long-mere/weir/out", at.Add(2*time.Minute), 5, ""), 1,
+			"the other input does not speak any more")
 	})
 }
 

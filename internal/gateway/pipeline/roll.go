@@ -130,7 +130,7 @@ func (r *roller) summarise(ctx context.Context, due []rollup.Window, fresh []eng
 	return batch, nil
 }
 
-// alike is how many of the first windows are of the same series and tier.
+// alike returns how many of the first windows are of the same series and tier.
 func alike(windows []rollup.Window) int {
 	n := slices.IndexFunc(windows, func(w rollup.Window) bool {
 		return w.Series != windows[0].Series || w.Tier != windows[0].Tier || w.Sketch != windows[0].Sketch
@@ -152,13 +152,15 @@ func (r *roller) summariseSeries(ctx context.Context, s engine.Series, source se
 		for n < len(windows) && windows[n].Start-windows[n-1].Start <= near {
 			n++
 		}
-		rows, err := r.store.Read(ctx, s.ID, source, windows[0].Start-int64(s.FreshFor)-int64(source), windows[n-1].End())
+		rows, err := r.store.Read(ctx, s.ID, source, windows[0].Start-int64(s.FreshFor)-int64(source),
+			windows[n-1].End())
 		if err != nil {
 			return out, err
 		}
 		for _, e := range fresh {
 			if e.Series == s.ID && e.Tier == source {
-				rows = column.Merge(rows, e.Rows.Between(windows[0].Start-int64(s.FreshFor)-int64(source), windows[n-1].End()))
+				rows = column.Merge(rows,
+					e.Rows.Between(windows[0].Start-int64(s.FreshFor)-int64(source), windows[n-1].End()))
 			}
 		}
 		var thinned around
@@ -183,7 +185,7 @@ func (r *roller) summariseSeries(ctx context.Context, s engine.Series, source se
 	return out, nil
 }
 
-// reduce is the summary of a window, from readings or from those of a narrower tier.
+// reduce returns the summary of a window, from readings or from those of a narrower tier.
 func reduce(rows column.Block, source series.Tier, w rollup.Window, def *series.Definition) rollup.Summary {
 	if source == series.Readings {
 		return rollup.Fold(rows, w.Start, w.End(), def)

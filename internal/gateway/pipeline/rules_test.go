@@ -23,7 +23,8 @@ gateway:
 `
 
 func rulesOf(t *testing.T, calibration string) config.Gateway {
-	settings, err := config.Parse("f.yaml", []byte(strings.Replace(screenedFile, "CALIBRATION", calibration, 1)), config.Kinds{})
+	settings, err := config.Parse("f.yaml", []byte(strings.Replace(screenedFile, "CALIBRATION", calibration, 1)),
+		config.Kinds{})
 	require.NoError(t, err)
 	return *settings.Gateway
 }
@@ -31,7 +32,12 @@ func rulesOf(t *testing.T, calibration string) config.Gateway {
 // outcome gives a reading of the silo, and is what becomes of it: its value, the rule that
 // refused it, and what its quality says.
 func outcome(t *testing.T, p *Pipeline, at time.Time, raw float64) (value float64, rule string, quality float64) {
-	d := &Delivery{Readings: []reading.Reading{{Path: "stony-beck/silo/level", Time: at.UnixNano(), Value: raw, From: &reading.Origin{Source: "own", Place: "p"}}}}
+	d := &Delivery{Readings: []reading.Reading{{
+		Path:  "stony-beck/silo/level",
+		Time:  at.UnixNano(),
+		Value: raw,
+		From:  &reading.Origin{Source: "own", Place: "p"},
+	}}}
 	require.NoError(t, p.screen(d))
 	for _, r := range d.Rejects {
 		assert.Equal(t, raw, r.Reading.Value, "a reject keeps the value before it was calibrated")
@@ -74,7 +80,8 @@ func TestScreensRememberOverRulesButNotOverAnotherCalibration(t *testing.T) {
 	all, err := st.Versions.Of(known.ID, known.Definition)
 	require.NoError(t, err)
 	require.Len(t, all, 2)
-	assert.Equal(t, []series.Calibration{"raw × 0.1 + 0", ""}, []series.Calibration{all[0].Calibration, all[1].Calibration})
+	assert.Equal(t, []series.Calibration{"raw × 0.1 + 0", ""},
+		[]series.Calibration{all[0].Calibration, all[1].Calibration})
 	require.NoError(t, st.Close())
 }
 

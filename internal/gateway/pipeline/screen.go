@@ -69,7 +69,7 @@ func (in *intake) take(r *rules, d *Delivery, first int) error {
 // rejection is why a reading does not count, and which rule says so.
 type rejection struct{ rule, reason string }
 
-// calibrate is the value of a reading in its series, or why there is none. It looks at
+// calibrate returns the value of a reading in its series, or why there is none. It looks at
 // nothing but the reading and the rule.
 func (m *member) calibrate(one reading.Reading, now int64) (value float64, no rejection) {
 	if m.refusal != "" {
@@ -128,7 +128,8 @@ func (in *intake) plausible(d *Delivery, from int) {
 		if verdict.Then == screen.Reject {
 			differ(i)
 			one := &d.Readings[s.of]
-			d.Rejects = append(d.Rejects, one.Reject(in.judge.Now().UnixNano(), verdict.Rule, fmt.Sprintf("%s: %s", one.Path, verdict.Reason)))
+			d.Rejects = append(d.Rejects,
+				one.Reject(in.judge.Now().UnixNano(), verdict.Rule, fmt.Sprintf("%s: %s", one.Path, verdict.Reason)))
 			continue
 		}
 		if m.marks != nil {

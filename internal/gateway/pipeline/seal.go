@@ -53,7 +53,11 @@ func (s *sealer) sealNow(ctx context.Context) (done <-chan struct{}) {
 		defer close(ended)
 		defer s.sealing.Unlock()
 		if err == nil {
-			err = s.store.Seal(ctx, engine.Sealing{Begun: begun, Settled: settled, States: []sqlite.State{{Name: pendingState, Payload: state}, said}})
+			err = s.store.Seal(ctx, engine.Sealing{
+				Begun:   begun,
+				Settled: settled,
+				States:  []sqlite.State{{Name: pendingState, Payload: state}, said},
+			})
 		} else {
 			close(begun)
 		}

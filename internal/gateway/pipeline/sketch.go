@@ -23,7 +23,8 @@ func (r *roller) sketch(ctx context.Context, s engine.Series, windows []rollup.W
 		if w.Start < s.ThinnedTo {
 			// Of fewer readings than before it would be a wrong one; without that of a late reading, it
 			// is of fewer than the summaries say, and nobody gets an estimate from it.
-			if before, err := r.store.Sketches(ctx, s.ID, w.Start, w.Start+1, 1); err != nil || len(before) > 0 && holdsMore(before[0].Data, rows.Len()) {
+			if before, err := r.store.Sketches(ctx, s.ID, w.Start, w.Start+1, 1); err != nil ||
+				len(before) > 0 && holdsMore(before[0].Data, rows.Len()) {
 				if err != nil {
 					return nil, err
 				}

@@ -42,7 +42,8 @@ func (c *committer) refuseBetween(ctx context.Context, all []*Delivery) {
 		slices.Sort(times)
 		refused, err := c.between(ctx, known, slices.Compact(times))
 		if err != nil {
-			c.log.Error("late readings are taken, though it is not known whether those beside them were thinned", "series", m.def.Path, "error", err)
+			c.log.Error("late readings are taken, though it is not known whether those beside them were thinned",
+				"series", m.def.Path, "error", err)
 			continue
 		}
 		for _, d := range all {
@@ -80,7 +81,8 @@ func (c *committer) refuse(d *Delivery, m *member, known engine.Series, times []
 			if known.Thinning.Method != 0 {
 				by = " (" + known.Thinning.String() + ")"
 			}
-			reason := fmt.Sprintf("%s: it falls between readings that were thinned%s, as all are more than %s before the newest; the summary of its window could not be made again", one.Path, by, span.Format(engine.Settling(&known.Definition)))
+			reason := fmt.Sprintf("%s: it falls between readings that were thinned%s, as all are more than %s before the newest; the summary of its window could not be made again",
+				one.Path, by, span.Format(engine.Settling(&known.Definition)))
 			d.Rejects = append(d.Rejects, one.Reject(c.judge.Now().UnixNano(), reading.Thinned, reason))
 		case found && m.marks != nil && s.series == m.marks: // how good it was is of no matter
 		default:

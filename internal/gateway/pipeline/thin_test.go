@@ -34,7 +34,13 @@ type thinRig struct {
 }
 
 func newThinRig(t *testing.T, rule series.Thinning) *thinRig {
-	r := &thinRig{rig: newRig(t), rule: everything(t), arrived: map[int64]float64{}, begin: time.Now().Add(-12 * time.Hour).Truncate(time.Minute), random: rand.New(rand.NewPCG(5, 6))}
+	r := &thinRig{
+		rig:     newRig(t),
+		rule:    everything(t),
+		arrived: map[int64]float64{},
+		begin:   time.Now().Add(-12 * time.Hour).Truncate(time.Minute),
+		random:  rand.New(rand.NewPCG(5, 6)),
+	}
 	r.rule.Thinning, r.rule.Sketch = rule, true
 	r.use()
 	return r
@@ -109,7 +115,8 @@ func (r *thinRig) check() {
 			require.Equal(r.t, want.Covered, got.Covered, "%s at %s", tier, at)
 			require.InDelta(r.t, want.Mean, got.Mean, 1e-9, "%s at %s", tier, at)
 			require.InDelta(r.t, want.Held, got.Held, 1e-9, "%s at %s", tier, at)
-			require.Equal(r.t, []float64{want.Min, want.Max, want.First, want.Last}, []float64{got.Min, got.Max, got.First, got.Last}, "%s at %s", tier, at)
+			require.Equal(r.t, []float64{want.Min, want.Max, want.First, want.Last},
+				[]float64{got.Min, got.Max, got.First, got.Last}, "%s at %s", tier, at)
 			n++
 		}
 		require.Equal(r.t, n, made.Len())
@@ -156,9 +163,15 @@ func (r *thinRig) checkSketches(all column.Block) {
 func TestSummariesAreOfAllThatArrivedAndNotOfWhatIsKept(t *testing.T) {
 	rounds.Alone(t)
 	virtual(t, func(t *testing.T) {
-		for _, rule := range []series.Thinning{{Method: series.Deadband, Within: 0.5, Silence: 10 * time.Minute}, {Method: series.SwingingDoor, Within: 0.5, Silence: 40 * time.Second}} {
+		for _, rule := range []series.Thinning{
+			{Method: series.Deadband, Within: 0.5, Silence: 10 * time.Minute},
+			{Method: series.SwingingDoor, Within: 0.5, Silence: 40 * time.Second},
+		} {
 			r := newThinRig(t, rule)
-			for _, stretch := range [][2]time.Duration{{0, 40 * time.Minute}, {40 * time.Minute, 41 * time.Minute}, {41 * time.Minute, 90 * time.Minute}, {100 * time.Minute, 130 * time.Minute}, {150 * time.Minute, 300 * time.Minute}} {
+			for _, stretch := range [][2]time.Duration{
+				{0, 40 * time.Minute}, {40 * time.Minute, 41 * time.Minute}, {41 * time.Minute, 90 * time.Minute},
+				{100 * time.Minute, 130 * time.Minute}, {150 * time.Minute, 300 * time.Minute},
+			} {
 				require.Zero(t, r.come(stretch[0], stretch[1]))
 				r.settle()
 				r.check()
@@ -183,21 +196,24 @@ func TestSummariesAreOfAllThatArrivedAndNotOfWhatIsKept(t *testing.T) {
 			r.check()
 			rejects, err := r.store.Rejects.List(records.Wanting{Most: 1})
 			require.NoError(t, err)
-			assert.Contains(t, rejects[0].Reason, "it falls between readings that were thinned ("+rule.String()+"), as all are more than 3m before the newest")
+			assert.Contains(t, rejects[0].Reason,
+				"it falls between readings that were thinned ("+rule.String()+"), as all are more than 3m before the newest")
 			assert.Equal(t, "thinning", rejects[0].Rule)
 
 			// Without the rule all that comes from then on is kept, and with it again what was kept stays.
 			r.rule.Thinning = series.Thinning{}
 			r.use()
 			require.Zero(t, r.come(300*time.Minute, 330*time.Minute))
-			require.EqualValues(t, 1, r.take(map[time.Duration]float64{20*time.Minute + 456*time.Millisecond: 3}), "what was thinned stays so")
+			require.EqualValues(t, 1, r.take(map[time.Duration]float64{20*time.Minute + 456*time.Millisecond: 3}),
+				"what was thinned stays so")
 			r.settle()
 			thinnedTo := r.known().ThinnedTo
 			r.rule.Thinning = rule
 			r.use()
 			require.Zero(t, r.come(330*time.Minute, 400*time.Minute))
 			r.settle()
-			kept, err := r.store.Read(t.Context(), 1, series.Readings, thinnedTo, r.begin.Add(330*time.Minute).UnixNano())
+			kept, err := r.store.Read(t.Context(), 1, series.Readings, thinnedTo,
+				r.begin.Add(330*time.Minute).UnixNano())
 			require.NoError(t, err)
 			n := 0
 			for at := range r.arrived {

@@ -20,11 +20,19 @@ import (
 
 const hour = series.Tier(time.Hour)
 
-// everything is one rule for all series, with some tiers.
+// everything returns one rule for all series, with some tiers.
 func everything(t *testing.T, tiers ...series.Tier) config.SeriesRule {
 	all, err := series.ParseSelector("#")
 	require.NoError(t, err)
-	return config.SeriesRule{Select: all, Definition: series.Definition{Kind: series.Gauge, Unit: "mg/l", FreshFor: time.Minute, Tiers: tiersOf(t, tiers)}}
+	return config.SeriesRule{
+		Select: all,
+		Definition: series.Definition{
+			Kind:     series.Gauge,
+			Unit:     "mg/l",
+			FreshFor: time.Minute,
+			Tiers:    tiersOf(t, tiers),
+		},
+	}
 }
 
 // tiersOf makes a list of widths; of none the usual ones.
@@ -120,7 +128,8 @@ func TestANewTierIsFilledFromWhatIsThereWhileReadingsCome(t *testing.T) {
 			assert.NotZero(t, r.asFromReadings(tier))
 		}
 		// Others, of which none but the readings has been before, and one that is of no use for the rest.
-		r.pipe.Use([]config.SeriesRule{everything(t, series.Tier(15*time.Second), series.Tier(45*time.Second), hour)}, nil)
+		r.pipe.Use([]config.SeriesRule{everything(t, series.Tier(15*time.Second), series.Tier(45*time.Second), hour)},
+			nil)
 		some(20)
 		r.eventually("the others are there", tiersAre("15s,45s,1h"))
 		some(20)

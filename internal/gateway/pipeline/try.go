@@ -108,7 +108,10 @@ func (t *trying) some(readings []reading.Reading) (out []Trial, count []screened
 		memory.Arrived(s.time, s.value)
 		to := &out[s.of]
 		verdict := screen.Judge(s.series.rule.Screens, &screen.Subject{
-			Def: &s.series.def, Time: s.time, Value: s.value, Memory: memory, Beside: func(path series.Path) (float64, bool) { return beside(good, path, s.time) },
+			Def: &s.series.def, Time: s.time, Value: s.value, Memory: memory, Beside: func(path series.Path) (float64, bool) {
+				return beside(good,
+					path, s.time)
+			},
 		})
 		if to.Rule, to.Then, to.Reason = verdict.Rule, verdict.Then, verdict.Reason; to.Then == screen.Reject {
 			continue

@@ -41,7 +41,12 @@ func (w *writer) write(ctx context.Context, to appender, batch engine.Batch) err
 func untilWritten[T any](ctx context.Context, w *writer, write func() (T, error)) (T, error) {
 	v, err := backoff.Retry(ctx, write,
 		backoff.WithMaxElapsedTime(0),
-		backoff.WithBackOff(&backoff.ExponentialBackOff{InitialInterval: 100 * time.Millisecond, Multiplier: 2, RandomizationFactor: 0.3, MaxInterval: 5 * time.Second}),
+		backoff.WithBackOff(&backoff.ExponentialBackOff{
+			InitialInterval:     100 * time.Millisecond,
+			Multiplier:          2,
+			RandomizationFactor: 0.3,
+			MaxInterval:         5 * time.Second,
+		}),
 		backoff.WithNotify(func(err error, wait time.Duration) {
 			text := err.Error()
 			w.trouble.Store(&text)

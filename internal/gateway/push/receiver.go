@@ -54,7 +54,7 @@ func (r *Receiver) Sender(token string) (found *Sender) {
 	return found
 }
 
-// Named is the sender of a name that has no token in the configuration; nil when there is none.
+// Named returns the sender of a name that has no token in the configuration; nil when there is none.
 func (r *Receiver) Named(name string) *Sender {
 	for i, s := range r.settings.senders {
 		if s.Name == name && s.token == "" {
@@ -64,7 +64,7 @@ func (r *Receiver) Named(name string) *Sender {
 	return nil
 }
 
-// MaxBody is how long a request may be.
+// MaxBody returns how long a request may be.
 func (r *Receiver) MaxBody() int { return r.settings.maxBody }
 
 // Form is how a document is written.
@@ -136,7 +136,8 @@ func (r *Receiver) Take(ctx context.Context, d Document) (out Outcome, err error
 		digest := sha256.Sum256(d.Body)
 		if at, err = r.pipe.FirstArrival(r.name+"/"+d.Sender.Name+"/"+d.Key, digest[:], at); err != nil {
 			if errors.Is(err, records.ErrOtherBody) {
-				r.Failed("sender "+d.Sender.Name, fmt.Sprintf("the Idempotency-Key %q came before with another body", d.Key))
+				r.Failed("sender "+d.Sender.Name,
+					fmt.Sprintf("the Idempotency-Key %q came before with another body", d.Key))
 			}
 			return out, err
 		}
@@ -200,7 +201,12 @@ func (r *Receiver) read(rows []payload.Row, d Document, at int64) payload.Decode
 	if d.Form != Message {
 		return r.readRows(rows, d, at)
 	}
-	out := r.messages.Decode(payload.Arrived{Topic: d.Topic, Place: placeOf(d.Sender, "topic "+d.Topic), Payload: d.Body, At: at})
+	out := r.messages.Decode(payload.Arrived{
+		Topic:   d.Topic,
+		Place:   placeOf(d.Sender, "topic "+d.Topic),
+		Payload: d.Body,
+		At:      at,
+	})
 	all := out.Readings
 	out.Readings = nil
 	for _, one := range all {
@@ -244,7 +250,11 @@ func (r *Receiver) Reread(place string, raw []byte, at int64) ([]reading.Reading
 func (r *Receiver) readRows(rows []payload.Row, of Document, at int64) (d payload.Decoded) {
 	timeless := map[string]string{} // of each series without a time: the row
 	for _, row := range rows {
-		from := &reading.Origin{Source: r.name, Place: placeOf(of.Sender, row.Place), Raw: fmt.Appendf(nil, "%s %v%s", row.Name, row.Value, row.Text)}
+		from := &reading.Origin{
+			Source: r.name,
+			Place:  placeOf(of.Sender, row.Place),
+			Raw:    fmt.Appendf(nil, "%s %v%s", row.Name, row.Value, row.Text),
+		}
 		path, err := series.ParsePath(r.settings.site + "/" + row.Name)
 		if err == nil {
 			err = of.may(path)
@@ -253,7 +263,8 @@ func (r *Receiver) readRows(rows []payload.Row, of Document, at int64) (d payloa
 		case row.Err != nil:
 			err = row.Err
 		case err == nil && row.Relative && timeless[row.Name] != "" && row.At == 0:
-			err = fmt.Errorf("it has no time, and neither has %s of the same series; of one moment there is one reading", timeless[row.Name])
+			err = fmt.Errorf("it has no time, and neither has %s of the same series; of one moment there is one reading",
+				timeless[row.Name])
 		}
 		if err != nil {
 			d.Rejects = append(d.Rejects, from.Reject(at, err.Error()))

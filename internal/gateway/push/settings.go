@@ -14,7 +14,9 @@ import (
 )
 
 // Kind takes what is posted to /api/v1/readings.
-var Kind = source.Kind("http_push", "senders that post readings to /api/v1/readings, as SenML in JSON or CBOR, as CSV, or in any form of messages; answered once all is on disk", check)
+var Kind = source.Kind("http_push",
+	"senders that post readings to /api/v1/readings, as SenML in JSON or CBOR, as CSV, or in any form of messages; answered once all is on disk",
+	check)
 
 type pushKeys struct {
 	Senders []senderKeys `yaml:"senders" is:"required" says:"list"`
@@ -61,7 +63,9 @@ func (s settings) Open(name string, into *pipeline.Pipeline, _ *slog.Logger) sou
 }
 
 func check(at shape.Place, site string, raw pushKeys) source.Settings {
-	out := settings{site: site, maxBody: at.Key("max_body").Count(raw.MaxBody, defaultMaxBody, 1, largestBody, "bytes is")}
+	out := settings{
+		site: site, maxBody: at.Key("max_body").Count(raw.MaxBody, defaultMaxBody, 1, largestBody, "bytes is"),
+	}
 	if len(raw.Messages) > 0 {
 		out.messages = payload.ReadMessages(at.Key("messages"), site, raw.Messages)
 	}
@@ -75,9 +79,12 @@ func check(at shape.Place, site string, raw pushKeys) source.Settings {
 		}
 		one := Sender{Name: r.Name, token: at.Secret(r.Secret, false)}
 		if n := len(one.token); n > 0 && n < leastToken {
-			at.Key("secret_file").Wrong("the token has %d characters; take %d or more, as head -c 24 /dev/urandom | base64 makes", n, leastToken)
+			at.Key("secret_file").Wrong("the token has %d characters; take %d or more, as head -c 24 /dev/urandom | base64 makes",
+				n, leastToken)
 		}
-		if slices.ContainsFunc(out.senders, func(s Sender) bool { return s.Name == one.Name || s.token == one.token && s.token != "" }) {
+		if slices.ContainsFunc(out.senders, func(s Sender) bool {
+			return s.Name == one.Name || s.token == one.token && s.token != ""
+		}) {
 			at.Wrong("another sender has the same name or the same token")
 		}
 		if r.Series == "" {
@@ -85,7 +92,8 @@ func check(at shape.Place, site string, raw pushKeys) source.Settings {
 		}
 		one.series = shape.Parsed(at.Key("series"), r.Series, series.ParseSelector)
 		if levels := one.series.Levels(); len(levels) > 0 && levels[0] != "+" && levels[0] != "#" && levels[0] != site {
-			at.Key("series").Wrong("%s names no series: those of this gateway begin with %s/; write +/%s", r.Series, site, r.Series)
+			at.Key("series").Wrong("%s names no series: those of this gateway begin with %s/; write +/%s", r.Series,
+				site, r.Series)
 		}
 		out.senders = append(out.senders, one)
 	}

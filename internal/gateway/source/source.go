@@ -32,7 +32,7 @@ type Reaching interface {
 	Reaches() (address string) // scheme://host:port
 }
 
-// Kind is a way to collect: the key of its part of the configuration, and how that is
+// Kind returns a way to collect: the key of its part of the configuration, and how that is
 // checked. F is the shape of that part.
 func Kind[F any](key, says string, check func(at shape.Place, site string, raw F) Settings) config.SourceKind {
 	return config.SourceKind{

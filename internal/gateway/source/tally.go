@@ -84,7 +84,8 @@ func (c *Counter) Tally() Tally {
 	if out.Line == nil && out.Up && c.rhythm.broken(time.Now()) {
 		out.Silent = c.rhythm.last
 	}
-	out.Faults = slices.DeleteFunc(slices.Clone(out.Faults), func(f Fault) bool { return time.Since(f.LastAt) > faultsStand })
+	out.Faults = slices.DeleteFunc(slices.Clone(out.Faults),
+		func(f Fault) bool { return time.Since(f.LastAt) > faultsStand })
 	return out
 }
 

@@ -17,7 +17,8 @@ func TestFaultsAreCountedByPlace(t *testing.T) {
 	c.Failed("unit 3, coil 1", "refused")
 	tally := c.Tally()
 	require.Len(t, tally.Faults, 2)
-	assert.Equal(t, [3]any{"unit 2, input 0", "timeout 2", uint64(3)}, [3]any{tally.Faults[0].Place, tally.Faults[0].Text, tally.Faults[0].Count})
+	assert.Equal(t, [3]any{"unit 2, input 0", "timeout 2", uint64(3)},
+		[3]any{tally.Faults[0].Place, tally.Faults[0].Text, tally.Faults[0].Count})
 	assert.Equal(t, "unit 3, coil 1: refused", tally.LastError)
 	assert.EqualValues(t, 4, tally.Errors)
 	c.Change(func(t *Tally) { t.Faults[0].LastAt = time.Now().Add(-2 * faultsStand) })

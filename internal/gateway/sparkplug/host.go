@@ -57,7 +57,7 @@ const (
 	askAgain    = 10 * time.Second // how often a node is asked to be born again
 )
 
-// NewHost is one that has heard nothing yet.
+// NewHost returns one that has heard nothing yet.
 func NewHost(source string, settings *Settings) *Host {
 	return &Host{source: source, settings: settings, nodes: map[string]*node{}}
 }
@@ -113,7 +113,14 @@ func (h *Host) Take(topic string, body []byte, at int64) (out Taken) {
 	return out
 }
 
-var kinds = map[string]bool{"NBIRTH": true, "NDATA": true, "NDEATH": true, "DBIRTH": true, "DDATA": true, "DDEATH": true}
+var kinds = map[string]bool{
+	"NBIRTH": true,
+	"NDATA":  true,
+	"NDEATH": true,
+	"DBIRTH": true,
+	"DDATA":  true,
+	"DDEATH": true,
+}
 
 func (h *Host) node(group, name string) *node {
 	key := group + "/" + name
@@ -131,7 +138,7 @@ type stateOf struct {
 	Timestamp int64 `json:"timestamp"` // milliseconds since 1970
 }
 
-// State is the message that says whether this host is there. That of an end must have the time
+// State returns the message that says whether this host is there. That of an end must have the time
 // of the beginning that it ends.
 func (h *Host) State(online bool, at time.Time) Message {
 	body, _ := json.Marshal(stateOf{online, at.UnixMilli()}) // it cannot fail
@@ -146,7 +153,7 @@ func (h *Host) state(host string, body []byte, t *taking) {
 	}
 }
 
-// Filters are the topics to subscribe to.
+// Filters returns the topics to subscribe to.
 func (h *Host) Filters() []string { return h.settings.Filters() }
 
 // Present tells again which nodes and devices are there: a state holds only for as long as it
@@ -155,7 +162,13 @@ func (h *Host) Present(at int64) (out Taken) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	for _, n := range h.nodes {
-		t := &taking{host: h, at: at, node: n, from: &reading.Origin{Source: h.source, Place: namespace + n.group + "/" + n.name}, out: &out}
+		t := &taking{
+			host: h,
+			at:   at,
+			node: n,
+			from: &reading.Origin{Source: h.source, Place: namespace + n.group + "/" + n.name},
+			out:  &out,
+		}
 		if n.own == nil {
 			continue // never born since our start
 		}
@@ -168,7 +181,7 @@ func (h *Host) Present(at int64) (out Taken) {
 	return out
 }
 
-// rebirth is the command to a node to be born again (Sparkplug 3.0.0, 6.4.22).
+// rebirth returns the command to a node to be born again (Sparkplug 3.0.0, 6.4.22).
 func rebirth(n *node, at int64) Message {
 	body, _ := proto.Marshal(&wire.Payload{
 		Timestamp: proto.Uint64(uint64(at / 1e6)),

@@ -99,11 +99,16 @@ func TestABirthSaysTheUnitsOfItsMetrics(t *testing.T) {
 	e := newEdge(t, "{ metrics: [{ name: Flow, series: '{node}/flow', scale: 0.1 }] }")
 	e.send("NBIRTH", "", named("bdSeq", 0, int64T, uint64(3)))
 	in := func(m *wire.Metric, key, unit string) *wire.Metric {
-		m.Properties = &wire.PropertySet{Keys: []string{"Quality", key}, Values: []*wire.PropertyValue{{}, {StringValue: proto.String(unit)}}}
+		m.Properties = &wire.PropertySet{
+			Keys: []string{"Quality", key}, Values: []*wire.PropertyValue{{}, {StringValue: proto.String(unit)}},
+		}
 		return m
 	}
-	got := e.send("DBIRTH", "buoy-1", in(named("temp", 1, doubleT, 4.25), "engUnit", "°C"), in(named("volts", 2, doubleT, 12.5), "engUnit", "mV"),
-		in(named("odd", 3, doubleT, 1.0), "engUnit", "furlongs"), in(named("other", 4, doubleT, 1.0), "Description", "mV"), in(named("Flow", 5, doubleT, 912.0), "engUnit", "l/s"))
+	got := e.send("DBIRTH", "buoy-1", in(named("temp", 1, doubleT, 4.25), "engUnit", "°C"), in(named("volts", 2,
+		doubleT, 12.5),
+		"engUnit", "mV"),
+		in(named("odd", 3, doubleT, 1.0), "engUnit", "furlongs"), in(named("other", 4, doubleT, 1.0), "Description",
+			"mV"), in(named("Flow", 5, doubleT, 912.0), "engUnit", "l/s"))
 	units := map[string]string{}
 	for _, r := range append(got.Readings, e.send("DDATA", "buoy-1", aliased(1, 4.5)).Readings...) {
 		units[string(r.Path)] = r.Unit
@@ -115,13 +120,18 @@ func TestABirthSaysTheUnitsOfItsMetrics(t *testing.T) {
 
 func TestEveryTypeOfMetricBecomesAReading(t *testing.T) {
 	e := newEdge(t, "{ metrics: [{ name: Flow, series: '{node}/flow', scale: 0.1 }, { name: Serial, skip: true }] }")
-	assert.Empty(t, e.send("NBIRTH", "", named("bdSeq", 0, int64T, uint64(3)), named("Node Control/Rebirth", 1, boolean, false)).Readings)
+	assert.Empty(t,
+		e.send("NBIRTH", "", named("bdSeq", 0, int64T, uint64(3)), named("Node Control/Rebirth", 1, boolean, false)).Readings)
 	minus := func(n int32) uint32 { return uint32(n) }
 	got := e.send("DBIRTH", "buoy-1",
-		named("i8", 1, int8T, minus(-5)), named("i16", 2, int16T, minus(-300)), named("i32", 3, int32T, minus(-70000)), named("i64", 4, int64T, uint64(math.MaxUint64-8)),
-		named("u8", 5, uint8T, uint32(200)), named("u32", 6, uint32T, uint32(4e9)), named("u64", 7, uint64T, uint64(1)<<40),
-		named("Water/Temp °C", 8, floatT, float32(4.25)), named("d", 9, doubleT, 0.1), named("on", 10, boolean, true), named("gate", 11, stringT, "open"),
-		named("when", 12, dateTimeT, uint64(1772352000500)), named("none", 13, doubleT, nil), named("Flow", 14, doubleT, 912.0), named("Serial", 15, stringT, "A-7"))
+		named("i8", 1, int8T, minus(-5)), named("i16", 2, int16T, minus(-300)), named("i32", 3, int32T, minus(-70000)), named("i64",
+			4, int64T, uint64(math.MaxUint64-8)),
+		named("u8", 5, uint8T, uint32(200)), named("u32", 6, uint32T, uint32(4e9)), named("u64", 7, uint64T,
+			uint64(1)<<40),
+		named("Water/Temp °C", 8, floatT, float32(4.25)), named("d", 9, doubleT, 0.1), named("on", 10, boolean, true), named("gate",
+			11, stringT, "open"),
+		named("when", 12, dateTimeT, uint64(1772352000500)), named("none", 13, doubleT, nil), named("Flow", 14,
+			doubleT, 912.0), named("Serial", 15, stringT, "A-7"))
 	assert.Empty(t, got.Rejects)
 	assert.Equal(t, map[string]any{
 		"long-mere/buoy-1/i8": -5.0, "long-mere/buoy-1/i16": -300.0, "long-mere/buoy-1/i32": -70000.0, "long-mere/buoy-1/i64": -9.0,
@@ -182,8 +192,13 @@ func TestBirthsAndDeathsArePresence(t *testing.T) {
 	assert.Equal(t, map[string]any{"long-mere/buoy-2/online": 0.0}, valuesOf(e.send("DDEATH", "buoy-2").Readings))
 	assert.Empty(t, e.send("DDEATH", "buoy-2").Readings)
 	assert.Contains(t, e.send("DDATA", "buoy-2", aliased(1, 1.0)).Faults[0], "data came before a birth")
-	assert.Equal(t, map[string]any{"long-mere/gate/online": 1.0, "long-mere/buoy-1/online": 1.0, "long-mere/buoy-2/online": 0.0}, valuesOf(e.host.Present(e.at).Readings))
-	assert.Equal(t, map[string]any{"long-mere/gate/online": 0.0, "long-mere/buoy-1/online": 0.0}, valuesOf(death(7).Readings))
+	assert.Equal(t, map[string]any{
+		"long-mere/gate/online":   1.0,
+		"long-mere/buoy-1/online": 1.0,
+		"long-mere/buoy-2/online": 0.0,
+	}, valuesOf(e.host.Present(e.at).Readings))
+	assert.Equal(t, map[string]any{"long-mere/gate/online": 0.0, "long-mere/buoy-1/online": 0.0},
+		valuesOf(death(7).Readings))
 	assert.Empty(t, death(7).Readings)
 }
 
@@ -194,7 +209,8 @@ func TestADeathEndsWhatWasMeasured(t *testing.T) {
 	e.send("DBIRTH", "buoy-2", named("temp", 4, doubleT, 5.0))
 	assert.Equal(t, []series.Path{"long-mere/buoy-1/temp"}, e.send("DDEATH", "buoy-1").Ended)
 	ended := e.send("NDEATH", "", named("bdSeq", 0, int64T, uint64(7))).Ended
-	assert.ElementsMatch(t, []series.Path{"long-mere/gate/load", "long-mere/buoy-2/temp"}, ended, "what is behind it ends with it")
+	assert.ElementsMatch(t, []series.Path{"long-mere/gate/load", "long-mere/buoy-2/temp"}, ended,
+		"what is behind it ends with it")
 }
 
 func TestWhatCannotBeUsedIsRefusedWithTheReason(t *testing.T) {
@@ -205,8 +221,10 @@ func TestWhatCannotBeUsedIsRefusedWithTheReason(t *testing.T) {
 	} {
 		assert.Contains(t, e.host.Take(topic, nil, e.at).Rejects[0].Reason, wrong, topic)
 	}
-	assert.Contains(t, e.host.Take("spBv1.0/mere/NDATA/gate", []byte{0xff, 1}, e.at).Rejects[0].Reason, "the payload is none of Sparkplug B's")
-	got := e.send("NBIRTH", "", named("a b", 1, doubleT, 1.0), named("a_b", 2, doubleT, 2.0), named("set", 3, 16, nil), named("", 4, doubleT, 1.0), named("type", 5, int8T, uint64(1)), named("..", 6, doubleT, 1.0))
+	assert.Contains(t, e.host.Take("spBv1.0/mere/NDATA/gate", []byte{0xff, 1}, e.at).Rejects[0].Reason,
+		"the payload is none of Sparkplug B's")
+	got := e.send("NBIRTH", "", named("a b", 1, doubleT, 1.0), named("a_b", 2, doubleT, 2.0), named("set", 3, 16, nil),
+		named("", 4, doubleT, 1.0), named("type", 5, int8T, uint64(1)), named("..", 6, doubleT, 1.0))
 	var reasons []string
 	for _, r := range got.Rejects {
 		reasons = append(reasons, r.Reason)
@@ -242,7 +260,11 @@ func TestTheHostSaysThatItIsThere(t *testing.T) {
 }
 
 func FuzzPayloadsAndTopics(f *testing.F) {
-	body, err := proto.Marshal(&wire.Payload{Timestamp: proto.Uint64(1), Seq: proto.Uint64(0), Metrics: []*wire.Metric{named("a", 1, doubleT, 1.0), aliased(1, "x")}})
+	body, err := proto.Marshal(&wire.Payload{
+		Timestamp: proto.Uint64(1),
+		Seq:       proto.Uint64(0),
+		Metrics:   []*wire.Metric{named("a", 1, doubleT, 1.0), aliased(1, "x")},
+	})
 	require.NoError(f, err)
 	for _, kind := range []string{"NBIRTH/n", "NDATA/n", "NDEATH/n", "DBIRTH/n/d", "DDATA/n/d", "DDEATH/n/d"} {
 		f.Add("spBv1.0/g/"+kind, body)
@@ -260,7 +282,11 @@ func FuzzPayloadsAndTopics(f *testing.F) {
 }
 
 func TestNoHostilePayloadHarmsTheHost(t *testing.T) {
-	body, err := proto.Marshal(&wire.Payload{Timestamp: proto.Uint64(1), Seq: proto.Uint64(0), Metrics: []*wire.Metric{named("a", 1, doubleT, 1.0), named("b/c", 2, int16T, uint32(7)), aliased(1, "x")}})
+	body, err := proto.Marshal(&wire.Payload{
+		Timestamp: proto.Uint64(1),
+		Seq:       proto.Uint64(0),
+		Metrics:   []*wire.Metric{named("a", 1, doubleT, 1.0), named("b/c", 2, int16T, uint32(7)), aliased(1, "x")},
+	})
 	require.NoError(t, err)
 	s, err := settingsOf(t, "{ presence: '{device}/online' }")
 	require.NoError(t, err)
@@ -277,10 +303,19 @@ func TestNoHostilePayloadHarmsTheHost(t *testing.T) {
 }
 
 func TestTypesAreNamed(t *testing.T) {
-	for datatype, name := range map[uint32]string{16: "a data set", 19: "a template", 22: "an Int8Array", 30: "a FloatArray", 34: "a DateTimeArray", 0: "not known here, 0", 99: "not known here, 99"} {
+	for datatype, name := range map[uint32]string{
+		16: "a data set",
+		19: "a template",
+		22: "an Int8Array",
+		30: "a FloatArray",
+		34: "a DateTimeArray",
+		0:  "not known here, 0",
+		99: "not known here, 99",
+	} {
 		assert.Contains(t, typeName(datatype), name)
 	}
 	e := newEdge(t, "{ group: mere, metrics: [{ name: waves, series: '{node}/waves' }] }")
 	got := e.send("NBIRTH", "", named("waves", 1, 30, nil))
-	assert.Contains(t, got.Rejects[0].Reason, `metric "waves": it is a FloatArray, which measures nothing`, "a rule wants it")
+	assert.Contains(t, got.Rejects[0].Reason, `metric "waves": it is a FloatArray, which measures nothing`,
+		"a rule wants it")
 }

@@ -70,7 +70,7 @@ func newCatalogue() *catalogue {
 	return &catalogue{online: true, byName: map[string]*metric{}, byAlias: map[uint64]*metric{}}
 }
 
-// find is the metric that is meant; a message names it, or its alias.
+// find returns the metric that is meant; a message names it, or its alias.
 func (c *catalogue) find(m *wire.Metric) (*metric, error) {
 	if m.Name != nil && *m.Name != "" {
 		if found := c.byName[*m.Name]; found != nil {
@@ -87,7 +87,7 @@ func (c *catalogue) find(m *wire.Metric) (*metric, error) {
 	return nil, fmt.Errorf("the birth did not say what alias %d stands for", *m.Alias)
 }
 
-// number is the value of a metric. Signed integers come as unsigned ones in two's complement.
+// number returns the value of a metric. Signed integers come as unsigned ones in two's complement.
 func number(m *wire.Metric, datatype uint32) (float64, error) {
 	switch v := m.Value.(type) {
 	case *wire.Metric_IntValue:
@@ -139,5 +139,6 @@ func clip(text string) string {
 
 // about reports whether a metric is about the node and its control, and measures nothing.
 func about(name string) bool {
-	return name == "bdSeq" || strings.HasPrefix(name, "Node Control/") || strings.HasPrefix(name, "Device Control/") || strings.HasPrefix(name, "Node Info/") || strings.HasPrefix(name, "Properties/")
+	return name == "bdSeq" || strings.HasPrefix(name, "Node Control/") || strings.HasPrefix(name, "Device Control/") ||
+		strings.HasPrefix(name, "Node Info/") || strings.HasPrefix(name, "Properties/")
 }

@@ -54,7 +54,8 @@ func (raw *Keys) Check(at shape.Place, site string) *Settings {
 		if text == "" {
 			return ""
 		}
-		out := shape.Parsed(at.Key(key), text, func(text string) (payload.Template, error) { return payload.ParseTemplate(text, names) })
+		out := shape.Parsed(at.Key(key), text,
+			func(text string) (payload.Template, error) { return payload.ParseTemplate(text, names) })
 		return payload.Template(site + "/" + string(out))
 	}
 	out := &Settings{
@@ -91,7 +92,7 @@ func (raw *Keys) Check(at shape.Place, site string) *Settings {
 	return out
 }
 
-// Filters are the topics to subscribe to.
+// Filters returns the topics to subscribe to.
 func (s *Settings) Filters() []string {
 	group := s.group
 	if group == "" {

@@ -155,7 +155,8 @@ func (t *taking) born(c *catalogue) {
 	if t.host.known += len(t.payload.Metrics); t.host.known > mostMetrics {
 		t.host.known -= len(t.payload.Metrics)
 		c.online = false
-		t.refuse("the birth names %d metrics, and %d are known; at most %d are remembered", len(t.payload.Metrics), t.host.known, mostMetrics)
+		t.refuse("the birth names %d metrics, and %d are known; at most %d are remembered", len(t.payload.Metrics),
+			t.host.known, mostMetrics)
 		return
 	}
 	c.metrics = len(t.payload.Metrics)
@@ -172,7 +173,8 @@ func (t *taking) born(c *catalogue) {
 			t.refuse("metric %q: %v", clip(name), err)
 		}
 		if other, twice := taken[one.path]; twice && one.path != "" {
-			t.refuse("metric %q: its series would be %s, which is that of %q; say with metrics: what it is called", clip(name), one.path, clip(other))
+			t.refuse("metric %q: its series would be %s, which is that of %q; say with metrics: what it is called",
+				clip(name), one.path, clip(other))
 			one.path = ""
 		}
 		taken[one.path] = name
@@ -222,7 +224,12 @@ func (t *taking) place(m *metric) error {
 }
 
 func (t *taking) path(template payload.Template, metric string) (series.Path, error) {
-	return template.Path(map[string]string{"group": level(t.node.group), "node": level(t.node.name), "device": level(t.device), "metric": level(metric)})
+	return template.Path(map[string]string{
+		"group":  level(t.node.group),
+		"node":   level(t.node.name),
+		"device": level(t.device),
+		"metric": level(metric),
+	})
 }
 
 // data takes in values of metrics that a birth named.

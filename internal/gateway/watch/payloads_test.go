@@ -74,7 +74,11 @@ func decoded(lines string, raw []byte) (all, rejects []string, err error) {
 	if err := f.Err(); err != nil {
 		return nil, nil, err
 	}
-	got := payload.NewMessages("s", messages).Decode(payload.Arrived{Topic: "probe/7", Payload: raw, At: sentAt.UnixNano()})
+	got := payload.NewMessages("s", messages).Decode(payload.Arrived{
+		Topic:   "probe/7",
+		Payload: raw,
+		At:      sentAt.UnixNano(),
+	})
 	for _, r := range got.Readings {
 		when, what := time.Unix(0, r.Time).UTC().Format(time.RFC3339Nano), fmt.Sprint(r.Value)
 		if ago := sentAt.Sub(time.Unix(0, r.Time)); ago == 0 {
@@ -121,19 +125,23 @@ func TestPayloadsOfTheFieldAreCollected(t *testing.T) {
 		lines, err := json.Marshal(map[string]any{"messages": []any{s.Lines}})
 		require.NoError(t, err)
 		got, rejects, err := decoded(string(lines), raw)
-		if !assert.NoError(t, err, s.Name) || !assert.Equal(t, s.Becomes, got, s.Name) || !assert.Empty(t, rejects, s.Name) {
+		if !assert.NoError(t, err, s.Name) || !assert.Equal(t, s.Becomes, got, s.Name) ||
+			!assert.Empty(t, rejects, s.Name) {
 			continue
 		}
 		collected++
 		proposal := Propose([]Topic{{Name: "probe/7", Last: raw, Guess: payload.GuessOf("probe/7", raw)}})
 		own, rejects, err := decoded("messages:\n"+proposal.Messages, raw)
-		good := err == nil && len(rejects) == 0 && proposal.Messages != "" && slices.Equal(valuesOf(s.Becomes), valuesOf(own))
+		good := err == nil && len(rejects) == 0 && proposal.Messages != "" &&
+			slices.Equal(valuesOf(s.Becomes), valuesOf(own))
 		if good {
 			proposed++
 		}
-		assert.Equal(t, s.ByHand == "", good, "%s: %s\n%s%s\n%v %v %v", s.Name, raw, proposal.Messages, proposal.Skipped, own, rejects, err)
+		assert.Equal(t, s.ByHand == "", good, "%s: %s\n%s%s\n%v %v %v", s.Name, raw, proposal.Messages,
+			proposal.Skipped, own, rejects, err)
 	}
 	assert.GreaterOrEqual(t, collected, 100)
 	assert.GreaterOrEqual(t, float64(proposed), 0.85*float64(collected))
-	t.Logf("%d payloads: %d are collected by configuration, and %d of them by the lines that are proposed", len(all), collected, proposed)
+	t.Logf("%d payloads: %d are collected by configuration, and %d of them by the lines that are proposed", len(all),
+		collected, proposed)
 }

@@ -78,7 +78,7 @@ func groups(topics []Topic) (out [][]Topic) {
 	return out
 }
 
-// patternOf is the topic with a {name} for each level that differs, and what station and
+// patternOf returns the topic with a {name} for each level that differs, and what station and
 // quantity are called. Quantity is empty where the payload says it.
 func patternOf(g []Topic) (pattern, station, quantity string) {
 	levels := strings.Split(g[0].Name, "/")
@@ -201,7 +201,7 @@ func named(guess payload.Guess, i int) string {
 	return own.Name
 }
 
-// senmlNames are the names of SenML's records, with a {name} for each part that differs.
+// senmlNames returns the names of SenML's records, with a {name} for each part that differs.
 func senmlNames(g []Topic) (out []string) {
 	for _, t := range g {
 		for _, v := range t.Guess.Values {

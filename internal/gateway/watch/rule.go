@@ -36,7 +36,11 @@ func ruleOf(v payload.Guessed, station, quantity string, t Topic) (r rule) {
 	if v.ItemsOf {
 		name = "+"
 	}
-	r = rule{selector: strings.Repeat("+/", 1+len(strings.Split(station, "/"))) + name, truth: v.Truth, unit: unitOf(v.Unit)}
+	r = rule{
+		selector: strings.Repeat("+/", 1+len(strings.Split(station, "/"))) + name,
+		truth:    v.Truth,
+		unit:     unitOf(v.Unit),
+	}
 	if v.State {
 		r.states = append(slices.Clone(t.Notice.States[v.At]), v.Sample)
 	}
@@ -63,7 +67,8 @@ func (r rule) String() string {
 	}
 	switch {
 	case r.states != nil:
-		return fmt.Sprintf("- { select: %s, kind: state, states: { %s } } # and its other states\n", r.selector, numbered(r.states))
+		return fmt.Sprintf("- { select: %s, kind: state, states: { %s } } # and its other states\n", r.selector,
+			numbered(r.states))
 	case r.truth:
 		return fmt.Sprintf("- { select: %s, kind: state, states: { \"false\": 0, \"true\": 1 } }\n", r.selector)
 	case r.grows:
@@ -95,7 +100,7 @@ func numbered(states []string) string {
 	return strings.Join(pairs, ", ")
 }
 
-// unitOf is the symbol of a unit as devices write it.
+// unitOf returns the symbol of a unit as devices write it.
 func unitOf(text string) string {
 	if symbol := unit.OfWriting(text); symbol != "" {
 		return symbol

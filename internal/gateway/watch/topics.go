@@ -73,7 +73,7 @@ func (t *Topics) Take(name string, raw []byte, retained bool, now time.Time) {
 	of.notices.take(name, of.last)
 }
 
-// Now are the topics by name, and how many messages were of topics beyond those that are
+// Now returns the topics by name, and how many messages were of topics beyond those that are
 // remembered.
 func (t *Topics) Now(now time.Time) (out []Topic, lost uint64) {
 	t.mu.Lock()
@@ -85,6 +85,8 @@ func (t *Topics) Now(now time.Time) (out []Topic, lost uint64) {
 			Last: slices.Clone(of.last), LastAt: of.lastAt, Guess: payload.GuessOf(name, of.last), Notice: of.notices.notice(),
 		})
 	}
-	slices.SortFunc(out, func(a, b Topic) int { return slices.Compare(strings.Split(a.Name, "/"), strings.Split(b.Name, "/")) })
+	slices.SortFunc(out, func(a, b Topic) int {
+		return slices.Compare(strings.Split(a.Name, "/"), strings.Split(b.Name, "/"))
+	})
 	return out, t.lost
 }

@@ -85,7 +85,7 @@ func (c *catalogue) label(s *Series) {
 	}
 }
 
-// find is the series that a selector names, by path, and how many places it looked at.
+// find returns the series that a selector names, by path, and how many places it looked at.
 func (c *catalogue) find(selector series.Selector) (found []*Series, visited int) {
 	f := finder{selector: selector}
 	if selector.Labels() != "" {

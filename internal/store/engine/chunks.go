@@ -41,7 +41,7 @@ func makeChunks(at seriesTier, rows column.Block, def *series.Definition) ([]sql
 	return out, nil
 }
 
-// nextMonth is the turn of the month after t. Chunks do not reach over it, so that
+// nextMonth returns the turn of the month after t. Chunks do not reach over it, so that
 // what a series has of a month can go without touching the rest.
 func nextMonth(t int64) int64 {
 	at := time.Unix(0, t).UTC()
@@ -113,7 +113,7 @@ func addSteps(c *sqlite.Chunk, steps column.Block) (err error) {
 	return err
 }
 
-// stepParts are the parts with what is needed of steps.
+// stepParts returns the parts with what is needed of steps.
 func stepParts(need rollup.Need) []sqlite.Part {
 	for col := rollup.Parts[1]; col <= rollup.ColStates; col++ {
 		if need.Has(col) {
@@ -123,7 +123,7 @@ func stepParts(need rollup.Need) []sqlite.Part {
 	return []sqlite.Part{sqlite.Step0}
 }
 
-// partColumns are the columns from <= column < to that a part of summaries holds.
+// partColumns returns the columns from <= column < to that a part of summaries holds.
 func partColumns(part, columns int) (from, to int) {
 	to = columns
 	if part+1 < len(rollup.Parts) {
@@ -140,7 +140,7 @@ func rowNumbers(n int) []int64 {
 	return out
 }
 
-// stepsOfRows are the summaries of every quarter of an hour. The first is of the time
+// stepsOfRows returns the summaries of every quarter of an hour. The first is of the time
 // from the chunk's first row on, and the last until its end.
 func stepsOfRows(rows column.Block, def *series.Definition, until int64) column.Block {
 	out := rollup.NewBlock(def.Kind, 0)
@@ -158,7 +158,7 @@ func stepsOfRows(rows column.Block, def *series.Definition, until int64) column.
 
 var allParts = []sqlite.Part{sqlite.Part0, sqlite.Part1, sqlite.Part2, sqlite.Part3}
 
-// chunkParts are the parts with what is needed of a tier's columns.
+// chunkParts returns the parts with what is needed of a tier's columns.
 func chunkParts(tier series.Tier, need rollup.Need) []sqlite.Part {
 	parts := []sqlite.Part{sqlite.Part0}
 	if tier == series.Readings {
@@ -192,7 +192,8 @@ func rowsOf(c *sqlite.Chunk, parts []sqlite.Part, need rollup.Need, room *buffer
 			return b, fmt.Errorf("part %d: %w", part, err)
 		}
 		if p.Len() != c.Count {
-			return b, fmt.Errorf("part %d: %w: %d rows where the chunk has %d", part, chunk.ErrDamaged, p.Len(), c.Count)
+			return b, fmt.Errorf("part %d: %w: %d rows where the chunk has %d", part, chunk.ErrDamaged, p.Len(),
+				c.Count)
 		}
 		if part == 0 {
 			if b.Times, err = room.timesOf(p); err != nil {
@@ -285,7 +286,8 @@ func wholeOf(c *sqlite.Chunk, kind series.Kind) (rollup.Summary, error) {
 		return rollup.Summary{}, err
 	}
 	if b.Len() != 1 || len(b.Cols) < len(rollup.Columns(kind)) {
-		return rollup.Summary{}, fmt.Errorf("%w: a synopsis of %d rows and %d columns", chunk.ErrDamaged, b.Len(), len(b.Cols))
+		return rollup.Summary{}, fmt.Errorf("%w: a synopsis of %d rows and %d columns", chunk.ErrDamaged, b.Len(),
+			len(b.Cols))
 	}
 	return rollup.FromRow(b, 0, kind), nil
 }

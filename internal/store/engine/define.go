@@ -20,7 +20,8 @@ type KindChanged struct {
 }
 
 func (e *KindChanged) Error() string {
-	return fmt.Sprintf("%s was recorded as a %s and cannot become a %s; give it another path, or the old kind", e.Path, e.Was, e.Is)
+	return fmt.Sprintf("%s was recorded as a %s and cannot become a %s; give it another path, or the old kind", e.Path,
+		e.Was, e.Is)
 }
 
 // Define makes sure that the store knows each definition as given, and returns
@@ -104,7 +105,7 @@ func (e *Engine) stands(d definitions, ids []uint32) (all bool) {
 	return all
 }
 
-// settled are the definitions with what they keep of those that are known.
+// settled returns the definitions with what they keep of those that are known.
 func (m *memory) settled(d definitions) []series.Definition {
 	if d.keep == nil {
 		return d.defs

@@ -136,7 +136,7 @@ func (e *Engine) Commits() (n uint64) {
 	return n
 }
 
-// sealedUntil is the newest time in chunks of a series and tier, or later; math.MinInt64
+// sealedUntil returns the newest time in chunks of a series and tier, or later; math.MinInt64
 // without any.
 func (e *Engine) sealedUntil(ctx context.Context, at seriesTier) (until int64, err error) {
 	var known bool
@@ -176,7 +176,7 @@ func (e *Engine) Close() {
 	e.alterAndWake(func(m *memory) { m.closing = true })
 }
 
-// Tables are the models of the tables that this package writes.
+// Tables returns the models of the tables that this package writes.
 func Tables() []any {
 	return []any{&journalRow{}, &seriesRow{}, &sketchRow{}}
 }

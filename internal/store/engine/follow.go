@@ -87,8 +87,8 @@ func (f *Follower) Changed() []Changed {
 	return out
 }
 
-// End notes that who measures some series said that it goes: their latest values do not speak for them from that time on,
-// until newer ones come.
+// End notes that who measures some series said that it goes: their latest values do not speak for them from
+// that time on, until newer ones come.
 func (e *Engine) End(paths []series.Path, at int64) {
 	e.alter(func(m *memory) {
 		var ended []Entry

@@ -50,7 +50,7 @@ const (
 
 var errJournal = errors.New("journal row ends early or makes no sense")
 
-// encodeJournal is nil when there is nothing to write.
+// encodeJournal returns nil when there is nothing to write.
 func encodeJournal(entries []Entry, sketches []Sketch) ([]byte, error) {
 	e := journalEncoder{unit: timeUnit(entries, sketches)}
 	e.out = append(make([]byte, 0, 64), journalVersion, 0, 0, 0, 0, e.unit)
@@ -120,7 +120,7 @@ func (e *journalEncoder) entry(entry Entry) error {
 	return nil
 }
 
-// timeUnit is the exponent of the largest power of ten, up to a second, that divides
+// timeUnit returns the exponent of the largest power of ten, up to a second, that divides
 // all times.
 func timeUnit(entries []Entry, sketches []Sketch) byte {
 	unit := byte(9)
@@ -140,7 +140,9 @@ func timeUnit(entries []Entry, sketches []Sketch) byte {
 	return unit
 }
 
-var powers = [mostExponent + 1]float64{1, 1e1, 1e2, 1e3, 1e4, 1e5, 1e6, 1e7, 1e8, 1e9, 1e10, 1e11, 1e12, 1e13, 1e14, 1e15}
+var powers = [mostExponent + 1]float64{
+	1, 1e1, 1e2, 1e3, 1e4, 1e5, 1e6, 1e7, 1e8, 1e9, 1e10, 1e11, 1e12, 1e13, 1e14, 1e15,
+}
 
 // appendValue writes a value, as a decimal where that gives back its exact bits.
 func appendValue(out []byte, v float64) []byte {

@@ -8,7 +8,7 @@ type LateStretch struct{ From, To int64 } // To is not part of it; without one b
 
 func (l LateStretch) none() bool { return l.From >= l.To }
 
-// and is the stretch of both, and what lies between them.
+// and returns the stretch of both, and what lies between them.
 func (l LateStretch) and(o LateStretch) LateStretch {
 	switch {
 	case l.none():
@@ -19,7 +19,7 @@ func (l LateStretch) and(o LateStretch) LateStretch {
 	return LateStretch{min(l.From, o.From), max(l.To, o.To)}
 }
 
-// Within is the part of it from one time to another.
+// Within returns the part of it from one time to another.
 func (l LateStretch) Within(from, to int64) (LateStretch, bool) {
 	out := LateStretch{max(l.From, from), min(l.To, to)}
 	return out, out.From < out.To
@@ -34,7 +34,7 @@ func (s *Series) belated(first, last int64) LateStretch {
 	return LateStretch{first, min(last, max(s.LastTime, s.SummarisedTo)) + int64(s.FreshFor) + 1} // the last may speak for a while
 }
 
-// summarisedAtMost is how far a series can be summarised at some time: no window is without a
+// summarisedAtMost returns how far a series can be summarised at some time: no window is without a
 // reading, or before it is over.
 func (s *Series) summarisedAtMost(now int64) (until int64) {
 	if s.LastTime == 0 {

@@ -21,7 +21,8 @@ func (e *Engine) loadCatalogue() error {
 		for _, r := range rows {
 			known, err := r.series()
 			if err != nil {
-				broken = append(broken, sqlite.Damaged{ID: uint64(r.ID), Place: "series", Series: r.ID, Raw: fmt.Appendf(nil, "%+v", r),
+				broken = append(broken, sqlite.Damaged{ID: uint64(r.ID), Place: "series", Series: r.ID, Raw: fmt.Appendf(nil,
+					"%+v", r),
 					Reason: err.Error() + "; its chunks stay, but nothing says what they are of"})
 				continue
 			}

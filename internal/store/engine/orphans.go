@@ -76,7 +76,8 @@ func (e *Engine) recall(ctx context.Context, id uint32) error {
 		At        int64
 		Collected bool
 	}
-	err := e.file.Reader().Model(&sqlite.Chunk{}).Select("coalesce(min(first_at), 0) AS at, coalesce(min(tier), 1) = 0 AS collected").Where("series = ?", id).Scan(&first).Error
+	err := e.file.Reader().Model(&sqlite.Chunk{}).Select("coalesce(min(first_at), 0) AS at, coalesce(min(tier), 1) = 0 AS collected").Where("series = ?",
+		id).Scan(&first).Error
 	if err != nil {
 		return fmt.Errorf("reading when %s began: %w", known.Path, err)
 	}
@@ -186,7 +187,9 @@ func (e *Engine) SetAside() (out []string) {
 		if i == mostNamed {
 			return append(out, fmt.Sprintf("and of %d more series", len(paths)-mostNamed))
 		}
-		out = append(out, fmt.Sprintf("the definition of %s did not match its checksum and is set aside; its rows are kept, and come back when the series is defined again, at a gateway with its next reading", path))
+		out = append(out,
+			fmt.Sprintf("the definition of %s did not match its checksum and is set aside; its rows are kept, and come back when the series is defined again, at a gateway with its next reading",
+				path))
 	}
 	return out
 }

@@ -22,11 +22,18 @@ func (e *Engine) Prefetch(ctx context.Context, ids []uint32, w Wanted) (*Prefetc
 	if len(ids) < 2 || !w.stepsWithList(w.From) {
 		return nil, nil
 	}
-	p := &Prefetch{tier: w.Tier, from: w.From, to: w.To, trays: map[uint32]column.Block{}, chunks: map[uint32][]sqlite.Chunk{}}
+	p := &Prefetch{
+		tier:   w.Tier,
+		from:   w.From,
+		to:     w.To,
+		trays:  map[uint32]column.Block{},
+		chunks: map[uint32][]sqlite.Chunk{},
+	}
 	for _, id := range ids {
 		p.trays[id], p.chunks[id] = e.inTray(seriesTier{id, w.Tier}, w.From, w.To), []sqlite.Chunk{}
 	}
-	chunks, err := sqlite.ChunksOfMany(e.file.Reader().WithContext(ctx), ids, int64(w.Tier), w.From, w.To, w.listed(w.From))
+	chunks, err := sqlite.ChunksOfMany(e.file.Reader().WithContext(ctx), ids, int64(w.Tier), w.From, w.To,
+		w.listed(w.From))
 	if err != nil {
 		return nil, err
 	}
@@ -56,7 +63,7 @@ func (w Wanted) stepsWithList(from int64) bool {
 	return w.Steps && w.Tier == stepsOf && w.To-from <= stepsAtOnce
 }
 
-// listed are the parts that a list of chunks has.
+// listed returns the parts that a list of chunks has.
 func (w Wanted) listed(from int64) (parts []sqlite.Part) {
 	if w.Cut != nil {
 		parts = append(parts, sqlite.Whole)

@@ -133,7 +133,7 @@ func (r *renewal) open(c *sqlite.Chunk) (column.Block, error) {
 	return rowsOf(c, allParts, rollup.NeedAll, nil)
 }
 
-// smallBefore are the small chunks just before count rows that no chunk overlaps, the first of which
+// smallBefore returns the small chunks just before count rows that no chunk overlaps, the first of which
 // is of the time first: each that is
 // not much larger than all that would come after it. So every row is written again only
 // as often as chunks can grow by that, and a series has few small ones.
@@ -142,7 +142,8 @@ func (r *renewal) smallBefore(at seriesTier, first int64, count int, done int64)
 	var touched []sqlite.Chunk
 	for {
 		before, err := sqlite.ChunkBefore(r.db, at.series, int64(at.tier), first)
-		if err != nil || before.ID == 0 || before.FirstAt <= done || before.Count >= fullChunk || before.Count > growth*count || nextMonth(before.FirstAt) != nextMonth(first) {
+		if err != nil || before.ID == 0 || before.FirstAt <= done || before.Count >= fullChunk ||
+			before.Count > growth*count || nextMonth(before.FirstAt) != nextMonth(first) {
 			return touched, err
 		}
 		touched = append([]sqlite.Chunk{before}, touched...)
@@ -156,7 +157,13 @@ func (r *renewal) chunkFrom(at seriesTier, t int64) (sqlite.Chunk, error) {
 }
 
 func (e *Engine) newRenewal(ctx context.Context) *renewal {
-	return &renewal{engine: e, ctx: ctx, db: e.file.Reader().WithContext(ctx), series: map[uint32]bool{}, thinned: map[uint32]thinnedSeries{}}
+	return &renewal{
+		engine:  e,
+		ctx:     ctx,
+		db:      e.file.Reader().WithContext(ctx),
+		series:  map[uint32]bool{},
+		thinned: map[uint32]thinnedSeries{},
+	}
 }
 
 // put writes what is gathered, and begins anew.

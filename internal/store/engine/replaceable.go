@@ -17,7 +17,13 @@ func (e *Engine) Replaceable(ctx context.Context, id uint32, tier series.Tier, r
 		return rows, nil
 	}
 	var have gathered
-	want := Wanted{Tier: tier, From: rows.Times[0], To: rows.Times[rows.Len()-1] + 1, Need: rollup.Wants(rollup.ColCount), Keep: true}
+	want := Wanted{
+		Tier: tier,
+		From: rows.Times[0],
+		To:   rows.Times[rows.Len()-1] + 1,
+		Need: rollup.Wants(rollup.ColCount),
+		Keep: true,
+	}
 	if err := e.Scan(ctx, id, want, &have); err != nil || have.rows.Len() == 0 {
 		return rows, err
 	}
@@ -31,7 +37,8 @@ func (e *Engine) Replaceable(ctx context.Context, id uint32, tier series.Tier, r
 	}
 	for i, t := range rows.Times {
 		k := have.rows.Search(t)
-		if k < have.rows.Len() && have.rows.Times[k] == t && have.rows.Cols[rollup.ColCount][k] > rows.Cols[rollup.ColCount][i] {
+		if k < have.rows.Len() && have.rows.Times[k] == t &&
+			have.rows.Cols[rollup.ColCount][k] > rows.Cols[rollup.ColCount][i] {
 			keep(i)
 		}
 	}
@@ -42,7 +49,7 @@ func (e *Engine) Replaceable(ctx context.Context, id uint32, tier series.Tier, r
 	return out, nil
 }
 
-// newest is the newest time of rows of a series and tier, or later.
+// newest returns the newest time of rows of a series and tier, or later.
 func (e *Engine) newest(ctx context.Context, at seriesTier) int64 {
 	until, err := e.sealedUntil(ctx, at)
 	if err != nil {

@@ -20,7 +20,8 @@ func (e *Engine) Drop(ctx context.Context, id uint32, tier series.Tier, before t
 	until := e.droppable(marks.Of{Series: id, Tier: tier}, before, giveUp)
 	for ctx.Err() == nil {
 		var old []sqlite.Chunk
-		err := e.file.Reader().Select("id", "row_count").Where("series = ? AND tier = ? AND first_at < ? AND last_at < ?", id, int64(tier), until, until).
+		err := e.file.Reader().Select("id", "row_count").Where("series = ? AND tier = ? AND first_at < ? AND last_at < ?",
+			id, int64(tier), until, until).
 			Order("first_at").Limit(dropAtOnce).Find(&old).Error
 		if err != nil || len(old) == 0 {
 			return rows, err
@@ -34,7 +35,7 @@ func (e *Engine) Drop(ctx context.Context, id uint32, tier series.Tier, before t
 	return rows, ctx.Err()
 }
 
-// droppable is how far rows may be dropped for the companions' sake.
+// droppable returns how far rows may be dropped for the companions' sake.
 func (e *Engine) droppable(of marks.Of, before, giveUp time.Time) int64 {
 	until := before.UnixNano()
 	for _, c := range e.companions {
@@ -73,7 +74,8 @@ func (e *Engine) DropSketches(ctx context.Context, series uint32, before, giveUp
 
 func (e *Engine) dropSketches(series uint32, before int64) (gone int64, err error) {
 	err = e.file.Write(func(w sqlite.Writer) error {
-		done := w.DB().Exec("DELETE FROM sketches WHERE series = ? AND start IN (SELECT start FROM sketches WHERE series = ? AND start < ? LIMIT ?)", series, series, before, dropAtOnce)
+		done := w.DB().Exec("DELETE FROM sketches WHERE series = ? AND start IN (SELECT start FROM sketches WHERE series = ? AND start < ? LIMIT ?)",
+			series, series, before, dropAtOnce)
 		gone = done.RowsAffected
 		return done.Error
 	})

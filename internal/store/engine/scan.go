@@ -53,7 +53,15 @@ func (e *Engine) Scan(ctx context.Context, id uint32, w Wanted, sink Sink) error
 		return nil // what is not in the catalogue has no rows
 	}
 	at := seriesTier{id, w.Tier}
-	sc := scan{engine: e, db: e.file.Reader().WithContext(ctx), series: known, at: at, want: w, sink: sink, work: w.Work.of(w.Tier)}
+	sc := scan{
+		engine: e,
+		db:     e.file.Reader().WithContext(ctx),
+		series: known,
+		at:     at,
+		want:   w,
+		sink:   sink,
+		work:   w.Work.of(w.Tier),
+	}
 	var together bool
 	if sc.tray, sc.ahead, together = w.Ahead.of(id, w); !together {
 		sc.tray = e.inTray(at, w.From, w.To)
@@ -140,7 +148,8 @@ func (sc *scan) list() (out []sqlite.Chunk, err error) {
 		out, sc.ahead = sc.ahead, nil
 		return out, nil
 	}
-	return sqlite.ChunksBetween(sc.db, sc.at.series, int64(sc.at.tier), sc.from, sc.want.To, sc.want.listed(sc.from), listAtOnce)
+	return sqlite.ChunksBetween(sc.db, sc.at.series, int64(sc.at.tier), sc.from, sc.want.To, sc.want.listed(sc.from),
+		listAtOnce)
 }
 
 // fetchSteps reads the steps of those chunks that they will be wanted of, in one go.

@@ -18,7 +18,7 @@ type TierStats struct {
 	Bytes    int // of synopses, steps and columns read
 }
 
-// of is the entry of a tier; nil when nobody wants to know.
+// of returns the entry of a tier; nil when nobody wants to know.
 func (w *ScanStats) of(tier series.Tier) *TierStats {
 	if w == nil {
 		return &TierStats{}
@@ -32,7 +32,7 @@ func (w *ScanStats) of(tier series.Tier) *TierStats {
 	return &(*w)[len(*w)-1]
 }
 
-// Plus is the work of both.
+// Plus returns the work of both.
 func (w ScanStats) Plus(o ScanStats) ScanStats {
 	out := slices.Clone(w)
 	for _, t := range o {

@@ -147,7 +147,8 @@ func (e *Engine) emptyJournal(w sqlite.Writer, last uint64, states []sqlite.Stat
 		pending = append(pending, c.Pending(w)...)
 	}
 	err := w.Transaction(func(tx *gorm.DB) error {
-		for _, state := range append(slices.Clone(states), sqlite.State{Name: journalState, Payload: binary.AppendUvarint(nil, last)}) {
+		for _, state := range append(slices.Clone(states),
+			sqlite.State{Name: journalState, Payload: binary.AppendUvarint(nil, last)}) {
 			if err := state.Put(tx); err != nil {
 				return err
 			}

@@ -21,7 +21,13 @@ func TestSelectorsFindWithoutLookingAtAll(t *testing.T) {
 				if id == 777 {
 					labels = "depth=6m,sensor=spare"
 				}
-				c.put(&Series{ID: id, Definition: series.Definition{Path: series.Path(fmt.Sprintf("site-%02d/station-%02d/q-%d", site, station, quantity)), Labels: labels}})
+				c.put(&Series{
+					ID: id,
+					Definition: series.Definition{
+						Path:   series.Path(fmt.Sprintf("site-%02d/station-%02d/q-%d", site, station, quantity)),
+						Labels: labels,
+					},
+				})
 			}
 		}
 	}

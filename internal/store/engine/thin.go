@@ -19,7 +19,7 @@ type thinnedSeries struct {
 // longestSettling bounds for how long readings are kept in full for late ones to come between.
 const longestSettling = time.Hour
 
-// Settling is how long after a reading all of those before it are still here: twice as long as one
+// Settling returns how long after a reading all of those before it are still here: twice as long as one
 // speaks, so that what was missing for less than that, and so is no gap, can still come.
 func Settling(def *series.Definition) time.Duration {
 	return min(2*def.FreshFor+time.Minute, longestSettling)
@@ -118,7 +118,7 @@ func (r *renewal) keep(at seriesTier, rows column.Block, from, until int64, def 
 	return kept.Rows(1, kept.Len()), tally, nil
 }
 
-// chunksFrom are all chunks with a reading of a time or later.
+// chunksFrom returns all chunks with a reading of a time or later.
 func (r *renewal) chunksFrom(at seriesTier, t int64) (out []sqlite.Chunk, err error) {
 	for {
 		c, err := r.chunkFrom(at, t)

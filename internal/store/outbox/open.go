@@ -133,7 +133,8 @@ func (o *Outbox) estimate(w sqlite.Writer) error {
 	next, last := o.row.SweepNext, o.row.SweepLast
 	o.mu.Unlock()
 	if next != 0 && next <= last {
-		query := w.DB().Model(&sqlite.Chunk{}).Select("coalesce(sum(row_count), 0)").Where("series BETWEEN ? AND ?", next, last)
+		query := w.DB().Model(&sqlite.Chunk{}).Select("coalesce(sum(row_count), 0)").Where("series BETWEEN ? AND ?",
+			next, last)
 		if o.tiers != nil {
 			query = query.Where("tier IN ?", o.tiers)
 		} else {

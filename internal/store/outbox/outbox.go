@@ -83,13 +83,18 @@ func (o *Outbox) add(entries []engine.Entry, sketches []engine.Sketch, since int
 			for k < len(times) && times[k]-times[k-1] <= nearby*width {
 				k++
 			}
-			o.fresh.Add(marks.Mark{Of: of, Span: marks.Span{From: times[i], To: times[k-1] + width, Rows: k - i, Since: since}})
+			o.fresh.Add(marks.Mark{
+				Of: of, Span: marks.Span{From: times[i], To: times[k-1] + width, Rows: k - i, Since: since},
+			})
 			i = k
 		}
 	}
 	for _, one := range sketches {
 		if o.sends(one.Series) {
-			o.fresh.Add(marks.Mark{Of: marks.Of{Kind: marks.Sketches, Series: one.Series}, Span: marks.Span{From: one.Start, To: one.Start + int64(series.Quarter), Rows: 1, Since: since}})
+			o.fresh.Add(marks.Mark{
+				Of:   marks.Of{Kind: marks.Sketches, Series: one.Series},
+				Span: marks.Span{From: one.Start, To: one.Start + int64(series.Quarter), Rows: 1, Since: since},
+			})
 		}
 	}
 	if o.fresh.Rows() == before {
@@ -114,7 +119,11 @@ func (o *Outbox) addLast(changed []engine.Series, since int64) {
 		tiers := slices.DeleteFunc(slices.Clone(known.Tiers.All()), func(t series.Tier) bool { return !o.sendsTier(t) })
 		if len(tiers) > 0 {
 			widest := tiers[len(tiers)-1]
-			o.add([]engine.Entry{{Series: known.ID, Tier: widest, Rows: column.Block{Times: []int64{widest.Start(known.LastTime)}}}}, nil, since)
+			o.add([]engine.Entry{{
+				Series: known.ID,
+				Tier:   widest,
+				Rows:   column.Block{Times: []int64{widest.Start(known.LastTime)}},
+			}}, nil, since)
 		}
 	}
 }
@@ -244,7 +253,8 @@ func (o *Outbox) PutBack() {
 		}
 	}
 	o.flight = nil
-	if now := o.boxes.judge.Now(); !o.freshSince.IsZero() && now.Sub(o.freshSince) > freshFor || o.fresh.Rows() > mostFresh {
+	if now := o.boxes.judge.Now(); !o.freshSince.IsZero() && now.Sub(o.freshSince) > freshFor ||
+		o.fresh.Rows() > mostFresh {
 		o.fresh.Move(&o.backlog)
 		o.freshSince = time.Time{}
 	}
@@ -388,7 +398,8 @@ func (o *Outbox) each(visit func(marks.Mark)) {
 func (o *Outbox) unsent(of marks.Of) int64 {
 	o.mu.Lock()
 	defer o.mu.Unlock()
-	if swept := o.row.SweepNext; swept != 0 && of.Series >= swept && of.Series <= o.row.SweepLast && o.sends(of.Series) && (of.Kind != marks.Summaries || o.sendsTier(of.Tier)) {
+	if swept := o.row.SweepNext; swept != 0 && of.Series >= swept && of.Series <= o.row.SweepLast &&
+		o.sends(of.Series) && (of.Kind != marks.Summaries || o.sendsTier(of.Tier)) {
 		return math.MinInt64
 	}
 	first := int64(math.MaxInt64)
@@ -420,6 +431,7 @@ func (o *Outbox) giveUp(of marks.Of, before int64) {
 	}
 	o.row.GivenUp += uint64(gone)
 	if gone > 0 {
-		o.boxes.log.Error("summaries were dropped before they could be sent, as the configuration has it", "uplink", o.name, "series", of.Series, "summaries", gone)
+		o.boxes.log.Error("summaries were dropped before they could be sent, as the configuration has it",
+			"uplink", o.name, "series", of.Series, "summaries", gone)
 	}
 }

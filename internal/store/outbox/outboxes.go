@@ -40,7 +40,14 @@ type Engine interface {
 // Open begins with no outbox. newest says the last change of each kind of records that number
 // their changes.
 func Open(file *sqlite.File, of Engine, newest map[string]func() (uint64, error)) *Outboxes {
-	all := &Outboxes{file: file, engine: of, newest: newest, judge: file.Judge(), log: file.Log(), boxes: map[string]*Outbox{}}
+	all := &Outboxes{
+		file:   file,
+		engine: of,
+		newest: newest,
+		judge:  file.Judge(),
+		log:    file.Log(),
+		boxes:  map[string]*Outbox{},
+	}
 	of.Accompany(all)
 	return all
 }
@@ -93,7 +100,9 @@ func (a *Outboxes) Droppable(of marks.Of, before, giveUp time.Time) int64 {
 // Waiting reports whether any uplink still has to send summaries of a series' tier of before
 // a time.
 func (a *Outboxes) Waiting(id uint32, tier series.Tier, before int64) bool {
-	return slices.ContainsFunc(a.all(), func(o *Outbox) bool { return o.unsent(marks.Of{Series: id, Tier: tier}) < before })
+	return slices.ContainsFunc(a.all(), func(o *Outbox) bool {
+		return o.unsent(marks.Of{Series: id, Tier: tier}) < before
+	})
 }
 
 // Open returns the outbox of the uplink with that name: as it was, or with everything

@@ -24,7 +24,7 @@ type marksRow struct {
 
 func (marksRow) TableName() string { return "marks" }
 
-// Tables are the models of the tables that this package writes.
+// Tables returns the models of the tables that this package writes.
 func Tables() []any {
 	return []any{&uplinkRow{}, &marksRow{}}
 }

@@ -79,7 +79,8 @@ func (c *change) written() {
 func (o *Outbox) Save() error {
 	o.mu.Lock()
 	now := o.boxes.judge.Now()
-	due := (len(o.saved.shards) > 0 || o.saved.row.SweepNext != o.row.SweepNext || o.saved.row.SentRecords != o.row.SentRecords) && now.Sub(o.saved.at) >= freshFor
+	due := (len(o.saved.shards) > 0 || o.saved.row.SweepNext != o.row.SweepNext ||
+		o.saved.row.SentRecords != o.row.SentRecords) && now.Sub(o.saved.at) >= freshFor
 	o.mu.Unlock()
 	if !due {
 		return nil

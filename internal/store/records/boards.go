@@ -37,7 +37,8 @@ const (
 type ErrChanged struct{ Board Board }
 
 func (e *ErrChanged) Error() string {
-	return fmt.Sprintf("%s saved version %d of it at %s", e.Board.Author, e.Board.Version, e.Board.Saved.UTC().Format(time.RFC3339))
+	return fmt.Sprintf("%s saved version %d of it at %s", e.Board.Author, e.Board.Version,
+		e.Board.Saved.UTC().Format(time.RFC3339))
 }
 
 // ErrFull says that no more boards are kept.
@@ -66,7 +67,9 @@ func (boardRow) TableName() string        { return "boards" }
 func (boardVersionRow) TableName() string { return "board_versions" }
 
 func (r boardVersionRow) board() Board {
-	return Board{r.Board, r.Version, r.Title, r.About, r.Asks, r.Author, time.Unix(0, r.Saved).UTC(), r.Removed, r.Content}
+	return Board{
+		r.Board, r.Version, r.Title, r.About, r.Asks, r.Author, time.Unix(0, r.Saved).UTC(), r.Removed, r.Content,
+	}
 }
 
 // Boards are the saved pages of the console.
@@ -117,7 +120,9 @@ func saveBoard(tx *gorm.DB, b Board) (*Board, error) {
 	}
 	b.ID, b.Version = row.ID, row.Version+1
 	row.Version, row.Removed, row.Saved = b.Version, b.Removed, b.Saved.UnixNano()
-	version := boardVersionRow{b.ID, b.Version, b.Title, b.About, b.Asks, b.Author, b.Saved.UnixNano(), b.Removed, b.Content}
+	version := boardVersionRow{
+		b.ID, b.Version, b.Title, b.About, b.Asks, b.Author, b.Saved.UnixNano(), b.Removed, b.Content,
+	}
 	if err := tx.Create(&version).Error; err != nil {
 		return nil, err
 	}
@@ -141,7 +146,8 @@ func forgetBoards(tx *gorm.DB, before time.Time) error {
 
 func boardVersion(tx *gorm.DB, id uint64, version int) (*Board, error) {
 	var rows []boardVersionRow
-	if err := tx.Where("board = ? AND version = ?", id, version).Limit(1).Find(&rows).Error; err != nil || len(rows) == 0 {
+	if err := tx.Where("board = ? AND version = ?", id, version).Limit(1).Find(&rows).Error; err != nil ||
+		len(rows) == 0 {
 		return nil, err
 	}
 	b := rows[0].board()
@@ -178,7 +184,8 @@ func columns(with bool) string {
 
 // EachVersion visits the versions of a board that are kept, the newest first, as Each does boards.
 func (b Boards) EachVersion(id uint64, with bool, visit func(Board)) error {
-	return b.each(b.file.Reader().Table("board_versions v").Select(columns(with)).Where("v.board = ?", id).Order("v.version DESC"), visit)
+	return b.each(b.file.Reader().Table("board_versions v").Select(columns(with)).Where("v.board = ?", id).Order("v.version DESC"),
+		visit)
 }
 
 func (b Boards) each(query *gorm.DB, visit func(Board)) error {

@@ -26,7 +26,8 @@ func shelf(t *testing.T) *store.Store {
 }
 
 func titles(t *testing.T, st *store.Store, removed bool) (out []string) {
-	require.NoError(t, st.Boards.Each(removed, true, func(b records.Board) { out = append(out, b.Title+"/"+b.Content) }))
+	require.NoError(t,
+		st.Boards.Each(removed, true, func(b records.Board) { out = append(out, b.Title+"/"+b.Content) }))
 	return out
 }
 

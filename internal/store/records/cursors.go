@@ -39,7 +39,17 @@ type Session struct {
 }
 
 func (c Cursor) row() *cursorRow {
-	row := cursorRow{Name: c.Name, Life: c.Life, Stored: c.Stored, Rows: c.Rows, Updated: c.Updated.UnixNano(), Session: c.Session, Sent: c.Sent, Dropped: c.Dropped, Status: c.Status}
+	row := cursorRow{
+		Name:    c.Name,
+		Life:    c.Life,
+		Stored:  c.Stored,
+		Rows:    c.Rows,
+		Updated: c.Updated.UnixNano(),
+		Session: c.Session,
+		Sent:    c.Sent,
+		Dropped: c.Dropped,
+		Status:  c.Status,
+	}
 	lives, _ := json.Marshal(c.Lives) // texts and numbers can always be written
 	retired, _ := json.Marshal(c.Retired)
 	row.Lives, row.Retired = string(lives), string(retired)
@@ -86,7 +96,17 @@ func (c Cursors) All() (map[string]Cursor, error) {
 	}
 	out := map[string]Cursor{}
 	for _, r := range rows {
-		one := Cursor{Name: r.Name, Life: r.Life, Stored: r.Stored, Rows: r.Rows, Updated: time.Unix(0, r.Updated).UTC(), Session: r.Session, Sent: r.Sent, Dropped: r.Dropped, Status: r.Status}
+		one := Cursor{
+			Name:    r.Name,
+			Life:    r.Life,
+			Stored:  r.Stored,
+			Rows:    r.Rows,
+			Updated: time.Unix(0, r.Updated).UTC(),
+			Session: r.Session,
+			Sent:    r.Sent,
+			Dropped: r.Dropped,
+			Status:  r.Status,
+		}
 		if err := json.Unmarshal([]byte(r.Lives), &one.Lives); err != nil {
 			return nil, fmt.Errorf("reading the cursor of %s: %w", r.Name, err)
 		}

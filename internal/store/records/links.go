@@ -70,7 +70,9 @@ func (waitingRow) TableName() string { return "waiting" }
 func (runRow) TableName() string     { return "runs" }
 
 func (r outageRow) outage() Outage {
-	return Outage{r.ID, r.Link, timeOf(r.Began), timeOf(r.Ended), r.Reason, r.Waited, timeOf(r.Oldest), timeOf(r.CaughtUp)}
+	return Outage{
+		r.ID, r.Link, timeOf(r.Began), timeOf(r.Ended), r.Reason, r.Waited, timeOf(r.Oldest), timeOf(r.CaughtUp),
+	}
 }
 
 // Links are the records of links: their outages and what waited for them.
@@ -81,13 +83,17 @@ type Links struct{ file *sqlite.File }
 func (l Links) Save(outages []*Outage, waiting []Waiting, run Run) error {
 	err := l.transaction(func(tx *gorm.DB) error {
 		for _, o := range outages {
-			row := outageRow{o.ID, o.Link, nanosOf(o.Began), nanosOf(o.Ended), o.Reason, o.Waited, nanosOf(o.Oldest), nanosOf(o.CaughtUp)}
+			row := outageRow{
+				o.ID, o.Link, nanosOf(o.Began), nanosOf(o.Ended), o.Reason, o.Waited, nanosOf(o.Oldest),
+				nanosOf(o.CaughtUp),
+			}
 			if err := tx.Save(&row).Error; err != nil {
 				return err
 			}
 			if o.ID == 0 {
 				o.ID = row.ID
-				if err := tx.Exec("DELETE FROM outages WHERE link = ? AND id NOT IN (SELECT id FROM outages WHERE link = ? ORDER BY id DESC LIMIT ?)", o.Link, o.Link, mostOutages).Error; err != nil {
+				if err := tx.Exec("DELETE FROM outages WHERE link = ? AND id NOT IN (SELECT id FROM outages WHERE link = ? ORDER BY id DESC LIMIT ?)",
+					o.Link, o.Link, mostOutages).Error; err != nil {
 					return err
 				}
 			}
@@ -119,7 +125,8 @@ func (l Links) Drop(before time.Time) error {
 		if err := tx.Where("at < ?", before.Add(KeepOutages-keepWaiting).UnixNano()).Delete(&waitingRow{}).Error; err != nil {
 			return err
 		}
-		if err := tx.Exec("DELETE FROM runs WHERE began NOT IN (SELECT began FROM runs ORDER BY began DESC LIMIT ?)", mostRuns).Error; err != nil {
+		if err := tx.Exec("DELETE FROM runs WHERE began NOT IN (SELECT began FROM runs ORDER BY began DESC LIMIT ?)",
+			mostRuns).Error; err != nil {
 			return err
 		}
 		return tx.Where("until < ?", before.UnixNano()).Delete(&runRow{}).Error
@@ -133,7 +140,8 @@ func (l Links) Open() ([]Outage, error) {
 
 // Outages returns the outages that reach into a time range, oldest first.
 func (l Links) Outages(from, to time.Time) ([]Outage, error) {
-	return l.outages(l.file.Reader().Where("began < ? AND (ended = 0 OR ended > ? OR caught_up > ?)", to.UnixNano(), from.UnixNano(), from.UnixNano()))
+	return l.outages(l.file.Reader().Where("began < ? AND (ended = 0 OR ended > ? OR caught_up > ?)", to.UnixNano(),
+		from.UnixNano(), from.UnixNano()))
 }
 
 func (l Links) outages(query *gorm.DB) ([]Outage, error) {
@@ -161,7 +169,7 @@ func (l Links) Waited(from, to time.Time) ([]Waiting, error) {
 	return out, nil
 }
 
-// Runs are the times within a range in which the service ran, in order.
+// Runs returns the times within a range in which the service ran, in order.
 func (l Links) Runs(from, to time.Time) ([]Run, error) {
 	var rows []runRow
 	if err := l.file.Reader().Where("began < ? AND until > ?", to.UnixNano(), from.UnixNano()).Order("began").Find(&rows).Error; err != nil {

@@ -40,7 +40,8 @@ func (n Note) checkPlace(now time.Time) error {
 	}
 	for level := range strings.SplitSeq(n.About, "/") {
 		if err := series.CheckLevel(level); err != nil {
-			return fmt.Errorf("about %q: name a site, a station or a series, such as stony-beck/raceway-1; a level %w", n.About, err)
+			return fmt.Errorf("about %q: name a site, a station or a series, such as stony-beck/raceway-1; a level %w",
+				n.About, err)
 		}
 	}
 	return nil
@@ -54,7 +55,8 @@ func (n NoteVersion) Check(now time.Time) error {
 	case n.Version == 0 || n.Version > 1<<53:
 		return fmt.Errorf("its version is %d; whole numbers from 1 are", n.Version)
 	case len(n.Author) > longestAuthor || plain.CheckText(n.Author) != nil:
-		return cmp.Or(plain.CheckText(n.Author), fmt.Errorf("its author has %d bytes; at most %d are possible", len(n.Author), longestAuthor))
+		return cmp.Or(plain.CheckText(n.Author),
+			fmt.Errorf("its author has %d bytes; at most %d are possible", len(n.Author), longestAuthor))
 	case n.Removed:
 		return n.checkPlace(now)
 	}

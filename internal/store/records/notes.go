@@ -75,7 +75,15 @@ func (n Notes) write(change sqlite.Change) error {
 
 // Add keeps a note and gives it its number.
 func (n Notes) Add(note Note) (Note, error) {
-	row := noteRow{At: note.At.UnixNano(), About: note.About, Text: note.Text, Author: note.Author, Written: note.Written.UnixNano(), UID: rand.Text(), Version: 1}
+	row := noteRow{
+		At:      note.At.UnixNano(),
+		About:   note.About,
+		Text:    note.Text,
+		Author:  note.Author,
+		Written: note.Written.UnixNano(),
+		UID:     rand.Text(),
+		Version: 1,
+	}
 	err := n.write(func(tx *gorm.DB) error {
 		if err := row.next(tx); err != nil {
 			return err
@@ -163,7 +171,8 @@ func (n Notes) Take(notes []NoteVersion) sqlite.Change {
 
 // Between returns notes with from <= at < to for which want is true, newest first, at most most.
 func (n Notes) Between(from, to time.Time, most int, want func(Note) bool) ([]Note, error) {
-	rows, err := n.file.Reader().Model(&noteRow{}).Where("at >= ? AND at < ? AND NOT removed", from.UnixNano(), to.UnixNano()).Order("at DESC, id DESC").Rows()
+	rows, err := n.file.Reader().Model(&noteRow{}).Where("at >= ? AND at < ? AND NOT removed", from.UnixNano(),
+		to.UnixNano()).Order("at DESC, id DESC").Rows()
 	if err != nil {
 		return nil, err
 	}

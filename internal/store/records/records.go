@@ -40,7 +40,7 @@ func (r Records) Newest() map[string]func() (uint64, error) {
 	return map[string]func() (uint64, error){NotesKind: r.Notes.Newest}
 }
 
-// nanosOf is how a time stands in a table: nanoseconds since 1970, 0 when there is none.
+// nanosOf returns how a time stands in a table: nanoseconds since 1970, 0 when there is none.
 func nanosOf(t time.Time) int64 {
 	if t.IsZero() {
 		return 0
@@ -55,7 +55,10 @@ func timeOf(ns int64) time.Time {
 	return time.Unix(0, ns).UTC()
 }
 
-// Tables are the models of the tables that this package writes.
+// Tables returns the models of the tables that this package writes.
 func Tables() []any {
-	return []any{&boardRow{}, &boardVersionRow{}, &cursorRow{}, &outageRow{}, &waitingRow{}, &runRow{}, &noteRow{}, &pushRow{}, &rejectRow{}, &rejectCountRow{}, &versionRow{}}
+	return []any{
+		&boardRow{}, &boardVersionRow{}, &cursorRow{}, &outageRow{}, &waitingRow{}, &runRow{}, &noteRow{}, &pushRow{},
+		&rejectRow{}, &rejectCountRow{}, &versionRow{},
+	}
 }

@@ -77,7 +77,15 @@ func (r *Rejects) add(tx *gorm.DB, rejects []reading.Reject) error {
 	counts := map[rejectCountRow]int64{}
 	for i, one := range rejects {
 		r.last++
-		rows[i] = rejectRow{ID: r.last, Time: one.Time, Source: one.Source, Place: one.Place, Reason: one.Reason, Raw: one.Raw, Rule: one.Rule}
+		rows[i] = rejectRow{
+			ID:     r.last,
+			Time:   one.Time,
+			Source: one.Source,
+			Place:  one.Place,
+			Reason: one.Reason,
+			Raw:    one.Raw,
+			Rule:   one.Rule,
+		}
 		if of := one.Reading; of != nil {
 			rows[i].Series, rows[i].Text, rows[i].Unit, rows[i].At = string(of.Path), of.Text, of.Unit, of.Time
 			if of.Text == "" {
@@ -173,12 +181,27 @@ func (r *Rejects) Get(id uint64) (*reading.Reject, error) {
 }
 
 func (r *rejectRow) reject() reading.Reject {
-	out := reading.Reject{ID: r.ID, Time: r.Time, Source: r.Source, Place: r.Place, Reason: r.Reason, Raw: r.Raw, Rule: r.Rule, Replayed: r.Replayed}
+	out := reading.Reject{
+		ID:       r.ID,
+		Time:     r.Time,
+		Source:   r.Source,
+		Place:    r.Place,
+		Reason:   r.Reason,
+		Raw:      r.Raw,
+		Rule:     r.Rule,
+		Replayed: r.Replayed,
+	}
 	if out.Rule == "" { // from before rules had names
 		out.Rule = reading.Unreadable
 	}
 	if r.Series != "" {
-		out.Reading = &reading.Reading{Path: series.Path(r.Series), Time: r.At, Text: r.Text, Unit: r.Unit, Value: math.NaN()}
+		out.Reading = &reading.Reading{
+			Path:  series.Path(r.Series),
+			Time:  r.At,
+			Text:  r.Text,
+			Unit:  r.Unit,
+			Value: math.NaN(),
+		}
 		if r.Value != nil { // a column cannot hold what is no number
 			out.Reading.Value = *r.Value
 		}

@@ -25,11 +25,37 @@ func TestRejectsKeepWhatWasReadAndAreCounted(t *testing.T) {
 	s := openAt(t, file)
 	hour := time.Date(2026, 3, 1, 8, 0, 0, 0, time.UTC)
 	at := hour.Add(20 * time.Minute).UnixNano()
-	glitch := reading.Reject{Time: at, Source: "probes", Place: "unit 4, input 0", Reason: "too low", Raw: []byte{0xd8, 0xf7}, Rule: "range", Reading: &reading.Reading{Path: "stony-beck/raceway-4/oxygen", Time: at - 5, Value: -99.9}}
-	state := reading.Reject{Time: at, Source: "gate", Place: "x", Reason: "r", Raw: []byte{}, Rule: "state", Reading: &reading.Reading{Path: "alder-weir/gate/drive", Time: at, Text: "ajar", Unit: "1"}}
-	nothing := reading.Reject{Time: at, Source: "gate", Place: "x", Reason: "r", Raw: []byte{}, Rule: reading.NoNumber, Reading: &reading.Reading{Path: "alder-weir/gate/opening", Time: at, Value: math.NaN()}}
-	require.NoError(t, s.Append(t.Context(), engine.Batch{Also: []sqlite.Change{s.Rejects.Add([]reading.Reject{glitch, state})}}))
-	require.NoError(t, s.Append(t.Context(), engine.Batch{Also: []sqlite.Change{s.Rejects.Add([]reading.Reject{glitch, nothing})}}))
+	glitch := reading.Reject{
+		Time:    at,
+		Source:  "probes",
+		Place:   "unit 4, input 0",
+		Reason:  "too low",
+		Raw:     []byte{0xd8, 0xf7},
+		Rule:    "range",
+		Reading: &reading.Reading{Path: "stony-beck/raceway-4/oxygen", Time: at - 5, Value: -99.9},
+	}
+	state := reading.Reject{
+		Time:    at,
+		Source:  "gate",
+		Place:   "x",
+		Reason:  "r",
+		Raw:     []byte{},
+		Rule:    "state",
+		Reading: &reading.Reading{Path: "alder-weir/gate/drive", Time: at, Text: "ajar", Unit: "1"},
+	}
+	nothing := reading.Reject{
+		Time:    at,
+		Source:  "gate",
+		Place:   "x",
+		Reason:  "r",
+		Raw:     []byte{},
+		Rule:    reading.NoNumber,
+		Reading: &reading.Reading{Path: "alder-weir/gate/opening", Time: at, Value: math.NaN()},
+	}
+	require.NoError(t,
+		s.Append(t.Context(), engine.Batch{Also: []sqlite.Change{s.Rejects.Add([]reading.Reject{glitch, state})}}))
+	require.NoError(t,
+		s.Append(t.Context(), engine.Batch{Also: []sqlite.Change{s.Rejects.Add([]reading.Reject{glitch, nothing})}}))
 	require.NoError(t, s.Close())
 	s = openAt(t, file)
 	one, err := s.Rejects.Get(1)
@@ -47,7 +73,8 @@ func TestRejectsKeepWhatWasReadAndAreCounted(t *testing.T) {
 		ids  []uint64
 	}{
 		{records.Wanting{Most: 10}, []uint64{4, 3, 2, 1}}, {records.Wanting{Most: 2}, []uint64{4, 3}}, {records.Wanting{Most: 10, Before: 3}, []uint64{2, 1}}, {records.Wanting{Most: 10, After: 3}, []uint64{4}},
-		{records.Wanting{Most: 10, Rule: "range"}, []uint64{3, 1}}, {records.Wanting{Most: 10, Source: "gate"}, []uint64{4, 2}}, {records.Wanting{Most: 1, Series: selectorOf(t, "+/raceway-4/#")}, []uint64{3}},
+		{records.Wanting{Most: 10, Rule: "range"}, []uint64{3, 1}}, {records.Wanting{Most: 10, Source: "gate"}, []uint64{4, 2}}, {records.Wanting{Most: 1, Series: selectorOf(t,
+			"+/raceway-4/#")}, []uint64{3}},
 		{records.Wanting{Most: 10, Rule: "none"}, nil},
 	} {
 		found, err := s.Rejects.List(test.want)
@@ -60,7 +87,9 @@ func TestRejectsKeepWhatWasReadAndAreCounted(t *testing.T) {
 	}
 	counts, err := s.Rejects.Counts(hour, hour.Add(time.Hour))
 	require.NoError(t, err)
-	assert.Equal(t, []records.RejectCount{{hour, "gate", "number", 1}, {hour, "gate", "state", 1}, {hour, "probes", "range", 2}}, counts)
+	assert.Equal(t, []records.RejectCount{
+		{hour, "gate", "number", 1}, {hour, "gate", "state", 1}, {hour, "probes", "range", 2},
+	}, counts)
 	counts, err = s.Rejects.Counts(hour.Add(time.Hour), hour.Add(2*time.Hour))
 	require.NoError(t, err)
 	assert.Empty(t, counts)
@@ -108,14 +137,16 @@ func TestDefinitionsThatChangeLeaveVersions(t *testing.T) {
 	all, err = s.Versions.Of(again.ID, again.Definition)
 	require.NoError(t, err)
 	require.Len(t, all, 3)
-	assert.Equal(t, []series.Definition{def, second, first}, []series.Definition{all[0].Definition, all[1].Definition, all[2].Definition})
+	assert.Equal(t, []series.Definition{def, second, first},
+		[]series.Definition{all[0].Definition, all[1].Definition, all[2].Definition})
 	assert.True(t, all[2].Since.IsZero())
 	assert.False(t, all[1].Since.Before(begun.Truncate(time.Microsecond)))
 	def.Calibration = "raw × 2 + 0, since 2026-03-01T08:00:00Z"
 	put()
 	all, err = s.Versions.Of(again.ID, again.Definition)
 	require.NoError(t, err)
-	assert.Equal(t, time.Date(2026, 3, 1, 8, 0, 0, 0, time.UTC), all[0].Since, "a calibration says itself since when it counts")
+	assert.Equal(t, time.Date(2026, 3, 1, 8, 0, 0, 0, time.UTC), all[0].Since,
+		"a calibration says itself since when it counts")
 	for i := range 150 {
 		def.FreshFor = time.Duration(i+1) * time.Second
 		put()

@@ -64,7 +64,8 @@ func (v Versions) Replaced(tx *gorm.DB, id uint32, before, after series.Definiti
 	if count < mostVersions {
 		return nil
 	}
-	err := tx.Exec("DELETE FROM versions WHERE series = ? AND id NOT IN (SELECT id FROM versions WHERE series = ? ORDER BY id DESC LIMIT ?)", id, id, mostVersions).Error
+	err := tx.Exec("DELETE FROM versions WHERE series = ? AND id NOT IN (SELECT id FROM versions WHERE series = ? ORDER BY id DESC LIMIT ?)",
+		id, id, mostVersions).Error
 	if err != nil {
 		return fmt.Errorf("dropping old versions of %s: %w", after.Path, err)
 	}

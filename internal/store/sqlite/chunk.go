@@ -73,7 +73,17 @@ func (c Chunk) Damage(cause error) Damaged {
 	for p := Whole; p <= Part3; p++ {
 		raw = append(raw, *c.Payload(p)...)
 	}
-	return Damaged{ID: c.ID, Place: "chunks", Reason: cause.Error(), Series: c.Series, Tier: c.Tier, FirstAt: c.FirstAt, LastAt: c.LastAt, Count: c.Count, Raw: raw}
+	return Damaged{
+		ID:      c.ID,
+		Place:   "chunks",
+		Reason:  cause.Error(),
+		Series:  c.Series,
+		Tier:    c.Tier,
+		FirstAt: c.FirstAt,
+		LastAt:  c.LastAt,
+		Count:   c.Count,
+		Raw:     raw,
+	}
 }
 
 // ErrGone says that a chunk is not there any more: another has taken its place.
@@ -138,13 +148,15 @@ func ChunkFrom(db *gorm.DB, series uint32, tier, t int64) (c Chunk, err error) {
 		return c, err
 	}
 	c = Chunk{}
-	err = db.Raw("SELECT "+plainColumns+" FROM chunks WHERE series = ? AND tier = ? AND first_at > ? ORDER BY first_at LIMIT 1", series, tier, t).Scan(&c).Error
+	err = db.Raw("SELECT "+plainColumns+" FROM chunks WHERE series = ? AND tier = ? AND first_at > ? ORDER BY first_at LIMIT 1",
+		series, tier, t).Scan(&c).Error
 	return c, err
 }
 
 // ChunkBefore returns the last chunk that begins before t.
 func ChunkBefore(db *gorm.DB, series uint32, tier, t int64) (c Chunk, err error) {
-	err = db.Raw("SELECT "+plainColumns+" FROM chunks WHERE series = ? AND tier = ? AND first_at < ? ORDER BY first_at DESC LIMIT 1", series, tier, t).Scan(&c).Error
+	err = db.Raw("SELECT "+plainColumns+" FROM chunks WHERE series = ? AND tier = ? AND first_at < ? ORDER BY first_at DESC LIMIT 1",
+		series, tier, t).Scan(&c).Error
 	return c, err
 }
 

@@ -44,7 +44,11 @@ func (f *File) countDamaged() error {
 func (f *File) miss(reasons []string) error {
 	for _, reason := range reasons {
 		f.log.Error("the store is not complete", "missing", reason)
-		if err := f.db.Create(&Damaged{Place: "store", Found: f.judge.Now().UnixNano(), Reason: reason}).Error; err != nil {
+		if err := f.db.Create(&Damaged{
+			Place:  "store",
+			Found:  f.judge.Now().UnixNano(),
+			Reason: reason,
+		}).Error; err != nil {
 			return fmt.Errorf("noting what is missing: %w", err)
 		}
 	}
@@ -66,7 +70,8 @@ func (f *File) Missing() ([]string, error) {
 func (w Writer) SetAside(broken []Damaged) error {
 	f := w.file
 	for _, b := range broken {
-		f.log.Error("a damaged row of the store is set aside", "table", b.Place, "id", b.ID, "series", b.Series, "rows", b.Count, "error", b.Reason)
+		f.log.Error("a damaged row of the store is set aside", "table", b.Place, "id", b.ID, "series", b.Series,
+			"rows", b.Count, "error", b.Reason)
 	}
 	moved := 0
 	err := w.Transaction(func(tx *gorm.DB) error {

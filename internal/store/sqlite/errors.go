@@ -32,11 +32,14 @@ func explained(path string, err error) error {
 		return fmt.Errorf("%w; if this is no file of nexocumula, name another folder, else restore it from a copy", err)
 	case codes.SQLITE_FULL, codes.SQLITE_IOERR:
 		if room, known := roomAt(path); known && room < fewBytes {
-			return fmt.Errorf("%w: its disk has %d bytes left; free some space, nothing in the store is wrong", err, room)
+			return fmt.Errorf("%w: its disk has %d bytes left; free some space, nothing in the store is wrong", err,
+				room)
 		}
-		return fmt.Errorf("%w: its disk cannot be read or written; look at the system's log for the disk, and make a copy of the folder while that is possible", err)
+		return fmt.Errorf("%w: its disk cannot be read or written; look at the system's log for the disk, and make a copy of the folder while that is possible",
+			err)
 	case codes.SQLITE_CANTOPEN, codes.SQLITE_READONLY, codes.SQLITE_PERM:
-		return fmt.Errorf("%w: let the account that runs the service read and write the file, and those beside it that begin with its name", err)
+		return fmt.Errorf("%w: let the account that runs the service read and write the file, and those beside it that begin with its name",
+			err)
 	case codes.SQLITE_BUSY, codes.SQLITE_LOCKED:
 		return fmt.Errorf("%w: another process holds it; end that first", err)
 	}

@@ -153,7 +153,8 @@ func (f *File) SetTrouble(doing string, err error) error {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	if isCorrupt(err) {
-		f.troubles["damage"] = fmt.Sprintf("SQLite finds its file damaged, last when %s: %v; make a copy of the folder, then restore the file from an older copy", doing, err)
+		f.troubles["damage"] = fmt.Sprintf("SQLite finds its file damaged, last when %s: %v; make a copy of the folder, then restore the file from an older copy",
+			doing, err)
 	} else {
 		f.troubles[doing] = explained(f.path, err).Error()
 	}
@@ -190,7 +191,7 @@ func (f *File) Abandon() {
 	_ = errors.Join(closePool(f.reader), closePool(f.db), f.watermark.close()) // what matters is why the start failed
 }
 
-// Tables are the models of the tables that this package writes.
+// Tables returns the models of the tables that this package writes.
 func Tables() []any {
 	return []any{&Chunk{}, &Damaged{}, &stateRow{}}
 }

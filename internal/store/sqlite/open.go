@@ -37,12 +37,17 @@ func openPools(path string, log *slog.Logger) (writer, reader *gorm.DB, err erro
 	if err := create(path, log); err != nil {
 		return nil, nil, err
 	}
-	shared := []string{"journal_mode(WAL)", "synchronous(FULL)", "busy_timeout(10000)", "journal_size_limit(8388608)", "temp_store(MEMORY)"}
-	writer, err = openPool(path, log, 1, url.Values{"_txlock": {"immediate"}, "_pragma": append(shared, "cache_size(-2000)")})
+	shared := []string{
+		"journal_mode(WAL)", "synchronous(FULL)", "busy_timeout(10000)", "journal_size_limit(8388608)",
+		"temp_store(MEMORY)",
+	}
+	writer, err = openPool(path, log, 1,
+		url.Values{"_txlock": {"immediate"}, "_pragma": append(shared, "cache_size(-2000)")})
 	if err != nil {
 		return nil, nil, err
 	}
-	reader, err = openPool(path, log, 4, url.Values{"_txlock": {"deferred"}, "_pragma": append(shared, "cache_size(-1000)")})
+	reader, err = openPool(path, log, 4,
+		url.Values{"_txlock": {"deferred"}, "_pragma": append(shared, "cache_size(-1000)")})
 	return writer, reader, err
 }
 
@@ -82,7 +87,10 @@ func create(path string, log *slog.Logger) error {
 	if err != nil {
 		return err
 	}
-	for _, step := range []string{fmt.Sprintf("PRAGMA page_size = %d", pageBytes), "PRAGMA auto_vacuum = 2", "CREATE TABLE first (id integer)", "VACUUM", "DROP TABLE first"} {
+	for _, step := range []string{
+		fmt.Sprintf("PRAGMA page_size = %d", pageBytes), "PRAGMA auto_vacuum = 2", "CREATE TABLE first (id integer)",
+		"VACUUM", "DROP TABLE first",
+	} {
 		if err := db.Exec(step).Error; err != nil {
 			return errors.Join(fmt.Errorf("creating the store %s: %w", path, err), closePool(db))
 		}
@@ -95,7 +103,9 @@ func create(path string, log *slog.Logger) error {
 const neverEvicted = 10 * 365 * 24 * time.Hour
 
 func openPool(path string, log *slog.Logger, connections int, settings url.Values) (*gorm.DB, error) {
-	db, err := gorm.Open(sqlite.Dialector{DriverName: "sqlite", DSN: "file:" + (&url.URL{Path: path}).EscapedPath() + "?" + settings.Encode()}, &gorm.Config{
+	db, err := gorm.Open(sqlite.Dialector{
+		DriverName: "sqlite", DSN: "file:" + (&url.URL{Path: path}).EscapedPath() + "?" + settings.Encode(),
+	}, &gorm.Config{
 		SkipDefaultTransaction: true,
 		PrepareStmt:            true,
 		PrepareStmtMaxSize:     200,
@@ -149,14 +159,17 @@ func checkLength(path string) error {
 	}
 	head := make([]byte, 32)
 	if _, err := io.ReadFull(f, head); err != nil {
-		return &cutShort{fmt.Sprintf("the store %s has only %d bytes, less than a header; restore it from a copy", path, info.Size())}
+		return &cutShort{fmt.Sprintf("the store %s has only %d bytes, less than a header; restore it from a copy",
+			path, info.Size())}
 	}
 	page := int64(binary.BigEndian.Uint16(head[16:]))
 	if page == 1 {
 		page = 65536
 	}
-	if want := page * int64(binary.BigEndian.Uint32(head[28:])); string(head[:15]) == "SQLite format 3" && info.Size() < want {
-		return &cutShort{fmt.Sprintf("the store %s was cut short: it has %d bytes where its header says %d; restore it from a copy", path, info.Size(), want)}
+	if want := page * int64(binary.BigEndian.Uint32(head[28:])); string(head[:15]) == "SQLite format 3" &&
+		info.Size() < want {
+		return &cutShort{fmt.Sprintf("the store %s was cut short: it has %d bytes where its header says %d; restore it from a copy",
+			path, info.Size(), want)}
 	}
 	return nil
 }
@@ -183,7 +196,8 @@ func checkWritable(path string) error {
 	if pathErr, ok := errors.AsType[*fs.PathError](err); ok {
 		err = pathErr.Err
 	}
-	return fmt.Errorf("the store's folder %s cannot be written: %w; let the account that runs the service write it and the files in it, or set data: to another folder", filepath.Dir(path), err)
+	return fmt.Errorf("the store's folder %s cannot be written: %w; let the account that runs the service write it and the files in it, or set data: to another folder",
+		filepath.Dir(path), err)
 }
 
 // Records opens or creates a small file of records besides the store, which only its owner
@@ -198,6 +212,9 @@ func Records(path string, log *slog.Logger) (*gorm.DB, error) {
 	if err := checkLength(path); err != nil {
 		return nil, err
 	}
-	pragmas := []string{"journal_mode(WAL)", "synchronous(FULL)", "busy_timeout(10000)", "journal_size_limit(1048576)", "temp_store(MEMORY)", "cache_size(-500)", "secure_delete(1)"}
+	pragmas := []string{
+		"journal_mode(WAL)", "synchronous(FULL)", "busy_timeout(10000)", "journal_size_limit(1048576)",
+		"temp_store(MEMORY)", "cache_size(-500)", "secure_delete(1)",
+	}
 	return openPool(path, log, 1, url.Values{"_txlock": {"immediate"}, "_pragma": pragmas})
 }

@@ -45,7 +45,7 @@ func (s State) Put(tx *gorm.DB) error {
 	return nil
 }
 
-// identity is a random name of the store, made once. Writing it, or when it was last
+// identity returns a random name of the store, made once. Writing it, or when it was last
 // opened, also makes sure that there is a write-ahead log from now on.
 func (f *File) identity() (string, error) {
 	payload, err := f.State("identity")

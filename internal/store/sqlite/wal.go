@@ -29,13 +29,15 @@ const (
 func brokenLog(path string) (string, error) {
 	f, err := os.Open(path)
 	if err != nil {
-		return "", fmt.Errorf("the write-ahead log of the store cannot be read: %w; let the account that runs the service read and write it", err)
+		return "", fmt.Errorf("the write-ahead log of the store cannot be read: %w; let the account that runs the service read and write it",
+			err)
 	}
 	defer f.Close()
 	in := bufio.NewReaderSize(f, 64<<10)
 	lost, err := followLog(in)
 	if failed, ok := errors.AsType[*fs.PathError](err); ok {
-		return "", fmt.Errorf("the write-ahead log of the store cannot be read: %w; look at the system's log for the disk", failed)
+		return "", fmt.Errorf("the write-ahead log of the store cannot be read: %w; look at the system's log for the disk",
+			failed)
 	}
 	switch {
 	case err != nil:
@@ -48,7 +50,8 @@ func brokenLog(path string) (string, error) {
 	if err := copyFile(path, aside); err != nil {
 		kept = fmt.Sprintf("nowhere, as it could not be copied: %v", err)
 	}
-	return fmt.Sprintf("the write-ahead log %s is damaged: %d transactions in it cannot be read and are missing; it is kept %s", path, lost, kept), nil
+	return fmt.Sprintf("the write-ahead log %s is damaged: %d transactions in it cannot be read and are missing; it is kept %s",
+		path, lost, kept), nil
 }
 
 // followLog counts the synced transactions after the first broken frame.
@@ -107,7 +110,7 @@ func followLog(in io.Reader) (lost int, err error) {
 	return lost, nil
 }
 
-// unlessEnd is an error of reading, but for the end of the file.
+// unlessEnd returns an error of reading, but for the end of the file.
 func unlessEnd(err error) error {
 	if errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {
 		return nil

@@ -48,11 +48,13 @@ func readWatermark(path string) *watermark {
 	switch {
 	case errors.Is(err, fs.ErrNotExist), errors.Is(err, syscall.ENOTDIR):
 	case err != nil:
-		w.unreadable = fmt.Errorf("the store's watermark cannot be read: %w; let the account that runs the service read and write it", err)
+		w.unreadable = fmt.Errorf("the store's watermark cannot be read: %w; let the account that runs the service read and write it",
+			err)
 	default:
 		var sum uint32
 		var body string
-		if n, _ := fmt.Sscanf(string(text), "%08x %s", &sum, &body); n != 2 || sum != crc32.Checksum([]byte(body), castagnoli) || json.Unmarshal([]byte(body), &w.marked) != nil {
+		if n, _ := fmt.Sscanf(string(text), "%08x %s", &sum, &body); n != 2 ||
+			sum != crc32.Checksum([]byte(body), castagnoli) || json.Unmarshal([]byte(body), &w.marked) != nil {
 			w.marked = marked{}
 			w.trouble = fmt.Sprintf("%s is damaged, so nothing says whether commits are missing", w.path)
 		}
@@ -60,7 +62,7 @@ func readWatermark(path string) *watermark {
 	return w
 }
 
-// newest is when something was last known to be written; zero when nothing is known.
+// newest returns when something was last known to be written; zero when nothing is known.
 func (w *watermark) newest() time.Time { return w.At }
 
 // inspectLog looks at the write-ahead log before SQLite does, which would leave out
@@ -82,9 +84,13 @@ func (w *watermark) inspectLog(path string) (lost []string, err error) {
 	case err != nil && !errors.Is(err, fs.ErrNotExist):
 		return nil, fmt.Errorf("looking for the store's write-ahead log: %w", err)
 	case err != nil || info.Size() == 0:
-		lost = append(lost, fmt.Sprintf("the write-ahead log %s is gone, although the store was not closed: what was committed since it was last emptied is missing, which can be anything up to and after %s", log, w.At.UTC().Format(time.RFC3339)))
+		lost = append(lost,
+			fmt.Sprintf("the write-ahead log %s is gone, although the store was not closed: what was committed since it was last emptied is missing, which can be anything up to and after %s",
+				log, w.At.UTC().Format(time.RFC3339)))
 	case info.Size() < w.LogSize:
-		lost = append(lost, fmt.Sprintf("the write-ahead log %s was cut from at least %d to %d bytes: what was committed in the rest is missing", log, w.LogSize, info.Size()))
+		lost = append(lost,
+			fmt.Sprintf("the write-ahead log %s was cut from at least %d to %d bytes: what was committed in the rest is missing",
+				log, w.LogSize, info.Size()))
 	default:
 		text, err := brokenLog(log)
 		if err != nil {
@@ -105,11 +111,14 @@ func (w *watermark) compare(identity string, journal uint64) []string {
 	since := w.At.UTC().Format(time.RFC3339)
 	switch {
 	case w.Store != identity && journal == 0:
-		return []string{fmt.Sprintf("the store is empty, but %d commits had been made to the one that was here until %s: put its file back from a copy; a new one was begun", w.Journal, since)}
+		return []string{fmt.Sprintf("the store is empty, but %d commits had been made to the one that was here until %s: put its file back from a copy; a new one was begun",
+			w.Journal, since)}
 	case w.Store != identity:
-		return []string{fmt.Sprintf("the store is another than the one that was here until %s, which had %d commits", since, w.Journal)}
+		return []string{fmt.Sprintf("the store is another than the one that was here until %s, which had %d commits",
+			since, w.Journal)}
 	case journal < w.Journal:
-		return []string{fmt.Sprintf("the store has %d commits, but %d had been made until %s: it is an older copy, or lost its newest part; what was acknowledged in between is missing", journal, w.Journal, since)}
+		return []string{fmt.Sprintf("the store has %d commits, but %d had been made until %s: it is an older copy, or lost its newest part; what was acknowledged in between is missing",
+			journal, w.Journal, since)}
 	}
 	return nil
 }

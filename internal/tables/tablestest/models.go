@@ -9,8 +9,8 @@ import (
 	"gorm.io/gorm"
 )
 
-// Same checks that the tables of a database are those that models describe: a property that was added to a model without
-// a step is in no table.
+// Same checks that the tables of a database are those that models describe: a property that was added to a
+// model without a step is in no table.
 func Same(t *testing.T, db *gorm.DB, models ...any) {
 	for _, model := range models {
 		statement := &gorm.Statement{DB: db}
@@ -26,7 +26,8 @@ func Same(t *testing.T, db *gorm.DB, models ...any) {
 		}
 		assert.ElementsMatch(t, wanted, made, statement.Schema.Table)
 		for _, index := range statement.Schema.ParseIndexes() {
-			assert.True(t, db.Migrator().HasIndex(model, index.Name), "%s has no index %s", statement.Schema.Table, index.Name)
+			assert.True(t, db.Migrator().HasIndex(model, index.Name), "%s has no index %s", statement.Schema.Table,
+				index.Name)
 		}
 	}
 }

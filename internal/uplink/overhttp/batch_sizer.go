@@ -21,10 +21,10 @@ const (
 
 func newBatchSizer() *batchSizer { return &batchSizer{bytes: firstBytes, perRow: 12} }
 
-// rows is how many summaries to put into the next batch.
+// rows returns how many summaries to put into the next batch.
 func (p *batchSizer) rows() int { return max(1, min(mostRows, int(p.bytes/p.perRow))) }
 
-// within is how long a request may take.
+// within returns how long a request may take.
 func (p *batchSizer) within(bytes int) time.Duration {
 	return patience + time.Duration(bytes)*time.Second/slowest
 }

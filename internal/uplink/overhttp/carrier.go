@@ -50,7 +50,7 @@ func (s Settings) open(o uplink.Opening) (*carrier, error) {
 	}, nil
 }
 
-// Most is how many summaries the link carries in a few seconds.
+// Most returns how many summaries the link carries in a few seconds.
 func (c *carrier) Most() int { return c.sizer.rows() }
 
 // Smaller makes the next batch a quarter as large.

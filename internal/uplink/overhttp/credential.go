@@ -79,7 +79,7 @@ const (
 	askAgain   = time.Hour
 )
 
-// current is the bearer and the client to send with.
+// current returns the bearer and the client to send with.
 func (c *carrier) current() (bearer string, by *http.Client, err error) {
 	i := &c.identity
 	if c.settings.Token != "" {
@@ -87,7 +87,8 @@ func (c *carrier) current() (bearer string, by *http.Client, err error) {
 	}
 	about, err := os.Stat(i.file)
 	if errors.Is(err, fs.ErrNotExist) {
-		return "", nil, fmt.Errorf("this gateway has not joined its central: run nexocumula enrol %s there, and nexocumula join here with the code it prints", i.site)
+		return "", nil, fmt.Errorf("this gateway has not joined its central: run nexocumula enrol %s there, and nexocumula join here with the code it prints",
+			i.site)
 	}
 	if err != nil {
 		return "", nil, fmt.Errorf("the credential cannot be read: %w", err)
@@ -141,7 +142,8 @@ func (c *carrier) nextCredential(ctx context.Context) (Credential, error) {
 	if err != nil {
 		return next, err
 	}
-	req, err := http.NewRequestWithContext(ctx, http.MethodPost, c.settings.URL+wire.CredentialPath, bytes.NewReader(body))
+	req, err := http.NewRequestWithContext(ctx, http.MethodPost, c.settings.URL+wire.CredentialPath,
+		bytes.NewReader(body))
 	if err != nil {
 		return next, err
 	}

@@ -16,7 +16,7 @@ import (
 	"nexocumula/internal/config"
 )
 
-// renew is the other call that a central answers.
+// renew returns the other call that a central answers.
 func (o *office) renew(req *http.Request, how string) (*http.Response, error) {
 	bearer := strings.TrimPrefix(req.Header.Get("Authorization"), "Bearer ")
 	c, err := o.book.CheckCredential("long-mere", bearer, "a test")
@@ -41,7 +41,13 @@ func (o *office) renew(req *http.Request, how string) (*http.Response, error) {
 func TestACredentialComesAndIsRenewed(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		dir := memory(t)
-		book, err := access.Open(filepath.Join(dir, "book"), access.Options{Now: time.Now, Log: quiet, Idle: access.DefaultIdle, Ends: access.DefaultEnds, Audit: access.DefaultAudit})
+		book, err := access.Open(filepath.Join(dir, "book"), access.Options{
+			Now:   time.Now,
+			Log:   quiet,
+			Idle:  access.DefaultIdle,
+			Ends:  access.DefaultEnds,
+			Audit: access.DefaultAudit,
+		})
 		require.NoError(t, err)
 		defer book.Close()
 		o := &office{t: t, spoil: func(int) string { return "" }, book: book}

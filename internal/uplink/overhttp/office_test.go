@@ -32,7 +32,7 @@ import (
 
 var quiet = slog.New(slog.DiscardHandler)
 
-// memory is a folder whose files need no disk, where there is one.
+// memory returns a folder whose files need no disk, where there is one.
 func memory(t *testing.T) string {
 	dir, err := os.MkdirTemp("/dev/shm", "uplink-")
 	if err != nil {
@@ -74,7 +74,11 @@ func newOffice(t *testing.T, path string) *office {
 // open runs the central on a file, as after a start.
 func (o *office) open(path string) {
 	o.store = openStore(o.t, path)
-	r, err := central.NewReceiver(config.Central{Accept: []config.Accept{{Gateway: "long-mere", Sites: []string{"long-mere"}, Token: "trout"}}}, o.store, o.store.Records, o.enrolled())
+	r, err := central.NewReceiver(config.Central{Accept: []config.Accept{{
+		Gateway: "long-mere",
+		Sites:   []string{"long-mere"},
+		Token:   "trout",
+	}}}, o.store, o.store.Records, o.enrolled())
 	require.NoError(o.t, err)
 	ctx, cancel := context.WithCancel(context.Background())
 	ended := make(chan struct{})
@@ -94,7 +98,7 @@ func (o *office) enrolled() central.Enrolled {
 
 var errCut = errors.New("the link is cut")
 
-// RoundTrip is the network, and the HTTP side of a central.
+// RoundTrip returns the network, and the HTTP side of a central.
 func (o *office) RoundTrip(req *http.Request) (*http.Response, error) {
 	body, err := io.ReadAll(req.Body)
 	if err != nil {
@@ -124,7 +128,8 @@ func (o *office) RoundTrip(req *http.Request) (*http.Response, error) {
 	if o.cannot != "" && o.holds(body, o.cannot) {
 		return answer(http.StatusBadRequest, `{"error":{"code":"malformed","message":"a summary cannot be read"}}`), nil
 	}
-	reply, err := receiver.Receive(req.Context(), strings.TrimPrefix(req.Header.Get("Authorization"), "Bearer "), "a test", body)
+	reply, err := receiver.Receive(req.Context(), strings.TrimPrefix(req.Header.Get("Authorization"), "Bearer "),
+		"a test", body)
 	if how == "lose answer" {
 		return nil, errCut
 	}
@@ -165,7 +170,11 @@ func (o *office) count() int {
 	return total
 }
 
-var settings = config.Uplink{Name: "office", Tiers: []series.Tier{series.Minute}, Settings: Settings{URL: "http://office", Token: "trout"}}
+var settings = config.Uplink{
+	Name:     "office",
+	Tiers:    []series.Tier{series.Minute},
+	Settings: Settings{URL: "http://office", Token: "trout"},
+}
 
 func own(p series.Path) bool { return strings.HasPrefix(string(p), "long-mere/") }
 
@@ -208,7 +217,14 @@ func (s *site) connectIn(settings config.Uplink, data string, o *office) {
 	require.NoError(s.t, err)
 	settings.Settings = opened{settings.Settings.(Settings), o, &s.carrier}
 	describe := func() wire.Status { return wire.Status{SentAt: time.Now()} }
-	s.sender, err = uplink.New(settings, box, uplink.From{As: "long-mere", Data: data, Describe: describe, Store: s.store, Records: replica.Records(s.store.Records), Log: quiet})
+	s.sender, err = uplink.New(settings, box, uplink.From{
+		As:       "long-mere",
+		Data:     data,
+		Describe: describe,
+		Store:    s.store,
+		Records:  replica.Records(s.store.Records),
+		Log:      quiet,
+	})
 	require.NoError(s.t, err)
 }
 
@@ -221,12 +237,16 @@ func (s *site) rollOf(def series.Definition, n int) {
 	rows := rollup.NewBlock(def.Kind, n)
 	for range n {
 		start := s.minute * int64(time.Minute)
-		rollup.Summary{Count: 1, MinAt: start, MaxAt: start, FirstAt: start, LastAt: start}.AddTo(&rows, start, def.Kind)
+		rollup.Summary{Count: 1, MinAt: start, MaxAt: start, FirstAt: start, LastAt: start}.AddTo(&rows, start,
+			def.Kind)
 		s.minute++
 	}
 	ids, err := s.store.Define(context.Background(), []series.Definition{def})
 	require.NoError(s.t, err)
-	require.NoError(s.t, s.store.Append(context.Background(), engine.Batch{Entries: []engine.Entry{{Series: ids[0], Tier: series.Minute, Rows: rows}, {Series: ids[0], Tier: series.TenSecond, Rows: rows}}}))
+	require.NoError(s.t, s.store.Append(context.Background(), engine.Batch{Entries: []engine.Entry{
+		{Series: ids[0], Tier: series.Minute, Rows: rows},
+		{Series: ids[0], Tier: series.TenSecond, Rows: rows},
+	}}))
 }
 
 func (s *site) run() (stop func()) {

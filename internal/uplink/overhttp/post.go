@@ -34,14 +34,16 @@ func (c *carrier) post(ctx context.Context, body []byte) (wire.Reply, error) {
 		return wire.Reply{}, fmt.Errorf("the central's answer did not come: %w", plain.Network(err))
 	}
 	if to := resp.Header.Get("Location"); to != "" { // it is not gone to: the secret is for the address that was configured
-		return wire.Reply{}, fmt.Errorf("%s sends to %s; if that is the central, write it as the uplink's address", c.settings.URL, to)
+		return wire.Reply{}, fmt.Errorf("%s sends to %s; if that is the central, write it as the uplink's address",
+			c.settings.URL, to)
 	}
 	if resp.StatusCode != http.StatusOK {
 		var no struct {
 			Error wire.Refusal `json:"error"`
 		}
 		if err := json.Unmarshal(text, &no); err != nil || no.Error.Code == "" {
-			return wire.Reply{}, fmt.Errorf("%s answered HTTP %d, which no central does; is this its address?", c.settings.URL, resp.StatusCode)
+			return wire.Reply{}, fmt.Errorf("%s answered HTTP %d, which no central does; is this its address?",
+				c.settings.URL, resp.StatusCode)
 		}
 		return wire.Reply{}, &refusedError{no.Error, resp.StatusCode}
 	}
@@ -50,7 +52,8 @@ func (c *carrier) post(ctx context.Context, body []byte) (wire.Reply, error) {
 		return reply, fmt.Errorf("the central's answer is not as docs/replication.md has it: %w", err)
 	}
 	if reply.Life == "" {
-		return reply, fmt.Errorf("the central's answer does not say in which of its lives it stored the batch; is %s a central of this version?", c.settings.URL)
+		return reply, fmt.Errorf("the central's answer does not say in which of its lives it stored the batch; is %s a central of this version?",
+			c.settings.URL)
 	}
 	return reply, nil
 }

@@ -15,7 +15,8 @@ import (
 // notesOf returns what the notes of a store say, the newest first.
 func notesOf(t *testing.T, st *store.Store) (out []string) {
 	t.Helper()
-	found, err := st.Notes.Between(time.Unix(0, 0), time.Now().Add(time.Hour), 1000, func(records.Note) bool { return true })
+	found, err := st.Notes.Between(time.Unix(0, 0), time.Now().Add(time.Hour), 1000,
+		func(records.Note) bool { return true })
 	require.NoError(t, err)
 	for _, n := range found {
 		out = append(out, n.About+": "+n.Text)
@@ -24,7 +25,13 @@ func notesOf(t *testing.T, st *store.Store) (out []string) {
 }
 
 func (s *site) pin(about, text string) records.Note {
-	n, err := s.store.Notes.Add(records.Note{At: time.Now(), About: about, Text: text, Author: "warden", Written: time.Now()})
+	n, err := s.store.Notes.Add(records.Note{
+		At:      time.Now(),
+		About:   about,
+		Text:    text,
+		Author:  "warden",
+		Written: time.Now(),
+	})
 	require.NoError(s.t, err)
 	time.Sleep(time.Second) // so that the next is of a later time
 	return n
@@ -40,7 +47,8 @@ func TestNotesArriveAreRemovedAndSurviveWhatTheNetworkDoes(t *testing.T) {
 		s.roll(3)
 		stop := s.run()
 		time.Sleep(time.Minute)
-		assert.Equal(t, []string{"long-mere: ice on the lake", "long-mere/buoy-1: the probe was cleaned"}, notesOf(t, o.store))
+		assert.Equal(t, []string{"long-mere: ice on the lake", "long-mere/buoy-1: the probe was cleaned"},
+			notesOf(t, o.store))
 		assert.Zero(t, s.sender.Outbox().Backlog().Records)
 		require.NoError(t, s.store.Notes.Remove(first.ID))
 		time.Sleep(time.Minute)
@@ -106,7 +114,13 @@ func TestNotesThatAreSentAgainAreThereOnce(t *testing.T) {
 func TestManyNotesThatWaitedArriveAtOnce(t *testing.T) {
 	together(t, func(t *testing.T, o *office, s *site) {
 		for range 450 { // more than two batches hold
-			_, err := s.store.Notes.Add(records.Note{At: time.Now(), About: "long-mere", Text: "ice", Author: "warden", Written: time.Now()})
+			_, err := s.store.Notes.Add(records.Note{
+				At:      time.Now(),
+				About:   "long-mere",
+				Text:    "ice",
+				Author:  "warden",
+				Written: time.Now(),
+			})
 			require.NoError(t, err)
 		}
 		stop := s.run()

@@ -116,7 +116,11 @@ func (w *world) step() {
 // write makes new summaries, or revises old ones: late readings add to a window, and
 // corrections leave their number as it is.
 func (w *world) write() {
-	def := series.Definition{Path: series.Path(fmt.Sprintf("long-mere/buoy-%d/oxygen", w.random.IntN(3))), Kind: series.Gauge, FreshFor: time.Minute}
+	def := series.Definition{
+		Path:     series.Path(fmt.Sprintf("long-mere/buoy-%d/oxygen", w.random.IntN(3))),
+		Kind:     series.Gauge,
+		FreshFor: time.Minute,
+	}
 	ids, err := w.s.store.Define(context.Background(), []series.Definition{def})
 	require.NoError(w.t, err)
 	rows := rollup.NewBlock(series.Gauge, 0)
@@ -129,11 +133,24 @@ func (w *world) write() {
 			count = have.Cols[rollup.ColCount][0] + float64(w.random.IntN(2))
 		}
 		w.version++
-		sum := rollup.Summary{Count: count, Mean: w.version, Min: w.version, Max: w.version, First: w.version, Last: w.version, MinAt: start, MaxAt: start, FirstAt: start, LastAt: start}
+		sum := rollup.Summary{
+			Count:   count,
+			Mean:    w.version,
+			Min:     w.version,
+			Max:     w.version,
+			First:   w.version,
+			Last:    w.version,
+			MinAt:   start,
+			MaxAt:   start,
+			FirstAt: start,
+			LastAt:  start,
+		}
 		sum.AddTo(&rows, start, def.Kind)
 		start += int64(time.Minute) * int64(1+w.random.IntN(2)*w.random.IntN(70))
 	}
-	require.NoError(w.t, w.s.store.Append(context.Background(), engine.Batch{Entries: []engine.Entry{{Series: ids[0], Tier: series.Minute, Rows: rows}}}))
+	require.NoError(w.t,
+		w.s.store.Append(context.Background(),
+			engine.Batch{Entries: []engine.Entry{{Series: ids[0], Tier: series.Minute, Rows: rows}}}))
 }
 
 // send sends a batch, small ones to have many, over a link that may do anything. When the

@@ -40,7 +40,8 @@ var Kind = uplink.Kind("", "sends to a central over HTTP", check)
 func check(at shape.Place, raw file) uplink.Settings {
 	out := Settings{URL: strings.TrimRight(raw.Address, "/"), Token: at.Secret(raw.Secret, false)}
 	if u, err := url.Parse(raw.Address); err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" {
-		at.Key("address").Wrong("%q is not the address of a central; write http://host:port or https://host:port", raw.Address)
+		at.Key("address").Wrong("%q is not the address of a central; write http://host:port or https://host:port",
+			raw.Address)
 	}
 	out.TLS, out.ServerName = raw.TLS.Check(at.Key("tls"), strings.HasPrefix(raw.Address, "https://"))
 	return out

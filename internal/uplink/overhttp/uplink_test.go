@@ -176,7 +176,11 @@ func TestAnUplinkThatComesBackBeginsWithEverything(t *testing.T) {
 
 func TestASeriesThatIsRefusedDoesNotHoldUpTheOthers(t *testing.T) {
 	together(t, func(t *testing.T, o *office, s *site) {
-		_, err := o.store.Define(t.Context(), []series.Definition{{Path: "long-mere/mast/gusts", Kind: series.Counter, FreshFor: time.Minute}})
+		_, err := o.store.Define(t.Context(), []series.Definition{{
+			Path:     "long-mere/mast/gusts",
+			Kind:     series.Counter,
+			FreshFor: time.Minute,
+		}})
 		require.NoError(t, err)
 		s.rollOf(series.Definition{Path: "long-mere/mast/gusts", Kind: series.Gauge, FreshFor: time.Minute}, 4)
 		s.roll(6)
@@ -201,7 +205,11 @@ func TestOneSeriesThatCannotBeReadIsFoundAmongAHundred(t *testing.T) {
 	together(t, func(t *testing.T, o *office, s *site) {
 		o.cannot = "long-mere/mast/gust-40"
 		for i := range 100 {
-			s.rollOf(series.Definition{Path: series.Path(fmt.Sprintf("long-mere/mast/gust-%02d", i)), Kind: series.Gauge, FreshFor: time.Minute}, 50)
+			s.rollOf(series.Definition{
+				Path:     series.Path(fmt.Sprintf("long-mere/mast/gust-%02d", i)),
+				Kind:     series.Gauge,
+				FreshFor: time.Minute,
+			}, 50)
 		}
 		stop := s.run()
 		time.Sleep(5 * time.Minute)
@@ -269,7 +277,8 @@ func TestOverASlowLinkThePresentDoesNotWaitForThePast(t *testing.T) {
 }
 
 func (o *office) has(minute int64) bool {
-	rows, err := o.store.Read(context.Background(), 1, series.Minute, minute*int64(time.Minute), minute*int64(time.Minute)+1)
+	rows, err := o.store.Read(context.Background(), 1, series.Minute, minute*int64(time.Minute),
+		minute*int64(time.Minute)+1)
 	require.NoError(o.t, err)
 	return rows.Len() == 1
 }

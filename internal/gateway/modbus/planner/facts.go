@@ -52,7 +52,7 @@ func (f *Facts) Changed() bool {
 // Plain reports whether nothing of a table is known that a plan would have to heed.
 func (f *Facts) Plain() bool { return f.Short == 0 && len(f.Refused) == 0 }
 
-// most is how long a read may be: half way between what was given and what was refused, so
+// most returns how long a read may be: half way between what was given and what was refused, so
 // that the limit is found within a few tries.
 func (f *Facts) most(longest int) int {
 	if f.Short == 0 {
@@ -128,10 +128,13 @@ func (f *Facts) DidRefuse(r Read, now time.Time) {
 		fresh.Again = now.Add(min(DoubtAfter, missingAgain<<min(fresh.Tries, 20)))
 		fresh.Tries++
 	}
-	if !fresh.Alone && slices.ContainsFunc(f.Refused, func(o RefusedRead) bool { return o.Run != fresh.Run && fresh.covers(o.Run) }) {
+	if !fresh.Alone && slices.ContainsFunc(f.Refused,
+		func(o RefusedRead) bool { return o.Run != fresh.Run && fresh.covers(o.Run) }) {
 		return // another refusal says so already
 	}
-	f.Refused = slices.DeleteFunc(f.Refused, func(o RefusedRead) bool { return o.covers(fresh.Run) && (!o.Alone || o.Run == fresh.Run) })
+	f.Refused = slices.DeleteFunc(f.Refused, func(o RefusedRead) bool {
+		return o.covers(fresh.Run) && (!o.Alone || o.Run == fresh.Run)
+	})
 	if len(f.Refused) < mostRefusals {
 		f.Refused = append(f.Refused, fresh)
 	}

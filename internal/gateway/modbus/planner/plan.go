@@ -29,7 +29,7 @@ type Wish struct {
 	Word    float64 // and of each register in it
 }
 
-// Reads are the cheapest that are not known to be refused. Values that are refused by
+// Reads returns the cheapest that are not known to be refused. Values that are refused by
 // themselves are left out until it is time to try them again, and then read alone.
 func (w Wish) Reads(f *Facts, now time.Time) []Read {
 	f.expire(now)
@@ -44,7 +44,8 @@ func (w Wish) Reads(f *Facts, now time.Time) []Read {
 		}
 	}
 	slices.SortFunc(order, func(a, b int) int {
-		return cmp.Or(cmp.Compare(w.Values[a].First, w.Values[b].First), cmp.Compare(w.Values[a].end(), w.Values[b].end()), a-b)
+		return cmp.Or(cmp.Compare(w.Values[a].First, w.Values[b].First),
+			cmp.Compare(w.Values[a].end(), w.Values[b].end()), a-b)
 	})
 	out := w.cheapest(order, f, f.most(w.Longest))
 	// Half way between what was given and what was refused nothing may be there to read:

@@ -63,7 +63,7 @@ func (d *device) poll(w Wish, f *Facts, now time.Time) (requests int, got map[in
 	return d.asked - before, got
 }
 
-// least is the fewest requests that somebody would need who knows the device, by trying
+// least returns the fewest requests that somebody would need who knows the device, by trying
 // the farthest reach of each read from the front.
 func (d *device) least(values []Value) (n int) {
 	sorted := slices.SortedFunc(slices.Values(values), func(a, b Value) int { return a.First - b.First })
@@ -135,7 +135,11 @@ func TestRegistersThatNobodyWantsAreReadOverOnlyWhereThatIsCheaperAndAllowed(t *
 	assert.Len(t, w.Reads(f, time.Now()), 2)
 	w.Holes = false
 	assert.Len(t, w.Reads(f, time.Now()), 3)
-	assert.Len(t, Wish{Values: []Value{{12, 2}, {10, 2}, {10, 1}}, Longest: 125, Request: 1}.Reads(f, time.Now()), 1, "neighbours, and one within another")
+	assert.Len(t, Wish{
+		Values:  []Value{{12, 2}, {10, 2}, {10, 1}},
+		Longest: 125,
+		Request: 1,
+	}.Reads(f, time.Now()), 1, "neighbours, and one within another")
 }
 
 func TestARefusalStandsForADayAndIsTriedAgainOnce(t *testing.T) {

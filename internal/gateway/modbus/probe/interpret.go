@@ -85,12 +85,21 @@ func read(address, i int, t modbus.Type, lowWords, lowBytes bool, samples []Samp
 	raw := make([]float64, len(samples))
 	for k, s := range samples {
 		var ok bool
-		if raw[k], ok = t.Value(s.Words[i:i+t.Words], lowWords, lowBytes); !ok || math.IsNaN(raw[k]) || math.IsInf(raw[k], 0) {
+		if raw[k], ok = t.Value(s.Words[i:i+t.Words], lowWords, lowBytes); !ok || math.IsNaN(raw[k]) ||
+			math.IsInf(raw[k], 0) {
 			return nil
 		}
 	}
 	for _, scale := range scales {
-		one := Interpretation{Address: address, Type: t.Name, Words: t.Words, LowWordFirst: lowWords, LowByteFirst: lowBytes, Scale: scale.by, Values: make([]float64, len(raw))}
+		one := Interpretation{
+			Address:      address,
+			Type:         t.Name,
+			Words:        t.Words,
+			LowWordFirst: lowWords,
+			LowByteFirst: lowBytes,
+			Scale:        scale.by,
+			Values:       make([]float64, len(raw)),
+		}
 		for k, v := range raw {
 			if one.Values[k] = v * scale.by; scale.by < 1 {
 				one.Values[k] = v / math.Round(1/scale.by) // has the decimals that it should have
@@ -118,7 +127,7 @@ func rank(all []Interpretation, most int) (out []Interpretation) {
 	return out
 }
 
-// name is the type with the orders that are unusual.
+// name returns the type with the orders that are unusual.
 func (one *Interpretation) name() string {
 	name := one.Type
 	if one.LowWordFirst {
@@ -130,7 +139,7 @@ func (one *Interpretation) name() string {
 	return name
 }
 
-// String is the interpretation for people.
+// String returns the interpretation for people.
 func (one Interpretation) String() string {
 	if one.Scale == 1 {
 		return one.name()
@@ -173,7 +182,8 @@ func Text(words []uint16) []string {
 			}
 			text = append(text, low)
 		}
-		if len(text) >= 4 && strings.ContainsFunc(string(text), func(r rune) bool { return r|0x20 >= 'a' && r|0x20 <= 'z' }) {
+		if len(text) >= 4 && strings.ContainsFunc(string(text),
+			func(r rune) bool { return r|0x20 >= 'a' && r|0x20 <= 'z' }) {
 			out[i] = strings.TrimSpace(string(text))
 			i = k
 			continue

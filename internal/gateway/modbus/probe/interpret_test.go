@@ -37,8 +37,14 @@ var encodings = []struct {
 	{"int32", 2, []int{0, 1, 2, 3}, func(v float64) uint64 { return uint64(uint32(int32(v))) }},
 	{"float32", 2, []int{-1, 2}, func(v float64) uint64 { return uint64(math.Float32bits(float32(v))) }},
 	{"float64", 4, []int{-1, 3}, math.Float64bits},
-	{"bcd32", 2, []int{0, 1, 2}, func(v float64) (out uint64) { _, _ = fmt.Sscanf(fmt.Sprint(uint64(v)), "%x", &out); return out }},
-	{"bcd16", 1, []int{0, 1, 2}, func(v float64) (out uint64) { _, _ = fmt.Sscanf(fmt.Sprint(uint64(v)), "%x", &out); return out }},
+	{
+		"bcd32", 2, []int{0, 1, 2},
+		func(v float64) (out uint64) { _, _ = fmt.Sscanf(fmt.Sprint(uint64(v)), "%x", &out); return out },
+	},
+	{
+		"bcd16", 1, []int{0, 1, 2},
+		func(v float64) (out uint64) { _, _ = fmt.Sscanf(fmt.Sprint(uint64(v)), "%x", &out); return out },
+	},
 }
 
 // unknown is a device that nobody knows: a register of a quantity among others that mean
@@ -112,7 +118,7 @@ func unknownDevice(random *rand.Rand, samples int) (u unknown) {
 	}
 }
 
-// found is the place of the right reading among those at its address, from 1; 0: it is not there.
+// found returns the place of the right reading among those at its address, from 1; 0: it is not there.
 func (u *unknown) found(all []Interpretation) int {
 	for i, one := range all {
 		right := true
@@ -141,7 +147,9 @@ func TestTheRightReadingIsFirstOrSecondFor95Of100UnknownRegisters(t *testing.T) 
 				place := u.found(all[u.at])
 				places[place]++
 				if place == 0 || place > 2 {
-					t.Logf("%s as %s (low word first %t, low byte first %t) is at place %d: %v; first is %s: %v %v", u.name, u.way, u.lowWord, u.lowByte, place, u.truth[:3], all[u.at][0], all[u.at][0].Values[:3], all[u.at][0].Why)
+					t.Logf("%s as %s (low word first %t, low byte first %t) is at place %d: %v; first is %s: %v %v",
+						u.name, u.way, u.lowWord, u.lowByte, place, u.truth[:3], all[u.at][0], all[u.at][0].Values[:3],
+						all[u.at][0].Why)
 				}
 			}
 			t.Logf("places: %v", places)

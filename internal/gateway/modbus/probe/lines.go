@@ -7,7 +7,7 @@ import (
 	"nexocumula/client"
 )
 
-// Registers are the lines of registers alone.
+// Registers returns the lines of registers alone.
 func Registers(unit uint8, table string, chosen []client.LinesRegister) string {
 	var out strings.Builder
 	for _, c := range chosen {
@@ -16,7 +16,7 @@ func Registers(unit uint8, table string, chosen []client.LinesRegister) string {
 	return out.String()
 }
 
-// Description is a file that describes the device, for any number of the same.
+// Description returns a file that describes the device, for any number of the same.
 func Description(table string, chosen []client.LinesRegister) string {
 	var out strings.Builder
 	out.WriteString("registers:\n")

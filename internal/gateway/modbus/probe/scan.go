@@ -25,7 +25,8 @@ type asks struct {
 type Enough struct{ Requests int }
 
 func (e Enough) Error() string {
-	return fmt.Sprintf("after %d requests the scan ended; what it found so far is shown: ask for a smaller range", e.Requests)
+	return fmt.Sprintf("after %d requests the scan ended; what it found so far is shown: ask for a smaller range",
+		e.Requests)
 }
 
 func (a *asks) ask(ctx context.Context, q modbus.Question) (modbus.Answer, error) {
@@ -133,7 +134,8 @@ func Read(ctx context.Context, asker *modbus.Asker, q modbus.Question, times int
 			return out, err
 		}
 		if got.Words == nil {
-			return out, fmt.Errorf("unit %d, %s %d to %d: the device answers %q; a scan of registers shows which it gives", q.Unit, q.Table, q.First, q.First+q.Count-1, got.Refusal)
+			return out, fmt.Errorf("unit %d, %s %d to %d: the device answers %q; a scan of registers shows which it gives",
+				q.Unit, q.Table, q.First, q.First+q.Count-1, got.Refusal)
 		}
 		out = append(out, Sample{time.Now().UnixNano(), got.Words})
 	}

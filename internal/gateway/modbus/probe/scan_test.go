@@ -14,7 +14,7 @@ import (
 	"nexocumula/internal/sim"
 )
 
-// panel is a simulated device, and who asks it.
+// panel returns a simulated device, and who asks it.
 func panel(t *testing.T) *modbus.Asker {
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
@@ -59,7 +59,8 @@ func TestRangesAreThoseThatAreGiven(t *testing.T) {
 }
 
 func TestAScanEndsAfterSoManyRequestsAndKeepsWhatItFound(t *testing.T) {
-	found, err := probe.Ranges(t.Context(), panel(t), 1, "holding", 0, 1000, probe.Gentle{Pause: time.Microsecond, Most: 20})
+	found, err := probe.Ranges(t.Context(), panel(t), 1, "holding", 0, 1000,
+		probe.Gentle{Pause: time.Microsecond, Most: 20})
 	assert.Equal(t, probe.Enough{Requests: 20}, err)
 	assert.Contains(t, err.Error(), "after 20 requests")
 	assert.NotEmpty(t, found)
@@ -71,13 +72,15 @@ func TestWhoAsksCanStop(t *testing.T) {
 	_, err := probe.Read(ctx, panel(t), modbus.Question{Unit: 1, Table: "input", Count: 2}, 3, time.Hour)
 	assert.ErrorIs(t, err, context.Canceled)
 	_, err = probe.Read(t.Context(), panel(t), modbus.Question{Unit: 1, Table: "input", First: 77, Count: 2}, 1, 0)
-	assert.ErrorContains(t, err, `unit 1, input 77 to 78: the device answers "illegal data address"; a scan of registers shows which it gives`)
+	assert.ErrorContains(t, err,
+		`unit 1, input 77 to 78: the device answers "illegal data address"; a scan of registers shows which it gives`)
 	_, err = probe.Read(t.Context(), panel(t), modbus.Question{Unit: 1, Table: "input", Count: 126}, 1, 0)
 	assert.ErrorContains(t, err, "cannot be asked for at once")
 }
 
 func TestAFloatOfThePanelIsFoundAmongItsRegisters(t *testing.T) {
-	samples, err := probe.Read(t.Context(), panel(t), modbus.Question{Unit: 1, Table: "input", Count: 4}, 4, time.Millisecond)
+	samples, err := probe.Read(t.Context(), panel(t), modbus.Question{Unit: 1, Table: "input", Count: 4}, 4,
+		time.Millisecond)
 	require.NoError(t, err)
 	require.Len(t, samples, 4)
 	all := probe.Interpret(0, samples, probe.Hints{Low: -1, High: 15}, 3)

@@ -68,19 +68,20 @@ func (one *Interpretation) inRange(h Hints, words int) {
 
 func short(v float64) string { return strconv.FormatFloat(v, 'g', 6, 64) }
 
-// telling is how many of the words tell something: those that are always 0, or all ones, are as
+// telling returns how many of the words tell something: those that are always 0, or all ones, are as
 // often not used at all.
 func telling(samples []Sample, at, words int) (n int) {
 	for w := range words {
 		first := samples[0].Words[at+w]
-		if first != 0 && first != 0xffff || slices.ContainsFunc(samples, func(s Sample) bool { return s.Words[at+w] != first }) {
+		if first != 0 && first != 0xffff || slices.ContainsFunc(samples,
+			func(s Sample) bool { return s.Words[at+w] != first }) {
 			n++
 		}
 	}
 	return max(n, 1)
 }
 
-// chance is the share of all patterns of bits that read as low to high; of an integer in so many
+// chance returns the share of all patterns of bits that read as low to high; of an integer in so many
 // words.
 func (one *Interpretation) chance(low, high float64, words int) float64 {
 	bits := float64(16 * words)
@@ -178,7 +179,8 @@ func (one *Interpretation) likeAFloat(raw []float64) {
 		text := strings.TrimLeft(strings.ReplaceAll(strconv.FormatFloat(math.Abs(v), 'f', -1, precision), ".", ""), "0")
 		digits = max(digits, len(strings.TrimRight(text, "0")))
 	}
-	if most := map[int]int{2: 5, 4: 9}[one.Words]; digits <= most && slices.ContainsFunc(raw, func(v float64) bool { return v != 0 }) {
+	if most := map[int]int{2: 5, 4: 9}[one.Words]; digits <= most &&
+		slices.ContainsFunc(raw, func(v float64) bool { return v != 0 }) {
 		one.Score += 3
 		one.Why = append(one.Why, "has few digits")
 	}
@@ -219,7 +221,7 @@ func (one *Interpretation) wide(samples []Sample, at int) {
 	}
 }
 
-// Known are the names of the types, for help.
+// Known returns the names of the types, for help.
 func Known() (out []string) {
 	for _, t := range modbus.Types() {
 		out = append(out, t.Name)

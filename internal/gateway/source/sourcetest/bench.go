@@ -30,7 +30,9 @@ type Bench struct {
 func New(t *testing.T) *Bench {
 	st, err := store.Open(filepath.Join(t.TempDir(), "s.db"), slog.New(slog.DiscardHandler), store.Options{})
 	require.NoError(t, err)
-	pipe, err := pipeline.New(st, config.Gateway{Pace: config.CommitDelay{Messages: 20 * time.Millisecond, Polls: 20 * time.Millisecond}}, slog.New(slog.DiscardHandler))
+	pipe, err := pipeline.New(st,
+		config.Gateway{Pace: config.CommitDelay{Messages: 20 * time.Millisecond, Polls: 20 * time.Millisecond}},
+		slog.New(slog.DiscardHandler))
 	require.NoError(t, err)
 	b := &Bench{t, st, pipe}
 	t.Cleanup(func() { assert.NoError(t, st.Close()) })

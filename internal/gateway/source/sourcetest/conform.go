@@ -34,11 +34,14 @@ const underTest = "under-test"
 // path and counted, and acknowledged only when it is on disk; what cannot be read is kept
 // with its place; and a source ends when it is told to, leaving nothing behind.
 func Conform(t *testing.T, c Case) {
-	settings, err := config.Parse("conform.yaml", []byte("data: d\ngateway:\n  site: long-mere\n  sources:\n    - name: "+underTest+"\n      "+c.Kind.Key+":\n"+c.File), config.Kinds{Sources: []config.SourceKind{c.Kind}})
+	settings, err := config.Parse("conform.yaml",
+		[]byte("data: d\ngateway:\n  site: long-mere\n  sources:\n    - name: "+underTest+"\n      "+c.Kind.Key+":\n"+c.File),
+		config.Kinds{Sources: []config.SourceKind{c.Kind}})
 	require.NoError(t, err)
 	of := settings.Gateway.Sources[0].Settings.(source.Settings)
 	idle := of.Open(underTest, nil, slog.New(slog.DiscardHandler)).Tally()
-	assert.Equal(t, [2]string{underTest, c.Kind.Key}, [2]string{idle.Name, idle.Form}, "before it runs, and without a pipeline")
+	assert.Equal(t, [2]string{underTest, c.Kind.Key}, [2]string{idle.Name, idle.Form},
+		"before it runs, and without a pipeline")
 	assert.False(t, idle.Up)
 
 	b := New(t)
@@ -88,7 +91,8 @@ func Conform(t *testing.T, c Case) {
 	end()
 	assert.False(t, src.Tally().Up)
 	for limit := time.Now().Add(time.Minute); runtime.NumGoroutine() > before; time.Sleep(5 * time.Millisecond) {
-		require.True(t, time.Now().Before(limit), "%d goroutines are left where there were %d", runtime.NumGoroutine(), before)
+		require.True(t, time.Now().Before(limit), "%d goroutines are left where there were %d", runtime.NumGoroutine(),
+			before)
 	}
 }
 
@@ -110,7 +114,8 @@ func (b *Bench) last(path series.Path) float64 {
 func (b *Bench) refuseWrites() (restore func()) {
 	db, err := sqlite.Records(b.Store.Path(), slog.New(slog.DiscardHandler))
 	require.NoError(b.t, err)
-	require.NoError(b.t, db.Exec("CREATE TRIGGER full BEFORE INSERT ON journal BEGIN SELECT RAISE(ABORT, 'disk is full'); END").Error)
+	require.NoError(b.t,
+		db.Exec("CREATE TRIGGER full BEFORE INSERT ON journal BEGIN SELECT RAISE(ABORT, 'disk is full'); END").Error)
 	return func() {
 		require.NoError(b.t, db.Exec("DROP TRIGGER full").Error)
 		pool, err := db.DB()
