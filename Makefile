@@ -34,8 +34,8 @@ web/dist/index.html: web/node_modules/.done $(WEB)
 RACED := ./internal/access ./internal/store/... ./internal/gateway/... ./internal/central ./internal/uplink/... ./internal/clock
 test: debian lint
 	cd web && npm run --silent test
-	NEXOCUMULA_BINARY=$(CURDIR)/$(BINARY) go test -p 4 -timeout 14m ./test/... ./...
-	CGO_ENABLED=1 go test -race -short -p 4 -timeout 14m $(RACED)
+	NEXOCUMULA_BINARY=$(CURDIR)/$(BINARY) go test -p 4 -timeout 40m ./test/... ./...
+	CGO_ENABLED=1 go test -race -short -p 4 -timeout 40m $(RACED)
 
 # The random tests at their full length, and beyond: ROUNDS times as long as in make test.
 ROUNDS := 10

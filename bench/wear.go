@@ -276,7 +276,7 @@ func freePort() (string, error) {
 	return l.Addr().String(), nil
 }
 
-// speak returns one connection: it publishes its share of the series once a period, with QoS 1,
+// speak is one connection: it publishes its share of the series once a period, with QoS 1,
 // without waiting for one acknowledgement before the next message; acked is told how long each took.
 func speak(ctx context.Context, address string, k, clients, series int, period time.Duration, burst bool, acked func(time.Duration)) error {
 	var conn net.Conn

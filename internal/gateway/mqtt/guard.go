@@ -168,7 +168,7 @@ func (c *guarded) introduce() bool {
 	return false
 }
 
-// SetDeadline returns what the library sets for the keep alive; until a connection has said
+// SetDeadline is what the library sets for the keep alive; until a connection has said
 // who it is, ours counts.
 func (c *guarded) SetDeadline(t time.Time) error {
 	if !c.introduced.Load() {

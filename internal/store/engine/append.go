@@ -59,7 +59,7 @@ func (e *Engine) Append(ctx context.Context, b Batch) error {
 	})
 }
 
-// commit returns the transaction of an Append.
+// commit is the transaction of an Append.
 func (e *Engine) commit(w sqlite.Writer, b Batch, payload []byte) (number uint64, err error) {
 	counts := e.numbers(w)
 	counts.journalNext++ // also when it fails: the row may have reached the disk all the same
