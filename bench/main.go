@@ -55,6 +55,7 @@ var benches = []struct {
 	{"now_50000", one(nowMany)},
 	{"acks_beside_queries", one(acksBeside)},
 	{"append_readings", one(appendReadings)},
+	{"seal_growth", sealGrowth},
 	{"start_with_history", one(startWithHistory)},
 	{"memory_per_series", one(memoryPerSeries)},
 	{"select_of_million", one(selectOfMillion)},

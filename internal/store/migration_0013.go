@@ -1,6 +1,7 @@
 package store
 
 import (
+	"encoding/binary"
 	"encoding/json"
 	"fmt"
 	"hash/crc32"
@@ -65,6 +66,31 @@ func (r *oldSeries) sum(lastValue float64) uint32 {
 	return sum0013(text)
 }
 
+// appendLatest adds to the latest values of a group.
+func (r *oldSeries) appendLatest(out []byte) []byte {
+	if out == nil {
+		out = []byte{1, 0, 0, 0, 0}
+	}
+	var flags byte
+	if r.Collected {
+		flags |= 1
+	}
+	if r.ThinnedTo != 0 {
+		flags |= 2
+	}
+	out = append(out, byte(r.ID), flags)
+	out = binary.AppendVarint(out, r.FirstSeen)
+	out = binary.AppendVarint(out, r.LastTime)
+	out = binary.LittleEndian.AppendUint64(out, math.Float64bits(r.LastValue))
+	if r.ThinnedTo != 0 {
+		out = binary.AppendVarint(out, r.ThinnedTo)
+		out = binary.AppendUvarint(out, uint64(r.Thinned))
+		out = binary.AppendUvarint(out, uint64(r.Kept))
+		out = binary.LittleEndian.AppendUint64(out, math.Float64bits(r.Worst))
+	}
+	return out
+}
+
 // definition0013 is what 0013 made of the columns. The versions had the names of its fields up to then.
 type definition0013 struct {
 	Path        string        `json:"path,omitempty"`
@@ -82,14 +108,19 @@ type definition0013 struct {
 	Thinning    string        `json:"thinning,omitempty"`
 }
 
-// joinProperties writes the properties of each series into one column. The sum of a damaged row
+// joinProperties writes the properties of each series into one column, and what is known of values into
+// rows of 256 series. The sum of a damaged row
 // stays wrong, so that it is set aside when the store is opened.
 func joinProperties(tx *gorm.DB) error {
 	var rows []oldSeries
-	if err := tx.Table("series").Find(&rows).Error; err != nil {
+	if err := tx.Table("series").Order("id").Find(&rows).Error; err != nil {
 		return err
 	}
+	groups := map[uint32][]byte{}
 	for _, r := range rows {
+		if r.matches() {
+			groups[r.ID/256] = r.appendLatest(groups[r.ID/256])
+		}
 		text, err := json.Marshal(definition0013{
 			Kind: r.Kind, Unit: r.Unit, FreshFor: time.Duration(r.FreshFor), Wrap: r.Wrap, Labels: r.Labels, States: r.States, Calibration: r.Curve,
 			Normal: r.Normal, Every: time.Duration(r.Every), Sketch: r.Sketch, Tiers: r.Tiers, Thinning: r.Thinning,
@@ -97,8 +128,7 @@ func joinProperties(tx *gorm.DB) error {
 		if err != nil {
 			return fmt.Errorf("series %d: %w", r.ID, err)
 		}
-		sum := sum0013(fmt.Appendf(nil, "%d %q %q %q %d %d %d %x %t %d %d %x",
-			r.ID, r.Path, r.Kind, text, r.ThinnedTo, r.Thinned, r.Kept, r.Worst, r.Collected, r.FirstSeen, r.LastTime, r.LastValue))
+		sum := sum0013(fmt.Appendf(nil, "%d %q %q %q", r.ID, r.Path, r.Kind, text))
 		if !r.matches() {
 			sum = ^sum
 		}
@@ -106,7 +136,14 @@ func joinProperties(tx *gorm.DB) error {
 			return err
 		}
 	}
-	for _, column := range strings.Fields("unit fresh_for wrap labels sketch states curve normal every tiers thinning") {
+	for group, payload := range groups {
+		binary.LittleEndian.PutUint32(payload[1:], sum0013(payload[5:]))
+		if err := tx.Exec("INSERT INTO latest (id, payload) VALUES (?, ?)", group, payload).Error; err != nil {
+			return err
+		}
+	}
+	for _, column := range strings.Fields("unit fresh_for wrap labels sketch states curve normal every tiers thinning " +
+		"thinned_to thinned kept worst collected first_seen last_time last_value") {
 		if err := tx.Exec("ALTER TABLE series DROP COLUMN " + column).Error; err != nil {
 			return err
 		}

@@ -88,8 +88,9 @@ var steps = []tables.Step{
 		tables.Make(`CREATE UNIQUE INDEX notes_uid ON notes(uid)`),
 		tables.Make(`CREATE INDEX notes_change ON notes(change)`),
 	}},
-	{ID: "0013-definitions-in-one-column", Changes: []tables.Change{
+	{ID: "0013-definitions-and-latest-values", Changes: []tables.Change{
 		tables.Add("series", "definition", "text NOT NULL DEFAULT ''"),
+		tables.Make(`CREATE TABLE latest (id integer, payload blob, PRIMARY KEY (id))`),
 		joinProperties,
 		renameInVersions,
 	}},

@@ -215,20 +215,23 @@ func (e *Engine) writeDefinitions(w sqlite.Writer, c *definitionChanges, pending
 		}
 		rows := make([]*seriesRow, len(c.fresh))
 		for i, known := range c.fresh {
-			rows[i] = rowOf(*known)
+			rows[i] = rowOf(known)
 		}
 		if err := tx.CreateInBatches(rows, 500).Error; err != nil {
 			return fmt.Errorf("writing new series to the catalogue: %w", err)
 		}
+		thinned := map[uint32]thinnedSeries{}
+		ids := map[uint32]bool{}
 		for i, known := range c.changed {
-			if err := rowOf(known).update(tx); err != nil {
+			ids[known.ID], thinned[known.ID] = true, thinnedSeries{known.ThinnedTo, known.Thinned}
+			if err := rowOf(&known).update(tx); err != nil {
 				return fmt.Errorf("writing series %s to the catalogue: %w", known.Path, err)
 			}
 			if err := e.history.Replaced(tx, known.ID, c.before[i], known.Definition, e.judge.Now()); err != nil {
 				return err
 			}
 		}
-		return nil
+		return e.saveLatest(tx, ids, thinned)
 	})
 }
 

@@ -78,6 +78,9 @@ func Open(ctx context.Context, file *sqlite.File, history History) (*Engine, err
 	if err := e.begin(); err != nil {
 		return nil, err
 	}
+	if err := e.recallUnsure(ctx); err != nil {
+		return nil, err
+	}
 	return e, e.reattach(ctx)
 }
 
@@ -178,5 +181,5 @@ func (e *Engine) Close() {
 
 // Tables returns the models of the tables that this package writes.
 func Tables() []any {
-	return []any{&journalRow{}, &seriesRow{}, &sketchRow{}}
+	return []any{&journalRow{}, &seriesRow{}, &latestRow{}, &sketchRow{}}
 }

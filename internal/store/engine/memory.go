@@ -16,6 +16,7 @@ type memory struct {
 	tray       map[seriesTier]column.Block // the newest rows
 	late       map[uint32]struct{}         // series of which a stretch is late
 	orphans    map[series.Path]orphan      // series whose definition was set aside
+	unsure     []uint32                    // series whose latest value has to be found again
 	trayRows   int
 	trayWeight int
 	leaving    map[seriesTier]column.Block // older rows, on their way into chunks

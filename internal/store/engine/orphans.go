@@ -91,7 +91,6 @@ func (e *Engine) recall(ctx context.Context, id uint32) error {
 		}
 	}
 	return e.file.Write(func(w sqlite.Writer) error {
-		var row *seriesRow
 		e.alter(func(m *memory) {
 			now := m.catalogue.get(id)
 			now.Collected = now.Collected || first.Collected
@@ -105,9 +104,8 @@ func (e *Engine) recall(ctx context.Context, id uint32) error {
 				now.ThinnedTo = max(now.ThinnedTo, now.LastTime+1)
 			}
 			now.SummarisedTo = max(now.SummarisedTo, now.summarisedAtMost(e.judge.Newest().UnixNano()))
-			row = rowOf(*now)
 		})
-		return row.update(w.DB())
+		return e.saveLatest(w.DB(), map[uint32]bool{id: true}, nil)
 	})
 }
 

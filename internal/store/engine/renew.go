@@ -211,21 +211,3 @@ func (m *memory) renewed(fresh []sqlite.Chunk, thinned map[uint32]thinnedSeries)
 		}
 	}
 }
-
-// saveLatest writes what the catalogue knows of the series' values. Should the journal
-// stay, what it holds is taken in again, which changes nothing.
-func (e *Engine) saveLatest(tx *gorm.DB, ids map[uint32]bool, thinned map[uint32]thinnedSeries) error {
-	for id := range ids {
-		known, ok := e.Get(id)
-		if !ok {
-			continue
-		}
-		if t, ok := thinned[id]; ok {
-			known.ThinnedTo, known.Thinned = t.ThinnedTo, t.Thinned
-		}
-		if err := rowOf(known).update(tx); err != nil {
-			return fmt.Errorf("writing the catalogue: %w", err)
-		}
-	}
-	return nil
-}

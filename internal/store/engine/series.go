@@ -25,6 +25,17 @@ type Series struct {
 	Thinned   thin.Tally
 }
 
+// hasNoValues reports whether nothing is known of values.
+func (s *Series) hasNoValues() bool {
+	return !s.Collected && s.FirstSeen == 0 && s.LastTime == 0 && s.ThinnedTo == 0
+}
+
+// latestAs takes over what another says of values.
+func (s *Series) latestAs(o *Series) {
+	s.Collected, s.FirstSeen, s.LastTime, s.LastValue = o.Collected, o.FirstSeen, o.LastTime, o.LastValue
+	s.ThinnedTo, s.Thinned = o.ThinnedTo, o.Thinned
+}
+
 // thinnedTo is from where on readings are thinned by another definition. What was stored before it
 // asked for that stays.
 func (s *Series) thinnedTo(by *series.Definition) int64 {
