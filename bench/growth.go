@@ -18,7 +18,7 @@ import (
 )
 
 // sizes are how many series a store has while its costs are compared.
-var sizes = []int{1_000, 10_000, 20_000}
+var sizes = []int{1_000, 10_000, 100_000}
 
 // spent is what this process has used.
 type spent struct {
@@ -45,7 +45,7 @@ func spentSoFar() (s spent, err error) {
 }
 
 // sealGrowth returns what a row costs the store of a central that gets a summary of each series every
-// minute, from the journal into chunks, with 100,000 series beside 1,000.
+// minute, from the journal into chunks, with 10,000 and 100,000 series beside 1,000.
 func sealGrowth(dir string) ([]Row, error) {
 	var took, written [3]float64
 	for i, n := range sizes {
@@ -56,9 +56,11 @@ func sealGrowth(dir string) ([]Row, error) {
 		fmt.Fprintf(os.Stderr, "%d series: %.1f us and %.0f bytes a row\n", n, took[i], written[i])
 	}
 	row := func(name, unit string, v [3]float64) Row {
+		worse := max(v[1], v[2])
 		return Row{
-			Name: name, Unit: unit, Ours: v[2], Reference: fmt.Sprintf("with 1,000 series (10,000: %.3g)", v[1]),
-			ReferenceValue: v[0], Ratio: v[2] / v[0], Goal: "<= 1.5", Met: v[2]/v[0] <= 1.5,
+			Name: name, Unit: unit, Ours: worse, Reference: fmt.Sprintf("1,000 series; worse of 10,000 (%.3g) and 100,000 (%.3g)",
+				v[1], v[2]),
+			ReferenceValue: v[0], Ratio: worse / v[0], Goal: "<= 1.5", Met: worse/v[0] <= 1.5,
 		}
 	}
 	return []Row{row("seal_growth", "µs/row", took), row("seal_growth_bytes", "bytes/row", written)}, nil
@@ -154,4 +156,57 @@ func minuteOf(ids []uint32, round int) (b engine.Batch) {
 		b.Entries = append(b.Entries, engine.Entry{Series: id, Tier: series.Minute, Rows: rows})
 	}
 	return b
+}
+
+// startAndStop returns how long a central takes to start and to end with 100,000 series, when all that
+// comes between two seals is in the journal, beside one with 1,000.
+func startAndStop(dir string) ([]Row, error) {
+	var start, stop [3]float64
+	for i, n := range sizes {
+		here := filepath.Join(dir, strconv.Itoa(n))
+		if err := os.MkdirAll(filepath.Join(here, "c"), 0o700); err != nil {
+			return nil, err
+		}
+		if err := journalOf(filepath.Join(here, "c", "nexocumula.db"), n); err != nil {
+			return nil, err
+		}
+		begun := time.Now()
+		p, err := startProcess(here, "central", fmt.Sprintf(wearCentral, filepath.Join(here, "c"), ""))
+		if err != nil {
+			return nil, err
+		}
+		start[i] = time.Since(begun).Seconds()
+		begun = time.Now()
+		p.stop()
+		stop[i] = time.Since(begun).Seconds()
+		fmt.Fprintf(os.Stderr, "%d series: start %.2f s, stop %.2f s\n", n, start[i], stop[i])
+	}
+	row := func(name string, v [3]float64, most float64) Row {
+		return Row{
+			Name: name, Unit: "s", Ours: v[2], Reference: fmt.Sprintf("with 1,000 series (10,000: %.3g)", v[1]),
+			ReferenceValue: v[0], Ratio: v[2] / v[0], Goal: fmt.Sprintf("<= %.3g s", most), Met: v[2] <= most,
+		}
+	}
+	return []Row{row("start_100000", start, 3), row("stop_100000", stop, 2)}, nil
+}
+
+// journalOf makes a store whose journal has as much as comes together before a seal.
+func journalOf(path string, count int) error {
+	st, err := openStore(path)
+	if err != nil {
+		return err
+	}
+	defer st.Close()
+	ids, err := defineMany(st, count)
+	if err != nil {
+		return err
+	}
+	for round := 0; !st.SealDue(); round++ {
+		for from := 0; from < count && !st.SealDue(); from += 1000 {
+			if err := st.Append(context.Background(), minuteOf(ids[from:from+1000], round)); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
 }

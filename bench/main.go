@@ -56,6 +56,7 @@ var benches = []struct {
 	{"acks_beside_queries", one(acksBeside)},
 	{"append_readings", one(appendReadings)},
 	{"seal_growth", sealGrowth},
+	{"start_stop_100000", startAndStop},
 	{"start_with_history", one(startWithHistory)},
 	{"memory_per_series", one(memoryPerSeries)},
 	{"select_of_million", one(selectOfMillion)},

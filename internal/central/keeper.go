@@ -19,20 +19,6 @@ func (r *Receiver) Run(ctx context.Context) error {
 	return nil
 }
 
-// stopWithin is how long a service that stops seals. The journal has what is left, and the next start reads it.
-const stopWithin = 5 * time.Second
-
-func sealAtEnd(st Sealer, log *slog.Logger) error {
-	ctx, stop := context.WithTimeout(context.Background(), stopWithin)
-	defer stop()
-	err := st.Seal(ctx, engine.Sealing{})
-	if err != nil && ctx.Err() != nil {
-		log.Info("the journal keeps what could not be sealed before the end; the next start reads it")
-		return nil
-	}
-	return err
-}
-
 // Sealer is a store that is to be sealed now and then.
 type Sealer interface {
 	SealDue() bool
@@ -40,7 +26,8 @@ type Sealer interface {
 	Seal(ctx context.Context, how engine.Sealing) error
 }
 
-// KeepSealed seals the store whenever it is due, until ctx ends. A process that is a
+// KeepSealed seals the store whenever it is due, until ctx ends. It does not seal at the end, which would
+// take the longer the more series there are: the journal has all rows, and the next start reads it. A process that is a
 // gateway as well leaves this to its pipeline.
 func KeepSealed(ctx context.Context, st Sealer, log *slog.Logger) error {
 	tick := time.NewTicker(lookEvery)
@@ -57,7 +44,7 @@ func KeepSealed(ctx context.Context, st Sealer, log *slog.Logger) error {
 			}
 			last = time.Now()
 		case <-ctx.Done():
-			return sealAtEnd(st, log)
+			return nil
 		}
 	}
 }

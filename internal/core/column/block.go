@@ -18,11 +18,16 @@ type Block struct {
 
 // New makes an empty block of width columns with room for rows.
 func New(width, rows int) Block {
-	b := Block{Times: make([]int64, 0, rows), Cols: make([][]float64, width)}
-	for i := range b.Cols {
-		b.Cols[i] = make([]float64, 0, rows)
+	return Block{Times: make([]int64, 0, rows), Cols: columns(width, 0, rows)}
+}
+
+// columns makes columns of so many rows, with room for more, in one piece of memory.
+func columns(width, rows, room int) [][]float64 {
+	all, out := make([]float64, width*room), make([][]float64, width)
+	for i := range out {
+		out[i] = all[i*room : i*room+rows : (i+1)*room]
 	}
-	return b
+	return out
 }
 
 // Len returns the number of rows.
@@ -81,24 +86,47 @@ func (b *Block) Append(o Block) {
 		b.Cols = make([][]float64, len(o.Cols))
 	}
 	b.widen(len(o.Cols))
-	cols := make([][]float64, len(b.Cols)) // others may see b.Cols
-	for i, c := range b.Cols {
+	before, after := len(b.Times), len(b.Times)+len(o.Times)
+	var cols [][]float64 // others may see b.Cols
+	if room := cap(b.Times); room < after {
+		room = max(after, min(2*room, room+room/4+mostSpare))
+		cols = columns(len(b.Cols), after, room)
+		b.Times = append(make([]int64, 0, room), b.Times...)
+		for i, c := range b.Cols {
+			copy(cols[i], c)
+		}
+	} else {
+		cols = make([][]float64, len(b.Cols))
+		for i, c := range b.Cols {
+			cols[i] = append(c, make([]float64, len(o.Times))...)
+		}
+	}
+	for i := range cols {
 		switch {
 		case i >= len(o.Cols):
-			cols[i] = append(c, make([]float64, len(o.Times))...)
+			clear(cols[i][before:])
 		case o.Cols[i] != nil:
-			cols[i] = append(c, o.Cols[i]...)
+			copy(cols[i][before:], o.Cols[i])
+		default:
+			cols[i] = nil
 		}
 	}
 	b.Cols = cols
 	b.Times = append(b.Times, o.Times...)
 }
 
+// mostSpare rows and a quarter is the room, at most, that a block takes for rows that may come.
+const mostSpare = 1024
+
 // Clone copies the rows.
 func (b Block) Clone() Block {
-	c := Block{Times: slices.Clone(b.Times), Cols: make([][]float64, len(b.Cols))}
-	for i := range b.Cols {
-		c.Cols[i] = slices.Clone(b.Cols[i])
+	c := Block{Times: slices.Clone(b.Times), Cols: columns(len(b.Cols), len(b.Times), len(b.Times))}
+	for i, col := range b.Cols {
+		if col == nil {
+			c.Cols[i] = nil
+			continue
+		}
+		copy(c.Cols[i], col)
 	}
 	return c
 }

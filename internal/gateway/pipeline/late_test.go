@@ -94,7 +94,7 @@ func TestAnAnswerCountsWhatWasAcknowledgedWhateverIsSummarised(t *testing.T) {
 			}
 			r.agrees(model, begin, begin.Add(25*time.Hour), "a moment later")
 			if round%10 == 9 {
-				require.NoError(t, r.store.Seal(t.Context(), engine.Sealing{}))
+				require.NoError(t, r.pipe.Between(t.Context(), func() error { <-r.pipe.sealNowHeld(); return nil }))
 			}
 		}
 		r.eventually("all tiers are made", func() bool { return !r.pipe.newRules.Load() && r.pipe.Filling() == 0 })

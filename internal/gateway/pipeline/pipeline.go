@@ -70,6 +70,7 @@ func New(st *store.Store, settings config.Gateway, log *slog.Logger) (*Pipeline,
 		return nil, err
 	}
 	s := &sealer{store: st, roller: r, intake: in, judge: judge, log: log}
+	s.ctx, s.stop = context.WithCancel(context.Background())
 	c := newCommitter(st, out, r, s, settings.Pace, log)
 	r.busy = func() bool { return c.inbox.waiting() > 0 }
 	return &Pipeline{
@@ -143,16 +144,17 @@ func (p *Pipeline) takeOver(ctx context.Context) {
 	p.filler.planFills(r)
 }
 
-// finish writes what is queued when the gateway stops, and turns the rest away.
+// finish writes what is queued when the gateway stops, and turns the rest away. It neither makes summaries
+// nor seals, which would take the longer the more series there are: the journal has all readings, and the
+// next start goes on from there.
 func (p *Pipeline) finish() error {
 	p.GiveUp()
 	ctx, cancel := context.WithTimeout(context.Background(), stopWithin)
 	defer cancel()
 	p.committer.finish(ctx)
-	p.roller.roll(ctx)
-	p.sealer.sealing.Lock() // one that still runs
-	done := p.sealer.sealNow(ctx)
-	<-done
+	p.sealer.stop()
+	p.sealer.sealing.Lock() // a seal that still runs
+	p.sealer.sealing.Unlock()
 	return nil
 }
 

@@ -40,7 +40,7 @@ func (k *kept) restart(settings config.Gateway) {
 	require.NoError(k.t, err)
 }
 
-// sealNowHeld is a seal as at an orderly end.
+// sealNowHeld is a seal, with the windows that are still open.
 func (p *Pipeline) sealNowHeld() <-chan struct{} {
 	p.sealer.sealing.Lock()
 	return p.sealer.sealNow(context.Background())

@@ -21,6 +21,8 @@ type sealer struct {
 	log    *slog.Logger
 
 	sealing sync.Mutex // held while a seal runs
+	ctx     context.Context
+	stop    context.CancelFunc // ends ctx, and a seal with it
 }
 
 // sealerStore is what the sealer asks of the store.
@@ -36,7 +38,7 @@ func (s *sealer) due() bool { return s.store.SealDue() }
 // seal moves the store's tray into chunks, beside the commits, unless it is being done.
 func (s *sealer) seal() {
 	if s.sealing.TryLock() {
-		s.sealNow(context.Background()) // it outlives what called for it
+		s.sealNow(s.ctx) // it outlives what called for it
 	}
 }
 
@@ -61,9 +63,7 @@ func (s *sealer) sealNow(ctx context.Context) (done <-chan struct{}) {
 		} else {
 			close(begun)
 		}
-		if ctx.Err() != nil {
-			s.log.Info("the journal keeps what could not be sealed before the end; the next start reads it")
-		} else if err != nil {
+		if err != nil && ctx.Err() == nil {
 			s.log.Error("the journal could not be sealed; it goes on growing until that works", "error", err)
 		}
 	}()

@@ -16,6 +16,7 @@ const (
 	mostOfOne  = fullChunk + fullChunk/2
 	stepWidth  = int64(15 * time.Minute)
 	stepsOf    = series.Minute // the tier whose chunks have steps
+	quickRows  = 64            // a chunk with fewer is made without much effort: it will soon be part of another
 	fewestRows = 4             // rows of a step on average that make steps worth their bytes
 )
 
@@ -67,7 +68,7 @@ func makeChunk(at seriesTier, rows column.Block, def *series.Definition) (sqlite
 	if c.Whole, err = chunk.EncodePlain(whole); err != nil {
 		return c, err
 	}
-	if at.tier == stepsOf {
+	if at.tier == stepsOf && rows.Len() >= quickRows {
 		if steps := stepsOfRows(rows, def, until(&c)); steps.Len()*fewestRows <= rows.Len() {
 			err = addSteps(&c, steps)
 		}
@@ -82,8 +83,12 @@ func until(c *sqlite.Chunk) int64 { return c.LastAt + max(1, c.Tier) }
 // addParts encodes the columns. All parts but the first have the numbers of the rows
 // as times, which costs next to nothing.
 func addParts(c *sqlite.Chunk, rows column.Block) (err error) {
+	encode := chunk.Encode
+	if rows.Len() < quickRows {
+		encode = chunk.EncodeQuick
+	}
 	if c.Tier == int64(series.Readings) {
-		c.Part0, err = chunk.Encode(rows)
+		c.Part0, err = encode(rows)
 		return err
 	}
 	for i, part := range []*[]byte{&c.Part0, &c.Part1, &c.Part2, &c.Part3} {
@@ -95,7 +100,7 @@ func addParts(c *sqlite.Chunk, rows column.Block) (err error) {
 		if i > 0 {
 			b.Times = rowNumbers(rows.Len())
 		}
-		if *part, err = chunk.Encode(b); err != nil {
+		if *part, err = encode(b); err != nil {
 			return err
 		}
 	}

@@ -76,7 +76,12 @@ func (e *Engine) loadLatest() (broken []sqlite.Damaged, err error) {
 			if err == nil {
 				continue
 			}
-			broken = append(broken, sqlite.Damaged{ID: uint64(r.ID), Place: "latest", Raw: r.Payload, Reason: err.Error()})
+			broken = append(broken, sqlite.Damaged{
+				ID:     uint64(r.ID),
+				Place:  "latest",
+				Raw:    r.Payload,
+				Reason: err.Error(),
+			})
 			for id := r.ID * latestGroup; id < (r.ID+1)*latestGroup; id++ {
 				if m.catalogue.get(id) != nil {
 					m.unsure = append(m.unsure, id)

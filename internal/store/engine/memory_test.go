@@ -15,7 +15,7 @@ func TestAppendWaitsWhileTheTrayIsFullAndASealIsOnItsWay(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		e := &Engine{guarded: guarded{ended: make(chan struct{})}}
 		require.NoError(t, e.waitForRoom(t.Context()), "nothing is there yet")
-		full := func(m *memory) { m.trayWeight, m.leaving = mostInTray, map[seriesTier]column.Block{} }
+		full := func(m *memory) { m.trayWeight, m.leaving = mostWeight, map[seriesTier]column.Block{} }
 		for name, end := range map[string]func(cancel func()){
 			"the seal ends":   func(func()) { e.alterAndWake(func(m *memory) { m.leaving = nil }) },
 			"the caller ends": func(cancel func()) { cancel() },

@@ -21,6 +21,7 @@ type renewal struct {
 	engine *Engine
 	ctx    context.Context // of the seal
 	db     *gorm.DB
+	near   neighbours
 	places int
 	old    []uint64
 	fresh  []sqlite.Chunk
@@ -46,6 +47,7 @@ func (r *renewal) renew(at seriesTier, rows column.Block, def *series.Definition
 			if err := r.put(); err != nil {
 				return err
 			}
+			r.near.changed(at)
 		}
 	}
 	return nil
@@ -124,7 +126,9 @@ func (r *renewal) addChunks(at seriesTier, rows column.Block, def *series.Defini
 
 // open reads a chunk whole and checks all of it.
 func (r *renewal) open(c *sqlite.Chunk) (column.Block, error) {
-	if err := c.ReadAll(r.db); err != nil {
+	if whole := r.near.read[c.ID]; whole != nil {
+		*c = *whole
+	} else if err := c.ReadAll(r.db); err != nil {
 		return column.Block{}, fmt.Errorf("chunk %d: %w", c.ID, err)
 	}
 	if err := check(c); err != nil {
@@ -134,16 +138,13 @@ func (r *renewal) open(c *sqlite.Chunk) (column.Block, error) {
 }
 
 // smallBefore returns the small chunks just before count rows that no chunk overlaps, the first of which
-// is of the time first: each that is
-// not much larger than all that would come after it. So every row is written again only
-// as often as chunks can grow by that, and a series has few small ones.
+// is of the time first; see takenAlong. Those of before done are not in the file any more.
 func (r *renewal) smallBefore(at seriesTier, first int64, count int, done int64) ([]sqlite.Chunk, error) {
-	const growth = 3
 	var touched []sqlite.Chunk
 	for {
-		before, err := sqlite.ChunkBefore(r.db, at.series, int64(at.tier), first)
-		if err != nil || before.ID == 0 || before.FirstAt <= done || before.Count >= fullChunk ||
-			before.Count > growth*count || nextMonth(before.FirstAt) != nextMonth(first) {
+		before, err := r.chunkBefore(at, first)
+		if err != nil || before.ID == 0 || before.FirstAt <= done ||
+			len(takenAlong([]sqlite.Chunk{before}, first, count)) == 0 {
 			return touched, err
 		}
 		touched = append([]sqlite.Chunk{before}, touched...)
@@ -151,8 +152,22 @@ func (r *renewal) smallBefore(at seriesTier, first int64, count int, done int64)
 	}
 }
 
+// chunkBefore returns the last chunk that begins before t; its ID is 0 when there is none.
+func (r *renewal) chunkBefore(at seriesTier, t int64) (sqlite.Chunk, error) {
+	switch known, all := r.near.before(at, t); {
+	case len(known) > 0:
+		return known[0], nil
+	case all:
+		return sqlite.Chunk{}, nil
+	}
+	return sqlite.ChunkBefore(r.db, at.series, int64(at.tier), t)
+}
+
 // chunkFrom returns the chunk that t falls into or, without one, the next after it.
 func (r *renewal) chunkFrom(at seriesTier, t int64) (sqlite.Chunk, error) {
+	if last, known := r.near.of[at]; known && (len(last) == 0 || last[0].LastAt < t) {
+		return sqlite.Chunk{}, nil // as most often
+	}
 	return sqlite.ChunkFrom(r.db, at.series, int64(at.tier), t)
 }
 
@@ -170,6 +185,7 @@ func (e *Engine) newRenewal(ctx context.Context) *renewal {
 func (r *renewal) put() error {
 	part, e := *r, r.engine
 	*r = *e.newRenewal(r.ctx)
+	r.near = part.near
 	if err := e.file.SetAside(part.broken); err != nil {
 		return err
 	}

@@ -5,7 +5,6 @@ import (
 	"context"
 	"encoding/binary"
 	"fmt"
-	"maps"
 	"slices"
 
 	"gorm.io/gorm"
@@ -16,17 +15,34 @@ import (
 )
 
 const (
-	sealWeight  = 8 << 20 // bytes of the tray that are worth sealing
-	sealJournal = 16 << 20
-	mostInTray  = 2 * sealWeight // with a seal on its way, more has to wait
-	atOnce      = 1000           // series and tiers that one transaction of a seal is about
-	mostAtOnce  = 1 << 20        // bytes of chunks that it writes, or little more
+	sealWeight  = 8 << 20   // bytes of the tray that are worth sealing
+	sealJournal = 16 << 20  // or of the journal
+	sealRows    = 16        // rows of a series and tier that are, on average
+	mostWeight  = 128 << 20 // bytes of the tray that are sealed, however few rows that is of each
+	mostJournal = 64 << 20  // or of the journal
+	atOnce      = 1000      // series and tiers that one transaction of a seal is about
+	mostAtOnce  = 1 << 20   // bytes of chunks that it writes, or little more
 )
 
-// SealDue reports whether the tray or the journal has grown enough to be sealed.
+// SealDue reports whether the tray or the journal has grown enough to be sealed. A seal costs about the same
+// for each series and tier that it is about, however few rows of it there are. So with many series more is
+// left to come together.
 func (e *Engine) SealDue() (due bool) {
-	e.look(func(m *memory) { due = m.trayWeight >= sealWeight || m.journal.bytes >= sealJournal })
+	e.look(func(m *memory) { due = m.sealDue() })
 	return due
+}
+
+func (m *memory) sealDue() bool {
+	if m.trayWeight < sealWeight && m.journal.bytes < sealJournal {
+		return false
+	}
+	return m.trayRows >= sealRows*len(m.tray) || m.trayWeight >= mostWeight || m.journal.bytes >= mostJournal
+}
+
+// hasRoom reports whether more can come into the tray: what is to be sealed while a seal is on its way has
+// to wait once it is twice as much as is worth one.
+func (m *memory) hasRoom() bool {
+	return m.leaving == nil || m.trayWeight < 2*sealWeight || !m.sealDue() && m.trayWeight < mostWeight
 }
 
 // Sealing says how to seal. The zero value will do.
@@ -108,16 +124,30 @@ func (e *Engine) sealLeaving(ctx context.Context, last uint64, how Sealing) erro
 	var leaving map[seriesTier]column.Block
 	e.look(func(m *memory) { leaving = m.leaving })
 	part := e.newRenewal(ctx)
-	places := slices.SortedFunc(maps.Keys(leaving), func(a, b seriesTier) int {
+	var places []seriesTier
+	for at, rows := range leaving {
+		if rows.Len() > 0 {
+			places = append(places, at)
+		}
+	}
+	slices.SortFunc(places, func(a, b seriesTier) int {
 		return cmp.Or(cmp.Compare(a.series, b.series), cmp.Compare(a.tier, b.tier))
 	})
-	for _, at := range places {
+	first := func(at seriesTier) (int64, int) { return leaving[at].Times[0], leaving[at].Len() }
+	ahead := 0 // of places has been looked at
+	for i, at := range places {
 		rows := leaving[at]
 		if err := ctx.Err(); err != nil {
 			return err
 		}
+		if i == ahead {
+			ahead = together(places, i, leaving)
+			if err := part.lookAhead(places[i:ahead], first); err != nil {
+				return err
+			}
+		}
 		known, ok := e.Get(at.series)
-		if !ok || rows.Len() == 0 {
+		if !ok {
 			continue
 		}
 		if how.Settled != nil && at.tier == series.Readings && known.Thinning.Method != 0 {
@@ -137,6 +167,16 @@ func (e *Engine) sealLeaving(ctx context.Context, last uint64, how Sealing) erro
 		return err
 	}
 	return e.file.Write(func(w sqlite.Writer) error { return e.emptyJournal(w, last, how.States) })
+}
+
+// together returns up to which of the places, from one on, neighbours are read at once.
+func together(places []seriesTier, from int, leaving map[seriesTier]column.Block) (to int) {
+	const mostRows = 16_384
+	rows := 0
+	for to = from; to < len(places) && to < from+atOnce && (to == from || rows < mostRows); to++ {
+		rows += leaving[places[to]].Len()
+	}
+	return to
 }
 
 // emptyJournal ends a seal. What companions know of the rows that go is saved with it:

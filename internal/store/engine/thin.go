@@ -43,6 +43,7 @@ func (r *renewal) thin(at seriesTier, rows column.Block, known Series, limit int
 		if err := r.put(); err != nil { // what comes now may be about the same chunks
 			return err
 		}
+		r.near.changed(at)
 	}
 	settling := int64(Settling(def))
 	from := known.ThinnedTo

@@ -20,7 +20,7 @@ type seriesTier struct {
 // waitForRoom bounds the memory of the tray: what comes faster than it can be sealed
 // has to wait.
 func (e *Engine) waitForRoom(ctx context.Context) error {
-	return e.await(ctx, func(m *memory) bool { return m.trayWeight < mostInTray || m.leaving == nil || m.closing })
+	return e.await(ctx, func(m *memory) bool { return m.hasRoom() || m.closing })
 }
 
 // addToTray adds rows to the tray and to what the catalogue knows.

@@ -4,6 +4,8 @@ import (
 	"cmp"
 	"database/sql"
 	"errors"
+	"fmt"
+	"slices"
 	"strings"
 
 	"gorm.io/gorm"
@@ -45,6 +47,9 @@ const (
 	Part2
 	Part3
 )
+
+// AllParts are all of them.
+var AllParts = []Part{Whole, Step0, Step1, Part0, Part1, Part2, Part3}
 
 var partNames = [...]string{"whole", "step0", "step1", "part0", "part1", "part2", "part3"}
 
@@ -138,6 +143,9 @@ func ChunksOfMany(db *gorm.DB, series []uint32, tier, from, to int64, parts []Pa
 
 // ChunksOf returns those chunks with the ids that are still there.
 func ChunksOf(db *gorm.DB, ids []uint64, parts []Part) ([]Chunk, error) {
+	if len(ids) == 0 {
+		return nil, nil
+	}
 	return chunksOf(db.Raw("SELECT "+selected(parts)+" FROM chunks WHERE id IN ?", ids), parts)
 }
 
@@ -158,6 +166,26 @@ func ChunkBefore(db *gorm.DB, series uint32, tier, t int64) (c Chunk, err error)
 	err = db.Raw("SELECT "+plainColumns+" FROM chunks WHERE series = ? AND tier = ? AND first_at < ? ORDER BY first_at DESC LIMIT 1",
 		series, tier, t).Scan(&c).Error
 	return c, err
+}
+
+// Place names the chunks of a series and tier.
+type Place struct {
+	Series uint32
+	Tier   int64
+}
+
+// LastChunks returns the last chunks of each place, at most so many, the newest first and without payloads.
+func LastChunks(db *gorm.DB, places []Place, most int) ([]Chunk, error) {
+	list := []byte{'['}
+	for i, p := range places {
+		if i > 0 {
+			list = append(list, ',')
+		}
+		list = fmt.Appendf(list, "[%d,%d]", p.Series, p.Tier)
+	}
+	return chunksOf(db.Raw("SELECT "+plainColumns+" FROM chunks WHERE id IN (SELECT last.value FROM json_each(?) AS place, "+
+		"json_each((SELECT json_group_array(id) FROM (SELECT id FROM chunks WHERE series = place.value ->> 0 AND tier = place.value ->> 1 "+
+		"ORDER BY first_at DESC LIMIT ?))) AS last) ORDER BY series, tier, first_at DESC", string(append(list, ']')), most), nil)
 }
 
 // Read fills in parts of the chunk; ErrGone says that it is not there any more.
@@ -191,8 +219,8 @@ func (c *Chunk) ReadAll(db *gorm.DB) error {
 
 // ReplaceChunks takes chunks away and puts others there.
 func ReplaceChunks(tx *gorm.DB, old []uint64, fresh []Chunk) error {
-	for _, id := range old {
-		if err := tx.Exec("DELETE FROM chunks WHERE id = ?", id).Error; err != nil {
+	for some := range slices.Chunk(old, 500) {
+		if err := tx.Exec("DELETE FROM chunks WHERE id IN ?", some).Error; err != nil {
 			return err
 		}
 	}

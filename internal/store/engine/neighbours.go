@@ -1,0 +1,78 @@
+package engine
+
+import (
+	"nexocumula/internal/core/series"
+	"nexocumula/internal/store/sqlite"
+)
+
+// neighbours are the last chunks of the places that a seal comes to next, read for many places at once:
+// most rows that are sealed come after all others.
+type neighbours struct {
+	of   map[seriesTier][]sqlite.Chunk // the newest first, without payloads
+	read map[uint64]*sqlite.Chunk      // those that will be replaced, with all payloads
+}
+
+// mostNeighbours of a place are read ahead; a seal rarely takes more small chunks along.
+const mostNeighbours = 4
+
+// lookAhead reads the neighbours of places, from which so many rows come.
+func (r *renewal) lookAhead(places []seriesTier, rows func(at seriesTier) (first int64, count int)) error {
+	wanted := make([]sqlite.Place, len(places))
+	for i, at := range places {
+		wanted[i] = sqlite.Place{Series: at.series, Tier: int64(at.tier)}
+	}
+	chunks, err := sqlite.LastChunks(r.db, wanted, mostNeighbours)
+	if err != nil {
+		return err
+	}
+	r.near = neighbours{of: make(map[seriesTier][]sqlite.Chunk, len(places)), read: map[uint64]*sqlite.Chunk{}}
+	for _, at := range places {
+		r.near.of[at] = nil // known to have none
+	}
+	for _, c := range chunks {
+		at := seriesTier{c.Series, series.Tier(c.Tier)}
+		r.near.of[at] = append(r.near.of[at], c)
+	}
+	var ids []uint64
+	for _, at := range places {
+		first, count := rows(at)
+		if last := r.near.of[at]; len(last) > 0 && last[0].LastAt < first {
+			for _, c := range takenAlong(last, first, count) {
+				ids = append(ids, c.ID)
+			}
+		}
+	}
+	whole, err := sqlite.ChunksOf(r.db, ids, sqlite.AllParts)
+	for i := range whole {
+		r.near.read[whole[i].ID] = &whole[i]
+	}
+	return err
+}
+
+// takenAlong returns those of the chunks before count rows, the newest first, that are written again with
+// the rows: each that is not much larger than all that would come after it. So every row is written again
+// only as often as chunks can grow by that, and a series has few small ones.
+func takenAlong(before []sqlite.Chunk, first int64, count int) []sqlite.Chunk {
+	const growth = 1
+	for i, c := range before {
+		if c.Count >= fullChunk || c.Count > growth*count || nextMonth(c.FirstAt) != nextMonth(first) {
+			return before[:i]
+		}
+		first, count = c.FirstAt, count+c.Count
+	}
+	return before
+}
+
+// before returns the chunks that begin before t, the newest first, as far as they were read; all says
+// whether there are no others.
+func (n *neighbours) before(at seriesTier, t int64) (chunks []sqlite.Chunk, all bool) {
+	chunks, known := n.of[at]
+	all = known && len(chunks) < mostNeighbours
+	for len(chunks) > 0 && chunks[0].FirstAt >= t {
+		chunks = chunks[1:]
+	}
+	return chunks, all
+}
+
+// changed forgets the chunks of a place.
+func (n *neighbours) changed(at seriesTier) { delete(n.of, at) }
