@@ -153,8 +153,8 @@ func (p *Pipeline) finish() error {
 	defer cancel()
 	p.committer.finish(ctx)
 	p.sealer.stop()
-	p.sealer.sealing.Lock() // a seal that still runs
-	p.sealer.sealing.Unlock()
+	p.sealer.sealing.Lock() // once a seal that still runs has ended
+	defer p.sealer.sealing.Unlock()
 	return nil
 }
 
