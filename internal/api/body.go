@@ -10,6 +10,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"nexocumula/client"
+	"nexocumula/internal/turns"
 )
 
 // column writes a list of n.
@@ -54,8 +55,8 @@ type buffered struct {
 	err   error
 }
 
-func newBuffered(c gin.ResponseWriter, t *turns, who string) *buffered {
-	return &buffered{c: c, to: bufio.NewWriterSize(unhurried{c, t, who}, 64<<10)}
+func newBuffered(c gin.ResponseWriter, turn *turns.Turn) *buffered {
+	return &buffered{c: c, to: bufio.NewWriterSize(unhurried{c, turn}, 64<<10)}
 }
 
 func (b *buffered) open(kind string) {

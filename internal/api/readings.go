@@ -37,7 +37,7 @@ func (h handlers) readings(c *gin.Context) {
 		fail(c, http.StatusNotAcceptable, "format", err.Error())
 		return
 	}
-	to := newBuffered(c.Writer, h.turns, h.whose(c))
+	to := newBuffered(c.Writer, turnOf(c))
 	var out readingsAnswer
 	switch form {
 	case asCSV:

@@ -5,6 +5,7 @@ import (
 	"io/fs"
 	"log/slog"
 	"net/http"
+	"runtime"
 	"strings"
 	"time"
 
@@ -19,6 +20,7 @@ import (
 	"nexocumula/internal/query"
 	"nexocumula/internal/store/outbox"
 	"nexocumula/internal/store/records"
+	"nexocumula/internal/turns"
 	"nexocumula/internal/uplink"
 )
 
@@ -73,7 +75,7 @@ func Handler(s Service) http.Handler {
 		s.Log.Error("a request failed inside", "path", c.Request.URL.Path, "cause", cause)
 		fail(c, http.StatusInternalServerError, "internal", "the service failed while answering; its log says more")
 	}), headers(s.Gate.Vouched), refuseLong)
-	h := handlers{s, new(quota), newHub(s.Store), newTurns(), newGuard()}
+	h := handlers{s, new(quota), newHub(s.Store), turns.New(max(1, runtime.GOMAXPROCS(0)-1)), newGuard()}
 	for _, r := range h.routes() {
 		way := []gin.HandlerFunc{h.admit(r)}
 		if r.flags&audited != 0 {
@@ -96,7 +98,7 @@ type handlers struct {
 	Service
 	streams *quota // live streams open now
 	hub     *hub
-	turns   *turns
+	turns   *turns.Queue
 	guard   guard
 }
 

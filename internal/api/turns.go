@@ -4,119 +4,79 @@ import (
 	"context"
 	"io"
 	"net/http"
-	"runtime"
-	"slices"
 	"sync"
 
 	"github.com/gin-gonic/gin"
 
+	"nexocumula/internal/core/series"
 	"nexocumula/internal/core/span"
+	"nexocumula/internal/query"
+	"nexocumula/internal/store/engine"
+	"nexocumula/internal/turns"
 )
-
-// turns bounds how many queries are computed at a time, so that one processor at least is
-// left for what comes in. Callers take turns, however many queries one of them asks. A query that waits for
-// its client to read gives its turn up.
-type turns struct {
-	mu      sync.Mutex
-	free    int
-	next    []string // callers that wait, the one whose turn is next first; each stands here once
-	waiting map[string][]chan struct{}
-}
 
 // mostQueries is how many queries of one caller may wait.
 const mostQueries = 100
 
-func newTurns() *turns {
-	return &turns{free: max(1, runtime.GOMAXPROCS(0)-1), waiting: map[string][]chan struct{}{}}
-}
+// turnKey is where a call's turn stands in its context.
+const turnKey = "turn"
 
-// entry is the result of waiting for a turn.
-type entry int
-
-const (
-	entered entry = iota
-	tooLate       // the others took too long
-	tooMany       // of this caller wait already
-)
-
-func (t *turns) enter(ctx context.Context, who string, most int) entry {
-	t.mu.Lock()
-	if t.free > 0 {
-		t.free--
-		t.mu.Unlock()
-		return entered
-	}
-	if len(t.waiting[who]) >= most {
-		t.mu.Unlock()
-		return tooMany
-	}
-	mine := make(chan struct{})
-	if len(t.waiting[who]) == 0 {
-		t.next = append(t.next, who)
-	}
-	t.waiting[who] = append(t.waiting[who], mine)
-	t.mu.Unlock()
-	select {
-	case <-mine:
-		return entered
-	case <-ctx.Done():
-	}
-	t.mu.Lock()
-	defer t.mu.Unlock()
-	i := slices.Index(t.waiting[who], mine)
-	if i < 0 { // it came in the same moment
-		t.pass()
-		return tooLate
-	}
-	t.remove(who, i)
-	return tooLate
-}
-
-func (t *turns) leave() {
-	t.mu.Lock()
-	defer t.mu.Unlock()
-	t.pass()
-}
-
-// pass gives a turn to the caller who is next. mu is held.
-func (t *turns) pass() {
-	if len(t.next) == 0 {
-		t.free++
-		return
-	}
-	who := t.next[0]
-	close(t.waiting[who][0])
-	t.next = append(t.next[1:], who)
-	t.remove(who, 0)
-}
-
-// remove takes one that waits away. mu is held.
-func (t *turns) remove(who string, i int) {
-	t.waiting[who] = slices.Delete(t.waiting[who], i, i+1)
-	if len(t.waiting[who]) == 0 {
-		delete(t.waiting, who)
-		t.next = slices.DeleteFunc(t.next, func(one string) bool { return one == who })
-	}
-}
-
-// inTurn makes a call wait until it may compute.
+// inTurn makes a call wait until it may compute. One processor at least is left for what comes in.
 func (h handlers) inTurn(handle gin.HandlerFunc) gin.HandlerFunc {
 	return func(c *gin.Context) {
 		ctx, stop := context.WithTimeout(c.Request.Context(), h.Queries().MaxTime)
 		defer stop()
-		switch h.turns.enter(ctx, h.whose(c), mostQueries) {
-		case tooLate:
+		turn, outcome := h.turns.Enter(ctx, h.whose(c), mostQueries)
+		switch outcome {
+		case turns.TooLate:
 			fail(c, http.StatusServiceUnavailable, "busy",
 				"other queries have kept the service busy for "+span.Format(h.Queries().MaxTime)+"; ask again later, or for less")
 			return
-		case tooMany:
+		case turns.TooMany:
 			c.Header("Retry-After", "1")
 			fail(c, http.StatusTooManyRequests, "too_many", "too many of your queries wait already; let some end first")
 			return
 		}
-		defer h.turns.leave()
+		defer turn.Leave()
+		c.Set(turnKey, turn)
 		handle(c)
 	}
+}
+
+// turnOf returns the turn of a call that is made inTurn; nil of another.
+func turnOf(c *gin.Context) *turns.Turn {
+	turn, _ := c.Get(turnKey)
+	mine, _ := turn.(*turns.Turn)
+	return mine
+}
+
+// paced is a store that lets other queries go on before each read, and between the chunks of a long one.
+type paced struct {
+	query.Reader
+	turn *turns.Turn
+}
+
+func (p paced) Scan(ctx context.Context, id uint32, w engine.Wanted, sink engine.Sink) error {
+	pause := func() error { return p.turn.Pause(ctx) }
+	if err := pause(); err != nil {
+		return err
+	}
+	w.Pause = pause
+	return p.Reader.Scan(ctx, id, w, sink)
+}
+
+func (p paced) Prefetch(ctx context.Context, ids []uint32, w engine.Wanted) (*engine.Prefetch, error) {
+	if err := p.turn.Pause(ctx); err != nil {
+		return nil, err
+	}
+	return p.Reader.Prefetch(ctx, ids, w)
+}
+
+func (p paced) LastBefore(ctx context.Context, id uint32, tier series.Tier, t int64) (at int64, value float64, ok bool, err error) {
+	if err := p.turn.Pause(ctx); err != nil {
+		return 0, 0, false, err
+	}
+	return p.Reader.LastBefore(ctx, id, tier, t)
 }
 
 // whose is by what the share of a caller is counted.
@@ -130,15 +90,12 @@ func (h handlers) whose(c *gin.Context) string {
 
 // unhurried gives the turn up for as long as a write takes.
 type unhurried struct {
-	to    io.Writer
-	turns *turns
-	who   string
+	to   io.Writer
+	turn *turns.Turn
 }
 
-func (u unhurried) Write(data []byte) (int, error) {
-	u.turns.leave()
-	n, err := u.to.Write(data)
-	u.turns.enter(context.Background(), u.who, maxStreams) // it ends: whoever computes does so for a while only
+func (u unhurried) Write(data []byte) (n int, err error) {
+	u.turn.Without(func() { n, err = u.to.Write(data) })
 	return n, err
 }
 

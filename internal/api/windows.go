@@ -29,7 +29,7 @@ func (h handlers) windows(c *gin.Context) {
 		fail(c, http.StatusBadRequest, "query", err.Error())
 		return
 	}
-	to := newBuffered(c.Writer, h.turns, h.whose(c))
+	to := newBuffered(c.Writer, turnOf(c))
 	var out interface {
 		answer
 		query.Sink
@@ -71,7 +71,11 @@ func (h handlers) complete(c *gin.Context, out answer, err error) {
 }
 
 func (h handlers) source(c *gin.Context) query.Source {
-	return query.Source{Store: h.view(c), Limits: h.Queries()}
+	out := query.Source{Store: h.view(c), Limits: h.Queries()}
+	if turn := turnOf(c); turn != nil {
+		out.Store = paced{out.Store, turn}
+	}
+	return out
 }
 
 func errorOf(err error) *client.Error {

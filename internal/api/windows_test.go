@@ -1,7 +1,6 @@
 package api
 
 import (
-	"context"
 	"errors"
 	"fmt"
 	"io"
@@ -21,6 +20,7 @@ import (
 	"nexocumula/internal/config"
 	"nexocumula/internal/core/window"
 	"nexocumula/internal/query"
+	"nexocumula/internal/turns"
 )
 
 // broken answers every call with two series, and then with what went wrong.
@@ -30,9 +30,8 @@ func broken(t *testing.T) *httptest.Server {
 		stats, err := window.ParseStats("mean")
 		require.NoError(t, err)
 		asked := query.Windows{Grid: window.Grid{Zone: time.UTC}}
-		turns := newTurns()
-		turns.enter(c, "somebody", 1)
-		to := newBuffered(c.Writer, turns, "somebody")
+		turn, _ := turns.New(1).Enter(c, "somebody", 1)
+		to := newBuffered(c.Writer, turn)
 		var out interface {
 			answer
 			query.Sink
@@ -84,9 +83,8 @@ func TestAnAnswerThatBreaksOffIsSeenToByEveryClient(t *testing.T) {
 func TestAQueryWaitsForItsTurnAndNotForEver(t *testing.T) {
 	h := handlers{
 		Service: Service{Queries: func() config.Queries { return config.Queries{MaxTime: time.Millisecond} }},
-		turns:   newTurns(),
+		turns:   turns.New(1),
 	}
-	h.turns.free = 1
 	gin.SetMode(gin.ReleaseMode)
 	router := gin.New()
 	router.GET("/", h.inTurn(func(c *gin.Context) { c.Status(http.StatusNoContent) }))
@@ -96,57 +94,11 @@ func TestAQueryWaitsForItsTurnAndNotForEver(t *testing.T) {
 		return out
 	}
 	assert.Equal(t, http.StatusNoContent, ask().Code)
-	require.Equal(t, entered, h.turns.enter(t.Context(), "somebody", 1))
+	_, outcome := h.turns.Enter(t.Context(), "somebody", 1)
+	require.Equal(t, turns.Entered, outcome)
 	busy := ask()
 	assert.Equal(t, http.StatusServiceUnavailable, busy.Code)
 	assert.Contains(t, busy.Body.String(), "other queries have kept the service busy")
-	reader, writer := io.Pipe() // a client that does not read
-	written := make(chan error, 1)
-	go func() {
-		_, err := unhurried{writer, h.turns, "somebody"}.Write([]byte("x"))
-		written <- err
-	}()
-	require.Equal(t, entered, h.turns.enter(t.Context(), "another", 1), "its turn is free meanwhile")
-	h.turns.leave()
-	_, err := reader.Read(make([]byte, 1))
-	require.NoError(t, err)
-	require.NoError(t, <-written)
-	assert.Zero(t, h.turns.free, "and is taken again")
-}
-
-func TestCallersTakeTurnsHoweverMuchOneAsks(t *testing.T) {
-	turns := newTurns()
-	turns.free = 1
-	require.Equal(t, entered, turns.enter(t.Context(), "greedy", 3))
-	order := make(chan string, 10)
-	wait := func(who string, waits int) {
-		go func() {
-			if turns.enter(t.Context(), who, 3) == entered {
-				order <- who
-				turns.leave()
-			}
-		}()
-		require.Eventually(t, func() bool {
-			turns.mu.Lock()
-			defer turns.mu.Unlock()
-			return len(turns.waiting[who]) == waits
-		}, time.Minute, time.Millisecond)
-	}
-	for i := range 3 {
-		wait("greedy", i+1)
-	}
-	wait("modest", 1)
-	assert.Equal(t, tooMany, turns.enter(t.Context(), "greedy", 3))
-	gone, leave := context.WithCancel(t.Context())
-	leave()
-	assert.Equal(t, tooLate, turns.enter(gone, "hasty", 3))
-	turns.leave()
-	assert.Equal(t, []string{"greedy", "modest", "greedy", "greedy"}, []string{<-order, <-order, <-order, <-order})
-	require.Eventually(t, func() bool {
-		turns.mu.Lock()
-		defer turns.mu.Unlock()
-		return turns.free == 1 && len(turns.next) == 0 && len(turns.waiting) == 0
-	}, time.Minute, time.Millisecond)
 }
 
 func TestOneCallerCannotTakeAllStreams(t *testing.T) {
@@ -183,9 +135,8 @@ func TestATableHasTheBoundsOfEverySeries(t *testing.T) {
 	} {
 		got := httptest.NewRecorder()
 		c, _ := gin.CreateTestContext(got)
-		turns := newTurns()
-		turns.enter(t.Context(), "somebody", 1)
-		out := newTable(asked, make(newBuffered(c.Writer, turns, "somebody")))
+		turn, _ := turns.New(1).Enter(t.Context(), "somebody", 1)
+		out := newTable(asked, make(newBuffered(c.Writer, turn)))
 		require.NoError(t, out.Head(query.Head{
 			Windows: []window.Window{
 				{Span: window.Span{From: 0, To: 60e9}}, {Span: window.Span{From: 60e9, To: 120e9}},

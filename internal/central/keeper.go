@@ -22,12 +22,28 @@ func (r *Receiver) Run(ctx context.Context) error {
 // Sealer is a store that is to be sealed now and then.
 type Sealer interface {
 	SealDue() bool
+	SealIsShort() bool
 	UnsealedRows() int
 	Seal(ctx context.Context, how engine.Sealing) error
 }
 
-// KeepSealed seals the store whenever it is due, until ctx ends. It does not seal at the end, which would
-// take the longer the more series there are: the journal has all rows, and the next start reads it. A process that is a
+// stopWithin is how long a service that stops seals, at most.
+const stopWithin = time.Second
+
+func sealAtEnd(st Sealer) error {
+	if !st.SealIsShort() {
+		return nil
+	}
+	ctx, stop := context.WithTimeout(context.Background(), stopWithin)
+	defer stop()
+	if err := st.Seal(ctx, engine.Sealing{}); err != nil && ctx.Err() == nil {
+		return err
+	}
+	return nil
+}
+
+// KeepSealed seals the store whenever it is due, until ctx ends. At the end it seals only when that is short:
+// the journal has all rows, and the next start reads it. A process that is a
 // gateway as well leaves this to its pipeline.
 func KeepSealed(ctx context.Context, st Sealer, log *slog.Logger) error {
 	tick := time.NewTicker(lookEvery)
@@ -44,7 +60,7 @@ func KeepSealed(ctx context.Context, st Sealer, log *slog.Logger) error {
 			}
 			last = time.Now()
 		case <-ctx.Done():
-			return nil
+			return sealAtEnd(st)
 		}
 	}
 }

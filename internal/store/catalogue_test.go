@@ -6,11 +6,13 @@ import (
 	"path/filepath"
 	"sync"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"nexocumula/internal/core/series"
+	"nexocumula/internal/store/engine"
 )
 
 // A change of the labels of a series and one of its tiers, made at the same time from what was read before, both last.
@@ -43,4 +45,60 @@ func TestChangesOfADefinitionDoNotUndoEachOther(t *testing.T) {
 	require.NoError(t,
 		s.Update(t.Context(), []uint32{99},
 			func(uint32, *series.Definition) { assert.Fail(t, "there is no such series") }))
+}
+
+// Series that are new to a gateway are written with the first rows that are appended, whosever they are, and are
+// there for all who ask meanwhile.
+func TestNewSeriesAreWrittenWithTheNextRows(t *testing.T) {
+	s := open(t, filepath.Join(t.TempDir(), "s.db"))
+	first := define(t, s, "a/b/first")
+	keep := func(def, known *series.Definition) {}
+	var ids []uint32
+	for i := range 3 {
+		got, err := s.DefineKeeping(t.Context(), []series.Definition{{
+			Path: series.Path(fmt.Sprint("a/b/", i)), Kind: series.Gauge, Unit: "Cel", FreshFor: time.Minute,
+		}}, keep)
+		require.NoError(t, err)
+		ids = append(ids, got...)
+	}
+	assert.Len(t, s.List(series.Everything()), 4)
+	changed := series.Definition{Path: "a/b/1", Kind: series.Gauge, Unit: "K", FreshFor: time.Minute}
+	_, err := s.Redefine(t.Context(), []series.Definition{changed}) // which writes those before it
+	require.NoError(t, err)
+	got, err := s.DefineKeeping(t.Context(), []series.Definition{
+		{Path: "a/b/late", Kind: series.Gauge, FreshFor: time.Minute},
+		{Path: "a/b/0", Kind: series.Gauge, Unit: "Cel", FreshFor: time.Minute},
+	}, keep)
+	require.NoError(t, err)
+	assert.Equal(t, ids[0], got[1])
+	_, err = s.DefineKeeping(t.Context(), []series.Definition{{
+		Path:     "a/b/late",
+		Kind:     series.Counter,
+		FreshFor: time.Minute,
+	}}, keep)
+	assert.ErrorContains(t, err, "was recorded as a gauge")
+
+	lost := reopen(t, s)
+	_, found := lost.Find("a/b/late")
+	assert.False(t, found, "it has no rows, and nobody was told that it is there for good")
+	one, _ := lost.Find("a/b/1")
+	assert.Equal(t, []any{ids[1], "K"}, []any{one.ID, one.Unit})
+
+	again, err := lost.DefineKeeping(t.Context(), []series.Definition{{
+		Path:     "a/b/later",
+		Kind:     series.Gauge,
+		FreshFor: time.Minute,
+	}}, keep)
+	require.NoError(t, err)
+	for _, id := range []uint32{first, again[0]} {
+		require.NoError(t,
+			lost.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: id, Rows: rowsOf(1, 7)}}}))
+	}
+	s = reopen(t, lost)
+	_, found = s.Find("a/b/later")
+	assert.True(t, found)
+	rows, err := s.Read(t.Context(), again[0], series.Readings, 0, 10)
+	require.NoError(t, err)
+	assert.Equal(t, []float64{7}, rows.Cols[0])
+	assert.Zero(t, s.Damaged())
 }

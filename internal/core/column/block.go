@@ -103,6 +103,8 @@ func (b *Block) Append(o Block) {
 	}
 	for i := range cols {
 		switch {
+		case before > 0 && b.Cols[i] == nil: // nobody needs it
+			cols[i] = nil
 		case i >= len(o.Cols):
 			clear(cols[i][before:])
 		case o.Cols[i] != nil:

@@ -62,3 +62,23 @@ func TestBetweenTakesTheBeginAndLeavesTheEnd(t *testing.T) {
 	assert.Equal(t, 0, b.Between(25, 15).Len(), "a range the wrong way round is empty")
 	assert.ErrorContains(t, Block{Times: []int64{1}, Cols: [][]float64{{}}}.Check(), "column 0 has 0 rows")
 }
+
+func TestColumnsThatAreNotNeededStayAway(t *testing.T) {
+	all := New(3, 0)
+	for i := range int64(40) {
+		all.Add(i, 1, 2, 3)
+	}
+	for _, room := range []int{0, 64} {
+		some := New(3, room)
+		some.Append(all.Rows(0, 10).Pick(func(col int) bool { return col != 1 }))
+		some.Append(all.Rows(10, 40))
+		if got := some; len(got.Times) != 40 || len(got.Cols[0]) != 40 || got.Cols[1] != nil || len(got.Cols[2]) != 40 {
+			t.Fatalf("%d rows, columns of %d, %d and %d", len(got.Times), len(got.Cols[0]), len(got.Cols[1]),
+				len(got.Cols[2]))
+		}
+	}
+	narrow := New(1, 0)
+	narrow.Add(1, 5)
+	narrow.Append(all.Rows(2, 4))
+	assert.Equal(t, []float64{0, 3, 3}, narrow.Cols[2])
+}

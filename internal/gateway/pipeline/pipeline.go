@@ -144,9 +144,8 @@ func (p *Pipeline) takeOver(ctx context.Context) {
 	p.filler.planFills(r)
 }
 
-// finish writes what is queued when the gateway stops, and turns the rest away. It neither makes summaries
-// nor seals, which would take the longer the more series there are: the journal has all readings, and the
-// next start goes on from there.
+// finish writes what is queued when the gateway stops, and turns the rest away. It seals only when that is
+// short: the journal has all readings, and the next start goes on from there.
 func (p *Pipeline) finish() error {
 	p.GiveUp()
 	ctx, cancel := context.WithTimeout(context.Background(), stopWithin)
@@ -154,12 +153,21 @@ func (p *Pipeline) finish() error {
 	p.committer.finish(ctx)
 	p.sealer.stop()
 	p.sealer.sealing.Lock() // once a seal that still runs has ended
-	defer p.sealer.sealing.Unlock()
+	if !p.sealer.store.SealIsShort() {
+		p.sealer.sealing.Unlock()
+		return nil
+	}
+	ctx, cancel = context.WithTimeout(context.Background(), sealWithin)
+	defer cancel()
+	<-p.sealer.sealNow(ctx)
 	return nil
 }
 
 // stopWithin is how long a gateway that stops tries to write what it has taken in.
 const stopWithin = 5 * time.Second
+
+// sealWithin is how long it seals then, at most.
+const sealWithin = time.Second
 
 // ErrStopped is passed to Done for a delivery that came too late.
 var ErrStopped = errors.New("the gateway is stopping")

@@ -29,6 +29,7 @@ type sealer struct {
 type sealerStore interface {
 	Get(id uint32) (engine.Series, bool)
 	SealDue() bool
+	SealIsShort() bool
 	Seal(ctx context.Context, how engine.Sealing) error
 }
 

@@ -45,7 +45,7 @@ func (e *Engine) Append(ctx context.Context, b Batch) error {
 		e.file.ClearTrouble("writing")
 		sketches := starts(b.Sketches)
 		e.alter(func(m *memory) {
-			if len(payload) > 0 {
+			if m.unwritten = nil; len(payload) > 0 {
 				m.journal.last = number
 			}
 			m.takeIn(b.Entries, sketches, len(payload))
@@ -65,6 +65,9 @@ func (e *Engine) commit(w sqlite.Writer, b Batch, payload []byte) (number uint64
 	counts.journalNext++ // also when it fails: the row may have reached the disk all the same
 	row := journalRow{ID: counts.journalNext, Payload: payload}
 	return row.ID, w.Transaction(func(tx *gorm.DB) error {
+		if err := e.writeNew(tx, nil); err != nil {
+			return err
+		}
 		if len(payload) > 0 {
 			if err := tx.Create(&row).Error; err != nil {
 				return fmt.Errorf("writing the journal: %w", err)

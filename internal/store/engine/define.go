@@ -40,9 +40,10 @@ func (e *Engine) Redefine(ctx context.Context, defs []series.Definition) ([]uint
 // the definition is written, so that no other change comes in between.
 type Keep func(def *series.Definition, known *series.Definition)
 
-// DefineKeeping is Define for definitions that say only a part of what is known.
+// DefineKeeping is Define for definitions that say only a part of what is known. New series are written
+// with the next Append, as they have no rows before: thousands that come one by one cost no transaction each.
 func (e *Engine) DefineKeeping(ctx context.Context, defs []series.Definition, keep Keep) ([]uint32, error) {
-	return e.defineAll(ctx, definitions{defs: slices.Clone(defs), keep: keep})
+	return e.defineAll(ctx, definitions{defs: slices.Clone(defs), keep: keep, later: true})
 }
 
 // Update changes definitions that are known, in the same step in which they are read, and announces the changes as
@@ -67,6 +68,7 @@ type definitions struct {
 	defs     []series.Definition
 	keep     Keep // may be nil
 	announce bool
+	later    bool // new ones may be written with the next Append
 }
 
 func (e *Engine) defineAll(ctx context.Context, d definitions) ([]uint32, error) {
@@ -132,7 +134,9 @@ type definitionChanges struct {
 func (e *Engine) define(w sqlite.Writer, d definitions, ids []uint32) (back []orphan, err error) {
 	changes := definitionChanges{last: e.numbers(w).lastSeries}
 	var defs []series.Definition
+	var unwritten []*Series
 	e.look(func(m *memory) {
+		unwritten = m.unwritten
 		defs = m.settled(d)
 		err = changes.find(m, defs)
 	})
@@ -143,8 +147,11 @@ func (e *Engine) define(w sqlite.Writer, d definitions, ids []uint32) (back []or
 	if d.announce && len(changes.changed) > 0 {
 		pending = e.announce(w, changes.changed)
 	}
-	if err := e.writeDefinitions(w, &changes, pending); err != nil {
-		return nil, e.file.SetTrouble("writing", err)
+	later := d.later && len(changes.changed)+len(changes.back) == 0
+	if !later {
+		if err := e.writeDefinitions(w, &changes, pending); err != nil {
+			return nil, e.file.SetTrouble("writing", err)
+		}
 	}
 	for _, p := range pending {
 		p.Written()
@@ -152,6 +159,9 @@ func (e *Engine) define(w sqlite.Writer, d definitions, ids []uint32) (back []or
 	e.file.CountMended(len(changes.back))
 	e.numbers(w).lastSeries = changes.last
 	e.alter(func(m *memory) {
+		if m.unwritten = nil; later {
+			m.unwritten = append(unwritten, changes.fresh...)
+		}
 		m.redefine(&changes)
 		for i, def := range defs {
 			ids[i] = m.catalogue.byPath(def.Path).ID
@@ -213,12 +223,8 @@ func (e *Engine) writeDefinitions(w sqlite.Writer, c *definitionChanges, pending
 				return err
 			}
 		}
-		rows := make([]*seriesRow, len(c.fresh))
-		for i, known := range c.fresh {
-			rows[i] = rowOf(known)
-		}
-		if err := tx.CreateInBatches(rows, 500).Error; err != nil {
-			return fmt.Errorf("writing new series to the catalogue: %w", err)
+		if err := e.writeNew(tx, c.fresh); err != nil {
+			return err
 		}
 		thinned := map[uint32]thinnedSeries{}
 		ids := map[uint32]bool{}
@@ -233,6 +239,23 @@ func (e *Engine) writeDefinitions(w sqlite.Writer, c *definitionChanges, pending
 		}
 		return e.saveLatest(tx, ids, thinned)
 	})
+}
+
+// writeNew writes series that are new, and those that were left for later.
+func (e *Engine) writeNew(tx *gorm.DB, fresh []*Series) error {
+	var rows []*seriesRow
+	e.look(func(m *memory) {
+		for _, known := range slices.Concat(m.unwritten, fresh) {
+			rows = append(rows, rowOf(known))
+		}
+	})
+	if len(rows) == 0 {
+		return nil
+	}
+	if err := tx.CreateInBatches(rows, 500).Error; err != nil {
+		return fmt.Errorf("writing new series to the catalogue: %w", err)
+	}
+	return nil
 }
 
 // redefine brings the catalogue up to what was written.

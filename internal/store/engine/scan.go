@@ -33,6 +33,8 @@ type Wanted struct {
 	Ahead *Prefetch
 	// Work, if given, takes what was read.
 	Work *ScanStats
+	// Pause, if given, is called before each chunk; an error of it ends the scan.
+	Pause func() error
 }
 
 // Sink takes what a Scan brings, in order of time. Blocks share memory with the store
@@ -126,6 +128,9 @@ func (sc *scan) run(ctx context.Context) error {
 			return err
 		}
 		for _, c := range chunks {
+			if err = sc.paused(); err != nil {
+				break
+			}
 			if err = sc.one(c); err != nil {
 				break
 			}
@@ -140,6 +145,14 @@ func (sc *scan) run(ctx context.Context) error {
 			return sc.emit(sc.tray, int64(sc.at.tier))
 		}
 	}
+}
+
+func (sc *scan) paused() error {
+	if sc.want.Pause == nil {
+		return nil
+	}
+	sc.ended = sc.want.Pause() // which is no fault of the store
+	return sc.ended
 }
 
 // list returns the next chunks, in order, without their parts.

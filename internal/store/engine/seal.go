@@ -32,6 +32,15 @@ func (e *Engine) SealDue() (due bool) {
 	return due
 }
 
+// shortSeal is of how many series and tiers a seal is short.
+const shortSeal = 2000
+
+// SealIsShort reports whether a seal would end within a fraction of a second, as one that a stop waits for has to.
+func (e *Engine) SealIsShort() (short bool) {
+	e.look(func(m *memory) { short = len(m.tray) <= shortSeal && m.leaving == nil })
+	return short
+}
+
 func (m *memory) sealDue() bool {
 	if m.trayWeight < sealWeight && m.journal.bytes < sealJournal {
 		return false
