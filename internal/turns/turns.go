@@ -11,7 +11,7 @@ import (
 )
 
 // Slice is how long a query computes before others may go on.
-const Slice = 4 * time.Millisecond
+const Slice = 2 * time.Millisecond
 
 // longEvery is how often one of the queries goes on that have had a slice already, the one that waits
 // longest: else those that are short could keep one that is long from ever ending.
