@@ -58,6 +58,7 @@ var benches = []struct {
 	{"append_readings", one(appendReadings)},
 	{"seal_growth", sealGrowth},
 	{"start_stop_100000", startAndStop},
+	{"importing", importing},
 	{"start_with_history", one(startWithHistory)},
 	{"memory_per_series", one(memoryPerSeries)},
 	{"select_of_million", one(selectOfMillion)},

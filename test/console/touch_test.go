@@ -3,6 +3,7 @@ package console
 import (
 	"context"
 	"fmt"
+	"time"
 
 	"github.com/chromedp/cdproto/cdp"
 	"github.com/chromedp/cdproto/input"
@@ -59,8 +60,12 @@ func touched(p page, central string) {
 		edge, high+40, lane(0), high+40))
 
 	p.until(`location.search.includes("height")`) // it is kept, and so the page is drawn as it stays
-	x, y = p.middle(lane(0) + `.querySelector("[aria-label^='Drag the lane']")`)
-	to := p.number(`((b) => b.top + b.height / 2)(` + lane(1) + `.getBoundingClientRect())`)
-	p.finger([2]float64{x, y}, [2]float64{x, y + 20}, [2]float64{x, to}, [2]float64{x, to + 10})
-	p.until(lane(0) + `.dataset.lane === "states" && ` + lane(1) + `.dataset.lane === "chart"`)
+	moved := lane(0) + `.dataset.lane === "states" && ` + lane(1) + `.dataset.lane === "chart"`
+	for tries := 0; tries < 5 && p.text("String("+moved+")") != "true"; tries++ { // a busy machine can miss a move
+		x, y = p.middle(lane(0) + `.querySelector("[aria-label^='Drag the lane']")`)
+		to := p.number(`((b) => b.top + b.height / 2)(` + lane(1) + `.getBoundingClientRect())`)
+		p.finger([2]float64{x, y}, [2]float64{x, y + 20}, [2]float64{x, to}, [2]float64{x, to + 10})
+		time.Sleep(500 * time.Millisecond)
+	}
+	p.until(moved)
 }

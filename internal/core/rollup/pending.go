@@ -36,9 +36,19 @@ func (w Window) Closed(now int64) bool { return w.End()+int64(closeAfter) <= now
 //
 // It has no lock and no clock: one goroutine owns it and says what time it is.
 type Pending struct {
-	marks    map[Window]touched
+	live     marks // windows that had just ended when they were marked: somebody may be looking
+	past     marks // all others, of which there may be very many
 	earliest int64 // before it no window is due
+
+	// ready are windows of the past that were due, in order, from a look at all of them. What became of
+	// them since, their marks say.
+	ready []Window
 }
+
+type marks map[Window]touched
+
+// liveFor is how long after its end a window is live.
+const liveFor = 2 * time.Minute
 
 type touched struct {
 	first, last int64
@@ -56,10 +66,26 @@ const (
 )
 
 // NewPending has no marks yet.
-func NewPending() *Pending { return &Pending{marks: map[Window]touched{}} }
+func NewPending() *Pending { return &Pending{live: marks{}, past: marks{}} }
 
 // Len returns how many windows are pending.
-func (p *Pending) Len() int { return len(p.marks) }
+func (p *Pending) Len() int { return len(p.live) + len(p.past) }
+
+// each goes through all windows.
+func (p *Pending) each(visit func(Window)) {
+	for _, some := range []marks{p.live, p.past} {
+		for w := range some {
+			visit(w)
+		}
+	}
+}
+
+// has reports whether a window is pending.
+func (p *Pending) has(w Window) bool {
+	_, live := p.live[w]
+	_, past := p.past[w]
+	return live || past
+}
 
 // Touch marks the windows of a series' narrowest tier that hold one of the times, which
 // ascend. Those of the wider tiers follow once these are made, see Follow.
@@ -101,8 +127,8 @@ func (p *Pending) Follow(made []Window, tier series.Tier, steps int, now int64) 
 func (p *Pending) TakeClosed(of []Window, now int64) (out []Window) {
 	for _, w := range of {
 		closed := now - w.End() - int64(closeAfter)
-		if _, pending := p.marks[w]; pending && closed >= 0 && closed < int64(justNow) {
-			delete(p.marks, w)
+		if closed >= 0 && closed < int64(justNow) && p.has(w) {
+			p.Drop(w)
 			out = append(out, w)
 		}
 	}
@@ -117,13 +143,13 @@ func (w Window) compare(o Window) int {
 // Oldest is, of each series with a pending window of readings, where the oldest of these begins.
 func (p *Pending) Oldest(narrowest func(id uint32) series.Tier) map[uint32]int64 {
 	out := map[uint32]int64{}
-	for w := range p.marks {
+	p.each(func(w Window) {
 		if w.Sketch || w.Tier == narrowest(w.Series) {
 			if before, ok := out[w.Series]; !ok || w.Start < before {
 				out[w.Series] = w.Start
 			}
 		}
-	}
+	})
 	return out
 }
 
@@ -134,40 +160,47 @@ type Stretch struct{ From, To int64 }
 // that which is true of.
 func (p *Pending) Over(which func(Window) bool) map[uint32]Stretch {
 	out := map[uint32]Stretch{}
-	for w := range p.marks {
+	p.each(func(w Window) {
 		if w.Sketch || !which(w) {
-			continue
+			return
 		}
 		s, ok := out[w.Series]
 		if !ok {
 			s = Stretch{w.Start, w.End()}
 		}
 		out[w.Series] = Stretch{min(s.From, w.Start), max(s.To, w.End())}
-	}
+	})
 	return out
 }
 
 // Some returns the pending windows that which is true of, in order of series, tier and time.
 func (p *Pending) Some(which func(Window) bool) (out []Window) {
-	for w := range p.marks {
+	p.each(func(w Window) {
 		if which(w) {
 			out = append(out, w)
 		}
-	}
+	})
 	slices.SortFunc(out, Window.compare)
 	return out
 }
 
 // Drop makes a window no longer pending.
-func (p *Pending) Drop(w Window) { delete(p.marks, w) }
+func (p *Pending) Drop(w Window) {
+	delete(p.live, w)
+	delete(p.past, w)
+}
 
 func (p *Pending) mark(w Window, now int64, follows time.Duration) {
-	t, ok := p.marks[w]
+	of := p.past
+	if _, live := p.live[w]; live || !p.has(w) && w.End() > now-int64(liveFor) {
+		of = p.live
+	}
+	t, ok := of[w]
 	if !ok {
 		t.first = now
 	}
 	t.last, t.follows = now, follows
-	p.marks[w] = t
+	of[w] = t
 	p.earliest = min(p.earliest, w.due(t))
 }
 
@@ -178,25 +211,59 @@ func (w Window) due(t touched) int64 {
 }
 
 // Due takes out at most most windows that are due at now, in order of series, tier
-// and time. With hurry those that closed are due without waiting for quiet. A look in
-// vain costs nothing until one can be due.
+// and time. With hurry those that closed are due without waiting for quiet. Those that have just ended go
+// first. The past is looked through once for many calls: its windows come in order, so that neighbours are
+// made together, and one that is touched again meanwhile waits for the next look. A look in vain costs
+// nothing until one can be due.
 func (p *Pending) Due(now int64, hurry bool, most int) []Window {
-	if !hurry && now < p.earliest {
+	if !hurry && now < p.earliest && len(p.ready) == 0 {
 		return nil
 	}
-	var due []Window
 	p.earliest = math.MaxInt64
-	for w, t := range p.marks {
+	isDue := func(w Window, t touched) bool {
 		at := w.due(t)
-		if len(due) < most && (at <= now || hurry && w.End()+int64(closeAfter+t.follows) <= now) {
+		if at <= now || hurry && w.End()+int64(closeAfter+t.follows) <= now {
+			return true
+		}
+		p.earliest = min(p.earliest, at)
+		return false
+	}
+	var due []Window
+	for w, t := range p.live {
+		if !isDue(w, t) {
+			continue
+		}
+		if len(due) == most {
+			p.earliest = math.MinInt64 // it still is
+			break
+		}
+		due = append(due, w)
+	}
+	looked := len(p.ready) == 0
+	if looked {
+		for w, t := range p.past {
+			if isDue(w, t) {
+				p.ready = append(p.ready, w)
+			}
+		}
+		slices.SortFunc(p.ready, Window.compare)
+	}
+	for len(due) < most && len(p.ready) > 0 {
+		w := p.ready[0]
+		p.ready = p.ready[1:]
+		if t, pending := p.past[w]; pending && isDue(w, t) {
 			due = append(due, w)
-		} else {
-			p.earliest = min(p.earliest, at)
+		}
+	}
+	if len(p.ready) == 0 {
+		p.ready = nil // and its memory
+		if !looked && len(p.past) > 0 {
+			p.earliest = min(p.earliest, now) // those that were touched meanwhile were not looked at
 		}
 	}
 	slices.SortFunc(due, Window.compare)
 	for _, w := range due {
-		delete(p.marks, w)
+		p.Drop(w)
 	}
 	return due
 }
@@ -208,13 +275,32 @@ func (p *Pending) Restore(windows []Window, now int64) {
 	}
 }
 
+// run is what Save writes of windows of one series that follow one another.
+type run struct {
+	Window
+	Count int `json:",omitempty"` // how many; missing: one
+}
+
+// mostSaved windows are read back; more than memory has room for are never pending.
+const mostSaved = 50_000_000
+
 // Save returns the state for Load.
 func (p *Pending) Save() ([]byte, error) {
-	all := make([]Window, 0, len(p.marks))
-	for w := range p.marks {
-		all = append(all, w)
+	all := p.Some(func(Window) bool { return true })
+	var runs []run
+	for _, w := range all {
+		if n := len(runs); n > 0 {
+			last := &runs[n-1]
+			next := last.Window
+			next.Start += int64(last.Count) * (w.End() - w.Start)
+			if next == w {
+				last.Count++
+				continue
+			}
+		}
+		runs = append(runs, run{w, 1})
 	}
-	return json.Marshal(all)
+	return json.Marshal(runs)
 }
 
 // Load restores what Save returned; nothing at all is an empty state.
@@ -222,10 +308,19 @@ func (p *Pending) Load(state []byte, now int64) error {
 	if len(state) == 0 {
 		return nil
 	}
-	var all []Window
-	if err := json.Unmarshal(state, &all); err != nil {
+	var runs []run
+	if err := json.Unmarshal(state, &runs); err != nil {
 		return fmt.Errorf("reading the saved list of open windows: %w", err)
 	}
-	p.Restore(all, now)
+	total := 0
+	for _, one := range runs {
+		if total += max(1, one.Count); one.Count < 0 || total > mostSaved {
+			return fmt.Errorf("reading the saved list of open windows: it names more than %d", mostSaved)
+		}
+		for range max(1, one.Count) {
+			p.mark(one.Window, now, 0)
+			one.Start = one.End()
+		}
+	}
 	return nil
 }

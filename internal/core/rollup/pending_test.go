@@ -107,3 +107,60 @@ func TestWhatIsOverAndPendingIsOneStretchOfASeries(t *testing.T) {
 		{Series: 1, Tier: series.TenSecond, Start: at(3600)},
 	}, p.Some(func(w Window) bool { return w.Series == 1 && !w.Sketch }))
 }
+
+func TestWhatHasJustEndedIsMadeBeforeThePast(t *testing.T) {
+	p := NewPending()
+	now := 100_000 * second
+	for s := range uint32(300) {
+		p.Touch(s, freshFor(time.Minute), []int64{int64(s) * 10 * second, 50_000 * second}, now)
+	}
+	all := map[Window]bool{}
+	take := func(now int64) []Window {
+		due := p.Due(now, false, 100)
+		require.True(t, slices.IsSortedFunc(due, Window.compare))
+		for _, w := range due {
+			require.False(t, all[w], "%v is due twice", w)
+			all[w] = true
+		}
+		return due
+	}
+	require.Len(t, take(now+2*second), 100)
+	p.Touch(900, freshFor(time.Minute), []int64{now - 10*second}, now+second)
+	again := Window{Series: 150, Tier: series.TenSecond, Start: 1500 * second} // touched while it waits its turn
+	p.Touch(150, freshFor(time.Minute), []int64{1500 * second}, now+5*second)
+	live := Window{Series: 900, Tier: series.TenSecond, Start: now - 10*second}
+	assert.True(t, slices.Contains(take(now+5*second), live))
+	for n := 100; n == 100; {
+		n = len(take(now + 5*second))
+	}
+	assert.False(t, all[again], "it has to rest first")
+	assert.Equal(t, []Window{again}, take(now+7*second))
+	assert.Equal(t, 601, len(all))
+	assert.Zero(t, p.Len())
+}
+
+func TestWindowsThatFollowOneAnotherAreSavedTogether(t *testing.T) {
+	p := NewPending()
+	for k := range int64(10_000) {
+		p.Touch(uint32(1+k%3), freshFor(time.Minute), []int64{k * 10 * second}, 0)
+	}
+	state, err := p.Save()
+	require.NoError(t, err)
+	q := NewPending()
+	for k := range int64(10_000) {
+		q.Touch(1, freshFor(time.Minute), []int64{k * 10 * second}, 0)
+	}
+	short, err := q.Save()
+	require.NoError(t, err)
+	assert.Less(t, len(short), 100)
+	for saved, want := range map[string]*Pending{string(state): p, string(short): q} {
+		back := NewPending()
+		require.NoError(t, back.Load([]byte(saved), 0))
+		everything := func(Window) bool { return true }
+		assert.Equal(t, want.Some(everything), back.Some(everything))
+	}
+	old := NewPending() // as it was written before
+	require.NoError(t, old.Load([]byte(`[{"Series":7,"Tier":10000000000,"Start":0},{"Series":7,"Tier":0,"Sketch":true,"Start":0}]`), 0))
+	assert.Equal(t, 2, old.Len())
+	assert.ErrorContains(t, old.Load([]byte(`[{"Series":7,"Tier":1,"Start":0,"Count":900000000}]`), 0), "more than")
+}

@@ -112,37 +112,62 @@ func (r *roller) followSeries(ctx context.Context, s *engine.Series, made []roll
 }
 
 // widen marks the windows of a wider tier over those that were made, and those for whose start
-// the last reading of one may speak.
+// the last reading of one may speak. What comes after windows that are near one another is read once.
 func (r *roller) widen(ctx context.Context, s *engine.Series, made []rollup.Window, wider series.Tier, steps int, now int64) []rollup.Window {
 	marked := r.pending.Follow(made, wider, steps, now)
+	var reach []reaching
 	for _, w := range made {
-		next := wider.Start(w.Start) + int64(wider)
-		reach := w.End() + int64(s.FreshFor)
-		if next >= reach || next+int64(wider) > now { // what is still open is marked by what comes
-			continue
+		one := reaching{end: w.End(), next: wider.Start(w.Start) + int64(wider)}
+		one.until = wider.Start(one.end+int64(s.FreshFor)-1) + int64(wider)
+		if one.next < one.end+int64(s.FreshFor) && one.next+int64(wider) <= now { // what is still open is marked by what comes
+			reach = append(reach, one)
 		}
-		first := &firstRow{}
-		want := engine.Wanted{Tier: w.Tier, From: w.End(), To: wider.Start(reach-1) + int64(wider)}
-		if err := r.store.Scan(ctx, s.ID, want, first); err != nil && !errors.Is(err, errAllFound) {
+	}
+	tier := made[0].Tier
+	for len(reach) > 0 {
+		n := 1
+		for n < len(reach) && reach[n].end <= reach[n-1].until {
+			n++
+		}
+		next := &reached{of: reach[:n], found: func(t int64) {
+			r.pending.Follow([]rollup.Window{{Series: s.ID, Tier: tier, Start: t}}, wider, steps, now)
+		}}
+		want := engine.Wanted{Tier: tier, From: reach[0].end, To: reach[n-1].until}
+		if err := r.store.Scan(ctx, s.ID, want, next); err != nil && !errors.Is(err, errAllFound) {
 			r.log.Error("after a late reading the next window's coverage may be wrong", "series", s.Path, "error", err)
 		}
-		if first.found && first.time >= next {
-			r.pending.Follow([]rollup.Window{{Series: s.ID, Tier: w.Tier, Start: first.time}}, wider, steps, now)
-		}
+		reach = reach[n:]
 	}
 	return marked
 }
 
-// firstRow is a sink that wants one row.
-type firstRow struct {
-	time  int64
-	found bool
+// reaching is a window whose last reading may speak for windows of a wider tier after its own.
+type reaching struct {
+	end   int64
+	next  int64 // where the first of those begins
+	until int64 // and where they end
 }
 
-func (f *firstRow) Rows(b column.Block, _ int64) error {
-	f.time, f.found = b.Times[0], true
-	return errAllFound
+// reached is a sink that finds the row after each of some windows, where that is in one they may reach.
+type reached struct {
+	of    []reaching // by end
+	found func(t int64)
+}
+
+func (s *reached) Rows(b column.Block, _ int64) error {
+	for _, t := range b.Times {
+		for len(s.of) > 0 && s.of[0].end <= t {
+			if t >= s.of[0].next && t < s.of[0].until {
+				s.found(t)
+			}
+			s.of = s.of[1:]
+		}
+		if len(s.of) == 0 {
+			return errAllFound
+		}
+	}
+	return nil
 }
 
 // Whole is never called because Cut is nil.
-func (f *firstRow) Whole(int64, int64, rollup.Summary) error { return nil }
+func (s *reached) Whole(int64, int64, rollup.Summary) error { return nil }

@@ -13,7 +13,7 @@ import (
 )
 
 const (
-	hurryAbove   = 100_000 // pending windows at which closed ones are no longer let rest
+	hurryAbove   = 500_000 // pending windows at which closed ones are no longer let rest
 	mostPerRoll  = 20_000  // windows summarised in one go
 	pendingState = "open windows"
 )
@@ -93,7 +93,7 @@ func (r *roller) rollOver(ctx context.Context, made []rollup.Window, batch *engi
 		if made = r.pending.TakeClosed(r.follow(ctx, made, now), now); len(made) == 0 {
 			break
 		}
-		more, err := r.summarise(ctx, made, batch.Entries)
+		more, err := r.summarise(ctx, made, freshOf(batch.Entries))
 		if err != nil {
 			return append(all, made...), err
 		}
@@ -104,7 +104,7 @@ func (r *roller) rollOver(ctx context.Context, made []rollup.Window, batch *engi
 
 // summarise computes the summaries of windows, which are in order of series, tier
 // and time. fresh are rows that are not in the store yet.
-func (r *roller) summarise(ctx context.Context, due []rollup.Window, fresh []engine.Entry) (batch engine.Batch, err error) {
+func (r *roller) summarise(ctx context.Context, due []rollup.Window, fresh map[seriesTier]column.Block) (batch engine.Batch, err error) {
 	for len(due) > 0 {
 		n := alike(due)
 		known, ok := r.store.Get(due[0].Series)
@@ -130,6 +130,22 @@ func (r *roller) summarise(ctx context.Context, due []rollup.Window, fresh []eng
 	return batch, nil
 }
 
+// seriesTier names the rows of a series at a tier.
+type seriesTier struct {
+	series uint32
+	tier   series.Tier
+}
+
+// freshOf returns the rows of entries by series and tier.
+func freshOf(entries []engine.Entry) map[seriesTier]column.Block {
+	out := make(map[seriesTier]column.Block, len(entries))
+	for _, e := range entries {
+		at := seriesTier{e.Series, e.Tier}
+		out[at] = column.Merge(out[at], e.Rows)
+	}
+	return out
+}
+
 // alike returns how many of the first windows are of the same series and tier.
 func alike(windows []rollup.Window) int {
 	n := slices.IndexFunc(windows, func(w rollup.Window) bool {
@@ -143,7 +159,7 @@ func alike(windows []rollup.Window) int {
 
 // summariseSeries computes windows of one series and tier from the tier before it, reading
 // each stretch of neighbouring windows once.
-func (r *roller) summariseSeries(ctx context.Context, s engine.Series, source series.Tier, windows []rollup.Window, fresh []engine.Entry) (column.Block, error) {
+func (r *roller) summariseSeries(ctx context.Context, s engine.Series, source series.Tier, windows []rollup.Window, fresh map[seriesTier]column.Block) (column.Block, error) {
 	out := rollup.NewBlock(s.Kind, len(windows))
 	tier := windows[0].Tier
 	near := int64(100 * tier) // windows closer than this are read together
@@ -157,11 +173,9 @@ func (r *roller) summariseSeries(ctx context.Context, s engine.Series, source se
 		if err != nil {
 			return out, err
 		}
-		for _, e := range fresh {
-			if e.Series == s.ID && e.Tier == source {
-				rows = column.Merge(rows,
-					e.Rows.Between(windows[0].Start-int64(s.FreshFor)-int64(source), windows[n-1].End()))
-			}
+		if more, ok := fresh[seriesTier{s.ID, source}]; ok {
+			rows = column.Merge(rows,
+				more.Between(windows[0].Start-int64(s.FreshFor)-int64(source), windows[n-1].End()))
 		}
 		var thinned around
 		if source == series.Readings && windows[0].Start < s.ThinnedTo {
