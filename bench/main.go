@@ -53,6 +53,7 @@ var benches = []struct {
 	{"windows_wide", windowsWide},
 	{"across_10000", one(acrossMany)},
 	{"now_50000", one(nowMany)},
+	{"stream_300", one(streamMany)},
 	{"fair_last_hour", fairLastHour},
 	{"acks_beside_queries", one(acksBeside)},
 	{"append_readings", one(appendReadings)},

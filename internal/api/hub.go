@@ -16,23 +16,24 @@ type Follower interface {
 // many watch, and what nobody watches costs nothing.
 type hub struct {
 	store Follower
+	now   func() time.Time
 
 	mu       sync.Mutex
-	watchers map[chan []engine.Changed]struct{}
+	watchers map[chan []*news]struct{}
 	follower *engine.Follower // while anybody watches
 	end      chan struct{}
 }
 
 const streamEvery = time.Second
 
-func newHub(st Follower) *hub {
-	return &hub{store: st, watchers: map[chan []engine.Changed]struct{}{}}
+func newHub(st Follower, now func() time.Time) *hub {
+	return &hub{store: st, now: now, watchers: map[chan []*news]struct{}{}}
 }
 
 // watch gives what changes from now on, once a second, by path; what is not taken in time
 // comes together with the next. leave ends it.
-func (h *hub) watch() (changes chan []engine.Changed, leave func()) {
-	changes = make(chan []engine.Changed, 1)
+func (h *hub) watch() (changes chan []*news, leave func()) {
+	changes = make(chan []*news, 1)
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	h.watchers[changes] = struct{}{}
@@ -43,7 +44,7 @@ func (h *hub) watch() (changes chan []engine.Changed, leave func()) {
 	return changes, func() { h.leave(changes) }
 }
 
-func (h *hub) leave(changes chan []engine.Changed) {
+func (h *hub) leave(changes chan []*news) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	delete(h.watchers, changes)
@@ -60,22 +61,25 @@ func (h *hub) run(from *engine.Follower, end chan struct{}) {
 	for {
 		select {
 		case <-tick.C:
-			h.tell(from.Changed())
+			if changed := from.Changed(); len(changed) > 0 {
+				h.tell([]*news{{at: h.now(), changed: changed}})
+			} else {
+				h.tell(nil)
+			}
 		case <-end:
 			return
 		}
 	}
 }
 
-func (h *hub) tell(changed []engine.Changed) {
+func (h *hub) tell(latest []*news) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	for w := range h.watchers {
-		all := changed
+		all := latest
 		select {
-		case missed := <-w: // only latest values count, so those of the same series may come twice
-			all = append(missed[:len(missed):len(missed)], changed...)
-			if len(all) > mostMissed {
+		case missed := <-w:
+			if all = append(missed[:len(missed):len(missed)], latest...); valuesIn(all) > mostMissed {
 				close(w) // it does not read: let it come again and get everything anew
 				delete(h.watchers, w)
 				continue
@@ -84,6 +88,13 @@ func (h *hub) tell(changed []engine.Changed) {
 		}
 		w <- all
 	}
+}
+
+func valuesIn(all []*news) (n int) {
+	for _, one := range all {
+		n += len(one.changed)
+	}
+	return n
 }
 
 // mostMissed bounds what is kept for a stream that is not read.

@@ -6,9 +6,7 @@ import (
 
 	"github.com/gin-gonic/gin"
 
-	"nexocumula/internal/access"
 	"nexocumula/internal/core/series"
-	"nexocumula/internal/store/engine"
 )
 
 // stream sends all latest values at once and from then on those that changed, as
@@ -33,34 +31,32 @@ func (h handlers) stream(c *gin.Context) {
 		return
 	}
 	defer end()
-	say := func(news []engine.Series) any { return latest(news, h.now()) }
-	if brief {
-		say = func(news []engine.Series) any { return briefly(news, h.now()) }
-	}
 	changes, leave := h.hub.watch() // first, so that nothing is missed in between
 	defer leave()
 	c.Header("Cache-Control", "no-store")
 	who := callerOf(c)
-	news := h.view(c).List(selector)
-	for first := true; ; first = false {
-		if len(news) > 0 || first {
-			c.SSEvent("now", say(news))
-		} else if _, err := io.WriteString(c.Writer, ": nothing new\n\n"); err != nil {
-			return // a comment keeps the connection in use, and finds it broken
-		}
+	found := h.view(c).List(selector)
+	if brief {
+		c.SSEvent("now", briefly(found, h.now()))
+	} else {
+		c.SSEvent("now", latest(found, h.now()))
+	}
+	everything := selector.String() == series.Everything().String() && who.Scope.Everything()
+	sees := func(path series.Path) bool { return selector.Match(path) && who.Scope.Sees(path) }
+	var room []byte
+	for {
 		c.Writer.Flush()
 		if c.Errors.Last() != nil {
 			return
 		}
 		select {
-		case changed, open := <-changes:
-			if !open {
+		case all, open := <-changes:
+			if !open || !h.Gate.Book.Still(who) {
+				return // it did not read, or the session is over, or may see something else now
+			}
+			if room, err = tellNews(c.Writer, room, all, brief, everything, sees); err != nil {
 				return
 			}
-			if !h.Gate.Book.Still(who) {
-				return // the session is over, or may see something else now
-			}
-			news = matching(changed, selector, who.Scope)
 		case <-c.Request.Context().Done():
 			return
 		case <-h.Stopping:
@@ -69,11 +65,28 @@ func (h handlers) stream(c *gin.Context) {
 	}
 }
 
-func matching(changed []engine.Changed, selector series.Selector, sees access.Scope) (out []engine.Series) {
-	for _, s := range changed {
-		if selector.Match(s.Path) && sees.Sees(s.Path) {
-			out = append(out, s.Series)
+// tellNews writes an event for each of the news that has something for the stream. room is memory for that.
+func tellNews(to io.Writer, room []byte, all []*news, brief, everything bool, sees func(series.Path) bool) ([]byte, error) {
+	told := false
+	for _, one := range all {
+		event, err := one.event(room, brief, everything, sees)
+		if err != nil {
+			return room, err
+		}
+		if !everything {
+			room = event
+		}
+		if len(event) == 0 {
+			continue
+		}
+		told = true
+		if _, err := to.Write(event); err != nil {
+			return room, err
 		}
 	}
-	return out
+	if told {
+		return room, nil
+	}
+	_, err := io.WriteString(to, ": nothing new\n\n") // a comment keeps the connection in use, and finds it broken
+	return room, err
 }

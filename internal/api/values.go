@@ -196,41 +196,55 @@ func (h handlers) latest(c *gin.Context) {
 func latest(found []engine.Series, now time.Time) client.Now {
 	out := client.Now{At: now.UTC(), Values: make([]client.Value, 0, len(found))}
 	for _, s := range found {
-		if s.LastTime == 0 {
-			continue
+		if s.LastTime != 0 {
+			out.Values = append(out.Values, latestValue(s, now))
 		}
-		age := now.Sub(time.Unix(0, s.LastTime))
-		condition, since := s.Condition(s.LastTime, s.Ended, now.UnixNano())
-		out.Values = append(out.Values, client.Value{
-			Path: string(s.Path), Kind: string(s.Kind), Unit: s.Unit,
-			Time: at(s.LastTime), Value: client.Number(s.LastValue), State: s.States.Name(s.LastValue), AgeMS: age.Milliseconds(), Fresh: condition == series.Fresh,
-			Condition: string(condition), Since: at(since), Ended: timeOrNil(s.Ended), Standing: string(s.Normal.Of(s.LastValue)),
-		})
 	}
 	return out
+}
+
+func latestValue(s engine.Series, now time.Time) client.Value {
+	condition, since := s.Condition(s.LastTime, s.Ended, now.UnixNano())
+	return client.Value{
+		Path:      string(s.Path),
+		Kind:      string(s.Kind),
+		Unit:      s.Unit,
+		Time:      at(s.LastTime),
+		Value:     client.Number(s.LastValue),
+		State:     s.States.Name(s.LastValue),
+		AgeMS:     now.Sub(time.Unix(0, s.LastTime)).Milliseconds(),
+		Fresh:     condition == series.Fresh,
+		Condition: string(condition),
+		Since:     at(since),
+		Ended:     timeOrNil(s.Ended),
+		Standing:  string(s.Normal.Of(s.LastValue)),
+	}
 }
 
 // briefly returns the latest values with what changes of them.
 func briefly(found []engine.Series, now time.Time) client.Brief {
 	out := client.Brief{At: now.UTC(), Values: make([]client.BriefValue, 0, len(found))}
 	for _, s := range found {
-		if s.LastTime == 0 {
-			continue
+		if s.LastTime != 0 {
+			out.Values = append(out.Values, briefValue(s))
 		}
-		v := client.BriefValue{
-			Path:  string(s.Path),
-			Unit:  s.Unit,
-			Time:  at(s.LastTime),
-			Value: client.Number(s.LastValue),
-			State: s.States.Name(s.LastValue),
-			Ended: timeOrNil(s.Ended),
-		}
-		if standing := s.Normal.Of(s.LastValue); standing != series.Usual {
-			v.Standing = string(standing)
-		}
-		out.Values = append(out.Values, v)
 	}
 	return out
+}
+
+func briefValue(s engine.Series) client.BriefValue {
+	v := client.BriefValue{
+		Path:  string(s.Path),
+		Unit:  s.Unit,
+		Time:  at(s.LastTime),
+		Value: client.Number(s.LastValue),
+		State: s.States.Name(s.LastValue),
+		Ended: timeOrNil(s.Ended),
+	}
+	if standing := s.Normal.Of(s.LastValue); standing != series.Usual {
+		v.Standing = string(standing)
+	}
+	return v
 }
 
 func timeOrNil(ns int64) *time.Time {
