@@ -7,13 +7,12 @@ import (
 	"strings"
 
 	"github.com/gin-gonic/gin"
-	"github.com/klauspost/compress/gzhttp"
 )
 
 // console serves the console's files. A path that is no file is one of the console's
 // own pages, which its index.html shows.
 func console(files fs.FS) gin.HandlerFunc {
-	static := gzhttp.GzipHandler(http.FileServerFS(files)) // sites hang on slow links
+	static := http.FileServerFS(files)
 	return func(c *gin.Context) {
 		at := c.Request.URL.Path
 		if cleaned := path.Clean(at); cleaned == "/api" || strings.HasPrefix(cleaned, "/api/") {

@@ -2,7 +2,9 @@ package api_test
 
 import (
 	"bytes"
+	"compress/gzip"
 	"encoding/csv"
+	"io"
 	"math"
 	"net/http"
 	"testing"
@@ -10,6 +12,7 @@ import (
 
 	"github.com/apache/arrow-go/v18/arrow/array"
 	"github.com/apache/arrow-go/v18/arrow/ipc"
+	"github.com/klauspost/compress/zstd"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -135,4 +138,46 @@ func TestWideHasARowForEachWindow(t *testing.T) {
 		"no series")
 	assert.ErrorContains(t, c.ReadingsAs(t.Context(), client.ReadingsQuery{Select: "#", From: begin}, "wide", &body),
 		"not known; use one of [json csv arrow]")
+}
+
+func TestLongAnswersAreCompressedForWhoTakesThem(t *testing.T) {
+	s := serve(t)
+	plain := http.Client{Transport: &http.Transport{DisableCompression: true}} // says itself what it takes
+	get := func(path, takes string) (*http.Response, []byte) {
+		ask, err := http.NewRequestWithContext(t.Context(), http.MethodGet, s.Address+path, nil)
+		require.NoError(t, err)
+		if takes != "" {
+			ask.Header.Set("Accept-Encoding", takes)
+		}
+		resp, err := plain.Do(ask)
+		require.NoError(t, err)
+		defer resp.Body.Close()
+		text, err := io.ReadAll(resp.Body)
+		require.NoError(t, err)
+		return resp, text
+	}
+	for _, path := range []string{
+		"/api/v1/readings?select=%23&from=2026-03-01&to=2026-03-02", "/api/openapi.yaml",
+		"/api/v1/readings?select=%23&from=2026-03-01&to=2026-03-02&format=csv",
+	} {
+		_, want := get(path, "")
+		require.Greater(t, len(want), 2048, path)
+		resp, text := get(path, "gzip")
+		require.Equal(t, "gzip", resp.Header.Get("Content-Encoding"), path)
+		unzip, err := gzip.NewReader(bytes.NewReader(text))
+		require.NoError(t, err)
+		got, err := io.ReadAll(unzip)
+		require.NoError(t, err)
+		assert.Equal(t, want, got, path)
+		assert.Less(t, len(text), len(want)/2, path)
+		resp, text = get(path, "gzip, zstd")
+		require.Equal(t, "zstd", resp.Header.Get("Content-Encoding"), path)
+		frames, err := zstd.NewReader(bytes.NewReader(text))
+		require.NoError(t, err)
+		got, err = io.ReadAll(frames)
+		require.NoError(t, err)
+		assert.Equal(t, want, got, path)
+	}
+	resp, _ := get("/api/v1/health", "gzip")
+	assert.Empty(t, resp.Header.Get("Content-Encoding"), "a short one is not worth it")
 }

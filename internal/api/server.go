@@ -91,7 +91,7 @@ func Handler(s Service) http.Handler {
 	router.NoMethod(func(c *gin.Context) {
 		fail(c, http.StatusMethodNotAllowed, "method", "this method is not possible here; see /api/openapi.yaml")
 	})
-	return WithDeadlines(writeWithin, router)
+	return WithDeadlines(writeWithin, compressed(router))
 }
 
 type handlers struct {
