@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"encoding/json"
 	"fmt"
+	"maps"
 	"math"
 	"slices"
 	"time"
@@ -39,6 +40,7 @@ type Pending struct {
 	live     marks // windows that had just ended when they were marked: somebody may be looking
 	past     marks // all others, of which there may be very many
 	earliest int64 // before it no window is due
+	most     int   // windows there were since the maps were made
 
 	// ready are windows of the past that were due, in order, from a look at all of them. What became of
 	// them since, their marks say.
@@ -262,10 +264,26 @@ func (p *Pending) Due(now int64, hurry bool, most int) []Window {
 		}
 	}
 	slices.SortFunc(due, Window.compare)
+	p.most = max(p.most, p.Len())
 	for _, w := range due {
 		p.Drop(w)
 	}
+	p.shrink()
 	return due
+}
+
+// shrink makes the maps anew once they hold much less than they did: maps keep the memory of all they ever
+// held.
+func (p *Pending) shrink() {
+	const worthwhile, share = 4096, 8
+	if p.most > worthwhile && p.Len() < p.most/share {
+		for _, some := range []*marks{&p.live, &p.past} {
+			again := make(marks, len(*some))
+			maps.Copy(again, *some)
+			*some = again
+		}
+		p.most = p.Len()
+	}
 }
 
 // Restore puts windows back, as after a failed write or from a saved state.
