@@ -101,6 +101,7 @@ func TestAClientThatHangsIsReplaced(t *testing.T) {
 	broker.open = func(at *url.URL, _ paho.ClientOptions) (net.Conn, error) {
 		if asked.Add(1) == 1 {
 			<-forever // no time limit of the library counts here
+			return nil, net.ErrClosed
 		}
 		return net.Dial("tcp", at.Host)
 	}
