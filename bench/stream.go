@@ -64,7 +64,8 @@ func streamMany(dir string) (Row, error) {
 	var heard atomic.Int64
 	for k := range streamClients {
 		wait.Go(func() {
-			if err := follow(ctx, from(k%5), g.address+"/api/v1/stream?brief=yes", &heard); err != nil && ctx.Err() == nil {
+			if err := follow(ctx, from(k%5), g.address+"/api/v1/stream?brief=yes", &heard); err != nil &&
+				ctx.Err() == nil {
 				failed <- err
 			}
 		})
@@ -79,7 +80,8 @@ func streamMany(dir string) (Row, error) {
 	}
 	each := float64(heard.Load()) / streamClients / streamFor.Seconds()
 	row := Row{
-		Unit: "% of a core", Ours: with - without, Reference: fmt.Sprintf("without streams; each got %.0f kB/s", each/1000),
+		Unit: "% of a core", Ours: with - without, Reference: fmt.Sprintf("without streams; each got %.0f kB/s",
+			each/1000),
 		ReferenceValue: without, Ratio: (with - without) / without, Goal: "<= 10",
 	}
 	row.Met = row.Ours <= 10

@@ -24,7 +24,8 @@ func TestNewsAreEncodedOnceAndToldToEachWhatItMaySee(t *testing.T) {
 			LastTime:   now.UnixNano() - int64(i), LastValue: float64(i) + 0.5,
 		}})
 	}
-	changed = append(changed, engine.Changed{Series: engine.Series{Definition: series.Definition{Path: "stony-beck/new/one"}}})
+	changed = append(changed,
+		engine.Changed{Series: engine.Series{Definition: series.Definition{Path: "stony-beck/new/one"}}})
 	one := &news{at: now, changed: changed}
 	said := func(event []byte) (out client.Now) {
 		data, ok := strings.CutPrefix(string(event), "event:now\ndata:")

@@ -75,7 +75,9 @@ func Handler(s Service) http.Handler {
 		s.Log.Error("a request failed inside", "path", c.Request.URL.Path, "cause", cause)
 		fail(c, http.StatusInternalServerError, "internal", "the service failed while answering; its log says more")
 	}), headers(s.Gate.Vouched), refuseLong)
-	h := handlers{s, new(quota), newHub(s.Store, s.Store.Judge().Now), turns.New(max(1, runtime.GOMAXPROCS(0)-1)), newGuard()}
+	h := handlers{
+		s, new(quota), newHub(s.Store, s.Store.Judge().Now), turns.New(max(1, runtime.GOMAXPROCS(0)-1)), newGuard(),
+	}
 	for _, r := range h.routes() {
 		way := []gin.HandlerFunc{h.admit(r)}
 		if r.flags&audited != 0 {

@@ -160,7 +160,9 @@ func TestWindowsThatFollowOneAnotherAreSavedTogether(t *testing.T) {
 		assert.Equal(t, want.Some(everything), back.Some(everything))
 	}
 	old := NewPending() // as it was written before
-	require.NoError(t, old.Load([]byte(`[{"Series":7,"Tier":10000000000,"Start":0},{"Series":7,"Tier":0,"Sketch":true,"Start":0}]`), 0))
+	require.NoError(t,
+		old.Load([]byte(`[{"Series":7,"Tier":10000000000,"Start":0},{"Series":7,"Tier":0,"Sketch":true,"Start":0}]`),
+			0))
 	assert.Equal(t, 2, old.Len())
 	assert.ErrorContains(t, old.Load([]byte(`[{"Series":7,"Tier":1,"Start":0,"Count":900000000}]`), 0), "more than")
 }

@@ -1,0 +1,70 @@
+package main
+
+import (
+	"context"
+	"log/slog"
+	"path/filepath"
+	"time"
+
+	"nexocumula/internal/config"
+	"nexocumula/internal/core/reading"
+	"nexocumula/internal/core/series"
+	"nexocumula/internal/gateway/pipeline"
+)
+
+// defineMany20000 returns how many series a second a gateway begins whose first readings come one by one,
+// as from one connection, until all are acknowledged, beside a transaction for each.
+func defineMany20000(dir string) (Row, error) {
+	const count, wanted = 20_000, 10_000
+	st, err := openStore(filepath.Join(dir, "ours.db"))
+	if err != nil {
+		return Row{}, err
+	}
+	defer st.Close()
+	pipe, err := pipeline.New(st, config.Gateway{
+		Pace: config.CommitDelay{Messages: 100 * time.Millisecond, Polls: time.Second},
+	}, slog.New(slog.DiscardHandler))
+	if err != nil {
+		return Row{}, err
+	}
+	ctx, cancel := context.WithCancel(context.Background())
+	defer cancel()
+	done := make(chan error, 1)
+	go func() { done <- pipe.Run(ctx) }()
+	results := make(chan error, count)
+	at := time.Now().UnixNano()
+	begun := time.Now()
+	for _, path := range many(count) {
+		pipe.Submit(&pipeline.Delivery{
+			Readings: []reading.Reading{{Path: series.Path(path), Time: at, Value: 1, From: &reading.Origin{}}},
+			Done:     func(err error) { results <- err },
+		})
+	}
+	for range count {
+		if err := <-results; err != nil {
+			return Row{}, err
+		}
+	}
+	rate := count / time.Since(begun).Seconds()
+	cancel()
+	if err := <-done; err != nil {
+		return Row{}, err
+	}
+	one, err := openStore(filepath.Join(dir, "one.db"))
+	if err != nil {
+		return Row{}, err
+	}
+	defer one.Close()
+	begun = time.Now()
+	for _, path := range many(count / 10) {
+		if _, err := defineOne(one, path, series.Gauge); err != nil {
+			return Row{}, err
+		}
+	}
+	each := count / 10 / time.Since(begun).Seconds()
+	row := Row{
+		Unit: "series/s", Ours: rate, Reference: "a transaction each", ReferenceValue: each, Ratio: rate / each,
+		Goal: ">= 10,000", Met: rate >= wanted,
+	}
+	return row, nil
+}
