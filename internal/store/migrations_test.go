@@ -43,7 +43,7 @@ func TestStoresOfOlderVersionsAreReadInFull(t *testing.T) {
 	rounds.Alone(t)
 	all, err := filepath.Glob("testdata/stores/*.db.gz")
 	require.NoError(t, err)
-	require.Len(t, all, 8)
+	require.Len(t, all, 9)
 	for _, packed := range all {
 		step := strings.TrimSuffix(filepath.Base(packed), ".db.gz")
 		t.Run(step, func(t *testing.T) {
@@ -82,6 +82,27 @@ func TestStoresOfOlderVersionsAreReadInFull(t *testing.T) {
 				if step >= "0008" {
 					require.Len(t, boards, 1)
 					assert.Equal(t, "Night at the raceways", boards[0].Title)
+				}
+				if step >= "0012" { // with a series that has all properties
+					hour, err := series.ParseTiers([]string{"1m", "1h"})
+					require.NoError(t, err)
+					level, found := s.Find("stony-beck/tank/level")
+					require.True(t, found)
+					want := series.Definition{
+						Path: "stony-beck/tank/level", Kind: series.Gauge, Unit: "cm", FreshFor: 90 * time.Second, Labels: "depth=3m", Tiers: hour,
+						Thinning: series.Thinning{Method: series.Deadband, Within: 0.1, Silence: time.Hour},
+					}
+					assert.Equal(t, want, level.Definition)
+					assert.Equal(t, uint64(474), level.Thinned.Arrived)
+					assert.NotZero(t, level.ThinnedTo)
+					assert.Equal(t, time.Date(2026, 3, 1, 0, 0, 0, 0, time.UTC).UnixNano(), level.FirstSeen)
+					assert.Equal(t, []any{9.0, true}, []any{level.LastValue, level.Collected})
+					versions, err := s.Versions.Of(level.ID, level.Definition)
+					require.NoError(t, err)
+					require.Len(t, versions, 2)
+					want.Unit, want.Calibration, want.Normal, want.Every = "m", "raw × 2 + 0, since 2026-03-01T08:00:00Z", "inner=1..3", 10*time.Second
+					first := versions[1].Definition
+					assert.Equal(t, want, first)
 				}
 				if step >= "0010" {
 					box, err := s.Outboxes.Open("head-office", []series.Tier{series.Minute},
