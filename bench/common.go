@@ -10,7 +10,9 @@ import (
 	"gorm.io/gorm"
 	"gorm.io/gorm/logger"
 
+	"nexocumula/internal/config"
 	"nexocumula/internal/core/series"
+	"nexocumula/internal/gateway/pipeline"
 	"nexocumula/internal/store"
 )
 
@@ -54,4 +56,28 @@ func many(n int) []string {
 		out[i] = fmt.Sprintf("bench/station-%05d/value", i)
 	}
 	return out
+}
+
+// collecting runs the pipeline of a gateway on a store, until stop.
+func collecting(st *store.Store) (pipe *pipeline.Pipeline, stop func() error, err error) {
+	pipe, err = pipeline.New(st, config.Gateway{
+		Pace: config.CommitDelay{Messages: 100 * time.Millisecond, Polls: time.Second},
+	}, slog.New(slog.DiscardHandler))
+	if err != nil {
+		return nil, nil, err
+	}
+	ctx, cancel := context.WithCancel(context.Background())
+	done := make(chan error, 1)
+	go func() { done <- pipe.Run(ctx) }()
+	return pipe, func() error { cancel(); return <-done }, nil
+}
+
+// summarised waits until no window of a pipeline waits for its summary.
+func summarised(pipe *pipeline.Pipeline) error {
+	for idle := false; !idle; time.Sleep(50 * time.Millisecond) {
+		if err := pipe.Between(context.Background(), func() error { idle = pipe.Idle(); return nil }); err != nil {
+			return err
+		}
+	}
+	return nil
 }

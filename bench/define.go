@@ -1,12 +1,9 @@
 package main
 
 import (
-	"context"
-	"log/slog"
 	"path/filepath"
 	"time"
 
-	"nexocumula/internal/config"
 	"nexocumula/internal/core/reading"
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/gateway/pipeline"
@@ -21,16 +18,10 @@ func defineMany20000(dir string) (Row, error) {
 		return Row{}, err
 	}
 	defer st.Close()
-	pipe, err := pipeline.New(st, config.Gateway{
-		Pace: config.CommitDelay{Messages: 100 * time.Millisecond, Polls: time.Second},
-	}, slog.New(slog.DiscardHandler))
+	pipe, stop, err := collecting(st)
 	if err != nil {
 		return Row{}, err
 	}
-	ctx, cancel := context.WithCancel(context.Background())
-	defer cancel()
-	done := make(chan error, 1)
-	go func() { done <- pipe.Run(ctx) }()
 	results := make(chan error, count)
 	at := time.Now().UnixNano()
 	begun := time.Now()
@@ -46,8 +37,7 @@ func defineMany20000(dir string) (Row, error) {
 		}
 	}
 	rate := count / time.Since(begun).Seconds()
-	cancel()
-	if err := <-done; err != nil {
+	if err := stop(); err != nil {
 		return Row{}, err
 	}
 	one, err := openStore(filepath.Join(dir, "one.db"))

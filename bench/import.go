@@ -3,11 +3,9 @@ package main
 import (
 	"context"
 	"fmt"
-	"log/slog"
 	"path/filepath"
 	"time"
 
-	"nexocumula/internal/config"
 	"nexocumula/internal/core/marks"
 	"nexocumula/internal/core/reading"
 	"nexocumula/internal/core/series"
@@ -67,16 +65,10 @@ func imported(file string, of, count int, every time.Duration, bySeries bool) (p
 	defer st.Close()
 	made := &summaries{}
 	st.Accompany(made)
-	pipe, err := pipeline.New(st, config.Gateway{
-		Pace: config.CommitDelay{Messages: 100 * time.Millisecond, Polls: time.Second},
-	}, slog.New(slog.DiscardHandler))
+	pipe, stop, err := collecting(st)
 	if err != nil {
 		return 0, 0, err
 	}
-	ctx, cancel := context.WithCancel(context.Background())
-	defer cancel()
-	done := make(chan error, 1)
-	go func() { done <- pipe.Run(ctx) }()
 	paths := many(of)
 	from := time.Now().Add(-time.Duration(count) * every).Truncate(time.Hour).Add(-time.Hour)
 	begun := time.Now()
@@ -109,14 +101,11 @@ func imported(file string, of, count int, every time.Duration, bySeries bool) (p
 			return 0, 0, err
 		}
 	}
-	for summarised := false; !summarised; time.Sleep(50 * time.Millisecond) {
-		if err := pipe.Between(ctx, func() error { summarised = pipe.Idle(); return nil }); err != nil {
-			return 0, 0, err
-		}
+	if err := summarised(pipe); err != nil {
+		return 0, 0, err
 	}
 	perSecond = float64(of*count) / time.Since(begun).Seconds()
-	cancel()
-	if err := <-done; err != nil {
+	if err := stop(); err != nil {
 		return 0, 0, err
 	}
 	distinct := 0

@@ -3,12 +3,10 @@ package main
 import (
 	"context"
 	"fmt"
-	"log/slog"
 	"path/filepath"
 	"runtime"
 	"time"
 
-	"nexocumula/internal/config"
 	"nexocumula/internal/core/column"
 	"nexocumula/internal/core/reading"
 	"nexocumula/internal/core/series"
@@ -198,33 +196,24 @@ func memoryPerSeries(dir string) (Row, error) {
 	if _, err := st.Define(context.Background(), defs); err != nil {
 		return Row{}, err
 	}
-	pipe, err := pipeline.New(st,
-		config.Gateway{Pace: config.CommitDelay{Messages: 100 * time.Millisecond, Polls: time.Second}},
-		slog.New(slog.DiscardHandler))
+	pipe, stop, err := collecting(st)
 	if err != nil {
 		return Row{}, err
 	}
-	ctx, cancel := context.WithCancel(context.Background())
-	defer cancel()
-	done := make(chan error, 1)
-	go func() { done <- pipe.Run(ctx) }()
 	begin := time.Now().Add(-time.Hour)
 	for k := range 5 {
 		if err := deliver(pipe, paths, begin.Add(time.Duration(k)*10*time.Second)); err != nil {
 			return Row{}, err
 		}
 	}
-	for summarised := false; !summarised; time.Sleep(100 * time.Millisecond) {
-		if err := pipe.Between(ctx, func() error { summarised = pipe.Idle(); return nil }); err != nil {
-			return Row{}, err
-		}
+	if err := summarised(pipe); err != nil {
+		return Row{}, err
 	}
 	if err := st.Seal(context.Background(), engine.Sealing{}); err != nil {
 		return Row{}, err
 	}
 	each := (heap() - before) / count
-	cancel()
-	if err := <-done; err != nil {
+	if err := stop(); err != nil {
 		return Row{}, err
 	}
 	row := Row{
