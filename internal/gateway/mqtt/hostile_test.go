@@ -38,7 +38,8 @@ func FuzzListenersPort(f *testing.F) {
 	if err != nil {
 		f.Fatal(err)
 	}
-	go func() { _ = pipe.Run(f.Context()) }()
+	ctx := f.Context() // the fuzz target may not ask for it
+	go func() { _ = pipe.Run(ctx) }()
 	l := newListener("lake", listenerSettings{
 		address:    "127.0.0.1:0",
 		maxPayload: 1000,
@@ -46,7 +47,7 @@ func FuzzListenersPort(f *testing.F) {
 		presence:   "long-mere/{client}/online",
 		messages:   lake(),
 	}, pipe, slog.New(slog.DiscardHandler))
-	go func() { _ = l.Run(f.Context()) }()
+	go func() { _ = l.Run(ctx) }()
 	for !l.Tally().Up {
 		time.Sleep(time.Millisecond)
 	}
