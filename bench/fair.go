@@ -17,8 +17,8 @@ const (
 )
 
 // fairLastHour returns how long a query of the last hour of a series takes, at the 99th percentile, beside
-// four clients that ask for percentiles over 4,000 series, and beside nobody; and how many queries of 64
-// clients of both kinds a service answers, beside answering them one after another.
+// four clients that ask for percentiles over 4,000 series, against how long it takes alone. The second row is
+// the throughput of 64 clients that ask both, against the same queries one after another.
 func fairLastHour(dir string) ([]Row, error) {
 	paths := make([]string, fairSeries)
 	for i := range paths {

@@ -14,7 +14,7 @@ type Tiers struct {
 	all unique.Handle[[MostTiers]Tier] // then zeros; the zero handle stands for usualTiers
 }
 
-// usualTiers are those of series that ask for no others.
+// usualTiers belong to series that ask for no others.
 var usualTiers = []Tier{TenSecond, Minute}
 
 // MakeTiers checks widths.

@@ -5,21 +5,21 @@ import (
 	"nexocumula/internal/store/sqlite"
 )
 
-// neighbours are the last chunks of the places that a seal comes to next, read for many places at once:
+// neighbours are the last chunks of the series and tiers that a seal comes to next, read for many at once:
 // most rows that are sealed come after all others.
 type neighbours struct {
 	of   map[seriesTier][]sqlite.Chunk // the newest first, without payloads
 	read map[uint64]*sqlite.Chunk      // those that will be replaced, with all payloads
 }
 
-// mostNeighbours of a place are read ahead; a seal rarely takes more small chunks along.
+// mostNeighbours of a series and tier are read ahead; a seal rarely takes more small chunks along.
 const mostNeighbours = 4
 
-// lookAhead reads the neighbours of places, from which so many rows come.
+// lookAhead reads the neighbours of places, the rows of which begin at first and are count.
 func (r *renewal) lookAhead(places []seriesTier, rows func(at seriesTier) (first int64, count int)) error {
-	wanted := make([]sqlite.Place, len(places))
+	wanted := make([]sqlite.SeriesTier, len(places))
 	for i, at := range places {
-		wanted[i] = sqlite.Place{Series: at.series, Tier: int64(at.tier)}
+		wanted[i] = sqlite.SeriesTier{Series: at.series, Tier: int64(at.tier)}
 	}
 	chunks, err := sqlite.LastChunks(r.db, wanted, mostNeighbours)
 	if err != nil {
@@ -50,12 +50,11 @@ func (r *renewal) lookAhead(places []seriesTier, rows func(at seriesTier) (first
 }
 
 // takenAlong returns those of the chunks before count rows, the newest first, that are written again with
-// the rows: each that is not much larger than all that would come after it. So every row is written again
-// only as often as chunks can grow by that, and a series has few small ones.
+// the rows: each that is no larger than all that would come after it. So chunks at least double when they
+// are written again, and a series has few small ones.
 func takenAlong(before []sqlite.Chunk, first int64, count int) []sqlite.Chunk {
-	const growth = 1
 	for i, c := range before {
-		if c.Count >= fullChunk || c.Count > growth*count || nextMonth(c.FirstAt) != nextMonth(first) {
+		if c.Count >= fullChunk || c.Count > count || nextMonth(c.FirstAt) != nextMonth(first) {
 			return before[:i]
 		}
 		first, count = c.FirstAt, count+c.Count
@@ -74,5 +73,5 @@ func (n *neighbours) before(at seriesTier, t int64) (chunks []sqlite.Chunk, all 
 	return chunks, all
 }
 
-// changed forgets the chunks of a place.
+// changed forgets the chunks of a series and tier.
 func (n *neighbours) changed(at seriesTier) { delete(n.of, at) }

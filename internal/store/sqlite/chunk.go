@@ -168,14 +168,14 @@ func ChunkBefore(db *gorm.DB, series uint32, tier, t int64) (c Chunk, err error)
 	return c, err
 }
 
-// Place names the chunks of a series and tier.
-type Place struct {
+// SeriesTier names the chunks of a series at a tier.
+type SeriesTier struct {
 	Series uint32
 	Tier   int64
 }
 
-// LastChunks returns the last chunks of each place, at most so many, the newest first and without payloads.
-func LastChunks(db *gorm.DB, places []Place, most int) ([]Chunk, error) {
+// LastChunks returns the last chunks of each series and tier, at most so many, the newest first and without payloads.
+func LastChunks(db *gorm.DB, places []SeriesTier, most int) ([]Chunk, error) {
 	list := []byte{'['}
 	for i, p := range places {
 		if i > 0 {
