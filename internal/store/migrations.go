@@ -94,6 +94,10 @@ var steps = []tables.Step{
 		joinProperties,
 		renameInVersions,
 	}},
+	{ID: "0014-patches", Changes: []tables.Change{
+		tables.Make(`CREATE TABLE patches (id integer, series integer, tier integer, first_at integer, last_at integer, row_count integer, checksum integer, payload blob, PRIMARY KEY (id))`),
+		tables.Make(`CREATE INDEX patches_place ON patches(series, tier)`),
+	}},
 }
 
 // migrate brings the tables up to date. A file that a newer program has written to, or

@@ -43,7 +43,7 @@ func TestStoresOfOlderVersionsAreReadInFull(t *testing.T) {
 	rounds.Alone(t)
 	all, err := filepath.Glob("testdata/stores/*.db.gz")
 	require.NoError(t, err)
-	require.Len(t, all, 9)
+	require.Len(t, all, 10)
 	for _, packed := range all {
 		step := strings.TrimSuffix(filepath.Base(packed), ".db.gz")
 		t.Run(step, func(t *testing.T) {

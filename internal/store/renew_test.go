@@ -13,48 +13,7 @@ import (
 	"nexocumula/internal/core/column"
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/store/engine"
-	"nexocumula/internal/store/sqlite"
 )
-
-func TestALateRowRewritesOnlyTheChunkItFallsInto(t *testing.T) {
-	s := open(t, filepath.Join(t.TempDir(), "s.db"))
-	id := define(t, s, "a/b/c")
-	at := int64(0)
-	for range 30 {
-		rows := column.New(1, 0)
-		for range fullChunk {
-			rows.Add(at, 1)
-			at += 1000
-		}
-		require.NoError(t, s.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: id, Rows: rows}}}))
-		require.NoError(t, s.Seal(t.Context(), engine.Sealing{}))
-	}
-	ids := func() map[uint64]bool {
-		var all []uint64
-		require.NoError(t, writer(t, s).Model(&sqlite.Chunk{}).Pluck("id", &all).Error)
-		out := map[uint64]bool{}
-		for _, one := range all {
-			out[one] = true
-		}
-		return out
-	}
-	before := ids()
-	late := column.New(1, 0)
-	late.Add(3*fullChunk*1000+500, 2) // in the fourth
-	late.Add(at, 3)                   // and new
-	require.NoError(t, s.Append(t.Context(), engine.Batch{Entries: []engine.Entry{{Series: id, Rows: late}}}))
-	require.NoError(t, s.Seal(t.Context(), engine.Sealing{}))
-	kept := 0
-	for one := range ids() {
-		if before[one] {
-			kept++
-		}
-	}
-	assert.Equal(t, len(before)-1, kept, "all but one stay as they were")
-	rows, err := s.Read(t.Context(), id, series.Readings, 0, 1<<60)
-	require.NoError(t, err)
-	assert.Equal(t, 30*fullChunk+2, rows.Len())
-}
 
 // sealing is a sink that seals the store in the middle of a scan.
 type sealing struct {

@@ -67,10 +67,11 @@ func Open(ctx context.Context, file *sqlite.File, history History) (*Engine, err
 		ended: make(chan struct{}),
 		memory: memory{
 			tray: map[seriesTier]column.Block{}, late: map[uint32]struct{}{}, orphans: map[series.Path]orphan{},
-			sealedTo: map[seriesTier]int64{}, followers: map[*Follower]struct{}{},
+			sealedTo: map[seriesTier]int64{}, patched: map[seriesTier]extent{},
+			followers: map[*Follower]struct{}{},
 		},
 	}}
-	for _, step := range []func() error{e.loadCatalogue, e.loadOrphans, e.loadJournalState, e.replayJournal} {
+	for _, step := range []func() error{e.loadCatalogue, e.loadOrphans, e.loadPatches, e.loadJournalState, e.replayJournal} {
 		if err := step(); err != nil {
 			return nil, file.Opening(err)
 		}

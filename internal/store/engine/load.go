@@ -125,7 +125,7 @@ func (e *Engine) countIDs() error {
 		for _, table := range []struct {
 			model  any
 			column string
-		}{{&seriesRow{}, "id"}, {&sqlite.Chunk{}, "series"}, {&sqlite.Damaged{}, "series"}} {
+		}{{&seriesRow{}, "id"}, {&sqlite.Chunk{}, "series"}, {&sqlite.Patch{}, "series"}, {&sqlite.Damaged{}, "series"}} {
 			var highest uint32
 			if err := w.DB().Model(table.model).Select("coalesce(max(" + table.column + "), 0)").Scan(&highest).Error; err != nil {
 				return fmt.Errorf("reading the catalogue: %w", err)

@@ -22,6 +22,7 @@ type memory struct {
 	trayWeight int
 	leaving    map[seriesTier]column.Block // older rows, on their way into chunks
 	sealedTo   map[seriesTier]int64        // at least the newest time in chunks, where it was asked for
+	patched    map[seriesTier]extent       // the time of rows in patches, or more
 	renewals   uint64                      // how often chunks were written
 	journal    journalCounts
 	followers  map[*Follower]struct{}
@@ -39,6 +40,7 @@ type journalCounts struct {
 type numbers struct {
 	lastSeries  uint32 // the highest ids there ever were
 	nextChunk   uint64
+	nextPatch   uint64
 	journalNext uint64 // highest id of a journal row that was tried
 	journalMost int    // bytes of the journal that there ever were at a seal
 }

@@ -124,8 +124,10 @@ func (e *Engine) reattach(ctx context.Context) error {
 		}
 		err := e.file.Write(func(w sqlite.Writer) error {
 			return w.Transaction(func(tx *gorm.DB) error {
-				if err := tx.Where("series = ?", o.id).Delete(&sqlite.Chunk{}).Error; err != nil {
-					return err
+				for _, table := range []any{&sqlite.Chunk{}, &sqlite.Patch{}} {
+					if err := tx.Where("series = ?", o.id).Delete(table).Error; err != nil {
+						return err
+					}
 				}
 				return comeBack(tx, []orphan{o})
 			})
@@ -147,7 +149,6 @@ func (e *Engine) takeOver(ctx context.Context, from uint32, to Series) error {
 		return err
 	}
 	for _, c := range chunks {
-		tier := series.Tier(c.Tier)
 		rows, err := rowsOf(&c, allParts, rollup.NeedAll, nil)
 		if err = cmp.Or(check(&c), err); err != nil {
 			if err := e.file.SetAside([]sqlite.Damaged{c.Damage(err)}); err != nil {
@@ -155,21 +156,64 @@ func (e *Engine) takeOver(ctx context.Context, from uint32, to Series) error {
 			}
 			continue
 		}
-		have, err := e.Read(ctx, to.ID, tier, c.FirstAt, c.LastAt+1)
+		at := seriesTier{from, series.Tier(c.Tier)}
+		late, broken, err := e.patchedBetween(e.file.Reader(), at, c.FirstAt, c.LastAt+1, rollup.NeedAll)
+		if err == nil {
+			err = e.file.SetAside(broken)
+		}
+		if err == nil {
+			err = e.appendMissing(ctx, to, at.tier, column.Merge(rows, late))
+		}
 		if err != nil {
 			return err
 		}
-		if rows = column.Merge(rows, have); rows.Len() == have.Len() {
-			continue
-		}
-		if err := e.Append(ctx, Batch{Entries: []Entry{{Series: to.ID, Tier: tier, Rows: rows}}}); err != nil {
-			return err
-		}
-		if e.SealDue() {
-			if err := e.Seal(ctx, Sealing{}); err != nil {
-				return err
+	}
+	return e.takeOverPatches(ctx, from, to)
+}
+
+// takeOverPatches appends the rows of patches that no chunk is of the time of, too.
+func (e *Engine) takeOverPatches(ctx context.Context, from uint32, to Series) error {
+	var patched []seriesTier
+	e.look(func(m *memory) {
+		for at := range m.patched {
+			if at.series == from {
+				patched = append(patched, at)
 			}
 		}
+	})
+	for _, at := range patched {
+		late, broken, err := e.patchedBetween(e.file.Reader(), at, math.MinInt64, math.MaxInt64, rollup.NeedAll)
+		if err == nil {
+			err = e.file.SetAside(broken)
+		}
+		if err == nil {
+			err = e.appendMissing(ctx, to, at.tier, late)
+		}
+		if err != nil {
+			return err
+		}
+		e.alter(func(m *memory) { delete(m.patched, at) })
+	}
+	return nil
+}
+
+// appendMissing appends those of the rows that a series does not have.
+func (e *Engine) appendMissing(ctx context.Context, to Series, tier series.Tier, rows column.Block) error {
+	if rows.Len() == 0 {
+		return nil
+	}
+	have, err := e.Read(ctx, to.ID, tier, rows.Times[0], rows.Times[rows.Len()-1]+1)
+	if err != nil {
+		return err
+	}
+	if rows = column.Merge(rows, have); rows.Len() == have.Len() {
+		return nil
+	}
+	if err := e.Append(ctx, Batch{Entries: []Entry{{Series: to.ID, Tier: tier, Rows: rows}}}); err != nil {
+		return err
+	}
+	if e.SealDue() {
+		return e.Seal(ctx, Sealing{})
 	}
 	return nil
 }

@@ -13,8 +13,15 @@ import (
 type Prefetch struct {
 	tier     series.Tier
 	from, to int64
-	trays    map[uint32]column.Block // looked at before the chunks, as in a scan by itself
-	chunks   map[uint32][]sqlite.Chunk
+	of       map[uint32]*ahead
+}
+
+// ahead is what was read of one series: first the tray, then the patches, and then the chunks, as in a scan by
+// itself.
+type ahead struct {
+	tray    column.Block
+	patches []sqlite.Patch
+	chunks  []sqlite.Chunk
 }
 
 // Prefetch reads what Scans of series that want the same will need; nil when they gain nothing.
@@ -22,39 +29,56 @@ func (e *Engine) Prefetch(ctx context.Context, ids []uint32, w Wanted) (*Prefetc
 	if len(ids) < 2 || !w.stepsWithList(w.From) {
 		return nil, nil
 	}
-	p := &Prefetch{
-		tier:   w.Tier,
-		from:   w.From,
-		to:     w.To,
-		trays:  map[uint32]column.Block{},
-		chunks: map[uint32][]sqlite.Chunk{},
-	}
+	p := &Prefetch{tier: w.Tier, from: w.From, to: w.To, of: map[uint32]*ahead{}}
 	for _, id := range ids {
-		p.trays[id], p.chunks[id] = e.inTray(seriesTier{id, w.Tier}, w.From, w.To), []sqlite.Chunk{}
+		p.of[id] = &ahead{tray: e.inTray(seriesTier{id, w.Tier}, w.From, w.To)}
 	}
-	chunks, err := sqlite.ChunksOfMany(e.file.Reader().WithContext(ctx), ids, int64(w.Tier), w.From, w.To,
-		w.listed(w.From))
+	db := e.file.Reader().WithContext(ctx)
+	if patched := e.patchedOf(ids, w); len(patched) > 0 {
+		patches, err := sqlite.PatchesOfMany(db, patched, int64(w.Tier), w.From, w.To-1)
+		if err != nil {
+			return nil, err
+		}
+		for _, one := range patches {
+			of := p.of[one.Series]
+			of.patches = append(of.patches, one)
+		}
+	}
+	chunks, err := sqlite.ChunksOfMany(db, ids, int64(w.Tier), w.From, w.To, w.listed(w.From))
 	if err != nil {
 		return nil, err
 	}
 	for _, c := range chunks {
-		p.chunks[c.Series] = append(p.chunks[c.Series], c)
+		of := p.of[c.Series]
+		of.chunks = append(of.chunks, c)
 	}
-	for id, chunks := range p.chunks {
-		if len(chunks) >= listAtOnce {
-			delete(p.trays, id) // it goes by itself
+	for id, of := range p.of {
+		if len(of.chunks) >= listAtOnce {
+			delete(p.of, id) // it goes by itself
 		}
 	}
 	return p, nil
 }
 
-// of returns the prefetched rows of a series' scan, if any.
-func (p *Prefetch) of(id uint32, w Wanted) (tray column.Block, chunks []sqlite.Chunk, ok bool) {
+// patchedOf returns the series with patches in the wanted time.
+func (e *Engine) patchedOf(ids []uint32, w Wanted) (out []uint32) {
+	e.look(func(m *memory) {
+		for _, id := range ids {
+			if of, ok := m.patched[seriesTier{id, w.Tier}]; ok && of.meets(w.From, w.To-1) {
+				out = append(out, id)
+			}
+		}
+	})
+	return out
+}
+
+// take returns what was read ahead for a scan of a series, if anything.
+func (p *Prefetch) take(id uint32, w Wanted) (*ahead, bool) {
 	if p == nil || p.tier != w.Tier || p.from != w.From || p.to != w.To {
-		return column.Block{}, nil, false
+		return nil, false
 	}
-	tray, ok = p.trays[id]
-	return tray, p.chunks[id], ok
+	of, ok := p.of[id]
+	return of, ok
 }
 
 // stepsWithList says that the range is so short that the steps of its chunks are read with

@@ -2,6 +2,7 @@ package engine
 
 import (
 	"context"
+	"math"
 
 	"nexocumula/internal/core/column"
 	"nexocumula/internal/core/rollup"
@@ -34,7 +35,9 @@ func (g *gathered) Whole(int64, int64, rollup.Summary) error { return nil } // o
 // LastBefore returns the last reading before t that the rows of a tier, those with a time
 // before t, tell of.
 func (e *Engine) LastBefore(ctx context.Context, id uint32, tier series.Tier, t int64) (at int64, value float64, ok bool, err error) {
-	tray := e.inTray(seriesTier{id, tier}, -1<<62, t)
+	of := seriesTier{id, tier}
+	tray := e.inTray(of, -1<<62, t)
+	patched, isPatched := e.patchedExtent(of)
 	newest := int64(-1 << 62)
 	if n := tray.Len(); n > 0 {
 		newest = tray.Times[n-1]
@@ -44,13 +47,20 @@ func (e *Engine) LastBefore(ctx context.Context, id uint32, tier series.Tier, t 
 	if err != nil {
 		return 0, 0, false, err
 	}
-	if c.ID == 0 || c.FirstAt < newest && c.LastAt <= newest {
+	from, late := newest, int64(math.MinInt64)
+	if c.ID != 0 {
+		from = max(c.FirstAt, newest)
+	}
+	if isPatched && patched.first < t {
+		late = patched.last
+	}
+	switch {
+	case c.ID != 0 && c.LastAt < t && c.LastAt > max(newest, late):
+		from = c.LastAt
+	case late >= from: // a patch may have it
+	case c.ID == 0 || c.FirstAt < newest && c.LastAt <= newest:
 		at, value, ok = lastOf(tray, tier)
 		return at, value, ok, nil
-	}
-	from := max(c.FirstAt, newest)
-	if c.LastAt < t && c.LastAt > newest {
-		from = c.LastAt
 	}
 	var rows gathered
 	need := rollup.Wants(rollup.ColLast, rollup.ColLastAt)

@@ -30,14 +30,34 @@ type renewal struct {
 	series map[uint32]bool
 
 	thinned map[uint32]thinnedSeries // what is new of series whose readings were thinned
+	patches patching
 }
 
-// renew makes chunks of rows of one series and tier. Each chunk that rows fall into is
-// written again by itself; rows between chunks, or after the last, become new ones.
+// renew puts rows of one series and tier into chunks, and those into a patch that are too few to write a chunk
+// again for them. Readings that are thinned are in chunks only: what they are compared with stands there.
 func (r *renewal) renew(at seriesTier, rows column.Block, def *series.Definition) error {
+	rows, patched := r.withoutPatched(at, rows)
+	var few column.Block
+	late := &few
+	if at.tier == series.Readings && def.Thinning.Method != 0 {
+		late = nil
+	}
+	if err := r.renewChunks(at, rows, def, late); err != nil {
+		return err
+	}
+	if few = column.Merge(patched, few); few.Len() == 0 {
+		return nil
+	}
+	return r.patch(at, few, def)
+}
+
+// renewChunks makes chunks of rows of one series and tier. Each chunk that rows fall into is
+// written again by itself; rows between chunks, or after the last, become new ones. Rows that
+// are too few for that are added to late, unless it is nil.
+func (r *renewal) renewChunks(at seriesTier, rows column.Block, def *series.Definition, late *column.Block) error {
 	done := int64(math.MinInt64) // rows up to here are in chunks that are not in the file yet
 	for rows.Len() > 0 {
-		n, err := r.stretch(at, rows, done, def)
+		n, err := r.stretch(at, rows, done, def, late)
 		if err != nil {
 			return err
 		}
@@ -55,7 +75,8 @@ func (r *renewal) renew(at seriesTier, rows column.Block, def *series.Definition
 
 // stretch renews what the first rows are about, one chunk or one gap between two, and
 // says how many rows that were.
-func (r *renewal) stretch(at seriesTier, rows column.Block, done int64, def *series.Definition) (int, error) {
+func (r *renewal) stretch(at seriesTier, rows column.Block, done int64, def *series.Definition,
+	late *column.Block) (int, error) {
 	r.about(at.series)
 	next, err := r.chunkFrom(at, rows.Times[0])
 	if err != nil {
@@ -70,6 +91,12 @@ func (r *renewal) stretch(at seriesTier, rows column.Block, done int64, def *ser
 		after, err := r.chunkFrom(at, next.LastAt+1)
 		if err != nil {
 			return 0, err
+		}
+		if late != nil {
+			if few := forPatch(&next, &after, rows); few > 0 {
+				late.Append(rows.Rows(0, few))
+				return few, nil
+			}
 		}
 		if after.ID != 0 {
 			n = rows.Search(after.FirstAt)
@@ -178,6 +205,7 @@ func (e *Engine) newRenewal(ctx context.Context) *renewal {
 		db:      e.file.Reader().WithContext(ctx),
 		series:  map[uint32]bool{},
 		thinned: map[uint32]thinnedSeries{},
+		patches: patching{now: map[seriesTier][]sqlite.Patch{}},
 	}
 }
 
@@ -189,7 +217,7 @@ func (r *renewal) put() error {
 	if err := e.file.SetAside(part.broken); err != nil {
 		return err
 	}
-	if len(part.fresh) == 0 {
+	if len(part.fresh)+len(part.patches.fresh)+len(part.patches.old) == 0 {
 		return nil
 	}
 	return e.file.Write(func(w sqlite.Writer) error {
@@ -198,8 +226,15 @@ func (r *renewal) put() error {
 			counts.nextChunk++ // never used again: a scan may still know the old one
 			part.fresh[i].ID = counts.nextChunk
 		}
+		for i := range part.patches.fresh {
+			counts.nextPatch++
+			part.patches.fresh[i].ID = counts.nextPatch
+		}
 		err := w.Transaction(func(tx *gorm.DB) error {
 			if err := sqlite.ReplaceChunks(tx, part.old, part.fresh); err != nil {
+				return err
+			}
+			if err := sqlite.ReplacePatches(tx, part.patches.old, part.patches.fresh); err != nil {
 				return err
 			}
 			return e.saveLatest(tx, part.series, part.thinned)
@@ -207,13 +242,14 @@ func (r *renewal) put() error {
 		if err != nil {
 			return err
 		}
-		e.alter(func(m *memory) { m.renewed(part.fresh, part.thinned) })
+		e.alter(func(m *memory) { m.renewed(part.fresh, part.thinned, part.patches.now) })
 		return nil
 	})
 }
 
 // renewed notes that other chunks are there.
-func (m *memory) renewed(fresh []sqlite.Chunk, thinned map[uint32]thinnedSeries) {
+func (m *memory) renewed(fresh []sqlite.Chunk, thinned map[uint32]thinnedSeries,
+	patched map[seriesTier][]sqlite.Patch) {
 	m.renewals++
 	for id, t := range thinned {
 		if known := m.catalogue.get(id); known != nil {
@@ -225,5 +261,8 @@ func (m *memory) renewed(fresh []sqlite.Chunk, thinned map[uint32]thinnedSeries)
 		if until, known := m.sealedTo[at]; known {
 			m.sealedTo[at] = max(until, c.LastAt)
 		}
+	}
+	for at, patches := range patched {
+		m.patchedNow(at, patches)
 	}
 }

@@ -61,6 +61,9 @@ func (e *Engine) newest(ctx context.Context, at seriesTier) int64 {
 				until = max(until, b.Times[n-1])
 			}
 		}
+		if of, ok := m.patched[at]; ok {
+			until = max(until, of.last)
+		}
 	})
 	return until
 }

@@ -3,9 +3,13 @@ package engine
 import (
 	"context"
 	"fmt"
+	"math"
 	"time"
 
+	"gorm.io/gorm"
+
 	"nexocumula/internal/core/marks"
+	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/store/sqlite"
 )
@@ -23,8 +27,12 @@ func (e *Engine) Drop(ctx context.Context, id uint32, tier series.Tier, before t
 		err := e.file.Reader().Select("id", "row_count").Where("series = ? AND tier = ? AND first_at < ? AND last_at < ?",
 			id, int64(tier), until, until).
 			Order("first_at").Limit(dropAtOnce).Find(&old).Error
-		if err != nil || len(old) == 0 {
+		if err != nil {
 			return rows, err
+		}
+		if len(old) == 0 {
+			late, err := e.cutPatches(ctx, seriesTier{id, tier}, until)
+			return rows + late, err
 		}
 		gone, err := e.dropChunks(old)
 		if err != nil {
@@ -33,6 +41,62 @@ func (e *Engine) Drop(ctx context.Context, id uint32, tier series.Tier, before t
 		rows += gone
 	}
 	return rows, ctx.Err()
+}
+
+// cutPatches drops the rows of patches of which no chunk is left.
+func (e *Engine) cutPatches(ctx context.Context, at seriesTier, before int64) (rows int, err error) {
+	if of, ok := e.patchedExtent(at); !ok || of.first >= before {
+		return 0, nil
+	}
+	e.sealing.Lock()
+	defer e.sealing.Unlock()
+	db := e.file.Reader().WithContext(ctx)
+	first, err := sqlite.ChunkFrom(db, at.series, int64(at.tier), math.MinInt64)
+	if err != nil {
+		return 0, err
+	}
+	if first.ID != 0 {
+		before = min(before, first.FirstAt)
+	}
+	if of, ok := e.patchedExtent(at); !ok || of.first >= before {
+		return 0, nil
+	}
+	patches, err := sqlite.PatchesBetween(db, at.series, int64(at.tier), math.MinInt64, before-1)
+	if err != nil {
+		return 0, err
+	}
+	var old []uint64
+	var fresh []sqlite.Patch
+	for _, p := range patches {
+		block, broken, err := mergedPatches([]sqlite.Patch{p}, rollup.NeedAll)
+		if err == nil {
+			err = e.file.SetAside(broken)
+		}
+		if err != nil {
+			return 0, err
+		}
+		left := block.Between(before, math.MaxInt64)
+		again, err := makePatches(at, left)
+		if err != nil {
+			return 0, err
+		}
+		for i := range again {
+			again[i].ID = p.ID // what it hides, and what hides it, stays so; it was one, and is one
+		}
+		old, fresh, rows = append(old, p.ID), append(fresh, again...), rows+block.Len()-left.Len()
+	}
+	return rows, e.file.Write(func(w sqlite.Writer) error {
+		err := w.Transaction(func(tx *gorm.DB) error { return sqlite.ReplacePatches(tx, old, fresh) })
+		if err != nil {
+			return fmt.Errorf("dropping old rows of series %d: %w", at.series, err)
+		}
+		heads, err := sqlite.PatchHeads(w.DB(), at.series, int64(at.tier))
+		if err != nil {
+			return err
+		}
+		e.alter(func(m *memory) { m.patchedNow(at, heads) })
+		return nil
+	})
 }
 
 // droppable returns how far rows may be dropped for the companions' sake.

@@ -64,18 +64,14 @@ func (e *Engine) Scan(ctx context.Context, id uint32, w Wanted, sink Sink) error
 		sink:   sink,
 		work:   w.Work.of(w.Tier),
 	}
-	var together bool
-	if sc.tray, sc.ahead, together = w.Ahead.of(id, w); !together {
-		sc.tray = e.inTray(at, w.From, w.To)
-	}
-	sc.work.Rows += sc.tray.Len()
 	if !w.Keep {
 		sc.room = &buffers{}
 	}
-	if w.Tier != series.Readings {
-		sc.tray = sc.tray.Pick(w.Need.Has)
+	err := sc.begin()
+	if err == nil {
+		err = sc.run(ctx)
 	}
-	if err := sc.run(ctx); err != nil {
+	if err != nil {
 		if ctx.Err() == nil && sc.ended == nil {
 			err = e.file.SetTrouble("reading", err)
 		}
@@ -93,12 +89,37 @@ type scan struct {
 	want   Wanted
 	sink   Sink
 	from   int64        // everything before it has been brought
-	tray   column.Block // what is left of it
+	tray   column.Block // what is left of it, and of patches
 	broken []sqlite.Damaged
 	ended  error    // what the sink said to end the scan, which is no fault of the store
 	room   *buffers // nil when blocks are kept
 	work   *TierStats
-	ahead  []sqlite.Chunk // the first list, when it was read with others
+	read   bool           // the first list was read with others
+	ahead  []sqlite.Chunk // which is this
+}
+
+// begin reads what hides rows of chunks: the tray and, after it, the patches. A seal in between moves rows from
+// there to here, and then to chunks, which are read last.
+func (sc *scan) begin() (err error) {
+	w := &sc.want
+	var tray, patched column.Block
+	if read, ok := w.Ahead.take(sc.at.series, *w); ok {
+		tray, sc.read, sc.ahead = read.tray, true, read.chunks
+		patched, sc.broken, err = mergedPatches(read.patches, w.Need)
+		patched = patched.Between(w.From, w.To)
+	} else {
+		tray = sc.engine.inTray(sc.at, w.From, w.To)
+		patched, sc.broken, err = sc.engine.patchedBetween(sc.db, sc.at, w.From, w.To, w.Need)
+	}
+	if err != nil {
+		return err
+	}
+	if sc.at.tier != series.Readings {
+		tray = tray.Pick(w.Need.Has)
+	}
+	sc.tray = column.Merge(patched, tray)
+	sc.work.Rows += sc.tray.Len()
+	return nil
 }
 
 // stepsAtOnce is a range so short that the steps of its chunks are read with the list of them.
@@ -157,9 +178,9 @@ func (sc *scan) paused() error {
 
 // list returns the next chunks, in order, without their parts.
 func (sc *scan) list() (out []sqlite.Chunk, err error) {
-	if sc.ahead != nil {
-		out, sc.ahead = sc.ahead, nil
-		return out, nil
+	if sc.read {
+		sc.read = false
+		return sc.ahead, nil
 	}
 	return sqlite.ChunksBetween(sc.db, sc.at.series, int64(sc.at.tier), sc.from, sc.want.To, sc.want.listed(sc.from),
 		listAtOnce)

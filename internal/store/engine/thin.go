@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"nexocumula/internal/core/column"
+	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/core/thin"
 	"nexocumula/internal/store/sqlite"
@@ -69,6 +70,14 @@ func (r *renewal) thin(at seriesTier, rows column.Block, known Series, limit int
 	older, err := r.replace(chunks, def)
 	if err != nil {
 		return err
+	}
+	if len(chunks) > 0 { // what the first are compared with may stand in a patch
+		patched, broken, err := r.engine.patchedBetween(r.db, at, first, from, rollup.NeedAll)
+		if err != nil {
+			return err
+		}
+		r.broken = append(r.broken, broken...)
+		older = column.Merge(older, patched)
 	}
 	all := column.Merge(older, rows)
 	begin := all.Times[0] // which may go

@@ -224,5 +224,8 @@ func ReplaceChunks(tx *gorm.DB, old []uint64, fresh []Chunk) error {
 			return err
 		}
 	}
+	if len(fresh) == 0 {
+		return nil
+	}
 	return tx.CreateInBatches(fresh, 50).Error
 }

@@ -193,5 +193,5 @@ func (f *File) Abandon() {
 
 // Tables returns the models of the tables that this package writes.
 func Tables() []any {
-	return []any{&Chunk{}, &Damaged{}, &stateRow{}}
+	return []any{&Chunk{}, &Patch{}, &Damaged{}, &stateRow{}}
 }

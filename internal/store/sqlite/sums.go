@@ -28,3 +28,7 @@ func AsStored(f float64) float64 {
 func (c *Chunk) sum() uint32 {
 	return Sum(fmt.Appendf(nil, "%d %d %d %d %d %d", c.Series, c.Tier, c.FirstAt, c.LastAt, c.Count, c.Steps))
 }
+
+func (p *Patch) sum() uint32 {
+	return Sum(fmt.Appendf(nil, "%d %d %d %d %d", p.Series, p.Tier, p.FirstAt, p.LastAt, p.Count))
+}
