@@ -52,6 +52,7 @@ var benches = []struct {
 	{"folded_year", one(foldedYear)},
 	{"windows_wide", windowsWide},
 	{"across_10000", one(acrossMany)},
+	{"conditions", conditions},
 	{"now_50000", one(nowMany)},
 	{"stream_300", one(streamMany)},
 	{"fair_last_hour", fairLastHour},

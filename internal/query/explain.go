@@ -15,7 +15,7 @@ type Explained struct {
 	Why string // not a wider tier; "" when it is the widest
 }
 
-func explain(s *engine.Series, plan *window.Plan, work engine.ScanStats) *Explained {
+func explain(s *engine.Series, plan *window.Plan, stats []window.Stat, work engine.ScanStats) *Explained {
 	out := &Explained{ScanStats: work, Why: plan.Why(s.Tiers.All())}
 	var finer []string
 	for _, one := range work {
@@ -24,7 +24,7 @@ func explain(s *engine.Series, plan *window.Plan, work engine.ScanStats) *Explai
 		}
 	}
 	switch {
-	case len(parts(s, plan)) > 1:
+	case len(parts(s, plan, stats)) > 1:
 		late := "from " + written(s.Late.From) + " to " + written(s.Late.To) + " the readings themselves, as their summaries are not made yet"
 		out.Why = strings.TrimPrefix(out.Why+"; "+late, "; ")
 	case len(finer) > 0:

@@ -36,7 +36,7 @@ func feed(ctx context.Context, src Source, s engine.Series, p *window.Plan, stat
 	}
 	percentiles := slices.ContainsFunc(stats, window.Stat.IsPercentile)
 	tail := &tail{Reducer: to, next: p.From(), bounded: percentiles}
-	for _, part := range parts(&s, p) {
+	for _, part := range parts(&s, p, stats) {
 		if err := part.feed(ctx, src, s, p, stats, ahead, tail, work); err != nil {
 			return err
 		}
@@ -44,15 +44,15 @@ func feed(ctx context.Context, src Source, s engine.Series, p *window.Plan, stat
 	return nil
 }
 
-// firstWanted returns the first read of a series in the plan's tier.
-func firstWanted(p *window.Plan, stats []window.Stat, kind series.Kind) engine.Wanted {
-	out := engine.Wanted{Tier: p.Tier, From: p.From(), To: p.To(), Need: window.Need(stats, kind)}
-	if !slices.ContainsFunc(stats, func(s window.Stat) bool {
-		return s.IsPercentile() ||
-			s.IsCondition()
-	}) { // of these each row counts, and no synopsis
+// firstWanted returns the first read of a series that is like another.
+func firstWanted(s *engine.Series, p *window.Plan, stats []window.Stat) engine.Wanted {
+	out := engine.Wanted{Tier: p.Tier, From: p.From(), To: p.To(), Need: window.Need(stats, s.Kind)}
+	if !slices.ContainsFunc(stats, window.Stat.IsPercentile) { // of these each reading counts, and no synopsis
 		out.Cut = p.Cut
 		out.Steps = p.MultipleOf(quarter)
+	}
+	if guide, ok := guideOf(s, p, stats); ok {
+		out.Tier = guide
 	}
 	return out
 }

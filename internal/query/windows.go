@@ -308,7 +308,7 @@ func (r *runner) readAhead(ctx context.Context, i int, of []engine.Series, stats
 		}
 		for plan, same := range ids {
 			var err error
-			if r.ahead[plan], err = r.src.Store.Prefetch(ctx, same, firstWanted(plan, stats, next[0].Kind)); err != nil {
+			if r.ahead[plan], err = r.src.Store.Prefetch(ctx, same, firstWanted(&next[0], plan, stats)); err != nil {
 				return err
 			}
 		}
@@ -373,7 +373,7 @@ func (r runner) reduce(ctx context.Context, s engine.Series, plan *window.Plan, 
 	}
 	out.Why = why(out, stats)
 	if r.Explain {
-		out.Explained = explain(&s, plan, work)
+		out.Explained = explain(&s, plan, stats, work)
 	}
 	return out, nil
 }

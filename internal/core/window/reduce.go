@@ -100,7 +100,7 @@ func NewReducer(plan *Plan, def *series.Definition, stats []Stat, options Option
 		join:  rollup.NewJoiner(def, Need(stats, def.Kind)),
 	}
 	r.out = newRows(len(plan.Windows), stats, options.Units)
-	seen := map[condition]int{}
+	var seen map[condition]int
 	for i, s := range stats {
 		r.of, r.kinds = append(r.of, s.formula(def.Kind)), append(r.kinds, s.kind())
 		r.trackOf = append(r.trackOf, -1)
@@ -109,6 +109,9 @@ func NewReducer(plan *Plan, def *series.Definition, stats []Stat, options Option
 		}
 		c := s.condition(r.out.units[i])
 		if _, ok := seen[c]; !ok {
+			if seen == nil {
+				seen = map[condition]int{}
+			}
 			seen[c] = len(r.tracks)
 			r.tracks = append(r.tracks, &track{condition: c, fresh: int64(def.FreshFor), now: math.MaxInt64})
 		}
@@ -280,7 +283,26 @@ func searchFrom(times []int64, i int, t int64) int {
 func (r *Reducer) Whole(from, to int64, s rollup.Summary) error {
 	r.to(from)
 	r.join.Add(from, to, s)
+	for _, t := range r.tracks {
+		t.summary(from, to, &s)
+	}
 	return nil
+}
+
+// Conditions reports whether there are any among the stats.
+func (r *Reducer) Conditions() bool { return len(r.tracks) > 0 }
+
+// Tells reports whether a summary of from <= time < to says of each condition among the stats exactly what its
+// readings do: that it never held, or all the time.
+func (r *Reducer) Tells(from, to int64, s *rollup.Summary) bool {
+	for _, t := range r.tracks {
+		never := s.Max < t.low || s.Min > t.high
+		always := t.holds(s.Min) && t.holds(s.Max) && int64(s.Covered) == to-from
+		if !never && !always {
+			return false
+		}
+	}
+	return true
 }
 
 // Finish returns the rows, once everything has been taken in.

@@ -2,6 +2,7 @@ package engine
 
 import (
 	"fmt"
+	"sync"
 	"time"
 
 	"nexocumula/internal/core/chunk"
@@ -15,9 +16,8 @@ const (
 	fullChunk  = 8192 // rows; a chunk with fewer is taken along by the next seal
 	mostOfOne  = fullChunk + fullChunk/2
 	stepWidth  = int64(15 * time.Minute)
-	stepsOf    = series.Minute // the tier whose chunks have steps
-	quickRows  = 64            // a chunk with fewer is made without much effort: it will soon be part of another
-	fewestRows = 4             // rows of a step on average that make steps worth their bytes
+	quickRows  = 64 // a chunk with fewer is made without much effort: it will soon be part of another
+	fewestRows = 4  // rows of a step on average that make steps worth their bytes
 )
 
 // makeChunks cuts rows of one series and tier into chunks and encodes them.
@@ -68,8 +68,8 @@ func makeChunk(at seriesTier, rows column.Block, def *series.Definition) (sqlite
 	if c.Whole, err = chunk.EncodePlain(whole); err != nil {
 		return c, err
 	}
-	if at.tier == stepsOf && rows.Len() >= quickRows {
-		if steps := stepsOfRows(rows, def, until(&c)); steps.Len()*fewestRows <= rows.Len() {
+	if at.tier != series.Readings && at.tier == StepsOf(def.Tiers) && rows.Len() >= quickRows {
+		if steps := stepsOfRows(at.tier, rows, def, until(&c)); steps.Len()*fewestRows <= rows.Len() {
 			err = addSteps(&c, steps)
 		}
 	}
@@ -145,16 +145,27 @@ func rowNumbers(n int) []int64 {
 	return out
 }
 
+// StepsOf returns the tier whose chunks have steps: the widest of which some make a quarter of an hour; 0 when there is
+// none.
+func StepsOf(tiers series.Tiers) (out series.Tier) {
+	for _, tier := range tiers.All() {
+		if int64(tier) < stepWidth && stepWidth%int64(tier) == 0 {
+			out = tier
+		}
+	}
+	return out
+}
+
 // stepsOfRows returns the summaries of every quarter of an hour. The first is of the time
 // from the chunk's first row on, and the last until its end.
-func stepsOfRows(rows column.Block, def *series.Definition, until int64) column.Block {
+func stepsOfRows(tier series.Tier, rows column.Block, def *series.Definition, until int64) column.Block {
 	out := rollup.NewBlock(def.Kind, 0)
 	for i := 0; i < rows.Len(); {
 		end := rows.Times[i] - rows.Times[i]%stepWidth + stepWidth
 		k := rows.Search(end)
 		inner := rollup.NewJoiner(def, rollup.NeedAll) // steps are joined again later, with what is between them
 		inner.Begin(rows.Times[i])
-		inner.Summaries(rows, i, k, int64(stepsOf))
+		inner.Summaries(rows, i, k, int64(tier))
 		inner.End(min(end, until)).AddTo(&out, rows.Times[i], def.Kind)
 		i = k
 	}
@@ -218,6 +229,9 @@ type buffers struct {
 	times []int64
 	cols  [][]float64
 }
+
+// spare are those that no scan uses.
+var spare = sync.Pool{New: func() any { return &buffers{} }}
 
 func (r *buffers) timesOf(p *chunk.Packed) (times []int64, err error) {
 	if r == nil {

@@ -84,7 +84,7 @@ func (p *Prefetch) take(id uint32, w Wanted) (*ahead, bool) {
 // stepsWithList says that the range is so short that the steps of its chunks are read with
 // the list of them: there are one or two, and they will be wanted.
 func (w Wanted) stepsWithList(from int64) bool {
-	return w.Steps && w.Tier == stepsOf && w.To-from <= stepsAtOnce
+	return w.Steps && w.Tier != series.Readings && int64(w.Tier) < stepWidth && w.To-from <= stepsAtOnce
 }
 
 // listed returns the parts that a list of chunks has.

@@ -26,6 +26,9 @@ type Wanted struct {
 	Cut func(from, to int64) bool
 	// Steps allows summaries of a quarter of an hour in place of those of the tier.
 	Steps bool
+	// Tells, if given, reports whether a summary says all that is wanted of its time. Where one does not, the rows
+	// come, whatever Cut and Steps allow.
+	Tells func(from, to int64, sum *rollup.Summary) bool
 	// Keep says that the sink keeps what it gets; otherwise a block lives only until the
 	// next comes.
 	Keep bool
@@ -65,7 +68,9 @@ func (e *Engine) Scan(ctx context.Context, id uint32, w Wanted, sink Sink) error
 		work:   w.Work.of(w.Tier),
 	}
 	if !w.Keep {
-		sc.room = &buffers{}
+		sc.room, sc.rowRoom = spare.Get().(*buffers), spare.Get().(*buffers)
+		defer spare.Put(sc.room)
+		defer spare.Put(sc.rowRoom)
 	}
 	err := sc.begin()
 	if err == nil {
@@ -82,20 +87,21 @@ func (e *Engine) Scan(ctx context.Context, id uint32, w Wanted, sink Sink) error
 }
 
 type scan struct {
-	engine *Engine
-	db     *gorm.DB
-	series Series
-	at     seriesTier
-	want   Wanted
-	sink   Sink
-	from   int64        // everything before it has been brought
-	tray   column.Block // what is left of it, and of patches
-	broken []sqlite.Damaged
-	ended  error    // what the sink said to end the scan, which is no fault of the store
-	room   *buffers // nil when blocks are kept
-	work   *TierStats
-	read   bool           // the first list was read with others
-	ahead  []sqlite.Chunk // which is this
+	engine  *Engine
+	db      *gorm.DB
+	series  Series
+	at      seriesTier
+	want    Wanted
+	sink    Sink
+	from    int64        // everything before it has been brought
+	tray    column.Block // what is left of it, and of patches
+	broken  []sqlite.Damaged
+	ended   error    // what the sink said to end the scan, which is no fault of the store
+	room    *buffers // nil when blocks are kept
+	rowRoom *buffers // of rows that come between steps
+	work    *TierStats
+	read    bool           // the first list was read with others
+	ahead   []sqlite.Chunk // which is this
 }
 
 // begin reads what hides rows of chunks: the tray and, after it, the patches. A seal in between moves rows from
@@ -249,7 +255,7 @@ func (sc *scan) chunk(c *sqlite.Chunk, late column.Block) error {
 	}
 	inside := c.FirstAt >= sc.from && c.LastAt < sc.want.To
 	if late.Len() == 0 && inside && sc.want.Cut != nil && !sc.want.Cut(c.FirstAt, until(c)) {
-		if sum, err := wholeOf(c, sc.series.Kind); err == nil {
+		if sum, err := wholeOf(c, sc.series.Kind); err == nil && sc.want.tells(c.FirstAt, until(c), &sum) {
 			sc.work.Synopses++
 			sc.work.Bytes += len(c.Whole)
 			return sc.emitWhole(c.FirstAt, until(c), sum)
@@ -261,23 +267,21 @@ func (sc *scan) chunk(c *sqlite.Chunk, late column.Block) error {
 			return err
 		}
 	}
-	parts := chunkParts(sc.want.Tier, sc.want.Need)
-	if err := c.Read(sc.db, parts); err != nil {
-		return err
-	}
-	rows, err := rowsOf(c, parts, sc.want.Need, sc.room)
+	rows, err := sc.rows(c, sc.room)
 	if err != nil {
 		return sc.spoilt(c, err, late)
 	}
-	sc.work.Opened++
-	sc.work.Rows += rows.Len()
-	sc.work.Bytes += c.Size()
 	rows = rows.Between(sc.from, sc.want.To)
 	return sc.emit(column.Merge(rows, late), c.Tier)
 }
 
-// steps brings the chunk as quarters of an hour; the last of them by itself, as it may
-// end with the chunk. Steps that cannot be read are no reason to give up: the rows say
+// tells reports whether a summary will do.
+func (w *Wanted) tells(from, to int64, sum *rollup.Summary) bool {
+	return w.Tells == nil || w.Tells(from, to, sum)
+}
+
+// steps brings the chunk as quarters of an hour, and those that do not tell enough as rows; the last of them by
+// itself, as it may end with the chunk. Steps that cannot be read are no reason to give up: the rows say
 // the same.
 func (sc *scan) steps(c *sqlite.Chunk) (done bool, err error) {
 	parts := stepParts(sc.want.Need)
@@ -292,13 +296,78 @@ func (sc *scan) steps(c *sqlite.Chunk) (done bool, err error) {
 	}
 	sc.work.Steps++
 	sc.work.Bytes += len(c.Step0) + len(c.Step1)
-	n := steps.Len()
-	last := n-1 >= 0 && steps.Times[n-1] >= sc.want.From && steps.Times[n-1] < sc.want.To
-	inner := steps.Rows(0, n-1).Between(sc.want.From, sc.want.To)
-	if err := sc.emit(inner, stepWidth); err != nil || !last {
-		return true, err
+	if sc.want.Tells == nil {
+		return true, sc.quarters(c, steps, 0, steps.Len())
 	}
-	return true, sc.emitWhole(steps.Times[n-1], until(c), rollup.FromRow(steps, n-1, sc.series.Kind))
+	open, rows := sc.silent(c, steps), column.Block{}
+	if len(open) > 0 { // before anything of the chunk is brought
+		if rows, err = sc.rows(c, sc.rowRoom); errors.Is(err, chunk.ErrDamaged) {
+			return false, nil // it is read again, and set aside
+		} else if err != nil {
+			return false, err
+		}
+	}
+	next := 0
+	for _, i := range open {
+		if err := sc.quarters(c, steps, next, i); err != nil {
+			return true, err
+		}
+		end := until(c)
+		if next = i + 1; next < steps.Len() {
+			end = steps.Times[next]
+		}
+		if err := sc.emit(rows.Between(max(steps.Times[i], sc.want.From), min(end, sc.want.To)), c.Tier); err != nil {
+			return true, err
+		}
+	}
+	return true, sc.quarters(c, steps, next, steps.Len())
+}
+
+// silent returns which of the steps do not tell enough.
+func (sc *scan) silent(c *sqlite.Chunk, steps column.Block) (open []int) {
+	for i, t := range steps.Times {
+		sum := rollup.FromRow(steps, i, sc.series.Kind)
+		if t < sc.want.To && !sc.want.Tells(t, stepEnd(c, steps, i), &sum) {
+			open = append(open, i)
+		}
+	}
+	return open
+}
+
+// stepEnd returns the end of the time that a step is of.
+func stepEnd(c *sqlite.Chunk, steps column.Block, i int) int64 {
+	t := steps.Times[i]
+	if i == steps.Len()-1 {
+		return until(c)
+	}
+	return t - t%stepWidth + stepWidth
+}
+
+// quarters brings the steps from i to k.
+func (sc *scan) quarters(c *sqlite.Chunk, steps column.Block, i, k int) error {
+	last := steps.Len() - 1
+	if err := sc.emit(steps.Rows(i, max(i, min(k, last))).Between(sc.want.From, sc.want.To), stepWidth); err != nil {
+		return err
+	}
+	if k <= last || i > last || steps.Times[last] < sc.want.From || steps.Times[last] >= sc.want.To {
+		return nil
+	}
+	return sc.emitWhole(steps.Times[last], until(c), rollup.FromRow(steps, last, sc.series.Kind))
+}
+
+// rows decodes the needed columns of a chunk.
+func (sc *scan) rows(c *sqlite.Chunk, room *buffers) (column.Block, error) {
+	parts := chunkParts(sc.want.Tier, sc.want.Need)
+	if err := c.Read(sc.db, parts); err != nil {
+		return column.Block{}, err
+	}
+	rows, err := rowsOf(c, parts, sc.want.Need, room)
+	if err == nil {
+		sc.work.Opened++
+		sc.work.Rows += rows.Len()
+		sc.work.Bytes += c.Size()
+	}
+	return rows, err
 }
 
 // spoilt notes a chunk that cannot be read and brings only what the tray has of its

@@ -26,6 +26,7 @@ type File struct {
 	write     sync.Mutex // taken by Write only, before any lock of another package
 	watermark *watermark // guarded by write
 	lost      []string   // found before the file was opened; Begin reports it
+	giveBack  int        // pages at the next time; guarded by write
 
 	mu       sync.Mutex        // guards what follows; nothing else is locked under it
 	damaged  uint64            // rows that could not be read, and what was missing
