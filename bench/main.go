@@ -54,6 +54,7 @@ var benches = []struct {
 	{"across_10000", one(acrossMany)},
 	{"conditions", conditions},
 	{"now_50000", one(nowMany)},
+	{"list_100000", listMany},
 	{"stream_300", one(streamMany)},
 	{"fair_last_hour", fairLastHour},
 	{"acks_beside_queries", one(acksBeside)},

@@ -44,16 +44,24 @@ func central(dir string) (address string, stop func() error, err error) {
 
 // fetch reads a whole answer and says how long it is.
 func fetch(url string) (int64, error) {
-	resp, err := http.Get(url)
+	body, err := fetchBody(url)
 	if err != nil {
 		return 0, err
 	}
-	defer resp.Body.Close()
-	n, err := io.Copy(io.Discard, resp.Body)
+	defer body.Close()
+	return io.Copy(io.Discard, body)
+}
+
+func fetchBody(url string) (io.ReadCloser, error) {
+	resp, err := http.Get(url)
 	if err == nil && resp.StatusCode != http.StatusOK {
+		resp.Body.Close()
 		err = fmt.Errorf("%s answered %d", url, resp.StatusCode)
 	}
-	return n, err
+	if err != nil {
+		return nil, err
+	}
+	return resp.Body, nil
 }
 
 const wideSeries = 1000

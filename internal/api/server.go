@@ -15,9 +15,11 @@ import (
 	"nexocumula/internal/central"
 	"nexocumula/internal/clock"
 	"nexocumula/internal/config"
+	"nexocumula/internal/core/series"
 	"nexocumula/internal/gateway"
 	"nexocumula/internal/links"
 	"nexocumula/internal/query"
+	"nexocumula/internal/store/engine"
 	"nexocumula/internal/store/outbox"
 	"nexocumula/internal/store/records"
 	"nexocumula/internal/turns"
@@ -27,6 +29,7 @@ import (
 // Store is what the interface asks of the store besides its records.
 type Store interface {
 	query.Reader
+	Page(selector series.Selector, after series.Path, most int, sees func(series.Path) bool) (page []engine.Series, more bool)
 	Count() int
 	UnsealedRows() int
 	Follower

@@ -1,10 +1,8 @@
 package api
 
 import (
-	"cmp"
 	"errors"
 	"net/http"
-	"slices"
 	"time"
 
 	"github.com/gin-gonic/gin"
@@ -21,48 +19,36 @@ var valuesParameters = names{"select", "label*", "after", "limit"}
 // mostListed is how many series one answer lists.
 const mostListed = 5000
 
-// page returns the part of a list, by path, that ?after= and ?limit= ask for. next is the path after which
-// the rest comes; nil when this is all.
-func page(c *gin.Context, all []engine.Series) (part []engine.Series, next *string, ok bool) {
-	limit, err := whole(c.Request.URL.Query(), "limit", mostListed, 1, mostListed)
-	if err != nil {
-		fail(c, http.StatusBadRequest, "limit", err.Error())
-		return nil, nil, false
-	}
-	after := c.Query("after")
-	first, found := slices.BinarySearchFunc(all, series.Path(after),
-		func(s engine.Series, path series.Path) int { return cmp.Compare(s.Path, path) })
-	if found {
-		first++
-	}
-	all = all[first:]
-	if len(all) <= int(limit) {
-		return all, nil, true
-	}
-	last := string(all[limit-1].Path)
-	return all[:limit], &last, true
-}
-
-// selected returns the series that ?select= names, all of them when it is missing.
-func (h handlers) selected(c *gin.Context) ([]engine.Series, bool) {
+// page returns the part of the series that ?select= names, all of them when it is missing, that ?after= and
+// ?limit= ask for, by path. next is the path after which the rest comes; nil when this is all.
+func (h handlers) page(c *gin.Context) (part []engine.Series, next *string, ok bool) {
 	v, ok := valuesParameters.query(c)
 	if !ok {
-		return nil, false
+		return nil, nil, false
 	}
 	selector, err := readSelected(v)
 	if err != nil {
 		fail(c, http.StatusBadRequest, "select", err.Error())
-		return nil, false
+		return nil, nil, false
 	}
-	if v.Get("select") == "" && len(v["label"]) == 0 {
-		return h.view(c).List(selector), true // an empty store is no mistake
-	}
-	found, err := query.Find(h.view(c), selector)
+	limit, err := whole(v, "limit", mostListed, 1, mostListed)
 	if err != nil {
-		refused(c, err)
-		return nil, false
+		fail(c, http.StatusBadRequest, "limit", err.Error())
+		return nil, nil, false
 	}
-	return found, true
+	part, more := h.Store.Page(selector, series.Path(v.Get("after")), int(limit), callerOf(c).Scope.Sees)
+	all := v.Get("select") == "" && len(v["label"]) == 0 // an empty store is no mistake
+	if len(part) == 0 && !all {
+		if _, err := query.Find(h.view(c), selector); err != nil {
+			refused(c, err)
+			return nil, nil, false
+		}
+	}
+	if more {
+		last := string(part[len(part)-1].Path)
+		next = &last
+	}
+	return part, next, true
 }
 
 func refused(c *gin.Context, err error) {
@@ -78,11 +64,7 @@ func refused(c *gin.Context, err error) {
 }
 
 func (h handlers) series(c *gin.Context) {
-	found, ok := h.selected(c)
-	if !ok {
-		return
-	}
-	found, next, ok := page(c, found)
+	found, next, ok := h.page(c)
 	if !ok {
 		return
 	}
@@ -179,11 +161,7 @@ func (h handlers) versions(c *gin.Context) {
 }
 
 func (h handlers) latest(c *gin.Context) {
-	found, ok := h.selected(c)
-	if !ok {
-		return
-	}
-	found, next, ok := page(c, found)
+	found, next, ok := h.page(c)
 	if !ok {
 		return
 	}

@@ -53,6 +53,16 @@ func (s Selector) With(labels Labels) Selector {
 // Levels returns the parts of the path: names, "+", and at the end perhaps "#".
 func (s Selector) Levels() []string { return s.levels }
 
+// Begins returns what every path that the selector names begins with.
+func (s Selector) Begins() string {
+	for i, level := range s.levels {
+		if level == "+" || level == "#" {
+			return strings.Join(s.levels[:i], "/") // # is also the level above
+		}
+	}
+	return s.text
+}
+
 // Labels returns the labels that a series must have.
 func (s Selector) Labels() Labels { return s.labels }
 

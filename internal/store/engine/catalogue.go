@@ -15,6 +15,7 @@ type catalogue struct {
 	byID    []*Series // index is the id; nil where there is none
 	root    branch
 	byLabel map[string]map[uint32]*Series // by key=value
+	ordered []*Series                     // by path; nil when it has to be made anew
 	count   int
 }
 
@@ -60,6 +61,11 @@ func (c *catalogue) put(s *Series) {
 		at = next
 	}
 	at.series = s
+	if n := len(c.ordered); n > 0 && c.ordered[n-1].Path < s.Path {
+		c.ordered = append(c.ordered, s)
+	} else {
+		c.ordered = nil
+	}
 	c.count++
 	c.label(s)
 }
@@ -93,8 +99,42 @@ func (c *catalogue) find(selector series.Selector) (found []*Series, visited int
 	} else {
 		f.walk(&c.root, selector.Levels())
 	}
-	slices.SortFunc(f.found, func(a, b *Series) int { return cmp.Compare(a.Path, b.Path) })
+	slices.SortFunc(f.found, byPath)
 	return f.found, f.visited
+}
+
+func byPath(a, b *Series) int { return cmp.Compare(a.Path, b.Path) }
+
+// order makes the list of all series by path, when there is none.
+func (c *catalogue) order() {
+	if c.ordered != nil {
+		return
+	}
+	for _, s := range c.byID {
+		if s != nil {
+			c.ordered = append(c.ordered, s)
+		}
+	}
+	slices.SortFunc(c.ordered, byPath)
+}
+
+// page calls visit with the series that a selector names, by path, from the first after a path on, until it
+// returns false. The list of all has to be there.
+func (c *catalogue) page(selector series.Selector, after series.Path, visit func(*Series) bool) {
+	of, begins := c.ordered, selector.Begins()
+	if selector.Labels() != "" {
+		of, _ = c.find(selector)
+	}
+	from, found := slices.BinarySearchFunc(of, max(after, series.Path(begins)),
+		func(s *Series, path series.Path) int { return cmp.Compare(s.Path, path) })
+	if found && of[from].Path == after {
+		from++
+	}
+	for _, s := range of[from:] {
+		if !strings.HasPrefix(string(s.Path), begins) || selector.Match(s.Path) && !visit(s) {
+			return
+		}
+	}
 }
 
 type finder struct {

@@ -14,6 +14,35 @@ func (e *Engine) List(selector series.Selector) (out []Series) {
 	return out
 }
 
+// Page returns the first of the series that the selector names and somebody may see, by path and after a path, at
+// most so many; more says whether there are others after them.
+func (e *Engine) Page(selector series.Selector, after series.Path, most int, sees func(series.Path) bool) (page []Series, more bool) {
+	read := func(m *memory) {
+		m.catalogue.page(selector, after, func(s *Series) bool {
+			if !sees(s.Path) {
+				return true
+			}
+			if more = len(page) == most; !more {
+				page = append(page, *s)
+			}
+			return !more
+		})
+	}
+	ready := false
+	e.look(func(m *memory) {
+		if ready = m.catalogue.ordered != nil; ready {
+			read(m)
+		}
+	})
+	if !ready {
+		e.alter(func(m *memory) {
+			m.catalogue.order()
+			read(m)
+		})
+	}
+	return page, more
+}
+
 // Find returns the series with the path.
 func (e *Engine) Find(path series.Path) (Series, bool) {
 	return e.one(func(c *catalogue) *Series { return c.byPath(path) })

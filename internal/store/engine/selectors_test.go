@@ -71,3 +71,49 @@ func TestSelectorsFindWithoutLookingAtAll(t *testing.T) {
 	assert.Nil(t, c.byPath("site-03/station-07"))
 	assert.Nil(t, c.get(1<<30))
 }
+
+func TestPagesTogetherAreTheList(t *testing.T) {
+	e := &Engine{}
+	add := func(id uint32, path series.Path) {
+		e.alter(func(m *memory) {
+			m.catalogue.put(&Series{ID: id, Definition: series.Definition{Path: path, Labels: "depth=1m"}})
+		})
+	}
+	id := uint32(0)
+	for _, path := range []series.Path{
+		"long-mere/mast/air_temp", "long-mere/mast-2/air_temp", "long-mere/mast/wind", "long-mere-2/mast/wind",
+		"stony-beck/pump/power", "stony-beck/pump/energy", "stony-beck/tank/level", "alder/tank/level",
+	} {
+		id++
+		add(id, path)
+	}
+	for range 2 {
+		for _, text := range []string{"#", "long-mere/#", "long-mere/mast/#", "+/mast/wind", "stony-beck/pump/energy", "+/+/level", "none/#"} {
+			selector, err := series.ParseSelector(text)
+			require.NoError(t, err)
+			for _, selector := range []series.Selector{selector, selector.With("depth=1m")} {
+				var want []series.Path
+				for _, s := range e.List(selector) {
+					if s.Path != "long-mere/mast/wind" {
+						want = append(want, s.Path)
+					}
+				}
+				for most := 1; most < 4; most++ {
+					var got []series.Path
+					for more, after := true, series.Path(""); more; {
+						var page []Series
+						page, more = e.Page(selector, after, most, func(p series.Path) bool { return p != "long-mere/mast/wind" })
+						for _, s := range page {
+							got, after = append(got, s.Path), s.Path
+						}
+						require.LessOrEqual(t, len(page), most)
+						require.True(t, !more || len(page) == most)
+					}
+					assert.Equal(t, want, got, "%s, %d a page", selector, most)
+				}
+			}
+		}
+		add(20, "long-mere/mast/pressure") // in the middle of the list
+		add(21, "zinc-mine/tank/level")    // at its end
+	}
+}
