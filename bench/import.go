@@ -120,3 +120,71 @@ func imported(file string, of, count int, every time.Duration, bySeries bool) (p
 	}
 	return perSecond, float64(made.written) / float64(distinct), nil
 }
+
+// importingLive returns how late the summaries of 100 series at 1 Hz are made, at most, while a gateway takes in
+// readings of the past as fast as it can.
+func importingLive(dir string) (Row, error) {
+	const lasts = 45 * time.Second
+	st, err := openStore(filepath.Join(dir, "live.db"))
+	if err != nil {
+		return Row{}, err
+	}
+	defer st.Close()
+	pipe, stop, err := collecting(st)
+	if err != nil {
+		return Row{}, err
+	}
+	paths := many(100)
+	done := make(chan struct{})
+	imported := make(chan int)
+	go func() { imported <- importUntil(pipe, done) }()
+	var worst time.Duration
+	ends := time.Now().Add(lasts)
+	seen, live := map[int64]bool{}, time.Now()
+	for tick := time.NewTicker(20 * time.Millisecond); time.Now().Before(ends); <-tick.C {
+		if now := time.Now(); now.Sub(live) >= time.Second {
+			live = live.Add(time.Second)
+			d := &pipeline.Delivery{Done: func(error) {}}
+			for _, p := range paths {
+				d.Readings = append(d.Readings, lateReading(p, now))
+			}
+			pipe.Submit(d)
+		}
+		last, _ := st.Find(series.Path(paths[len(paths)-1]))
+		if to := last.SummarisedTo; to != 0 && !seen[to] {
+			seen[to] = true
+			if len(seen) > 1 { // the first may be of a window that was half over
+				worst = max(worst, time.Since(time.Unix(0, to)))
+			}
+		}
+	}
+	close(done)
+	readings := <-imported
+	if len(seen) < 4 {
+		return Row{}, fmt.Errorf("only %d windows were summarised", len(seen))
+	}
+	return Row{
+		Name: "import_live", Unit: "s late", Ours: worst.Seconds(),
+		Reference: fmt.Sprintf("what is wanted, beside %.0f readings/s of the past", float64(readings)/lasts.Seconds()), ReferenceValue: 5,
+		Ratio: worst.Seconds() / 5, Goal: "<= 5", Met: worst <= 5*time.Second,
+	}, stop()
+}
+
+// importUntil takes in readings of 20 series at 1 Hz of the past, and returns how many.
+func importUntil(pipe *pipeline.Pipeline, done chan struct{}) (sent int) {
+	room := make(chan struct{}, lateAhead)
+	from := time.Now().Add(-365 * 24 * time.Hour).Truncate(time.Hour)
+	for k := 0; ; k++ {
+		d := &pipeline.Delivery{Done: func(error) { <-room }}
+		for i := range 2000 {
+			d.Readings = append(d.Readings, lateReading(fmt.Sprintf("bench/past-%02d/value", k%20), from.Add(time.Duration(k/20*2000+i)*time.Second)))
+		}
+		select {
+		case <-done:
+			return sent
+		case room <- struct{}{}:
+			pipe.Submit(d)
+			sent += 2000
+		}
+	}
+}

@@ -62,6 +62,7 @@ var benches = []struct {
 	{"seal_growth", sealGrowth},
 	{"start_stop_100000", startAndStop},
 	{"importing", importing},
+	{"import_live", one(importingLive)},
 	{"late_readings", lateReadings},
 	{"define_20000", one(defineMany20000)},
 	{"start_with_history", one(startWithHistory)},
