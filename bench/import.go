@@ -172,7 +172,7 @@ func importingLive(dir string) (Row, error) {
 
 // importUntil takes in readings of 20 series at 1 Hz of the past, and returns how many.
 func importUntil(pipe *pipeline.Pipeline, done chan struct{}) (sent int) {
-	room := make(chan struct{}, lateAhead)
+	room := make(chan struct{}, 16)
 	from := time.Now().Add(-365 * 24 * time.Hour).Truncate(time.Hour)
 	for k := 0; ; k++ {
 		d := &pipeline.Delivery{Done: func(error) { <-room }}

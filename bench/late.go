@@ -2,8 +2,6 @@ package main
 
 import (
 	"context"
-	"fmt"
-	"os"
 	"path/filepath"
 	"slices"
 	"time"
@@ -17,10 +15,10 @@ import (
 
 const (
 	lateSeries = 1000
-	lateRounds = 1800 // seconds of 1 Hz
-	lateShare  = 100  // one reading in so many is late
+	lateRounds = 450                    // seconds of 1 Hz
+	lateEvery  = 100 * time.Millisecond // from one round to the next
+	lateShare  = 100                    // one reading in so many is late
 	latePast   = 30 * 24 * time.Hour
-	lateAhead  = 16 // rounds that are on their way at a time
 )
 
 // lateReadings returns what a gateway of 1,000 series at 1 Hz writes for each reading that comes up to 30 days late,
@@ -35,24 +33,30 @@ func lateReadings(dir string) ([]Row, error) {
 	if err != nil {
 		return nil, err
 	}
-	begin := time.Now().Add(-2 * lateRounds * time.Second).Truncate(time.Second)
+	begin := time.Now().Add(-4 * lateRounds * time.Second).Truncate(time.Second)
 	if err := lateHistory(pipe, begin); err != nil {
 		return nil, err
 	}
 	var bytes [2]float64
-	var waits [2]time.Duration
-	for i := range bytes {
-		if bytes[i], waits[i], err = lateRun(st, pipe, begin.Add(time.Duration(i)*lateRounds*time.Second), i == 1); err != nil {
+	var waits [2][]time.Duration
+	for i := range 4 { // without, with, without, with
+		written, waited, err := lateRun(st, pipe, begin.Add(time.Duration(i)*lateRounds*time.Second), i%2 == 1)
+		if err != nil {
 			return nil, err
 		}
-		fmt.Fprintf(os.Stderr, "late %t: %.1f MB written, acknowledged within %s\n", i == 1, bytes[i]/1e6, waits[i])
+		bytes[i%2] += written / 2
+		waits[i%2] = append(waits[i%2], waited...)
+	}
+	p99 := func(all []time.Duration) float64 {
+		slices.Sort(all)
+		return all[len(all)*99/100].Seconds()
 	}
 	if err := stop(); err != nil {
 		return nil, err
 	}
 	const late = lateSeries * lateRounds / lateShare
 	each := (bytes[1] - bytes[0]) / late
-	ratio := waits[1].Seconds() / waits[0].Seconds()
+	with, without := p99(waits[1]), p99(waits[0])
 	return []Row{
 		{
 			Name: "late_bytes", Unit: "bytes/late reading", Ours: each, Reference: "written for a reading that is not late",
@@ -60,8 +64,8 @@ func lateReadings(dir string) ([]Row, error) {
 			Goal: "<= 4000 bytes", Met: each <= 4000,
 		},
 		{
-			Name: "late_ack", Unit: "ms, 99 of 100", Ours: waits[1].Seconds() * 1000, Reference: "none is late",
-			ReferenceValue: waits[0].Seconds() * 1000, Ratio: ratio, Goal: "<= 2", Met: ratio <= 2,
+			Name: "late_ack", Unit: "ms, 99 of 100", Ours: with * 1000, Reference: "none is late",
+			ReferenceValue: without * 1000, Ratio: with / without, Goal: "<= 2", Met: with <= 2*without,
 		},
 	}, nil
 }
@@ -95,17 +99,19 @@ func lateReading(path string, at time.Time) reading.Reading {
 }
 
 // lateRun takes in the rounds, and ends when all is summarised and sealed.
-func lateRun(st *store.Store, pipe *pipeline.Pipeline, begin time.Time, late bool) (bytes float64, p99 time.Duration, err error) {
+func lateRun(st *store.Store, pipe *pipeline.Pipeline, begin time.Time, late bool) (bytes float64, waits []time.Duration, err error) {
+	if err := st.Seal(context.Background(), engine.Sealing{}); err != nil {
+		return 0, nil, err
+	}
 	before, err := spentSoFar()
 	if err != nil {
-		return 0, 0, err
+		return 0, nil, err
 	}
 	paths := many(lateSeries)
-	room := make(chan error, lateAhead)
-	for range lateAhead {
-		room <- nil
-	}
-	waits := make([]time.Duration, lateRounds)
+	done := make(chan error, lateRounds)
+	waits = make([]time.Duration, lateRounds)
+	tick := time.NewTicker(lateEvery)
+	defer tick.Stop()
 	for k := range lateRounds {
 		now := begin.Add(time.Duration(k) * time.Second)
 		d := &pipeline.Delivery{}
@@ -116,25 +122,21 @@ func lateRun(st *store.Store, pipe *pipeline.Pipeline, begin time.Time, late boo
 				d.Readings = append(d.Readings, lateReading(p, now.Add(-past-time.Millisecond)))
 			}
 		}
-		if err := <-room; err != nil {
-			return 0, 0, err
-		}
-		sent := time.Now()
-		d.Done = func(err error) { waits[k] = time.Since(sent); room <- err }
+		sent := <-tick.C
+		d.Done = func(err error) { waits[k] = time.Since(sent); done <- err }
 		pipe.Submit(d)
 	}
-	for range lateAhead {
-		if err := <-room; err != nil {
-			return 0, 0, err
+	for range lateRounds {
+		if err := <-done; err != nil {
+			return 0, nil, err
 		}
 	}
 	if err := summarised(pipe); err != nil {
-		return 0, 0, err
+		return 0, nil, err
 	}
 	if err := st.Seal(context.Background(), engine.Sealing{}); err != nil {
-		return 0, 0, err
+		return 0, nil, err
 	}
 	after, err := spentSoFar()
-	slices.Sort(waits)
-	return after.written - before.written, waits[len(waits)*99/100], err
+	return after.written - before.written, waits, err
 }

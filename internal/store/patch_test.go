@@ -220,12 +220,12 @@ func TestALateRowRewritesNoLargeChunk(t *testing.T) {
 	assert.Equal(t, 30*fullChunk+3+fullChunk/4, all.Len())
 }
 
-// lately returns a store with a chunk of the rows 0 to 99, and a patch of 50 that says 7.
+// lately returns a store with a chunk of the rows 0 to 1999, and a patch of 50 that says 7.
 func lately(t *testing.T) (*Store, uint32) {
 	s := open(t, filepath.Join(t.TempDir(), "s.db"))
 	id := define(t, s, "a/b/c")
 	rows := column.New(1, 0)
-	for at := range int64(100) {
+	for at := range int64(2000) {
 		rows.Add(at, 1)
 	}
 	put(t, s, id, series.Readings, rows)
@@ -248,7 +248,7 @@ func TestADamagedPatchIsSetAsideAndCounted(t *testing.T) {
 			_, err := s.Read(t.Context(), id, tier, 0, 100)
 			require.NoError(t, err, change)
 		}
-		rows, err := s.Read(t.Context(), id, series.Readings, 0, 200)
+		rows, err := s.Read(t.Context(), id, series.Readings, 0, 100)
 		require.NoError(t, err)
 		assert.Equal(t, 100, rows.Len(), change)
 		assert.Equal(t, 1.0, rows.Cols[0][50], change)
@@ -263,21 +263,21 @@ func TestWhatIsDroppedIsDroppedOfPatchesToo(t *testing.T) {
 	id := define(t, s, "a/b/c")
 	march := time.Date(2026, 3, 1, 0, 0, 0, 0, time.UTC).UnixNano()
 	rows := column.New(1, 0)
-	for hour := int64(-200); hour < 200; hour++ {
-		rows.Add(march+hour*int64(time.Hour), 1)
+	for n := int64(-2000); n < 2000; n++ {
+		rows.Add(march+n*int64(time.Minute), 1)
 	}
 	put(t, s, id, series.Readings, rows)
 	sealed(t, s)
-	put(t, s, id, series.Readings, rowsOf(float64(march-int64(time.Hour)), 7, float64(march), 8))
+	put(t, s, id, series.Readings, rowsOf(float64(march-int64(time.Minute)*60), 7, float64(march), 8))
 	sealed(t, s)
 	count, late := patches(t, s)
 	require.Equal(t, []int{1, 2}, []int{count, late})
 	gone, err := s.Drop(t.Context(), id, series.Readings, time.Unix(0, march+int64(time.Hour)), time.Time{})
 	require.NoError(t, err)
-	assert.Equal(t, 201, gone, "of February, with the late one of it")
+	assert.Equal(t, 2001, gone, "of February, with the late one of it")
 	left, err := s.Read(t.Context(), id, series.Readings, 0, math.MaxInt64)
 	require.NoError(t, err)
-	assert.Equal(t, 200, left.Len())
+	assert.Equal(t, 2000, left.Len())
 	assert.Equal(t, []any{march, 8.0}, []any{left.Times[0], left.Cols[0][0]})
 }
 
@@ -294,7 +294,7 @@ func TestPatchesOfASeriesThatGotAnotherIDComeAlong(t *testing.T) {
 	require.NotEqual(t, id, again)
 	put(t, s, again, series.Readings, rowsOf(3, 30))
 	s = reopen(t, s)
-	rows, err := s.Read(t.Context(), again, series.Readings, 0, 200)
+	rows, err := s.Read(t.Context(), again, series.Readings, 0, 100)
 	require.NoError(t, err)
 	assert.Equal(t, []any{100, 1.0, 30.0, 7.0}, []any{rows.Len(), rows.Cols[0][2], rows.Cols[0][3], rows.Cols[0][50]})
 	assert.Zero(t, s.Damaged())

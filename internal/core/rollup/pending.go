@@ -42,6 +42,8 @@ type Pending struct {
 	earliest int64 // before it no window is due
 	most     int   // windows there were since the maps were made
 
+	news []Window // that were marked and OverNews has not told of; some may be pending no more
+
 	// ready are windows of the past that were due, in order, from a look at all of them. What became of
 	// them since, their marks say.
 	ready []Window
@@ -65,10 +67,13 @@ const (
 	waitAtMost = 10 * time.Second
 	justNow    = 3 * time.Second
 	madeWithin = 1500 * time.Millisecond // of a narrower tier, once it is due
+	pastEvery  = 2 * time.Second         // windows of the past are due together: what is written at a time costs the same, however few they are
 )
 
 // NewPending has no marks yet.
-func NewPending() *Pending { return &Pending{live: marks{}, past: marks{}} }
+func NewPending() *Pending {
+	return &Pending{live: marks{}, past: marks{}}
+}
 
 // Len returns how many windows are pending.
 func (p *Pending) Len() int { return len(p.live) + len(p.past) }
@@ -166,13 +171,44 @@ func (p *Pending) Over(which func(Window) bool) map[uint32]Stretch {
 		if w.Sketch || !which(w) {
 			return
 		}
-		s, ok := out[w.Series]
-		if !ok {
-			s = Stretch{w.Start, w.End()}
-		}
-		out[w.Series] = Stretch{min(s.From, w.Start), max(s.To, w.End())}
+		widen(out, w)
 	})
 	return out
+}
+
+// widen takes a window into the stretch of its series.
+func widen(of map[uint32]Stretch, w Window) {
+	s, ok := of[w.Series]
+	if !ok {
+		s = Stretch{w.Start, w.End()}
+	}
+	of[w.Series] = Stretch{min(s.From, w.Start), max(s.To, w.End())}
+}
+
+// OverNews is Over of the closed windows that it has not told of yet.
+func (p *Pending) OverNews(now int64, which func(Window) bool) map[uint32]Stretch {
+	out := map[uint32]Stretch{}
+	left := p.news[:0]
+	for _, w := range p.news {
+		switch {
+		case !p.has(w):
+		case !w.Closed(now):
+			left = append(left, w)
+		case !w.Sketch && which(w):
+			widen(out, w)
+		}
+	}
+	p.news = slices.Clip(left)
+	return out
+}
+
+// remember notes a window for OverNews. Where nobody asks for these, those that are pending no more are forgotten.
+func (p *Pending) remember(w Window) {
+	const worthwhile = 4096
+	if n := len(p.news); n >= worthwhile && n >= 2*p.Len() {
+		p.news = slices.DeleteFunc(p.news, func(w Window) bool { return !p.has(w) })
+	}
+	p.news = append(p.news, w)
 }
 
 // Some returns the pending windows that which is true of, in order of series, tier and time.
@@ -193,23 +229,30 @@ func (p *Pending) Drop(w Window) {
 }
 
 func (p *Pending) mark(w Window, now int64, follows time.Duration) {
-	of := p.past
+	of, due := p.past, Window.duePast
 	if _, live := p.live[w]; live || !p.has(w) && w.End() > now-int64(liveFor) {
-		of = p.live
+		of, due = p.live, Window.due
 	}
 	t, ok := of[w]
 	if !ok {
 		t.first = now
+		p.remember(w)
 	}
 	t.last, t.follows = now, follows
 	of[w] = t
-	p.earliest = min(p.earliest, w.due(t))
+	p.earliest = min(p.earliest, due(w, t))
 }
 
 // due returns when a window is: once it is closed and has been quiet, or has waited long
 // enough for that.
 func (w Window) due(t touched) int64 {
 	return max(w.End()+int64(closeAfter+t.follows), min(t.last+int64(quietFor), t.first+int64(waitAtMost)))
+}
+
+// duePast is due of a window of the past.
+func (w Window) duePast(t touched) int64 {
+	at := w.due(t) + int64(pastEvery) - 1
+	return at - at%int64(pastEvery)
 }
 
 // Due takes out at most most windows that are due at now, in order of series, tier
@@ -222,8 +265,8 @@ func (p *Pending) Due(now int64, hurry bool, most int) []Window {
 		return nil
 	}
 	p.earliest = math.MaxInt64
-	isDue := func(w Window, t touched) bool {
-		at := w.due(t)
+	isDue := func(w Window, t touched, due func(Window, touched) int64) bool {
+		at := due(w, t)
 		if at <= now || hurry && w.End()+int64(closeAfter+t.follows) <= now {
 			return true
 		}
@@ -232,7 +275,7 @@ func (p *Pending) Due(now int64, hurry bool, most int) []Window {
 	}
 	var due []Window
 	for w, t := range p.live {
-		if !isDue(w, t) {
+		if !isDue(w, t, Window.due) {
 			continue
 		}
 		if len(due) == most {
@@ -244,7 +287,7 @@ func (p *Pending) Due(now int64, hurry bool, most int) []Window {
 	looked := len(p.ready) == 0
 	if looked {
 		for w, t := range p.past {
-			if isDue(w, t) {
+			if isDue(w, t, Window.duePast) {
 				p.ready = append(p.ready, w)
 			}
 		}
@@ -253,7 +296,7 @@ func (p *Pending) Due(now int64, hurry bool, most int) []Window {
 	for len(due) < most && len(p.ready) > 0 {
 		w := p.ready[0]
 		p.ready = p.ready[1:]
-		if t, pending := p.past[w]; pending && isDue(w, t) {
+		if t, pending := p.past[w]; pending && isDue(w, t, Window.duePast) {
 			due = append(due, w)
 		}
 	}

@@ -1,6 +1,8 @@
 package pipeline
 
 import (
+	"time"
+
 	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/store/engine"
 )
@@ -9,16 +11,28 @@ import (
 // Where that order is broken, by readings that come late or by windows that are left behind, the
 // store is told, so that nobody is given what was true before.
 
-// markLate marks, of each series, what could be summarised and is still pending.
+// markLate marks what could be summarised and is still pending, but for what it marked before.
 func (r *roller) markLate(now int64) {
-	for id, over := range r.pending.Over(func(w rollup.Window) bool { return w.Closed(now) && r.isRead(w) }) {
-		r.store.MarkLate(id, engine.LateStretch(over))
+	over := r.pending.OverNews(now, r.isRead)
+	for id, stretch := range over {
+		r.store.MarkLate(id, engine.LateStretch(stretch))
 	}
 }
 
+// lateShare bounds the time that goes into finding out what is no longer late, which grows with all that is pending,
+// to one part in so many.
+const lateShare = 10
+
 // noLongerLate leaves of what is late only what is still pending: what could be summarised, or was
-// before the clock was set back.
+// before the clock was set back. Until then more readings are read than need be.
 func (r *roller) noLongerLate(now int64) {
+	if r.judge.Now().Before(r.lateAgain) && r.pending.Len() > mostPerRoll {
+		return
+	}
+	defer func(begun time.Time) {
+		ended := r.judge.Now()
+		r.lateAgain = ended.Add(lateShare * ended.Sub(begun))
+	}(r.judge.Now())
 	late := r.store.LateSeries()
 	if len(late) == 0 {
 		return

@@ -4,6 +4,7 @@ import (
 	"context"
 	"log/slog"
 	"slices"
+	"time"
 
 	"nexocumula/internal/clock"
 	"nexocumula/internal/core/column"
@@ -28,6 +29,8 @@ type roller struct {
 	pending *rollup.Pending
 	fills   *fills      // which only the filler changes
 	busy    func() bool // somebody waits for a commit
+
+	lateAgain time.Time // before it nobody looks what is no longer late while very much is pending
 }
 
 // rollerStore is what the roller asks of the store.

@@ -12,8 +12,8 @@ type neighbours struct {
 	read map[uint64]*sqlite.Chunk      // those that will be replaced, with all payloads
 }
 
-// mostNeighbours of a series and tier are read ahead; a seal rarely takes more small chunks along.
-const mostNeighbours = 4
+// mostNeighbours of a series and tier are read ahead; a seal rarely looks at more.
+const mostNeighbours = 7
 
 // lookAhead reads the neighbours of places, the rows of which begin at first and are count.
 func (r *renewal) lookAhead(places []seriesTier, rows func(at seriesTier) (first int64, count int)) error {
@@ -37,7 +37,8 @@ func (r *renewal) lookAhead(places []seriesTier, rows func(at seriesTier) (first
 	for _, at := range places {
 		first, count := rows(at)
 		if last := r.near.of[at]; len(last) > 0 && last[0].LastAt < first {
-			for _, c := range takenAlong(last, first, count) {
+			taken, _ := takenAlong(last, first, count)
+			for _, c := range last[:taken] {
 				ids = append(ids, c.ID)
 			}
 		}
@@ -49,17 +50,25 @@ func (r *renewal) lookAhead(places []seriesTier, rows func(at seriesTier) (first
 	return err
 }
 
-// takenAlong returns those of the chunks before count rows, the newest first, that are written again with
-// the rows: each that is no larger than all that would come after it. So chunks at least double when they
-// are written again, and a series has few small ones.
-func takenAlong(before []sqlite.Chunk, first int64, count int) []sqlite.Chunk {
+const (
+	alike     = 3 // small chunks of about a size are written again together, with the rows after them
+	alikeMost = 2 // those with at most so many times as many rows as come after them are
+)
+
+// takenAlong returns how many of the chunks before count rows, the newest first, are written again with
+// the rows; more says whether it could be more, with others before them. So chunks become about four times as
+// large when they are written again, and a series has few small ones.
+func takenAlong(before []sqlite.Chunk, first int64, count int) (taken int, more bool) {
+	sum := 0
 	for i, c := range before {
-		if c.Count >= fullChunk || c.Count > count || nextMonth(c.FirstAt) != nextMonth(first) {
-			return before[:i]
+		if c.Count >= fullChunk || c.Count > alikeMost*count || nextMonth(c.FirstAt) != nextMonth(first) {
+			return taken, false
 		}
-		first, count = c.FirstAt, count+c.Count
+		if sum += c.Count; i+1-taken == alike {
+			taken, count, sum = i+1, count+sum, 0
+		}
 	}
-	return before
+	return taken, true
 }
 
 // before returns the chunks that begin before t, the newest first, as far as they were read; all says

@@ -12,10 +12,9 @@ import (
 )
 
 const (
-	patchable  = 32 // rows; a smaller chunk is written again with a late row, which costs no more
-	patchShare = 8  // a chunk is written again when one in so many of its rows is late
-	alikeMost  = 4  // patches with at most so many times as many rows as the new one are about as large
-	alike      = 3  // so many of them are put together with it
+	patchable  = 32   // rows; a smaller chunk is written again with a late row, which costs no more
+	growing    = 1024 // rows; a smaller chunk that is the last is, too, as it soon would be in any case
+	patchShare = 8    // a chunk is written again when one in so many of its rows is late
 )
 
 // patching is what a part of a seal changes of patches.
@@ -43,24 +42,17 @@ func upTo(rows column.Block, last int64) int {
 	return rows.Search(last + 1)
 }
 
-// forPatch returns how many of the rows, which begin in a chunk, belong into a patch rather than into that chunk,
-// when after is the chunk after it.
-func forPatch(c, after *sqlite.Chunk, rows column.Block) int {
+// forPatch returns how many of the rows, which begin in a chunk, belong into a patch rather than into that chunk;
+// last says that no chunk is after it.
+func forPatch(c *sqlite.Chunk, last bool, rows column.Block) int {
 	inside := upTo(rows, c.LastAt)
-	if c.Count < patchable || inside*patchShare >= c.Count {
+	if c.Count < patchable || last && c.Count < growing || inside*patchShare >= c.Count {
 		return 0
-	}
-	beyond := rows.Len()
-	if after.ID != 0 {
-		beyond = rows.Search(after.FirstAt)
-	}
-	if beyond -= inside; beyond > 0 && len(takenAlong([]sqlite.Chunk{*c}, rows.Times[inside], beyond)) > 0 {
-		return 0 // it will be written again for those that come after it
 	}
 	return inside
 }
 
-// patch puts late rows into a patch, together with earlier ones that are not much larger. So a row is written
+// patch puts late rows into a patch, together with earlier ones of about its size. So a row is written
 // again a few times only, and there are few patches of a series and tier.
 func (r *renewal) patch(at seriesTier, late column.Block, def *series.Definition) error {
 	have, err := sqlite.PatchHeads(r.db, at.series, int64(at.tier))

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"math"
+	"slices"
 
 	"gorm.io/gorm"
 
@@ -93,7 +94,7 @@ func (r *renewal) stretch(at seriesTier, rows column.Block, done int64, def *ser
 			return 0, err
 		}
 		if late != nil {
-			if few := forPatch(&next, &after, rows); few > 0 {
+			if few := forPatch(&next, after.ID == 0, rows); few > 0 {
 				late.Append(rows.Rows(0, few))
 				return few, nil
 			}
@@ -167,15 +168,22 @@ func (r *renewal) open(c *sqlite.Chunk) (column.Block, error) {
 // smallBefore returns the small chunks just before count rows that no chunk overlaps, the first of which
 // is of the time first; see takenAlong. Those of before done are not in the file any more.
 func (r *renewal) smallBefore(at seriesTier, first int64, count int, done int64) ([]sqlite.Chunk, error) {
-	var touched []sqlite.Chunk
-	for {
-		before, err := r.chunkBefore(at, first)
-		if err != nil || before.ID == 0 || before.FirstAt <= done ||
-			len(takenAlong([]sqlite.Chunk{before}, first, count)) == 0 {
-			return touched, err
+	var before []sqlite.Chunk
+	for t := first; ; {
+		taken, more := takenAlong(before, first, count)
+		if more {
+			c, err := r.chunkBefore(at, t)
+			if err != nil {
+				return nil, err
+			}
+			if c.ID != 0 && c.FirstAt > done {
+				before, t = append(before, c), c.FirstAt
+				continue
+			}
 		}
-		touched = append([]sqlite.Chunk{before}, touched...)
-		first, count = before.FirstAt, count+before.Count
+		before = before[:taken]
+		slices.Reverse(before)
+		return before, nil
 	}
 }
 

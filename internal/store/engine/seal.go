@@ -17,7 +17,7 @@ import (
 const (
 	sealWeight  = 8 << 20   // bytes of the tray that are worth sealing
 	sealJournal = 16 << 20  // or of the journal
-	sealRows    = 16        // rows of a series and tier that are, on average
+	sealRows    = 32        // rows of a series and tier that are, on average
 	mostWeight  = 128 << 20 // bytes of the tray that are sealed, however few rows that is of each
 	mostJournal = 64 << 20  // or of the journal
 	atOnce      = 1000      // series and tiers that one transaction of a seal is about
