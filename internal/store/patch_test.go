@@ -1,11 +1,13 @@
 package store
 
 import (
+	"context"
 	"maps"
 	"math"
 	"math/rand/v2"
 	"path/filepath"
 	"slices"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -298,4 +300,87 @@ func TestPatchesOfASeriesThatGotAnotherIDComeAlong(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, []any{100, 1.0, 30.0, 7.0}, []any{rows.Len(), rows.Cols[0][2], rows.Cols[0][3], rows.Cols[0][50]})
 	assert.Zero(t, s.Damaged())
+}
+
+// countdown is a context that ends after it was looked at so many times.
+type countdown struct {
+	context.Context
+	left *atomic.Int64
+}
+
+var ended = func() chan struct{} {
+	c := make(chan struct{})
+	close(c)
+	return c
+}()
+
+func (c countdown) Done() <-chan struct{} {
+	if c.left.Add(-1) < 0 {
+		return ended
+	}
+	return nil
+}
+
+func (c countdown) Err() error {
+	if c.left.Load() < 0 {
+		return context.Canceled
+	}
+	return nil
+}
+
+// A seal that writes chunks again together with patches, in several transactions, ends in the middle, as with a power
+// cut: what is left, in the store and in a copy of its files, has all rows as they were last said.
+func TestASealThatEndsWhilePatchesGoIntoChunksLosesNothing(t *testing.T) {
+	rounds.Alone(t)
+	s := open(t, filepath.Join(t.TempDir(), "s.db"))
+	id := define(t, s, "a/b/c")
+	random := rand.New(rand.NewPCG(81, 82))
+	const chunks = 40
+	model := column.New(1, 0)
+	for at := range int64(chunks * fullChunk) {
+		model.Add(at*1000, random.Float64())
+	}
+	for k := range chunks {
+		put(t, s, id, series.Readings, model.Rows(k*fullChunk, (k+1)*fullChunk))
+		sealed(t, s)
+	}
+	late := func(every int) {
+		rows := column.New(1, 0)
+		for i := random.IntN(every); i < model.Len(); i += every {
+			rows.Add(model.Times[i], random.Float64())
+		}
+		model = column.Merge(model.Clone(), rows)
+		put(t, s, id, series.Readings, rows)
+	}
+	late(2000)
+	sealed(t, s)
+	count, _ := patches(t, s)
+	require.Equal(t, 1, count)
+	late(5)
+	check := func(of *Store) {
+		got, err := of.Read(t.Context(), id, series.Readings, 0, math.MaxInt64)
+		require.NoError(t, err)
+		require.True(t, slices.Equal(model.Times, got.Times) && slices.Equal(model.Cols[0], got.Cols[0]))
+	}
+	states := map[int64]bool{} // by how many chunks were written again
+	for n := int64(0); ; n += 45 {
+		left := &atomic.Int64{}
+		left.Store(n)
+		err := s.Seal(countdown{t.Context(), left}, engine.Sealing{})
+		check(s)
+		if err == nil {
+			break
+		}
+		require.ErrorIs(t, err, context.Canceled)
+		var rewritten int64
+		require.NoError(t, writer(t, s).Model(&sqlite.Chunk{}).Where("id > ?", chunks).Count(&rewritten).Error)
+		states[rewritten] = true
+		count, _ := patches(t, s)
+		require.NotZero(t, count, "they hide what chunks say until all of these are written")
+		s = reopen(t, s)
+		check(s)
+	}
+	assert.Greater(t, len(states), 2, "it ended between the transactions")
+	count, _ = patches(t, s)
+	assert.Zero(t, count)
 }
