@@ -15,35 +15,32 @@ import (
 	"nexocumula/internal/store/engine"
 )
 
-// conditions asks a gateway for how long 1,000 series with a reading every 5 s were below a value, hour by hour of a
-// day, and for the means of three days of 565 series of which only summaries of 10 s are kept, beside reading the bytes
-// of all their rows from the file.
-func conditions(dir string) ([]Row, error) {
-	thousand, narrow := filepath.Join(dir, "1000"), filepath.Join(dir, "565")
-	if err := tiersOf(thousand, many(wideSeries), 1, series.Readings, series.TenSecond, series.Minute); err != nil {
-		return nil, err
+const rowColumns = "whole, step0, step1, part0, part1, part2"
+
+// conditionMany asks a gateway for how long series with a reading every 5 s were below a value, hour by hour of a day,
+// beside reading the bytes of all their rows from the file.
+func conditionMany(dir string, count int) (Row, error) {
+	if err := tiersOf(dir, many(count), 1, series.Readings, series.TenSecond, series.Minute); err != nil {
+		return Row{}, err
 	}
-	if err := tiersOf(narrow, many(565), 3, series.TenSecond); err != nil {
-		return nil, err
+	return allRows(dir, 0.44, "/api/v1/windows?select=bench/%23&width=1h&from=2026-03-02&to=2026-03-03&stats=below:5")
+}
+
+// narrowMany asks for the means of three days of 565 series of which only summaries of 10 s are kept, likewise.
+func narrowMany(dir string) (Row, error) {
+	if err := tiersOf(dir, many(565), 3, series.TenSecond); err != nil {
+		return Row{}, err
 	}
-	const columns = "whole, step0, step1, part0, part1, part2"
-	below, err := besideReading(thousand, 5, columns,
-		"/api/v1/windows?select=bench/%23&width=1h&from=2026-03-02&to=2026-03-03&stats=below:5")
+	return allRows(dir, 0.22, "/api/v1/windows?select=bench/%23&width=1h&from=2026-03-02&to=2026-03-05&stats=mean")
+}
+
+func allRows(dir string, most float64, call string) (Row, error) {
+	all, err := besideReading(dir, 5, rowColumns, call)
 	if err != nil {
-		return nil, err
+		return Row{}, err
 	}
-	means, err := besideReading(narrow, 5, columns,
-		"/api/v1/windows?select=bench/%23&width=1h&from=2026-03-02&to=2026-03-05&stats=mean")
-	if err != nil {
-		return nil, err
-	}
-	row := func(name string, p pairs, most float64) Row {
-		r := p.row("ms", 1e3, "reading all rows of it from the file", fmt.Sprintf("<= %.3g", most),
-			func(ratio float64) bool { return ratio <= most })
-		r.Name = name
-		return r
-	}
-	return []Row{row("condition_1000", below[0], 0.44), row("narrow_565", means[0], 0.22)}, nil
+	return all[0].row("ms", 1e3, "reading all rows of it from the file", fmt.Sprintf("<= %.3g", most),
+		func(ratio float64) bool { return ratio <= most }), nil
 }
 
 // tiersOf writes summaries of some days, and seals them.

@@ -9,10 +9,10 @@ import (
 	"nexocumula/internal/gateway/pipeline"
 )
 
-// defineMany20000 returns how many series a second a gateway begins whose first readings come one by one,
+// defineMany returns how many series a second a gateway begins whose first readings come one by one,
 // as from one connection, until all are acknowledged, beside a transaction for each.
-func defineMany20000(dir string) (Row, error) {
-	const count, wanted = 20_000, 10_000
+func defineMany(dir string, count int) (Row, error) {
+	const wanted = 10_000
 	st, err := openStore(filepath.Join(dir, "ours.db"))
 	if err != nil {
 		return Row{}, err
@@ -36,7 +36,7 @@ func defineMany20000(dir string) (Row, error) {
 			return Row{}, err
 		}
 	}
-	rate := count / time.Since(begun).Seconds()
+	rate := float64(count) / time.Since(begun).Seconds()
 	if err := stop(); err != nil {
 		return Row{}, err
 	}
@@ -51,7 +51,7 @@ func defineMany20000(dir string) (Row, error) {
 			return Row{}, err
 		}
 	}
-	each := count / 10 / time.Since(begun).Seconds()
+	each := float64(count/10) / time.Since(begun).Seconds()
 	row := Row{
 		Unit: "series/s", Ours: rate, Reference: "a transaction each", ReferenceValue: each, Ratio: rate / each,
 		Goal: ">= 10,000", Met: rate >= wanted,

@@ -75,7 +75,7 @@ func sealing(path string, count int) (microseconds, written float64, err error) 
 		return 0, 0, err
 	}
 	defer st.Close()
-	ids, err := defineMany(st, count)
+	ids, err := defineAll(st, count)
 	if err != nil {
 		return 0, 0, err
 	}
@@ -114,7 +114,7 @@ func sealing(path string, count int) (microseconds, written float64, err error) 
 	return float64((after.processor - before.processor).Microseconds()) / rows, (after.written - before.written) / rows, err
 }
 
-func defineMany(st *store.Store, count int) ([]uint32, error) {
+func defineAll(st *store.Store, count int) ([]uint32, error) {
 	var defs []series.Definition
 	tiers, err := series.MakeTiers([]series.Tier{series.Minute})
 	if err != nil {
@@ -197,7 +197,7 @@ func journalOf(path string, count int) error {
 		return err
 	}
 	defer st.Close()
-	ids, err := defineMany(st, count)
+	ids, err := defineAll(st, count)
 	if err != nil {
 		return err
 	}

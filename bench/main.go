@@ -25,6 +25,7 @@ type Row struct {
 	High           float64 `json:"ratio_high,omitempty"` // and a quarter above
 	Goal           string  `json:"goal"`
 	Met            bool    `json:"met"`
+	Growth         string  `json:"growth,omitempty"` // what one costs at three sizes
 }
 
 func (r Row) ratio() string {
@@ -51,10 +52,12 @@ var benches = []struct {
 	{"windows_year_monthly", one(windowsYearMonthly)},
 	{"folded_year", one(foldedYear)},
 	{"windows_wide", windowsWide},
-	{"across_10000", one(acrossMany)},
-	{"conditions", conditions},
+	{"across_10000", one(atSizes(10_000, "µs a series", perItem, acrossMany))},
+	{"condition_1000", one(atSizes(1000, "µs a series", perItem, conditionMany))},
+	{"narrow_565", one(narrowMany)},
 	{"now_50000", one(nowMany)},
-	{"list_100000", listMany},
+	{"list_100000", one(atSizes(100_000, "µs a series", perItem, listMany))},
+	{"list_100000_memory", one(listMemory)},
 	{"stream_300", one(streamMany)},
 	{"fair_last_hour", fairLastHour},
 	{"acks_beside_queries", one(acksBeside)},
@@ -64,9 +67,9 @@ var benches = []struct {
 	{"importing", importing},
 	{"import_live", one(importingLive)},
 	{"late_readings", lateReadings},
-	{"define_20000", one(defineMany20000)},
+	{"define_20000", one(atSizes(20_000, "µs a series", perSecond, defineMany))},
 	{"start_with_history", one(startWithHistory)},
-	{"memory_per_series", one(memoryPerSeries)},
+	{"memory_per_series", one(atSizes(100_000, "bytes", asItIs, memoryPerSeries))},
 	{"select_of_million", one(selectOfMillion)},
 	{"commit_latency_lone", one(commitLatency)},
 	{"wear_1000", wear1000},
@@ -129,7 +132,7 @@ func run(file string, only []string) error {
 	t := table.NewWriter()
 	t.SetOutputMirror(os.Stdout)
 	t.AppendHeader(table.Row{
-		"name", "unit", "ours", "reference", "reference value", "ratio (half of the pairs)", "goal", "met",
+		"name", "unit", "ours", "reference", "reference value", "ratio (half of the pairs)", "goal", "met", "growth",
 	})
 	for _, b := range benches {
 		if len(only) > 0 && !slices.Contains(only, b.name) {
@@ -151,7 +154,7 @@ func run(file string, only []string) error {
 			rows = append(rows, row)
 			t.AppendRow(table.Row{
 				row.Name, row.Unit, figure(row.Ours), row.Reference, figure(row.ReferenceValue), row.ratio(), row.Goal,
-				row.Met,
+				row.Met, row.Growth,
 			})
 		}
 	}

@@ -161,10 +161,9 @@ func windowsWide(dir string) ([]Row, error) {
 	return []Row{json, arrow}, nil
 }
 
-// acrossMany puts ten thousand series of a day together by site, beside reading the
-// bytes that tell of them.
-func acrossMany(dir string) (Row, error) {
-	paths := make([]string, 10_000)
+// acrossMany puts series of a day together by site, beside reading the bytes that tell of them.
+func acrossMany(dir string, count int) (Row, error) {
+	paths := make([]string, count)
 	for i := range paths {
 		paths[i] = fmt.Sprintf("bench/site-%02d/station-%04d/value", i/100, i%100)
 	}
@@ -184,17 +183,7 @@ func acrossMany(dir string) (Row, error) {
 // from memory.
 func nowMany(dir string) (Row, error) {
 	const count = 50_000
-	st, err := openStore(filepath.Join(dir, service.StoreFile))
-	if err != nil {
-		return Row{}, err
-	}
-	if err := manyWithOne(st, count); err != nil {
-		return Row{}, err
-	}
-	if err := st.Close(); err != nil {
-		return Row{}, err
-	}
-	address, stop, err := central(dir)
+	address, stop, err := centralWith(dir, count)
 	if err != nil {
 		return Row{}, err
 	}

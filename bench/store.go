@@ -176,8 +176,8 @@ func writeHistory(path string) error {
 
 // memoryPerSeries returns what a gateway's pipeline and store keep of a live series once its
 // readings are summarised and sealed.
-func memoryPerSeries(dir string) (Row, error) {
-	const count, most = 100_000, 2048
+func memoryPerSeries(dir string, count int) (Row, error) {
+	const most = 2048
 	st, err := openStore(filepath.Join(dir, "ours.db"))
 	if err != nil {
 		return Row{}, err
@@ -212,7 +212,7 @@ func memoryPerSeries(dir string) (Row, error) {
 	if err := st.Seal(context.Background(), engine.Sealing{}); err != nil {
 		return Row{}, err
 	}
-	each := (heap() - before) / count
+	each := (heap() - before) / float64(count)
 	if err := stop(); err != nil {
 		return Row{}, err
 	}

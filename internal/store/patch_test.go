@@ -145,7 +145,7 @@ func TestLateRowsHideTheEarlierWhereverTheyStand(t *testing.T) {
 			s = reopen(t, s)
 		case 1:
 			if random.IntN(4) == 0 {
-				until := kept + random.Int64N(1440*minute)
+				until := min(kept+random.Int64N(1440*minute), begin+minutes/2*minute)
 				_, err := s.Drop(t.Context(), id, series.Minute, time.Unix(0, until), time.Time{})
 				require.NoError(t, err)
 				kept = until
