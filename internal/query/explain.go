@@ -17,6 +17,9 @@ type Explained struct {
 
 func explain(s *engine.Series, plan *window.Plan, stats []window.Stat, work engine.ScanStats) *Explained {
 	out := &Explained{ScanStats: work, Why: plan.Why(s.Tiers.All())}
+	if guide, ok := guideOf(s, plan, stats); ok {
+		out.Why = fmt.Sprintf("the stats need the readings themselves, but where a summary of %s tells that a condition never held, or always", guide)
+	}
 	var finer []string
 	for _, one := range work {
 		if one.Tier < plan.Tier && one.Rows > 0 {
