@@ -30,3 +30,6 @@ func perItem(r Row, size int) float64 { return r.Ours * 1000 / float64(size) }
 func perSecond(r Row, _ int) float64 { return 1e6 / r.Ours }
 
 func asItIs(r Row, _ int) float64 { return r.Ours }
+
+// perHundred is for rows of the share of a core that all take.
+func perHundred(r Row, size int) float64 { return 100 * r.Ours / float64(size) }

@@ -6,6 +6,7 @@ import (
 	"io"
 	"net"
 	"net/http"
+	"os"
 	"path/filepath"
 	"sync"
 	"sync/atomic"
@@ -13,14 +14,16 @@ import (
 )
 
 const (
-	streamClients = 300
-	streamSeries  = 2000
-	streamFor     = 10 * time.Second
+	streamSeries = 2000
+	streamFor    = 10 * time.Second
 )
 
-// streamMany returns what 300 live streams of 2,000 series that change each second cost a gateway, as a share
+// streamMany returns what live streams of 2,000 series that change each second cost a gateway, as a share
 // of a core: what it takes with them less what it takes without.
-func streamMany(dir string) (Row, error) {
+func streamMany(dir string, clients int) (Row, error) {
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return Row{}, err
+	}
 	listen, err := freePort()
 	if err != nil {
 		return Row{}, err
@@ -35,7 +38,7 @@ func streamMany(dir string) (Row, error) {
 	defer wait.Wait()
 	defer cancel()
 	const connections = 10
-	failed := make(chan error, connections+streamClients)
+	failed := make(chan error, connections+clients)
 	for k := range connections {
 		wait.Go(func() {
 			if err := speak(ctx, listen, k, connections, streamSeries, time.Second, true, func(time.Duration) {}); err != nil && ctx.Err() == nil {
@@ -62,7 +65,7 @@ func streamMany(dir string) (Row, error) {
 		return Row{}, err
 	}
 	var heard atomic.Int64
-	for k := range streamClients {
+	for k := range clients {
 		wait.Go(func() {
 			if err := follow(ctx, from(k%5), g.address+"/api/v1/stream?brief=yes", &heard); err != nil &&
 				ctx.Err() == nil {
@@ -78,7 +81,7 @@ func streamMany(dir string) (Row, error) {
 	if err != nil {
 		return Row{}, err
 	}
-	each := float64(heard.Load()) / streamClients / streamFor.Seconds()
+	each := float64(heard.Load()) / float64(clients) / streamFor.Seconds()
 	row := Row{
 		Unit: "% of a core", Ours: with - without, Reference: fmt.Sprintf("without streams; each got %.0f kB/s",
 			each/1000),
