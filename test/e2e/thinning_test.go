@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"math"
 	"math/rand/v2"
+	"slices"
 	"testing"
 	"time"
 
@@ -27,6 +28,15 @@ gateway:
 // A gateway that thins is stopped, killed and started again while hours of readings come, some of them
 // twice and some late. What it then says of any window is what all readings that were acknowledged
 // say; and what it kept tells each of them within the stated error.
+// summarised reports whether no window is answered from readings any more.
+func summarised(t *testing.T, gateway *client.Client, hour time.Time) bool {
+	out, err := gateway.Windows(t.Context(), client.WindowsQuery{
+		Select: []string{"#"}, From: hour, To: hour.Add(5 * time.Hour), Width: "10s", Stats: []string{"count"}, Explain: true,
+	})
+	return err == nil && len(out.Series) == 1 && out.Series[0].Explained != nil &&
+		!slices.ContainsFunc(out.Series[0].Explained.Read, func(r client.Read) bool { return r.Tier == "readings" && r.Rows > 0 })
+}
+
 func TestThinningThroughStopsAndKills(t *testing.T) {
 	t.Parallel()
 	dir, port := t.TempDir(), freePort(t)
@@ -66,6 +76,7 @@ func TestThinningThroughStopsAndKills(t *testing.T) {
 				now.Values[0].Time.Equal(hour.Add(time.Duration(of[len(of)-1])*time.Millisecond))
 		})
 		if part%2 == 0 {
+			eventually(t, "the part is summarised", func() bool { return summarised(t, gateway, hour) })
 			require.Zero(t, p.interrupt(t)) // which seals, and so thins
 		} else {
 			p.kill()

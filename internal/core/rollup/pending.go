@@ -67,7 +67,7 @@ const (
 	waitAtMost = 10 * time.Second
 	justNow    = 3 * time.Second
 	madeWithin = 1500 * time.Millisecond // of a narrower tier, once it is due
-	pastEvery  = 2 * time.Second         // windows of the past are due together: what is written at a time costs the same, however few they are
+	pastEvery  = time.Second             // windows of the past are due together: what is written at a time costs the same, however few they are
 )
 
 // NewPending has no marks yet.
