@@ -128,8 +128,11 @@ func TestABrokerSendsNoMoreThanMayBeUnacknowledged(t *testing.T) {
 	}, b.Pipe, slog.New(slog.DiscardHandler))
 	b.Run(broker.Run)
 	b.Eventually("it is connected", func() bool { return broker.Tally().Up })
-	release, held := make(chan struct{}), make(chan error, 1)
-	go func() { held <- b.Pipe.Between(t.Context(), func() error { <-release; return nil }) }() // nothing is committed meanwhile
+	begun, release, held := make(chan struct{}), make(chan struct{}), make(chan error, 1)
+	go func() {
+		held <- b.Pipe.Between(t.Context(), func() error { close(begun); <-release; return nil })
+	}()
+	<-begun // nothing is committed from now on
 	for i := range all {
 		require.NoError(t, server.Publish("mast/wind", fmt.Append(nil, i), false, 1))
 	}
