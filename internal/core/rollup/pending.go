@@ -202,11 +202,13 @@ func (p *Pending) OverNews(now int64, which func(Window) bool) map[uint32]Stretc
 	return out
 }
 
-// remember notes a window for OverNews. Where nobody asks for these, those that are pending no more are forgotten.
+// remember notes a window for OverNews. Now and then it forgets those that are pending no more, and repeats.
 func (p *Pending) remember(w Window) {
 	const worthwhile = 4096
 	if n := len(p.news); n >= worthwhile && n >= 2*p.Len() {
 		p.news = slices.DeleteFunc(p.news, func(w Window) bool { return !p.has(w) })
+		slices.SortFunc(p.news, Window.compare)
+		p.news = slices.Compact(p.news)
 	}
 	p.news = append(p.news, w)
 }

@@ -30,7 +30,7 @@ type roller struct {
 	fills   *fills      // which only the filler changes
 	busy    func() bool // somebody waits for a commit
 
-	lateAgain time.Time // before it nobody looks what is no longer late while very much is pending
+	lateAgain time.Time // the next look at what is no longer late, while very much is pending
 }
 
 // rollerStore is what the roller asks of the store.

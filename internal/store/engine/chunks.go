@@ -230,7 +230,7 @@ type buffers struct {
 	cols  [][]float64
 }
 
-// spare are those that no scan uses.
+// spare holds buffers that no scan uses.
 var spare = sync.Pool{New: func() any { return &buffers{} }}
 
 func (r *buffers) timesOf(p *chunk.Packed) (times []int64, err error) {

@@ -109,7 +109,7 @@ func makePatches(at seriesTier, rows column.Block) (out []sqlite.Patch, err erro
 // loadPatches reads where patches have rows.
 func (e *Engine) loadPatches() error {
 	patched := map[seriesTier]extent{}
-	highest, err := sqlite.PatchStretches(e.file.Reader(), func(at sqlite.SeriesTier, first, last int64) {
+	highest, err := sqlite.PatchExtents(e.file.Reader(), func(at sqlite.SeriesTier, first, last int64) {
 		patched[seriesTier{at.Series, series.Tier(at.Tier)}] = extent{first, last}
 	})
 	if err != nil {

@@ -92,9 +92,9 @@ func PatchesOf(db *gorm.DB, ids []uint64) ([]Patch, error) {
 	return patchesOf(db.Raw("SELECT "+patchColumns+" FROM patches WHERE id IN ? ORDER BY id", ids), true)
 }
 
-// PatchStretches calls visit with the first and the last time of the patches of each series and tier, and the
+// PatchExtents calls visit with the first and the last time of the patches of each series and tier, and the
 // highest id of all.
-func PatchStretches(db *gorm.DB, visit func(at SeriesTier, first, last int64)) (highest uint64, err error) {
+func PatchExtents(db *gorm.DB, visit func(at SeriesTier, first, last int64)) (highest uint64, err error) {
 	rows, err := db.Raw("SELECT series, tier, min(first_at), max(last_at), max(id) FROM patches GROUP BY series, tier").Rows()
 	if err != nil {
 		return 0, err
