@@ -2,6 +2,7 @@ package query
 
 import (
 	"context"
+	"math"
 	"slices"
 
 	"nexocumula/internal/core/column"
@@ -63,9 +64,7 @@ func guided(ctx context.Context, src Source, s engine.Series, want engine.Wanted
 
 func (g *guide) Rows(b column.Block, width int64) error {
 	if b.Len() > 0 {
-		if err := g.first(b.Times[0]); err != nil {
-			return err
-		}
+		g.first(b.Times[0])
 	}
 	for i := 0; i < b.Len(); {
 		k, count := i, 0.0
@@ -94,9 +93,7 @@ func (g *guide) Rows(b column.Block, width int64) error {
 func endOf(b column.Block, i int, width int64) int64 { return b.Times[i] - b.Times[i]%width + width }
 
 func (g *guide) Whole(from, to int64, sum rollup.Summary) error {
-	if err := g.first(from); err != nil {
-		return err
-	}
+	g.first(from)
 	if !g.Tells(from, to, &sum) {
 		g.need(from, to)
 		return nil
@@ -105,12 +102,11 @@ func (g *guide) Whole(from, to int64, sum rollup.Summary) error {
 }
 
 // first asks for the readings of before the first summary.
-func (g *guide) first(t int64) error {
+func (g *guide) first(t int64) {
 	if g.begin < t {
 		g.need(g.begin, t)
 	}
-	g.begin = 1<<63 - 1
-	return nil
+	g.begin = math.MaxInt64
 }
 
 // need asks for the readings of a time. What is held has to be read with it, when there is something before.

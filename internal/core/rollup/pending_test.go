@@ -166,3 +166,20 @@ func TestWindowsThatFollowOneAnotherAreSavedTogether(t *testing.T) {
 	assert.Equal(t, 2, old.Len())
 	assert.ErrorContains(t, old.Load([]byte(`[{"Series":7,"Tier":1,"Start":0,"Count":900000000}]`), 0), "more than")
 }
+
+// Late readings come to the same windows again and again: what is remembered of them does not grow.
+func TestWhatIsRememberedOfWindowsIsBounded(t *testing.T) {
+	p := NewPending()
+	const windows = 3000
+	for round := range 20 {
+		for i := range int64(windows) {
+			w := Window{Series: 1, Tier: series.Minute, Start: i * int64(series.Minute)}
+			p.Drop(w)
+			p.Restore([]Window{w}, int64(round)*second)
+		}
+		require.LessOrEqual(t, len(p.news), 2*windows)
+	}
+	over := p.OverNews(windows*int64(series.Minute)*2, func(Window) bool { return true })
+	assert.Equal(t, map[uint32]Stretch{1: {0, windows * int64(series.Minute)}}, over)
+	assert.Empty(t, p.news)
+}
