@@ -15,6 +15,7 @@ import (
 	mqtt "github.com/mochi-mqtt/server/v2"
 	"github.com/mochi-mqtt/server/v2/hooks/auth"
 	"github.com/mochi-mqtt/server/v2/listeners"
+	"github.com/mochi-mqtt/server/v2/packets"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -33,6 +34,32 @@ func brokerAt(t *testing.T, hook mqtt.Hook) (*mqtt.Server, *url.URL) {
 	require.NoError(t, server.Serve())
 	t.Cleanup(func() { server.Close() })
 	return server, &url.URL{Scheme: "tcp", Host: open.Addr().String()}
+}
+
+// oneByOne lets clients connect one after the other. The broker of the tests lets two live that connect with one id at
+// the same instant.
+type oneByOne struct {
+	auth.AllowHook
+	turn chan struct{}
+}
+
+func (h *oneByOne) Provides(b byte) bool {
+	return b == mqtt.OnSessionEstablished || h.AllowHook.Provides(b)
+}
+
+func (h *oneByOne) OnConnectAuthenticate(*mqtt.Client, packets.Packet) bool {
+	select {
+	case h.turn <- struct{}{}:
+	case <-time.After(time.Second): // the one before went while it connected
+	}
+	return true
+}
+
+func (h *oneByOne) OnSessionEstablished(*mqtt.Client, packets.Packet) {
+	select {
+	case <-h.turn:
+	default:
+	}
 }
 
 // stored returns the readings of a series.
@@ -147,7 +174,7 @@ func TestABrokerSendsNoMoreThanMayBeUnacknowledged(t *testing.T) {
 // Two clients with one client id end each other's connections; each says so.
 func TestAnotherClientWithTheSameIDIsNamed(t *testing.T) {
 	for _, version := range []int{4, 5} {
-		_, address := brokerAt(t, new(auth.AllowHook))
+		_, address := brokerAt(t, &oneByOne{turn: make(chan struct{}, 1)})
 		b := sourcetest.New(t)
 		var both []*broker
 		for _, name := range []string{"north", "south"} {

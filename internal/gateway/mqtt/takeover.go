@@ -7,7 +7,7 @@ import (
 )
 
 const (
-	soonLost  = 10 * time.Second // a connection that lives for less is suspicious
+	soonLost  = maxReconnectWait + connectWithin // a connection that lives for less is suspicious: its twin came back
 	mostShort = 3
 )
 
