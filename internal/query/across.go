@@ -162,7 +162,7 @@ func (r runner) together(ctx context.Context, members []engine.Series, plan plan
 	out.Empty, out.Filled = slices.Repeat([]bool{true}, n), make([]bool, n)
 	withData, heard := make([]float64, n), 0.0
 	one := r
-	one.plans = []planned{plan}
+	one.plans, one.over = []planned{plan}, new(window.Reducer)
 	for at, s := range members {
 		if err := one.readAhead(ctx, at, members, r.Stats); err != nil {
 			return out, err

@@ -287,6 +287,7 @@ type runner struct {
 	plans []planned
 	sink  Sink
 	ahead map[*window.Plan]*engine.Prefetch
+	over  *window.Reducer // of the rows that went before and are done with; nil: they are kept
 }
 
 // togetherAtOnce is how many series are read of at once.
@@ -355,7 +356,7 @@ func (r runner) reduce(ctx context.Context, s engine.Series, plan *window.Plan, 
 		return out, refuse("unit", "%s: %v", s.Path, err)
 	}
 	out.Unit, out.StatUnits = into.unit, into.units
-	reducer := window.NewReducer(plan, &s.Definition, stats, window.Options{Gaps: r.Gaps, Units: into.by})
+	reducer := window.NewReducer(plan, &s.Definition, stats, window.Options{Gaps: r.Gaps, Units: into.by, Over: r.over})
 	if !r.Now.IsZero() {
 		reducer.Now(r.Now.UnixNano())
 	}

@@ -24,7 +24,7 @@ const stepWidth = int64(15 * time.Minute)
 
 // tally joins what a scan brings and counts how it came.
 type tally struct {
-	join                *rollup.Joiner
+	join                rollup.Joiner
 	rows, steps, wholes int
 }
 

@@ -26,8 +26,8 @@ type Joiner struct {
 
 // NewJoiner reduces a series. Only what need says is sure to be in the summaries that
 // come out, and only those columns need to be in the blocks that go in.
-func NewJoiner(def *series.Definition, need Need) *Joiner {
-	return &Joiner{def: def, need: need, now: math.MaxInt64}
+func NewJoiner(def *series.Definition, need Need) Joiner {
+	return Joiner{def: def, need: need, now: math.MaxInt64}
 }
 
 // Now says that a reading holds until then and no further, whatever comes.

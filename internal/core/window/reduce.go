@@ -38,6 +38,7 @@ type Rows struct {
 	WholeCount float64
 
 	noReading []bool
+	of        []Stat
 	units     []unit.Conversion // of each stat
 }
 
@@ -52,6 +53,7 @@ type known struct {
 type Options struct {
 	Gaps  Gaps
 	Units []unit.Conversion // of each stat; nil: as they are stored
+	Over  *Reducer          // one whose rows are not needed any more: its memory serves again; nil: none
 }
 
 // Reducer takes the rows of one series in, in order of time, and reduces them to a row
@@ -64,7 +66,7 @@ type Reducer struct {
 	kinds []*statKind
 	gaps  Gaps
 
-	join    *rollup.Joiner
+	join    rollup.Joiner
 	tracks  []*track // of the conditions among the stats
 	trackOf []int    // of each stat; -1 without
 	segment int      // the one being reduced
@@ -92,14 +94,21 @@ type gathered struct {
 
 // NewReducer begins the rows of a series.
 func NewReducer(plan *Plan, def *series.Definition, stats []Stat, options Options) *Reducer {
-	r := &Reducer{
-		plan:  plan,
-		def:   def,
-		stats: stats,
-		gaps:  options.Gaps,
-		join:  rollup.NewJoiner(def, Need(stats, def.Kind)),
+	r := options.Over
+	if r == nil {
+		r = new(Reducer)
 	}
-	r.out = newRows(len(plan.Windows), stats, options.Units)
+	*r = Reducer{
+		plan: plan, def: def, stats: stats, gaps: options.Gaps, join: rollup.NewJoiner(def, Need(stats, def.Kind)),
+		of: r.of[:0], kinds: r.kinds[:0], trackOf: r.trackOf[:0], out: r.out,
+	}
+	if len(r.out.Empty) != len(plan.Windows) || !slices.Equal(r.out.of, stats) {
+		r.out = newRows(len(plan.Windows), stats)
+	}
+	clear(r.out.Filled) // the rest is written for each window
+	if r.out.units = options.Units; r.out.units == nil {
+		r.out.units = slices.Repeat([]unit.Conversion{stored}, len(stats))
+	}
 	var seen map[condition]int
 	for i, s := range stats {
 		r.of, r.kinds = append(r.of, s.formula(def.Kind)), append(r.kinds, s.kind())
@@ -135,10 +144,7 @@ func NewReducer(plan *Plan, def *series.Definition, stats []Stat, options Option
 // stored is the conversion of what stays as it is.
 var stored = unit.Conversion{Scale: 1}
 
-func newRows(n int, stats []Stat, units []unit.Conversion) Rows {
-	if units == nil {
-		units = slices.Repeat([]unit.Conversion{stored}, len(stats))
-	}
+func newRows(n int, stats []Stat) Rows {
 	of := func(wanted func(Stat) bool, more int) [][]float64 {
 		out := make([][]float64, len(stats))
 		for i, s := range stats {
@@ -151,7 +157,7 @@ func newRows(n int, stats []Stat, units []unit.Conversion) Rows {
 	out := Rows{
 		Stats: of(func(Stat) bool { return true }, n), Times: make([][]int64, len(stats)),
 		Least: of(Stat.bounded, n), Most: of(Stat.bounded, n),
-		Empty: make([]bool, n), Filled: make([]bool, n), Counts: make([]float64, n), noReading: make([]bool, n), units: units,
+		Empty: make([]bool, n), Filled: make([]bool, n), Counts: make([]float64, n), noReading: make([]bool, n), of: stats,
 		Whole: make([]float64, len(stats)), WholeTimes: make([]int64, len(stats)), WholeLeast: make([]float64,
 			len(stats)), WholeMost: make([]float64, len(stats)),
 	}
@@ -449,53 +455,4 @@ func (r *Reducer) bounds(k int, of *gathered) (least, most float64) {
 	}
 	s, t := r.stats[k], r.trackOf[k]
 	return s.ofSpells(&of.sure[t], of.sum.Covered), s.ofSpells(&of.may[t], of.sum.Covered)
-}
-
-// gather puts runs of segments together: where each begins and ends.
-func (r *Reducer) gather(parts []int) gathered {
-	out := gathered{sure: make([]spells, len(r.tracks)), may: make([]spells, len(r.tracks))}
-	for k := 0; k < len(parts); k += 2 {
-		for segment := parts[k]; segment < parts[k+1]; segment++ {
-			out.sum.Absorb(&r.sums[segment])
-			for t := range r.tracks {
-				out.sure[t].then(r.sure[t][segment], segment > parts[k])
-				out.may[t].then(r.may[t][segment], segment > parts[k])
-			}
-			if r.readings != nil {
-				out.sorted = append(out.sorted, r.readings[segment]...)
-			}
-		}
-	}
-	slices.Sort(out.sorted)
-	return out
-}
-
-// counting says of each segment whether it belongs to any window, and not to a hole
-// between them.
-func (r *Reducer) counting() []bool {
-	out := make([]bool, len(r.plan.bounds)-1)
-	for i := range out {
-		out[i] = r.plan.parts == nil
-	}
-	for _, part := range r.plan.parts {
-		for k := 0; k < len(part); k += 2 {
-			for segment := part[k]; segment < part[k+1]; segment++ {
-				out[segment] = true
-			}
-		}
-	}
-	return out
-}
-
-// runs returns where the runs of true begin and end.
-func runs(of []bool) (out []int) {
-	for i, yes := range of {
-		if yes != (i > 0 && of[i-1]) {
-			out = append(out, i)
-		}
-	}
-	if len(of) > 0 && of[len(of)-1] {
-		out = append(out, len(of))
-	}
-	return out
 }

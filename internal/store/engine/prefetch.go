@@ -48,9 +48,12 @@ func (e *Engine) Prefetch(ctx context.Context, ids []uint32, w Wanted) (*Prefetc
 	if err != nil {
 		return nil, err
 	}
-	for _, c := range chunks {
-		of := p.of[c.Series]
-		of.chunks = append(of.chunks, c)
+	for len(chunks) > 0 { // they come by series
+		id, n := chunks[0].Series, 1
+		for n < len(chunks) && chunks[n].Series == id {
+			n++
+		}
+		p.of[id].chunks, chunks = chunks[:n:n], chunks[n:]
 	}
 	for id, of := range p.of {
 		if len(of.chunks) >= listAtOnce {

@@ -60,7 +60,7 @@ func (e *Engine) Scan(ctx context.Context, id uint32, w Wanted, sink Sink) error
 	at := seriesTier{id, w.Tier}
 	sc := scan{
 		engine: e,
-		db:     e.file.Reader().WithContext(ctx),
+		ctx:    ctx,
 		series: known,
 		at:     at,
 		want:   w,
@@ -74,7 +74,7 @@ func (e *Engine) Scan(ctx context.Context, id uint32, w Wanted, sink Sink) error
 	}
 	err := sc.begin()
 	if err == nil {
-		err = sc.run(ctx)
+		err = sc.run()
 	}
 	if err != nil {
 		if ctx.Err() == nil && sc.ended == nil {
@@ -88,7 +88,7 @@ func (e *Engine) Scan(ctx context.Context, id uint32, w Wanted, sink Sink) error
 
 type scan struct {
 	engine  *Engine
-	db      *gorm.DB
+	ctx     context.Context
 	series  Series
 	at      seriesTier
 	want    Wanted
@@ -104,6 +104,9 @@ type scan struct {
 	ahead   []sqlite.Chunk // which is this
 }
 
+// db is made only where something is read: of most series everything was read ahead.
+func (sc *scan) db() *gorm.DB { return sc.engine.file.Reader().WithContext(sc.ctx) }
+
 // begin reads what hides rows of chunks: the tray and, after it, the patches. A seal in between moves rows from
 // there to here, and then to chunks, which are read last.
 func (sc *scan) begin() (err error) {
@@ -115,7 +118,7 @@ func (sc *scan) begin() (err error) {
 		patched = patched.Between(w.From, w.To)
 	} else {
 		tray = sc.engine.inTray(sc.at, w.From, w.To)
-		patched, sc.broken, err = sc.engine.patchedBetween(sc.db, sc.at, w.From, w.To, w.Need)
+		patched, sc.broken, err = sc.engine.patchedBetween(sc.db(), sc.at, w.From, w.To, w.Need)
 	}
 	if err != nil {
 		return err
@@ -137,9 +140,9 @@ const listAtOnce = 64
 // run goes from chunk to chunk. Chunks never overlap, so when one has been replaced
 // since it was listed, the list is taken again from where it began: what stands there
 // now has all of its rows.
-func (sc *scan) run(ctx context.Context) error {
+func (sc *scan) run() error {
 	sc.from = sc.want.From
-	until, err := sc.engine.sealedUntil(ctx, sc.at)
+	until, err := sc.engine.sealedUntil(sc.ctx, sc.at)
 	if err != nil {
 		return err
 	}
@@ -188,7 +191,7 @@ func (sc *scan) list() (out []sqlite.Chunk, err error) {
 		sc.read = false
 		return sc.ahead, nil
 	}
-	return sqlite.ChunksBetween(sc.db, sc.at.series, int64(sc.at.tier), sc.from, sc.want.To, sc.want.listed(sc.from),
+	return sqlite.ChunksBetween(sc.db(), sc.at.series, int64(sc.at.tier), sc.from, sc.want.To, sc.want.listed(sc.from),
 		listAtOnce)
 }
 
@@ -205,7 +208,7 @@ func (sc *scan) fetchSteps(chunks []sqlite.Chunk) error {
 	if len(wanted) < 2 {
 		return nil
 	}
-	found, err := sqlite.ChunksOf(sc.db, wanted, stepParts(sc.want.Need))
+	found, err := sqlite.ChunksOf(sc.db(), wanted, stepParts(sc.want.Need))
 	if err != nil {
 		return err
 	}
@@ -286,7 +289,7 @@ func (w *Wanted) tells(from, to int64, sum *rollup.Summary) bool {
 func (sc *scan) steps(c *sqlite.Chunk) (done bool, err error) {
 	parts := stepParts(sc.want.Need)
 	if c.Step0 == nil {
-		if err := c.Read(sc.db, parts); err != nil {
+		if err := c.Read(sc.db(), parts); err != nil {
 			return false, err
 		}
 	}
@@ -358,7 +361,7 @@ func (sc *scan) quarters(c *sqlite.Chunk, steps column.Block, i, k int) error {
 // rows decodes the needed columns of a chunk.
 func (sc *scan) rows(c *sqlite.Chunk, room *buffers) (column.Block, error) {
 	parts := chunkParts(sc.want.Tier, sc.want.Need)
-	if err := c.Read(sc.db, parts); err != nil {
+	if err := c.Read(sc.db(), parts); err != nil {
 		return column.Block{}, err
 	}
 	rows, err := rowsOf(c, parts, sc.want.Need, room)
@@ -377,7 +380,7 @@ func (sc *scan) spoilt(c *sqlite.Chunk, cause error, late column.Block) error {
 		return cause
 	}
 	found := sqlite.Chunk{ID: c.ID}
-	if err := found.ReadAll(sc.db); err != nil {
+	if err := found.ReadAll(sc.db()); err != nil {
 		return err // when it is gone, someone else was first
 	}
 	sc.broken = append(sc.broken, found.Damage(cause))

@@ -2,7 +2,6 @@ package sqlite
 
 import (
 	"cmp"
-	"database/sql"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -105,13 +104,8 @@ func selected(parts []Part) string {
 	return columns
 }
 
-func (c *Chunk) scan(rows *sql.Rows, parts []Part) error {
-	into := []any{&c.ID, &c.Series, &c.Tier, &c.FirstAt, &c.LastAt, &c.Count, &c.Steps, &c.Checksum}
-	for _, p := range parts {
-		into = append(into, c.Payload(p))
-	}
-	return rows.Scan(into...)
-}
+// fewChunks is how many most lists have.
+const fewChunks = 4
 
 func chunksOf(query *gorm.DB, parts []Part) (out []Chunk, err error) {
 	rows, err := query.Rows()
@@ -119,9 +113,14 @@ func chunksOf(query *gorm.DB, parts []Part) (out []Chunk, err error) {
 		return nil, err
 	}
 	defer rows.Close()
+	out = make([]Chunk, 0, fewChunks)
+	var c Chunk
+	into := []any{&c.ID, &c.Series, &c.Tier, &c.FirstAt, &c.LastAt, &c.Count, &c.Steps, &c.Checksum}
+	for _, p := range parts {
+		into = append(into, c.Payload(p))
+	}
 	for rows.Next() {
-		var c Chunk
-		if err := c.scan(rows, parts); err != nil {
+		if err := rows.Scan(into...); err != nil {
 			return nil, err
 		}
 		out = append(out, c)
