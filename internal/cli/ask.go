@@ -1,10 +1,13 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"crypto/tls"
 	"errors"
 	"fmt"
+	"io"
+	"log/slog"
 	"net"
 	"net/http"
 	"net/url"
@@ -23,7 +26,29 @@ import (
 // atFlag is the service to ask.
 var atFlag = &cli.StringFlag{
 	Name: "at", Value: defaultAddress, Sources: cli.EnvVars("NEXOCUMULA_AT"),
-	Usage: "address of the service, http://host:port or https://host:port",
+	Usage: "service to ask: http://host:port, https://host:port, host:port, or the name of a profile",
+	Validator: func(text string) error {
+		_, err := addressOf(text)
+		return err
+	},
+}
+
+// quietFlag and verboseFlag go with every command.
+var (
+	quietFlag = &cli.BoolFlag{
+		Name: "quiet", Aliases: []string{"q"}, Usage: "only answers and errors: no progress and no remarks beside them",
+	}
+	verboseFlag = &cli.BoolFlag{
+		Name: "verbose", Aliases: []string{"v"}, Usage: "detailed log on standard error; of a command that asks a service, each request",
+	}
+)
+
+// aside is where remarks go that are no part of an answer.
+func aside(cmd *cli.Command) io.Writer {
+	if cmd.Bool(quietFlag.Name) {
+		return io.Discard
+	}
+	return cmd.Root().ErrWriter
 }
 
 // trustFlag and tokenFlag go with every command that asks a service.
@@ -74,12 +99,12 @@ func trusting(text string) (*http.Client, error) {
 // ask returns the client of the service that a command line names, with the token that was
 // given, or kept by nexocumula login. What flags say was checked before.
 func ask(cmd *cli.Command) *client.Client {
-	address := cmd.String("at")
-	known, err := logins()
+	address := serviceAt(cmd)
+	known, err := profiles()
 	if err != nil { // where one is needed the service asks for it
 		fmt.Fprintln(cmd.Root().ErrWriter, "nexocumula:", err)
 	}
-	mine := known[strings.TrimRight(address, "/")]
+	mine := known[address]
 	by := &http.Client{}
 	if mine.Fingerprint != "" {
 		by = certs.Pinned(mine.Fingerprint)
@@ -96,7 +121,28 @@ func ask(cmd *cli.Command) *client.Client {
 	if file := cmd.String(tokenFlag.Name); file != "" {
 		token, _ = tokenIn(file)
 	}
+	if cmd.Bool(verboseFlag.Name) {
+		by.Transport = &traced{cmp.Or(by.Transport, http.DefaultTransport), logger(cmd)}
+	}
 	return client.Over(address, by).With(token)
+}
+
+// traced logs each request.
+type traced struct {
+	by  http.RoundTripper
+	log *slog.Logger
+}
+
+func (t *traced) RoundTrip(r *http.Request) (*http.Response, error) {
+	begun := time.Now()
+	resp, err := t.by.RoundTrip(r)
+	took := time.Since(begun).Round(100 * time.Microsecond)
+	if err != nil {
+		t.log.Debug("request", "method", r.Method, "url", r.URL.String(), "took", took, "error", err)
+		return resp, err
+	}
+	t.log.Debug("request", "method", r.Method, "url", r.URL.String(), "took", took, "status", resp.StatusCode)
+	return resp, err
 }
 
 // firstContact makes sure that a service is whom a person takes it for, and is the
@@ -120,11 +166,11 @@ func firstContact(ctx context.Context, cmd *cli.Command, address string) (finger
 	if err != nil || shown == "" {
 		return "", err
 	}
-	known, err := logins()
+	known, err := profiles()
 	if err != nil {
 		return "", err
 	}
-	switch before := known[strings.TrimRight(address, "/")].Fingerprint; before {
+	switch before := known[address].Fingerprint; before {
 	case shown:
 		return shown, nil
 	case "":

@@ -16,21 +16,22 @@ func certificateCommand() *cli.Command {
 		Description: "A service with tls: { self_signed: true } creates one in its data folder by itself. An mqtt_listener can use the\n" +
 			"same files as cert and key.",
 		Flags: []cli.Flag{
-			&cli.StringFlag{Name: "dir", Required: true, Usage: "folder of the certificate, such as the data folder"},
+			sayFlag,
+			&cli.StringFlag{Name: "dir", Required: true, Usage: "folder to work in"},
 			&cli.StringSliceFlag{
-				Name:  "name",
+				Name:  "host",
 				Usage: "name or address the certificate is for, besides those of this machine; repeatable",
 			},
 		},
 		Action: func(_ context.Context, cmd *cli.Command) error {
 			dir := cmd.String("dir")
-			own, err := certs.Own(dir, cmd.StringSlice("name"))
+			own, err := certs.Own(dir, cmd.StringSlice("host"))
 			if err != nil {
 				return err
 			}
-			fmt.Fprintf(cmd.Root().Writer, "cert: %s\nkey: %s\nFingerprint (SHA-256): %s\n",
-				filepath.Join(dir, certs.OwnCert), filepath.Join(dir, certs.OwnKey), own.Fingerprint())
-			return nil
+			cert, key := filepath.Join(dir, certs.OwnCert), filepath.Join(dir, certs.OwnKey)
+			return say(cmd, map[string]string{"cert": cert, "key": key, "fingerprint": own.Fingerprint()},
+				fmt.Sprintf("cert: %s\nkey: %s\nFingerprint (SHA-256): %s", cert, key, own.Fingerprint()))
 		},
 	}
 }

@@ -10,8 +10,9 @@ import (
 
 // changing are the commands that change something at a service. They say which one: somebody may have meant another.
 var changing = []string{
-	"reload", "read", "replay", "import", "notes add", "notes remove", "boards import", "boards remove", "user add", "user change", "user remove", "user code", "user logout",
-	"token add", "token revoke", "enrol", "enrol revoke",
+	"reload", "source read", "reject replay", "import", "note add", "note remove", "board import", "board remove",
+	"user add", "user change", "user remove", "user code", "user logout", "token add", "token remove",
+	"gateway add", "gateway remove",
 }
 
 // sayWhere has a command that changes something say at which service, before its answer and beside it.
@@ -22,7 +23,7 @@ func sayWhere(c *cli.Command, name string) {
 	}
 	c.Action = func(ctx context.Context, cmd *cli.Command) error {
 		if health, err := ask(cmd).Health(ctx); err == nil { // else the command says what is wrong
-			fmt.Fprintf(cmd.Root().ErrWriter, "At %s (%s):\n", cmd.String(atFlag.Name), health.Site)
+			fmt.Fprintf(aside(cmd), "At %s (%s):\n", serviceAt(cmd), health.Site)
 		}
 		return act(ctx, cmd)
 	}

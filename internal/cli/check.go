@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"fmt"
+	"strings"
 	"time"
 
 	"github.com/urfave/cli/v3"
@@ -28,32 +29,55 @@ func checkCommand() *cli.Command {
 			&cli.StringFlag{Name: "wait", Value: "10s", Usage: "with --live, time to wait for messages and answers"},
 		},
 		Action: func(ctx context.Context, cmd *cli.Command) error {
-			if !cmd.Args().Present() {
-				return usage("name the files to check: nexocumula check FILE ...")
-			}
 			var problems shape.Problems
+			var good []checkedFile
 			for _, path := range cmd.Args().Slice() {
 				settings, err := config.Load(path, kinds.All)
 				if found, ok := err.(shape.Problems); ok {
 					problems = append(problems, found...)
+					continue
 				} else if err != nil {
 					return err
-				} else if !cmd.Bool("live") {
-					fmt.Fprintf(cmd.Root().Writer, "%s: good: %s\n", path, describe(settings))
-					for _, a := range settings.Advice {
-						fmt.Fprintf(cmd.Root().Writer, "%v (no mistake, but know it)\n", a)
-					}
 				}
-			}
-			if len(problems) == 0 && cmd.Bool("live") {
-				return checkLive(ctx, cmd)
+				one := checkedFile{File: path, Is: describe(settings), Advice: []string{}}
+				for _, a := range settings.Advice {
+					one.Advice = append(one.Advice, fmt.Sprint(a))
+				}
+				good = append(good, one)
 			}
 			if len(problems) > 0 {
 				return fmt.Errorf("%d problem(s) found\n%w", len(problems), problems)
 			}
-			return nil
+			if cmd.Bool("live") {
+				return checkLive(ctx, cmd)
+			}
+			return tellChecked(cmd, good)
 		},
 	}
+}
+
+// checkedFile is a configuration without mistakes.
+type checkedFile struct {
+	File   string   `json:"file"`
+	Is     string   `json:"is"`
+	Advice []string `json:"advice"`
+}
+
+func tellChecked(cmd *cli.Command, good []checkedFile) error {
+	if cmd.String("output") == "table" {
+		for _, one := range good {
+			fmt.Fprintf(cmd.Root().Writer, "%s: good: %s\n", one.File, one.Is)
+			for _, a := range one.Advice {
+				fmt.Fprintf(cmd.Root().Writer, "%s (no mistake, but know it)\n", a)
+			}
+		}
+		return nil
+	}
+	g := grid{columns: []column{{name: "file"}, {name: "is"}, {name: "advice"}}}
+	for _, one := range good {
+		g.rows = append(g.rows, []cell{plain(one.File), plain(one.Is), plain(strings.Join(one.Advice, "; "))})
+	}
+	return show(cmd, good, g)
 }
 
 func describe(s config.Settings) string {

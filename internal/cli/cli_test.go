@@ -48,7 +48,7 @@ func TestCommandsAgainstADemo(t *testing.T) {
 	require.True(t, found.Clean(), "%+v", found)
 
 	t.Run("series", func(t *testing.T) {
-		out, _, code := typed(t, "series", "alder-weir/pump-1/+", at)
+		out, _, code := typed(t, "series", "list", "alder-weir/pump-1/+", at)
 		assert.Zero(t, code)
 		assert.Regexp(t, `alder-weir/pump-1/energy +counter +kWh`, out)
 	})
@@ -134,7 +134,7 @@ func TestCommandsAgainstADemo(t *testing.T) {
 	})
 	t.Run("windows by the calendar", func(t *testing.T) {
 		out, _, code := typed(t, "windows", "long-mere/buoy-1/oxygen", "--range", "yesterday", "--zone",
-			"Asia/Kolkata", "--width", "1d", "--hours", "22:00-06:00", "--days", "mon-sun", at)
+			"Asia/Kolkata", "--width", "1d", "--hours", "22:00-06:00", "--weekdays", "mon-sun", at)
 		assert.Zero(t, code)
 		assert.Contains(t, out, "22:00:00+05:30")
 		rows := csvOf(t, "windows", "long-mere/buoy-1/oxygen", "--last", "3h", "--width", "1h", "--stride", "30m",
@@ -206,14 +206,14 @@ func TestCommandsAgainstADemo(t *testing.T) {
 		assert.NotContains(t, out, "mean of")
 	})
 	t.Run("rejects", func(t *testing.T) {
-		out, _, code := typed(t, "rejects", "--limit", "3", "--at="+world.Gateways["stony-beck"].Address)
+		out, _, code := typed(t, "reject", "list", "--limit", "3", "--at="+world.Gateways["stony-beck"].Address)
 		assert.Zero(t, code)
 		assert.Contains(t, out, "value -99.9 is below the range's low end 0")
-		out, _, _ = typed(t, "rejects", at)
+		out, _, _ = typed(t, "reject", "list", at)
 		assert.Equal(t, "Nothing was refused.\n", out)
 	})
 	t.Run("uplinks and an outage", func(t *testing.T) {
-		out, _, code := typed(t, "uplinks", at)
+		out, _, code := typed(t, "uplink", "list", at)
 		assert.Zero(t, code)
 		assert.Equal(t, 3, strings.Count(out, "from"))
 		ctx, cancel := context.WithCancel(t.Context())
@@ -228,7 +228,7 @@ func TestCommandsAgainstADemo(t *testing.T) {
 		assert.Equal(t, 1, code)
 		assert.Contains(t, errOut, "cut off already")
 		require.Eventually(t, func() bool {
-			out, _, _ := typed(t, "uplinks", "--at="+world.Gateways["long-mere"].Address)
+			out, _, _ := typed(t, "uplink", "list", "--at="+world.Gateways["long-mere"].Address)
 			return strings.Contains(out, "DOWN") && strings.Contains(out, "\nhead-office: no connection to the central")
 		}, time.Minute, 50*time.Millisecond)
 		cancel()
@@ -263,16 +263,16 @@ func TestWrongCommandLines(t *testing.T) {
 		{[]string{"now", "-o", "xml"}, exitUsage, "use table, json or csv"},
 		{[]string{"windows"}, exitUsage, "name the series"},
 		{[]string{"windows", "a/b", "--input", "a=b/c"}, exitUsage, "name the series"},
-		{[]string{"moment", "a/b"}, exitUsage, "name the series and the time"},
+		{[]string{"moment", "a/b"}, exitUsage, "moment needs SELECTOR TIME"},
 		{[]string{"moment", "a/b", "noon"}, exitUsage, "is no time; write a date"},
 		{[]string{"windows", "a/b", "--from", "noon"}, exitUsage, "is no time; write a date"},
 		{[]string{"now", "--at", "http://127.0.0.1:1"}, exitNoReach, "asking http://127.0.0.1:1"},
-		{[]string{"check"}, exitUsage, "name the files"},
+		{[]string{"check"}, exitUsage, "check needs FILE ..."},
 		{[]string{"check", bad}, exitUsage, `bad.yaml:3:3: gateway: key "sit" is not known here`},
 		{[]string{"run", "--config", bad}, exitUsage, `bad.yaml:3:3`},
 		{[]string{"run", "--config", "/nowhere.yaml"}, exitFailed, "no such file"},
-		{[]string{"demo", "frob"}, exitUsage, "demo outage"},
-		{[]string{"demo", "--days", "-1"}, exitUsage, "use 0 to 366"},
+		{[]string{"demo", "frob"}, exitUsage, "there are outage"},
+		{[]string{"demo", "--history-days", "-1"}, exitUsage, "use 0 to 366"},
 		{[]string{"demo", "--dir", "/usr"}, exitFailed, "holds something that is not a demo"},
 		{[]string{"demo", "outage", "--for", "soon"}, exitUsage, "write a whole number"},
 		{[]string{"demo", "outage", "--dir", t.TempDir()}, exitFailed, "no demo has been started"},
@@ -291,7 +291,7 @@ func TestVersionAndHelp(t *testing.T) {
 	out, _, code = typed(t)
 	assert.Zero(t, code)
 	for _, command := range []string{
-		"run", "demo", "check", "simulate", "now", "series", "windows", "moment", "rejects", "uplinks", "version",
+		"run", "demo", "check", "simulate", "now", "series", "windows", "moment", "reject", "uplink", "completion", "version",
 	} {
 		assert.Contains(t, out, command)
 	}

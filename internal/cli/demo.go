@@ -16,18 +16,18 @@ import (
 
 // demoCommand needs to know how the program was called, for its hints.
 func demoCommand(program, version string) *cli.Command {
-	dir := &cli.StringFlag{Name: "dir", Value: "nexocumula-demo", Usage: "folder of the demo, emptied at the start"}
+	dir := &cli.StringFlag{Name: "dir", Value: "nexocumula-demo", Usage: "folder to work in"}
 	return &cli.Command{
 		Name:  "demo",
 		Usage: "Run a made-up company on this machine: a central, three gateways and their simulated stations",
 		Flags: []cli.Flag{
-			dir, verboseFlag,
+			dir,
 			&cli.StringFlag{
 				Name:  "console",
 				Value: "127.0.0.1:8460",
 				Usage: "host:port of the central's console; a free port if it is in use",
 			},
-			&cli.IntFlag{Name: "days", Value: 7, Usage: "days of history to write at the start"},
+			&cli.IntFlag{Name: "history-days", Value: 7, Usage: "days of history to write at the start"},
 			&cli.Uint64Flag{Name: "seed", Value: 1, Usage: "seed of the weather"},
 			&cli.TimestampFlag{Name: "world-time", Usage: "time in the simulated company at the start, such as 2026-05-13T12:00:00Z; default: the present",
 				Config: cli.TimestampConfig{Layouts: []string{time.RFC3339}}},
@@ -36,7 +36,7 @@ func demoCommand(program, version string) *cli.Command {
 		Commands: []*cli.Command{{
 			Name:  "outage",
 			Usage: "Cut the running demo's central off from its gateways for a while",
-			Flags: []cli.Flag{dir, &cli.StringFlag{Name: "for", Value: "30s", Usage: "duration of the outage"}},
+			Flags: []cli.Flag{dir, &cli.StringFlag{Name: "for", Value: "30s", Usage: "how long it takes"}},
 			Action: func(ctx context.Context, cmd *cli.Command) error {
 				length, err := span.Parse(cmd.String("for"))
 				if err != nil {
@@ -52,9 +52,6 @@ func demoCommand(program, version string) *cli.Command {
 			},
 		}},
 		Action: func(ctx context.Context, cmd *cli.Command) error {
-			if cmd.Args().Present() {
-				return usage("demo has no %q; there is demo outage", cmd.Args().First())
-			}
 			return runDemo(ctx, cmd, program, version)
 		},
 	}
@@ -65,14 +62,14 @@ const maxDays = 366
 func runDemo(ctx context.Context, cmd *cli.Command, program, version string) error {
 	out := cmd.Root().Writer
 	o := demo.Options{
-		Dir: cmd.String("dir"), Console: cmd.String("console"), Days: cmd.Int("days"), Seed: cmd.Uint64("seed"), Version: version, Starts: cmd.Timestamp("world-time"),
+		Dir: cmd.String("dir"), Console: cmd.String("console"), Days: cmd.Int("history-days"), Seed: cmd.Uint64("seed"), Version: version, Starts: cmd.Timestamp("world-time"),
 		Log: slog.New(slog.NewTextHandler(cmd.Root().ErrWriter, &slog.HandlerOptions{Level: slog.LevelWarn})),
 	}
 	if cmd.Bool("verbose") {
 		o.Log = logger(cmd)
 	}
 	if o.Days < 0 || o.Days > maxDays {
-		return usage("--days %d: use 0 to %d", o.Days, maxDays)
+		return usage("--history-days %d: use 0 to %d", o.Days, maxDays)
 	}
 	spareMemory()
 	if cmd.Bool("tour") {
@@ -124,8 +121,8 @@ Five things to try (in another terminal, from this folder):
   1. What is it like out there?       %[6]s now 'long-mere/#'%[1]s
   2. Did oxygen fall last night?      %[6]s windows stony-beck/raceway-4/oxygen --last 3d --width 1h%[1]s
   3. Cut the central off, and watch   %[6]s demo outage --for 45s%[2]s
-     the backlog go and come back     %[6]s uplinks --at %[3]s
-  4. What was refused, and why?       %[6]s rejects --at %[4]s
+     the backlog go and come back     %[6]s uplink list --at %[3]s
+  4. What was refused, and why?       %[6]s reject list --at %[4]s
   5. How is it configured?            less %[5]s/stony-beck.yaml
 
 Ctrl-C ends it.

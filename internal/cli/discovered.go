@@ -14,9 +14,9 @@ func discoveredCommand() *cli.Command {
 	return &cli.Command{
 		Name: "discovered", Usage: "List series found by discover, with rules that would name them", ArgsUsage: "[SELECTOR]",
 		Flags: []cli.Flag{
-			atFlag, outputFlag,
-			&cli.StringFlag{Name: "append-to", Usage: "configuration to show the change of"},
-			&cli.BoolFlag{Name: "write", Usage: "with --append-to, write the file instead of showing the difference"},
+			atFlag, outputFlag, zoneFlag,
+			appendToFlag,
+			writeFlag,
 		},
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			answer, err := ask(cmd).Discovered(ctx, cmd.Args().First())

@@ -16,25 +16,12 @@ func excursionsCommand() *cli.Command {
 		Name: "excursions", Usage: "List what left its normal range, fell silent, was down or was refused", ArgsUsage: "[SELECTOR]",
 		Flags: []cli.Flag{
 			atFlag, outputFlag,
-			&cli.StringFlag{
-				Name: "last", Usage: "length of the range up to now, such as 12h; default: since 18:00 yesterday",
-			},
-			&cli.StringFlag{
-				Name: "range", Usage: "range of the calendar: today, yesterday, or this or last week, month or year",
-			},
-			&cli.StringFlag{
-				Name:  "from",
-				Usage: "start of the range: a date, a date and a time by the clocks of --zone, or RFC 3339",
-			}, &cli.StringFlag{Name: "to", Usage: "end of the range, excluded; default: now"},
-			&cli.StringFlag{
-				Name:  "zone",
-				Usage: "IANA name of the zone whose clocks count; default: the service's, but UTC for --from and --to",
-			},
+			lastFlag("since 18:00 yesterday"),
+			calendarFlag, fromFlag, toFlag,
+			zoneFlag,
 		},
+		Description: "Without --zone, the clocks of the service's zone say what last night and today are.",
 		Action: func(ctx context.Context, cmd *cli.Command) error {
-			if cmd.Args().Len() > 1 {
-				return usage("excursions takes one selector; %q is too much", cmd.Args().Get(1))
-			}
 			q := client.ExcursionsQuery{
 				Select: selectorArg(cmd),
 				Last:   cmd.String("last"),
@@ -60,9 +47,9 @@ func excursionsGrid(answer client.Excursions) grid {
 	span := fmt.Sprintf("from %s to %s", moment(answer.From).people, moment(answer.To).people)
 	g.empty = "Nothing left its normal range, was silent, down or newly refused " + span + "."
 	add := func(from time.Time, to *time.Time, what, happened string, over bool) {
-		length := cell{"", ""}
+		length := forPeople("", "")
 		if to != nil {
-			length = cell{fmt.Sprint(to.Sub(from).Seconds()), age(to.Sub(from))}
+			length = forPeople(fmt.Sprint(to.Sub(from).Seconds()), age(to.Sub(from)))
 		}
 		g.rows = append(g.rows, []cell{
 			moment(from), length, plain(what), plain(happened), yesNo(over, "over", "not over"),

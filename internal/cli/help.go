@@ -1,44 +1,47 @@
 package cli
 
 import (
+	"context"
+	"fmt"
 	"strings"
 
 	"github.com/urfave/cli/v3"
 )
 
 // groups are the commands as the help lists them.
-var groups = []struct {
+var groups = []group{
+	{"Run", []string{"demo", "check", "plan", "run", "reload", "key", "simulate"}},
+	{"Ask", []string{"now", "windows", "readings", "moment", "excursions", "series", "note", "board"}},
+	{"Field", []string{"watch", "probe", "try", "source", "reject"}},
+	{"Links", []string{"uplink", "gateway", "join"}},
+	{
+		"Access",
+		[]string{"login", "logout", "profile", "user", "token", "audit", "password", "certificate", "recover"},
+	},
+	{"Files", []string{"import", "completion", "man", "help", "version"}},
+}
+
+type group struct {
 	name     string
 	commands []string
-}{
-	{"Set up and run", []string{"demo", "check", "plan", "run", "reload", "keys", "simulate", "version"}},
-	{"Find out what devices say", []string{"watch", "probe", "discovered", "try", "sources", "read"}},
-	{
-		"Look at data",
-		[]string{"now", "series", "windows", "readings", "moment", "excursions", "notes", "boards", "uplinks"},
-	},
-	{"Correct and complete data", []string{"rejects", "replay", "import"}},
-	{
-		"Manage access",
-		[]string{"login", "logout", "user", "token", "enrol", "join", "audit", "password", "certificate", "recover"},
-	},
 }
 
 // examples of commands, without the program's name.
 var examples = map[string][]string{
-	"demo":                {"demo", "demo --dir /tmp/farm --console 127.0.0.1:9000 --days 30", "demo outage --for 2m"},
+	"demo":                {"demo", "demo --dir /tmp/farm --console 127.0.0.1:9000 --history-days 30", "demo outage --for 2m"},
 	"demo outage":         {"demo outage --for 2m"},
 	"check":               {"check gateway.yaml", "check gateway.yaml --live --wait 30s"},
-	"plan":                {"plan gateway.yaml", "plan --at http://127.0.0.1:8460"},
+	"plan":                {"plan gateway.yaml", "plan --at 127.0.0.1:8460"},
 	"run":                 {"run --config gateway.yaml"},
-	"reload":              {"reload", "reload --at http://10.0.3.7:8460"},
-	"keys":                {"keys", "keys modbus", "keys json"},
-	"simulate":            {"simulate probes --listen 127.0.0.1:5021", "simulate lake --to tcp://127.0.0.1:1884"},
+	"reload":              {"reload", "reload --at pumphouse"},
+	"key":                 {"key list modbus"},
+	"key list":            {"key list", "key list modbus json", "key list series -o csv"},
+	"simulate":            {"simulate probes --listen 127.0.0.1:5021", "simulate lake --broker tcp://127.0.0.1:1884"},
 	"simulate pump-panel": {"simulate pump-panel --listen 127.0.0.1:5020"},
 	"simulate probes":     {"simulate probes --listen 127.0.0.1:5021"},
-	"simulate lake":       {"simulate lake --to tcp://127.0.0.1:1884 --every 10s"},
-	"simulate silo-scale": {"simulate silo-scale --to tcp://127.0.0.1:1884"},
-	"simulate gate":       {"simulate gate --to tcp://127.0.0.1:1884"},
+	"simulate lake":       {"simulate lake --broker tcp://127.0.0.1:1884 --every 10s"},
+	"simulate silo-scale": {"simulate silo-scale --broker tcp://127.0.0.1:1884"},
+	"simulate gate":       {"simulate gate --broker tcp://127.0.0.1:1884"},
 	"simulate broker":     {"simulate broker --listen 127.0.0.1:1884"},
 	"simulate provider":   {"simulate provider --secret-file provider-secret"},
 	"version":             {"version"},
@@ -49,20 +52,23 @@ var examples = map[string][]string{
 	},
 	"probe": {
 		"probe rtu+tcp://127.0.0.1:5021 --scan-units 1..12 --table input",
-		"probe rtu+tcp://127.0.0.1:5021 --unit 4 --table input --scan 0..40",
-		"probe rtu+tcp://127.0.0.1:5021 --unit 4 --table input --count 3 --expect 0..20",
+		"probe rtu+tcp://127.0.0.1:5021 --unit-id 4 --table input --scan 0..40",
+		"probe rtu+tcp://127.0.0.1:5021 --unit-id 4 --table input --count 3 --expect 0..20",
 	},
-	"discovered": {"discovered", "discovered 'long-mere/buoy-7/#' --append-to long-mere.yaml --write"},
 	"try": {
 		"try lake buoy/1/state '{\"at\": \"2026-03-01T02:30:00Z\", \"water\": {\"t1\": 11.4}}'",
 		"try raceways 'unit 4, input 0' '812 1140 1'", "try --reject 42",
 	},
-	"sources": {"sources", "sources --at http://10.0.3.7:8460 -o json"},
-	"read":    {"read raceways"},
+	"source":      {"source list", "source read raceways"},
+	"source list": {"source list", "source list --at pumphouse -o json"},
+	"source read": {"source read raceways", "source read pump-panel meters"},
 
-	"now": {"now", "now 'stony-beck/+/oxygen'", "now -o json"},
-	"series": {
-		"series", "series 'long-mere/#' --label depth=3m", "series stony-beck/raceway-4/oxygen --versions",
+	"now":            {"now", "now 'stony-beck/+/oxygen' --follow", "now -o json"},
+	"series":         {"series list 'long-mere/#'", "series history stony-beck/raceway-4/oxygen"},
+	"series list":    {"series list", "series list 'long-mere/#' --label depth=3m"},
+	"series history": {"series history stony-beck/raceway-4/oxygen"},
+	"series discovered": {
+		"series discovered", "series discovered 'long-mere/buoy-7/#' --append-to long-mere.yaml --write",
 	},
 	"windows": {
 		"windows stony-beck/raceway-4/oxygen --last 24h --width 1h --stats mean,min,max",
@@ -82,51 +88,74 @@ var examples = map[string][]string{
 	"excursions": {
 		"excursions --last 12h", "excursions 'stony-beck/+/oxygen' --range yesterday --zone Europe/Oslo",
 	},
-	"notes": {"notes --last 7d", "notes stony-beck/raceway-1"},
-	"notes add": {
-		"notes add stony-beck/raceway-1 'probe cleaned'",
-		"notes add long-mere 'buoy towed in' --time 2026-03-01T08:00:00Z",
+	"note":      {"note list --last 7d", "note add stony-beck/raceway-1 'probe cleaned'"},
+	"note list": {"note list --last 7d", "note list stony-beck/raceway-1"},
+	"note add": {
+		"note add stony-beck/raceway-1 'probe cleaned'",
+		"note add long-mere 'buoy towed in' --time 2026-03-01T08:00:00Z",
 	},
-	"notes remove":   {"notes remove 12"},
-	"boards":         {"boards", "boards raceway"},
-	"boards export":  {"boards export 7 > night.json", "boards export stony-beck/raceway-4 > raceway-4.json"},
-	"boards import":  {"boards import night.json", "boards import night.json --over 7"},
-	"boards history": {"boards history 7"},
-	"boards remove":  {"boards remove 7"},
-	"uplinks":        {"uplinks", "uplinks --at http://10.0.3.7:8460"},
+	"note remove":   {"note remove 12"},
+	"board":         {"board list raceway", "board export stony-beck/raceway-4"},
+	"board list":    {"board list", "board list raceway 4"},
+	"board export":  {"board export 7 > night.json", "board export stony-beck/raceway-4 > raceway-4.json"},
+	"board import":  {"board import night.json", "board import night.json --over 7"},
+	"board history": {"board history 7"},
+	"board remove":  {"board remove 7"},
+	"uplink":        {"uplink list"},
+	"uplink list":   {"uplink list", "uplink list --at pumphouse"},
 
-	"rejects": {"rejects", "rejects 42", "rejects --rule range --series 'stony-beck/#'", "rejects --counts 24h"},
-	"replay":  {"replay 42", "replay --rule range --all"},
+	"reject":        {"reject list --limit 5", "reject show 42", "reject replay 42"},
+	"reject list":   {"reject list", "reject list --rule range --select 'stony-beck/#'"},
+	"reject show":   {"reject show 42"},
+	"reject count":  {"reject count --last 7d"},
+	"reject replay": {"reject replay 42", "reject replay --rule range --all"},
 	"import": {
 		"import history.csv --preview 20 --time-form '%d.%m.%Y %H:%M' --time-zone Europe/Oslo",
 		"import history.csv --column oxygen=raceway-1/oxygen --token-file sender-token",
 	},
 
 	"login": {
-		"login --account ranger", "login --account ranger --code", "login --at https://10.0.3.7:8443 --token",
+		"login --account ranger", "login --account ranger --code", "login --at https://10.0.3.7:8443 --with-token --save-as pumphouse",
 	},
-	"logout":       {"logout"},
-	"user":         {"user list", "user add ranger --role viewer --sees 'stony-beck/#'"},
-	"user list":    {"user list"},
-	"user add":     {"user add ranger --role viewer --sees 'stony-beck/#'"},
-	"user change":  {"user change ranger --role operator", "user change ranger --lock"},
-	"user remove":  {"user remove ranger"},
-	"user code":    {"user code ranger"},
-	"user logout":  {"user logout ranger"},
-	"token":        {"token list", "token add night-report --ends 90d"},
-	"token list":   {"token list"},
-	"token add":    {"token add night-report --ends 90d", "token add lake-script --role sender --ends never"},
-	"token revoke": {"token revoke night-report"},
-	"enrol":        {"enrol long-mere", "enrol list"},
-	"enrol list":   {"enrol list"},
-	"enrol revoke": {"enrol revoke long-mere"},
-	"join":         {"join --config gateway.yaml"},
-	"audit":        {"audit", "audit --who ranger --outcome refused --last 7d", "audit verify"},
-	"audit verify": {"audit verify"},
-	"password":     {"password buoy-1 >> devices.accounts"},
-	"certificate":  {"certificate --dir data --name gate.long-mere.example"},
-	"recover":      {"recover --config central.yaml keeper"},
+	"logout":          {"logout", "logout --at pumphouse"},
+	"profile":         {"profile list"},
+	"profile list":    {"profile list"},
+	"profile remove":  {"profile remove pumphouse"},
+	"user":            {"user list", "user add ranger --role viewer --sees 'stony-beck/#'"},
+	"user list":       {"user list"},
+	"user add":        {"user add ranger --role viewer --sees 'stony-beck/#'"},
+	"user change":     {"user change ranger --role operator", "user change ranger --lock"},
+	"user remove":     {"user remove ranger"},
+	"user code":       {"user code ranger"},
+	"user logout":     {"user logout ranger"},
+	"token":           {"token list", "token add night-report --ends 90d"},
+	"token list":      {"token list"},
+	"token add":       {"token add night-report --ends 90d", "token add lake-script --role sender --ends never"},
+	"token remove":    {"token remove night-report"},
+	"gateway":         {"gateway add long-mere", "gateway list"},
+	"gateway list":    {"gateway list"},
+	"gateway add":     {"gateway add long-mere", "gateway add long-mere --site alder-weir"},
+	"gateway remove":  {"gateway remove long-mere"},
+	"join":            {"join --config gateway.yaml"},
+	"audit":           {"audit list --last 7d", "audit verify"},
+	"audit list":      {"audit list", "audit list --who ranger --outcome refused --last 7d"},
+	"audit verify":    {"audit verify"},
+	"password":        {"password buoy-1 >> devices.accounts"},
+	"certificate":     {"certificate --dir data --host gate.long-mere.example"},
+	"recover":         {"recover --config central.yaml"},
+	"man":             {"man"},
+	"help":            {"help", "help note add"},
+	"completion":      {"completion bash", "completion fish"},
+	"completion bash": {"completion bash"},
+	"completion zsh":  {"completion zsh"},
+	"completion fish": {"completion fish"},
 }
+
+// commandList is how the help lists the commands: in groups, in the order of groups.
+const commandList = `{{range index .Metadata "groups"}}
+
+   {{.Name}}:{{range .Commands}}
+     {{printf "%-11s" .Name}} {{.Usage}}{{end}}{{end}}`
 
 // The library's templates show the group and no examples.
 func init() {
@@ -135,24 +164,58 @@ func init() {
 	for _, template := range []*string{&cli.CommandHelpTemplate, &cli.SubcommandHelpTemplate} {
 		*template = strings.Replace(strings.Replace(*template, group, "", 1), options, block+options, 1)
 	}
+	cli.RootCommandHelpTemplate = strings.Replace(cli.RootCommandHelpTemplate,
+		`{{template "visibleCommandCategoryTemplate" .}}`, commandList, 1)
+	cli.VersionPrinter = func(cmd *cli.Command) { fmt.Fprintln(cmd.Root().Writer, versionLine(cmd.Root().Version)) }
 }
 
-// explain gives commands their group and examples for the help, and has them say where they changed something.
-func explain(root *cli.Command) {
+// list puts the commands into their groups for the help.
+func list(root *cli.Command) {
+	type listed struct {
+		Name     string
+		Commands []*cli.Command
+	}
+	var lists []listed
 	for _, g := range groups {
+		list := listed{Name: g.name}
 		for _, name := range g.commands {
 			if c := root.Command(name); c != nil {
 				c.Category = g.name
-				exemplify(c, name)
+				list.Commands = append(list.Commands, c)
 			}
 		}
+		lists = append(lists, list)
 	}
+	root.Metadata = map[string]any{"groups": lists}
 }
 
+// exemplify gives a command its examples for the help, and has it say where it changed something.
 func exemplify(c *cli.Command, name string) {
 	c.Metadata = map[string]any{"examples": examples[name]}
 	sayWhere(c, name)
 	for _, below := range c.Commands {
 		exemplify(below, name+" "+below.Name)
+	}
+}
+
+func helpCommand() *cli.Command {
+	return &cli.Command{
+		Name: "help", Usage: "Show the help of a command", ArgsUsage: "[COMMAND ...]",
+		Action: func(ctx context.Context, cmd *cli.Command) error {
+			words := cmd.Args().Slice()
+			if len(words) == 0 {
+				return cli.ShowRootCommandHelp(cmd.Root())
+			}
+			above := cmd.Root()
+			for _, word := range words[:len(words)-1] {
+				if above = above.Command(word); above == nil {
+					return noCommand(cmd.Root(), strings.Join(words, " "))
+				}
+			}
+			if last := words[len(words)-1]; above.Command(last) == nil {
+				return noCommand(above, last)
+			}
+			return cli.ShowCommandHelp(ctx, above, words[len(words)-1])
+		},
 	}
 }

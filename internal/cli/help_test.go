@@ -16,6 +16,7 @@ import (
 func TestEveryCommandHasHelp(t *testing.T) {
 	var seen []string
 	root := rootCommand([]string{"nexocumula"}, "test", &bytes.Buffer{}, &bytes.Buffer{})
+	require.NoError(t, root.Run(t.Context(), []string{"nexocumula", "version"})) // it adds what is the library's
 	var walk func(c *cli.Command, name string)
 	walk = func(c *cli.Command, name string) {
 		seen = append(seen, name)
@@ -27,6 +28,7 @@ func TestEveryCommandHasHelp(t *testing.T) {
 		for _, line := range examples[name] {
 			assertCommand(t, root, line)
 		}
+		assert.NotPanics(t, func() { arity(c.ArgsUsage) }, name)
 		for _, below := range c.Commands {
 			walk(below, name+" "+below.Name)
 		}
@@ -46,7 +48,7 @@ func TestEveryCommandHasHelp(t *testing.T) {
 	var out bytes.Buffer
 	for command, example := range map[string]string{
 		"windows": "windows stony-beck/raceway-4/oxygen --last 24h",
-		"boards":  "boards\n   nexocumula boards raceway\n\n",
+		"note":    "note list --last 7d\n   nexocumula note add stony-beck/raceway-1 'probe cleaned'\n\n",
 	} {
 		require.Zero(t, Run(t.Context(), []string{"nexocumula", command, "--help"}, "test", &out, &out))
 		assert.Contains(t, out.String(), "EXAMPLES:\n   nexocumula "+example)
@@ -55,8 +57,9 @@ func TestEveryCommandHasHelp(t *testing.T) {
 }
 
 // assertCommand looks whether a line's commands and options are known.
-func assertCommand(t *testing.T, c *cli.Command, line string) {
+func assertCommand(t *testing.T, root *cli.Command, line string) {
 	t.Helper()
+	c := root
 	words := strings.Fields(line)
 	for len(words) > 0 && c.Command(words[0]) != nil {
 		c, words = c.Command(words[0]), words[1:]
@@ -66,7 +69,7 @@ func assertCommand(t *testing.T, c *cli.Command, line string) {
 		if name == word {
 			continue
 		}
-		known := slices.ContainsFunc(c.Flags, func(f cli.Flag) bool { return slices.Contains(f.Names(), name) })
+		known := slices.ContainsFunc(slices.Concat(c.Flags, root.Flags), func(f cli.Flag) bool { return slices.Contains(f.Names(), name) })
 		assert.True(t, known, "%s: there is no option %s", line, word)
 	}
 }

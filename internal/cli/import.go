@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"io"
 	"os"
-	"strings"
 	"time"
 
 	"github.com/urfave/cli/v3"
@@ -33,21 +32,15 @@ func importCommand() *cli.Command {
 				Name:  "topic",
 				Usage: "topic as which the whole file is sent, in any form that the messages of the gateway's http_push source read",
 			},
-			&cli.StringFlag{Name: "token-file", Usage: "file with the sender's token"},
-			&cli.StringFlag{
-				Name:    "token",
-				Sources: cli.EnvVars("NEXOCUMULA_TOKEN"),
-				Usage:   "token of the sender, best in the environment",
-			},
-			&cli.StringFlag{Name: "time", Usage: "column of the time, by name or number; default: time"},
+			&cli.StringFlag{Name: "time-column", Usage: "column of the time, by name or number; default: time"},
 			&cli.StringFlag{
 				Name:  "time-form",
 				Usage: "form of the time: rfc3339, unix_s, unix_ms, unix_us, unix_ns, or a layout such as \"%d.%m.%Y %H:%M\"; default: rfc3339",
 			},
 			&cli.StringFlag{Name: "time-zone", Usage: "zone of times without one, such as Europe/Berlin; default: UTC"},
-			&cli.StringFlag{Name: "series", Usage: "column of the series' name, without the site; default: series"},
-			&cli.StringFlag{Name: "value", Usage: "column of the value; default: value"},
-			&cli.StringFlag{Name: "unit", Usage: "column of the unit; default: unit, if there is one"},
+			&cli.StringFlag{Name: "series-column", Usage: "column of the series' name, without the site; default: series"},
+			&cli.StringFlag{Name: "value-column", Usage: "column of the value; default: value"},
+			&cli.StringFlag{Name: "unit-column", Usage: "column of the unit; default: unit, if there is one"},
 			&cli.StringSliceFlag{Name: "column", Usage: "COLUMN=SERIES of a line with several readings; repeatable"},
 			&cli.StringFlag{
 				Name:  "rest",
@@ -65,9 +58,6 @@ func importCommand() *cli.Command {
 			&cli.BoolFlag{Name: "again", Usage: "start from the beginning; existing readings are skipped"},
 		},
 		Action: func(ctx context.Context, cmd *cli.Command) error {
-			if cmd.Args().Len() != 1 {
-				return usage("name one file: nexocumula import history.csv")
-			}
 			file, columns := cmd.Args().First(), columnsOf(cmd)
 			if topic := cmd.String("topic"); topic != "" {
 				return importMessage(ctx, cmd, file, topic)
@@ -79,7 +69,7 @@ func importCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			told := &telling{to: cmd.Root().ErrWriter}
+			told := &telling{to: cmd.Root().ErrWriter, progress: aside(cmd)}
 			p, err := importer.Job{
 				File: file, Columns: columns, Progress: cmd.String("progress"), Again: cmd.Bool("again"), Token: token,
 				Rate: cmd.Int("most-per-second"), To: ask(cmd), Tell: told.report,
@@ -95,7 +85,7 @@ func importCommand() *cli.Command {
 			fmt.Fprintf(cmd.Root().Writer, "%d readings of %d records are on the gateway's disk; %d were refused\n",
 				p.Accepted, p.Records, p.Refused)
 			if p.Refused > 0 {
-				return fmt.Errorf("%d readings were refused; those that reached the gateway are in nexocumula rejects",
+				return fmt.Errorf("%d readings were refused; those that reached the gateway are in nexocumula reject list",
 					p.Refused)
 			}
 			return nil
@@ -109,7 +99,7 @@ func importMessage(ctx context.Context, cmd *cli.Command, file, topic string) er
 	if err != nil {
 		return err
 	}
-	body, err := os.Open(file)
+	body, err := opened(cmd, file)
 	if err != nil {
 		return err
 	}
@@ -148,24 +138,23 @@ func importMessage(ctx context.Context, cmd *cli.Command, file, topic string) er
 		fmt.Fprintln(cmd.Root().ErrWriter, r.Reason)
 	}
 	if answer.Refused > 0 {
-		return fmt.Errorf("%d readings were refused; they are in nexocumula rejects", answer.Refused)
+		return fmt.Errorf("%d readings were refused; they are in nexocumula reject list", answer.Refused)
 	}
 	return nil
 }
 
 func columnsOf(cmd *cli.Command) importer.Columns {
 	return importer.Columns{
-		Separator: cmd.String("separator"), NoHeader: cmd.Bool("no-header"), Time: cmd.String("time"), TimeForm: cmd.String("time-form"), TimeZone: cmd.String("time-zone"),
-		Series: cmd.String("series"), Value: cmd.String("value"), Unit: cmd.String("unit"), Wide: cmd.StringSlice("column"), Rest: cmd.String("rest"), Comma: cmd.Bool("decimal-comma"),
+		Separator: cmd.String("separator"), NoHeader: cmd.Bool("no-header"), Time: cmd.String("time-column"), TimeForm: cmd.String("time-form"), TimeZone: cmd.String("time-zone"),
+		Series: cmd.String("series-column"), Value: cmd.String("value-column"), Unit: cmd.String("unit-column"), Wide: cmd.StringSlice("column"), Rest: cmd.String("rest"), Comma: cmd.Bool("decimal-comma"),
 	}
 }
 
 func tokenOf(cmd *cli.Command) (string, error) {
-	if file := cmd.String("token-file"); file != "" {
-		text, err := os.ReadFile(file)
-		return strings.TrimSpace(string(text)), err
+	if file := cmd.String(tokenFlag.Name); file != "" {
+		return tokenIn(file)
 	}
-	if token := cmd.String("token"); token != "" {
+	if token := os.Getenv("NEXOCUMULA_TOKEN"); token != "" {
 		return token, nil
 	}
 	return "", usage("give the token of a sender of the gateway's http_push source: --token-file FILE, or NEXOCUMULA_TOKEN in the environment")
@@ -231,10 +220,10 @@ func preview(ctx context.Context, cmd *cli.Command, file string, columns importe
 
 // telling writes how an import goes, and the first rows that are refused.
 type telling struct {
-	to    io.Writer
-	parts int
-	wrong int
-	last  time.Time
+	to, progress io.Writer
+	parts        int
+	wrong        int
+	last         time.Time
 }
 
 const mostWrongTold = 20
@@ -252,6 +241,6 @@ func (t *telling) report(r importer.Report) {
 		return
 	}
 	t.last = time.Now()
-	fmt.Fprintf(t.to, "%3.0f %%  %d readings accepted, %d refused\n", 100*float64(r.Read)/float64(max(r.Size, 1)),
+	fmt.Fprintf(t.progress, "%3.0f %%  %d readings accepted, %d refused\n", 100*float64(r.Read)/float64(max(r.Size, 1)),
 		r.Accepted, r.Refused)
 }

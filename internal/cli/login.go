@@ -2,6 +2,7 @@ package cli
 
 import (
 	"bufio"
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -23,29 +24,38 @@ func loginCommand() *cli.Command {
 			"first administrator and sets the password; or a code from the console's page Account, for accounts that log in with\n" +
 			"a passkey or at a provider.",
 		Flags: []cli.Flag{
-			atFlag, &cli.StringFlag{Name: "account", Aliases: []string{"a"}, Usage: "account"},
+			atFlag, sayFlag, &cli.StringFlag{Name: "account", Aliases: []string{"a"}, Usage: "account"},
 			&cli.BoolFlag{Name: "code", Usage: "log in with a one-time code, which is asked for"},
-			&cli.BoolFlag{Name: "token", Usage: "keep a token, which is asked for"},
+			&cli.BoolFlag{Name: "with-token", Usage: "keep a token, which is asked for"},
+			&cli.StringFlag{
+				Name: "save-as", Usage: "name of a profile, such as pumphouse, by which --at finds the service from now on",
+				Validator: func(name string) error {
+					if !profileName.MatchString(name) {
+						return fmt.Errorf("profile %q: use small letters, digits and -, such as pumphouse", name)
+					}
+					return nil
+				},
+			},
 		},
 		Action: login,
 	}
 }
 
 func login(ctx context.Context, cmd *cli.Command) error {
-	address := strings.TrimRight(cmd.String("at"), "/")
+	address := serviceAt(cmd)
 	fingerprint, err := firstContact(ctx, cmd, address)
 	if err != nil {
 		return err
 	}
 	if fingerprint != "" {
-		if _, err := keep(address, func(k *kept) { k.Fingerprint = fingerprint }); err != nil {
+		if _, err := keep(address, func(p *profile) { p.Fingerprint = fingerprint }); err != nil {
 			return err
 		}
 	}
 	service := ask(cmd).With("")
 	in := bufio.NewReader(cmd.Root().Reader)
 	var name, token string
-	if cmd.Bool("token") {
+	if cmd.Bool("with-token") {
 		if token, err = hidden(cmd, in, "Token: "); err != nil {
 			return err
 		}
@@ -61,7 +71,9 @@ func login(ctx context.Context, cmd *cli.Command) error {
 		}
 		name, token = begun.Account, begun.Secret
 	}
-	file, err := keep(address, func(k *kept) { k.Token = token })
+	file, err := keep(address, func(p *profile) {
+		p.Token, p.Name = token, cmp.Or(cmd.String("save-as"), p.Name)
+	})
 	if err != nil {
 		return err
 	}
@@ -69,9 +81,8 @@ func login(ctx context.Context, cmd *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	fmt.Fprintf(cmd.Root().Writer, "Logged in at %s as %s (%s%s). Kept in %s; nexocumula logout ends it.\n", address,
-		name, who.Role, seeing(who.Sees), file)
-	return nil
+	return say(cmd, who, fmt.Sprintf("Logged in at %s as %s (%s%s). Kept in %s; nexocumula logout ends it.", address,
+		name, who.Role, seeing(who.Sees), file))
 }
 
 func seeing(selectors []string) string {
@@ -125,10 +136,10 @@ func byPassword(ctx context.Context, cmd *cli.Command, service *client.Client, i
 func logoutCommand() *cli.Command {
 	return &cli.Command{
 		Name: "logout", Usage: "End and forget the session that nexocumula login began",
-		Flags: []cli.Flag{atFlag},
+		Flags: []cli.Flag{atFlag, sayFlag},
 		Action: func(ctx context.Context, cmd *cli.Command) error {
-			address := strings.TrimRight(cmd.String("at"), "/")
-			all, err := logins()
+			address := serviceAt(cmd)
+			all, err := profiles()
 			if err != nil {
 				return err
 			}
@@ -136,14 +147,13 @@ func logoutCommand() *cli.Command {
 				return fmt.Errorf("you are not logged in at %s", address)
 			}
 			ended := ask(cmd).With(all[address].Token).Logout(ctx)
-			if _, err := keep(address, func(k *kept) { k.Token = "" }); err != nil {
+			if _, err := keep(address, func(p *profile) { p.Token = "" }); err != nil {
 				return err
 			}
 			if ended != nil {
 				return fmt.Errorf("the login was forgotten here, but %s was not told: %w", address, ended)
 			}
-			fmt.Fprintf(cmd.Root().Writer, "Logged out at %s.\n", address)
-			return nil
+			return say(cmd, map[string]string{"address": address}, "Logged out at "+address+".")
 		},
 	}
 }

@@ -13,6 +13,7 @@ import (
 func momentCommand() *cli.Command {
 	return &cli.Command{
 		Name: "moment", Usage: "Show values at a moment", ArgsUsage: "SELECTOR TIME",
+		Description: "TIME is RFC 3339, or a date and a time by the clocks of --zone.",
 		Flags: []cli.Flag{
 			atFlag, outputFlag,
 			&cli.StringFlag{
@@ -20,13 +21,10 @@ func momentCommand() *cli.Command {
 				Value: "before",
 				Usage: "reading that counts: before (the last at or before TIME), at (exactly at TIME) or nearest",
 			},
-			&cli.StringFlag{Name: "zone", Usage: "IANA name of TIME's zone, if TIME does not say one; default: UTC"},
+			zoneFlag,
 			&cli.StringFlag{Name: "within", Usage: "largest distance from TIME, such as 10m"},
 		},
 		Action: func(ctx context.Context, cmd *cli.Command) error {
-			if cmd.Args().Len() != 2 {
-				return usage("name the series and the time: nexocumula moment SELECTOR TIME, such as stony-beck/+/oxygen 2026-03-01T02:30:00Z")
-			}
 			zone, err := texts.Zone(cmd.String("zone"))
 			if err != nil {
 				return usage("--zone %v", err)

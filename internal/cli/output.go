@@ -23,13 +23,16 @@ import (
 
 var outputFlag = outputs("table", "json", "csv")
 
+// sayFlag is for commands that answer with a sentence or two.
+var sayFlag = outputs("text", "json")
+
 // tableFlag is for answers that are tables of numbers, which analysts' tools read as Arrow.
 var tableFlag = outputs("table", "json", "csv", "arrow")
 
 func outputs(forms ...string) *cli.StringFlag {
 	names := strings.Join(forms[:len(forms)-1], ", ") + " or " + forms[len(forms)-1]
 	return &cli.StringFlag{
-		Name: "output", Aliases: []string{"o"}, Value: "table", Usage: names,
+		Name: "output", Aliases: []string{"o"}, Value: forms[0], Usage: "form of the answer: " + names,
 		Validator: func(s string) error {
 			if !slices.Contains(forms, s) {
 				return fmt.Errorf("output %q: use %s", s, names)
@@ -47,17 +50,26 @@ type grid struct {
 	empty   string                // what to tell people when there are no rows
 	notes   []string              // for people, below the table: what is too long for a column
 	scripts func(row []cell) bool // which rows are for scripts as well; nil: all
+
+	headless bool // it goes on with rows whose names came before
 }
 
 type column struct {
 	name  string
 	long  bool // for scripts only; people get it as notes
 	right bool // numbers stand right
+	wraps bool // it is text of a sentence or more
 }
 
-type cell struct{ script, people string }
+type cell struct {
+	script, people string
+	at             time.Time // that people ends with; none: the zero time
+}
 
-func plain(s string) cell { return cell{s, s} }
+func plain(s string) cell { return cell{script: s, people: s} }
+
+// forPeople is a cell that people read in other words than scripts.
+func forPeople(script, people string) cell { return cell{script: script, people: people} }
 
 func count[T int | uint64](n T) cell { return plain(fmt.Sprint(n)) }
 
@@ -72,7 +84,48 @@ func show(cmd *cli.Command, answer any, g grid) error {
 	case "csv":
 		return g.csv(out)
 	}
+	if err := g.in(cmd); err != nil {
+		return err
+	}
 	return g.table(out)
+}
+
+// say answers with a sentence, or with JSON of what it is about.
+func say(cmd *cli.Command, answer any, text string) error {
+	if cmd.String("output") == "json" {
+		return show(cmd, answer, grid{})
+	}
+	_, err := fmt.Fprintln(cmd.Root().Writer, text)
+	return err
+}
+
+// zoneFlag is for times in tables. Scripts get them in UTC.
+var zoneFlag = &cli.StringFlag{
+	Name: "zone", Usage: "IANA name of the zone whose clocks count, such as Europe/Lisbon; default: UTC",
+}
+
+const (
+	utcForm  = "2006-01-02 15:04:05Z"
+	zoneForm = "2006-01-02 15:04:05-07:00"
+)
+
+// in writes the times of a grid by the clocks of --zone.
+func (g grid) in(cmd *cli.Command) error {
+	zone, err := texts.Zone(cmd.String(zoneFlag.Name))
+	if err != nil {
+		return usage("--zone %v", err)
+	}
+	if zone == time.UTC {
+		return nil
+	}
+	for _, row := range g.rows {
+		for i, c := range row {
+			if !c.at.IsZero() {
+				row[i].people = strings.TrimSuffix(c.people, c.at.UTC().Format(utcForm)) + c.at.In(zone).Format(zoneForm)
+			}
+		}
+	}
+	return nil
 }
 
 func isTerminal(w io.Writer) bool {
@@ -86,8 +139,10 @@ func (g grid) csv(out io.Writer) error {
 	for i, c := range g.columns {
 		line[i] = c.name
 	}
-	if err := w.Write(line); err != nil {
-		return err
+	if !g.headless {
+		if err := w.Write(line); err != nil {
+			return err
+		}
 	}
 	for _, row := range g.rows {
 		if g.scripts != nil && !g.scripts(row) {
@@ -121,6 +176,9 @@ func (g grid) table(out io.Writer) error {
 	for i, c := range g.columns {
 		head[i] = c.name
 		configs[i] = table.ColumnConfig{Number: i + 1, Hidden: c.long}
+		if c.wraps {
+			configs[i].WidthMax, configs[i].WidthMaxEnforcer = 80, text.WrapSoft
+		}
 		if c.right {
 			configs[i].Align, configs[i].AlignHeader = text.AlignRight, text.AlignRight
 		}
@@ -148,9 +206,9 @@ func (g grid) table(out io.Writer) error {
 func number(n client.Number) cell {
 	f := float64(n)
 	if math.IsNaN(f) {
-		return cell{"", "–"}
+		return forPeople("", "–")
 	}
-	return cell{strconv.FormatFloat(f, 'g', -1, 64), brief(f)}
+	return forPeople(strconv.FormatFloat(f, 'g', -1, 64), brief(f))
 }
 
 // stateOr returns the name of a state, and for scripts its value.
@@ -218,25 +276,25 @@ func sameDecimals(rows [][]cell, column int) {
 }
 
 func share(n client.Number) cell {
-	return cell{strconv.FormatFloat(float64(n), 'g', -1, 64), strconv.FormatFloat(100*float64(n), 'f', 1, 64) + " %"}
+	return forPeople(strconv.FormatFloat(float64(n), 'g', -1, 64), strconv.FormatFloat(100*float64(n), 'f', 1, 64)+" %")
 }
 
 func moment(t time.Time) cell {
-	return cell{t.UTC().Format(time.RFC3339Nano), t.UTC().Format("2006-01-02 15:04:05Z")}
+	return cell{t.UTC().Format(time.RFC3339Nano), t.UTC().Format(utcForm), t}
 }
 
 func momentOr(t *time.Time, otherwise string) cell {
 	if t == nil {
-		return cell{"", otherwise}
+		return forPeople("", otherwise)
 	}
 	return moment(*t)
 }
 
 func yesNo(b bool, yes, no string) cell {
 	if b {
-		return cell{"true", yes}
+		return forPeople("true", yes)
 	}
-	return cell{"false", no}
+	return forPeople("false", no)
 }
 
 // age writes a time that has passed, for people.
@@ -252,4 +310,14 @@ func age(d time.Duration) string {
 		return fmt.Sprintf("%.0f h", d.Hours())
 	}
 	return fmt.Sprintf("%.0f d", d.Hours()/24)
+}
+
+// limitFlag says how long an answer may become.
+func limitFlag(otherwise int) *cli.IntFlag {
+	return &cli.IntFlag{Name: "limit", Value: otherwise, Usage: "number of entries at most"}
+}
+
+// lastFlag is a range that ends now.
+func lastFlag(otherwise string) *cli.StringFlag {
+	return &cli.StringFlag{Name: "last", Usage: "length of the range up to now, such as 24h, 7d or 1mo; default: " + otherwise}
 }

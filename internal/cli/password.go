@@ -23,7 +23,7 @@ func passwordCommand() *cli.Command {
 		ArgsUsage: "ACCOUNT",
 		Action: func(_ context.Context, cmd *cli.Command) error {
 			name := cmd.Args().First()
-			if cmd.Args().Len() != 1 || name == "" || strings.ContainsAny(name, ":# \t") {
+			if name == "" || strings.ContainsAny(name, ":# \t") {
 				return usage("name one account, without a blank, a colon or #: nexocumula password buoy-1 >> accounts")
 			}
 			password, err := readPassword(cmd.Root().Reader, cmd.Root().ErrWriter)

@@ -18,10 +18,11 @@ import (
 func planCommand() *cli.Command {
 	return &cli.Command{
 		Name: "plan", Usage: "Forecast a gateway's requests, readings, bytes and disk before it runs",
-		ArgsUsage:   "FILE",
-		Description: "With --at and no FILE, forecasts the running gateway and uses what it has learned about its devices.",
+		ArgsUsage: "[FILE]",
+		Description: "With --at, the series and rates of a running gateway count as well. With --at and no FILE, forecasts that gateway and\n" +
+			"uses what it has learned about its devices.",
 		Flags: []cli.Flag{
-			&cli.StringFlag{Name: "at", Usage: "address of a running gateway, whose series and rates count as well"},
+			&cli.StringFlag{Name: atFlag.Name, Usage: atFlag.Usage, Validator: atFlag.Validator},
 			outputFlag,
 		},
 		Action: func(ctx context.Context, cmd *cli.Command) error {
@@ -32,8 +33,8 @@ func planCommand() *cli.Command {
 				}
 				return show(cmd, plan, planGrid(plan))
 			}
-			if cmd.Args().Len() != 1 {
-				return usage("name the configuration: nexocumula plan FILE")
+			if !cmd.Args().Present() {
+				return usage("name the configuration, or a running gateway with --at")
 			}
 			settings, err := config.Load(cmd.Args().First(), kinds.All)
 			if err != nil {
@@ -79,7 +80,7 @@ func planGrid(plan client.Plan) grid {
 	g := grid{columns: []column{{name: "what"}, {name: "of"}, {name: "how_much", right: true}, {name: "unit"}}}
 	add := func(what, of string, v float64, digits int, unit string) {
 		g.rows = append(g.rows, []cell{
-			plain(what), plain(of), {strconv.FormatFloat(v, 'f', -1, 64), strconv.FormatFloat(v, 'f', digits, 64)},
+			plain(what), plain(of), forPeople(strconv.FormatFloat(v, 'f', -1, 64), strconv.FormatFloat(v, 'f', digits, 64)),
 			plain(unit),
 		})
 	}

@@ -20,25 +20,22 @@ func probeCommand() *cli.Command {
 		Name: "probe", Usage: "Interpret registers of a Modbus device, or find its units and registers",
 		ArgsUsage: "ADDRESS | SOURCE",
 		Description: "ADDRESS is a device's, such as tcp://10.0.0.7:502 or rtu:///dev/ttyUSB0. SOURCE is a source of a running gateway;\n" +
-			"its line is used between the gateway's own requests. Begin with --scan-units, then --scan, then read registers.",
+			"its line is used between the gateway's own requests. Begin with --scan-units, then --scan, then read registers.\n" +
+			"--limit is that of interpretations per address: 1, but 3 with --expect, --like or --take.",
 		Flags: []cli.Flag{
 			atFlag, outputFlag,
-			&cli.IntFlag{Name: "unit", Value: 1, Usage: "unit id"},
+			&cli.IntFlag{Name: "unit-id", Value: 1, Usage: "unit id"},
 			&cli.StringFlag{Name: "table", Value: "holding", Usage: "table: coil, discrete_input, holding or input"},
 			&cli.IntFlag{Name: "first", Usage: "first address, counted from 0"},
 			&cli.IntFlag{Name: "count", Value: 8, Usage: "number of registers, up to 200"},
 			&cli.IntFlag{Name: "times", Value: 5, Usage: "number of times they are read"},
-			&cli.StringFlag{Name: "every", Value: "1s", Usage: "time between two reads"},
+			&cli.StringFlag{Name: "every", Value: "1s", Usage: "time from one to the next"},
 			&cli.StringFlag{Name: "expect", Usage: "range in which the value should lie, such as 6..12"},
 			&cli.StringFlag{
 				Name:  "like",
 				Usage: "series of the gateway --at that moves like the value; needs at least three reads",
 			},
-			&cli.IntFlag{
-				Name:  "most",
-				Value: 1,
-				Usage: "number of interpretations per address; 3 with --expect, --like or --take",
-			},
+			limitFlag(0),
 			&cli.StringFlag{Name: "scan-units", Usage: "units to look for, such as 1..20, instead of reading"},
 			&cli.StringFlag{Name: "scan", Usage: "registers to look for, such as 0..200, instead of reading"},
 			&cli.StringFlag{Name: "pause", Value: "20ms", Usage: "with a scan, time between two requests"},
@@ -49,18 +46,15 @@ func probeCommand() *cli.Command {
 				Name:  "take",
 				Usage: "register to print configuration lines for: ADDRESS=STATION/QUANTITY, with its likeliest interpretation, or ADDRESS.2=… with the second; a unit and a range may follow, as in 4=pump/flow:l/s:0..40; repeatable",
 			},
-			&cli.StringFlag{Name: "name", Value: "device", Usage: "with --take, name of the source"},
+			&cli.StringFlag{Name: "source-name", Value: "device", Usage: "name of the source in printed configuration lines"},
 			&cli.StringFlag{
 				Name:  "description",
 				Usage: "with --take, file to write a description of the device into, for any number of such devices",
 			},
-			&cli.StringFlag{Name: "append-to", Usage: "with --take, configuration to show the change of"},
-			&cli.BoolFlag{Name: "write", Usage: "with --append-to, write the file instead of showing the difference"},
+			appendToFlag,
+			writeFlag,
 		},
 		Action: func(ctx context.Context, cmd *cli.Command) error {
-			if cmd.Args().Len() != 1 {
-				return usage("say which device: nexocumula probe ADDRESS, or the name of a gateway's source")
-			}
 			if cmd.String("scan-units") != "" || cmd.String("scan") != "" {
 				return scan(ctx, cmd)
 			}
@@ -70,7 +64,7 @@ func probeCommand() *cli.Command {
 }
 
 func fieldLine(cmd *cli.Command) (out client.FieldLine, direct bool, err error) {
-	unit := cmd.Int("unit")
+	unit := cmd.Int("unit-id")
 	if unit < 0 || unit > 255 {
 		return out, false, usage("unit %d is not possible; use 0 to 255", unit)
 	}
@@ -156,7 +150,7 @@ func scan(ctx context.Context, cmd *cli.Command) error {
 
 func wrongUsage(err error) error {
 	if wrong, ok := err.(fieldwork.Wrong); ok {
-		return usageError{wrong}
+		return usageError{wrong, nil}
 	}
 	return err
 }
@@ -221,7 +215,7 @@ func probeGrid(out client.Probed) grid {
 	last := out.Samples[len(out.Samples)-1].Words
 	for _, r := range out.Registers {
 		for i, one := range r.Interpretations {
-			address, words := cell{strconv.Itoa(r.Address), ""}, plain("")
+			address, words := forPeople(strconv.Itoa(r.Address), ""), plain("")
 			if i == 0 {
 				address.people = strconv.Itoa(r.Address)
 				at := r.Address - out.Registers[0].Address
@@ -231,12 +225,12 @@ func probeGrid(out client.Probed) grid {
 			g.rows = append(g.rows, []cell{
 				address, words, count(i + 1), plain(one.Says), number(one.Values[0]),
 				number(one.Values[len(one.Values)-1]), plain(strings.Join(one.Why, ", ")),
-				{strings.Join(one.Same, "; "), briefly(one.Same, 2)},
+				forPeople(strings.Join(one.Same, "; "), briefly(one.Same, 2)),
 			})
 		}
 		if r.Text != "" {
 			g.rows = append(g.rows, []cell{
-				{strconv.Itoa(r.Address), ""}, plain(""), plain(""), plain("text"), plain(r.Text), plain(""),
+				forPeople(strconv.Itoa(r.Address), ""), plain(""), plain(""), plain("text"), plain(r.Text), plain(""),
 				plain("letters"), plain(""),
 			})
 		}
@@ -408,7 +402,7 @@ func expectation(flag, text string) (low, high *float64, err error) {
 
 // take prints the lines that read what was taken.
 func take(cmd *cli.Command, want client.Probe, out client.Probed) error {
-	lines := client.LinesFor{Name: cmd.String("name"), Address: want.Address, Unit: want.Unit, Table: want.Table}
+	lines := client.LinesFor{Name: cmd.String("source-name"), Address: want.Address, Unit: want.Unit, Table: want.Table}
 	for _, text := range cmd.StringSlice("take") {
 		one, err := taken(text, want, out, nextTaken(cmd.StringSlice("take")))
 		if err != nil {

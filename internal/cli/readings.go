@@ -16,17 +16,15 @@ import (
 func readingsCommand() *cli.Command {
 	return &cli.Command{
 		Name: "readings", Usage: "List the readings of a range", ArgsUsage: "SELECTOR",
+		Description: "--limit is that of each series, from the first reading on.",
 		Flags: slices.Concat([]cli.Flag{atFlag, tableFlag, labelFlag}, rangeFlags(), []cli.Flag{
-			&cli.StringFlag{Name: "unit", Usage: "unit to convert values to, such as K"},
-			&cli.IntFlag{Name: "most", Usage: "number of readings per series at most, the first ones"},
+			&cli.StringFlag{Name: "unit", Usage: "unit to convert to, such as K"},
+			limitFlag(0),
 		}),
 		Action: func(ctx context.Context, cmd *cli.Command) error {
-			if cmd.Args().Len() != 1 {
-				return usage("name the series: nexocumula readings SELECTOR, such as stony-beck/+/oxygen")
-			}
 			q := client.ReadingsQuery{
 				Select: selectorArg(cmd), Labels: cmd.StringSlice("label"), Last: cmd.String("last"), Range: cmd.String("range"), Zone: cmd.String("zone"),
-				Unit: cmd.String("unit"), Most: cmd.Int("most"),
+				Unit: cmd.String("unit"), Most: cmd.Int("limit"),
 			}
 			if err := timeFlags(cmd, map[string]*time.Time{"from": &q.From, "to": &q.To}); err != nil {
 				return err
@@ -46,7 +44,6 @@ func readingsCommand() *cli.Command {
 				first := len(g.rows)
 				for _, r := range s.Readings {
 					at := moment(r.Time)
-					at.people = r.Time.UTC().Format("2006-01-02 15:04:05.999Z")
 					g.rows = append(g.rows,
 						[]cell{plain(s.Path), at, stateOr(nameIn(s.States, r.Value), r.Value), plain(s.Unit)})
 				}

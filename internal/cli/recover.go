@@ -17,7 +17,7 @@ func recoverCommand() *cli.Command {
 		Name: "recover", Usage: "Make a code for an administrator's account, on the service's machine",
 		Description: "Run it on the service's machine, as the account the service runs as. The code makes a new administrator, or sets the\n" +
 			"password of the given account and removes its other factors. The service may be running.",
-		Flags: []cli.Flag{configFlag, verboseFlag},
+		Flags: []cli.Flag{configFlag(), sayFlag},
 		Action: func(_ context.Context, cmd *cli.Command) error {
 			settings, err := config.Load(cmd.String("config"), kinds.All)
 			if err != nil {
@@ -26,7 +26,7 @@ func recoverCommand() *cli.Command {
 			a := settings.Access
 			code, err := access.Recover(settings.Data, access.Options{
 				Now:   time.Now,
-				Log:   newLogger(cmd.Root().ErrWriter, false),
+				Log:   logger(cmd),
 				Idle:  a.Idle,
 				Ends:  a.Ends,
 				Audit: a.Audit,
@@ -34,10 +34,9 @@ func recoverCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			fmt.Fprintf(cmd.Root().Writer,
-				"Code, for one use, good for 24 hours:\n\n  %s\n\nUse it at the console, or with nexocumula login --code --account NAME.\n",
-				code)
-			return nil
+			return say(cmd, map[string]string{"code": code},
+				fmt.Sprintf("Code, for one use, good for 24 hours:\n\n  %s\n\nUse it at the console, or with nexocumula login --code --account NAME.",
+					code))
 		},
 	}
 }

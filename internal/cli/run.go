@@ -17,11 +17,11 @@ import (
 	"nexocumula/internal/service"
 )
 
-var configFlag = &cli.StringFlag{
-	Name:     "config",
-	Aliases:  []string{"c"},
-	Usage:    "YAML file of the service",
-	Required: true,
+// configFlag returns a new one for each command, as a command asks whether it was given.
+func configFlag() *cli.StringFlag {
+	return &cli.StringFlag{
+		Name: "config", Aliases: []string{"c"}, Usage: "configuration of the service", Required: true,
+	}
 }
 
 // sparing is how much the heap may grow, in percent, before it is collected: a service
@@ -38,7 +38,7 @@ func runCommand(version string) *cli.Command {
 	return &cli.Command{
 		Name:  "run",
 		Usage: "Run the gateway, the central or both that a configuration describes",
-		Flags: []cli.Flag{configFlag, verboseFlag},
+		Flags: []cli.Flag{configFlag()},
 		Action: func(ctx context.Context, cmd *cli.Command) error {
 			settings, err := config.Load(cmd.String("config"), kinds.All)
 			if err != nil {
@@ -110,8 +110,6 @@ func onHangUp(ctx context.Context, s *service.Service, log *slog.Logger) (off fu
 	}()
 	return func() { signal.Stop(hangUp); close(done) }
 }
-
-var verboseFlag = &cli.BoolFlag{Name: "verbose", Aliases: []string{"v"}, Usage: "detailed log"}
 
 func logger(cmd *cli.Command) *slog.Logger {
 	return newLogger(cmd.Root().ErrWriter, cmd.Bool("verbose"))

@@ -24,44 +24,49 @@ func labels(pairs map[string]string) string {
 
 func seriesCommand() *cli.Command {
 	return &cli.Command{
-		Name: "series", Usage: "List series", ArgsUsage: "[SELECTOR]",
-		Flags: []cli.Flag{
-			atFlag, outputFlag, labelFlag,
-			&cli.BoolFlag{Name: "versions", Usage: "definitions of one series, with the time of each"},
-		},
-		Action: func(ctx context.Context, cmd *cli.Command) error {
-			if cmd.Bool("versions") {
-				return versions(ctx, cmd)
-			}
-			answer, err := ask(cmd).Series(ctx, selectorArg(cmd), cmd.StringSlice("label")...)
-			if err != nil {
-				return err
-			}
-			g := grid{
-				columns: []column{
-					{name: "series"}, {name: "kind"}, {name: "unit"}, {name: "labels"}, {name: "every", right: true},
-					{name: "fresh_for", right: true}, {name: "tiers"}, {name: "thinning"}, {name: "normal"},
-					{name: "calibration"}, {name: "first_seen"}, {name: "last_seen"},
-				},
-				empty: "There are no series yet.",
-			}
-			for _, s := range answer.Series {
-				g.rows = append(g.rows, []cell{
-					plain(s.Path), plain(s.Kind), plain(s.Unit), plain(labels(s.Labels)), everyOf(s),
-					plain(s.FreshFor), plain(strings.Join(s.Tiers, " ")), thinningText(s.Thinning),
-					plain(normalText(s.Normal)), plain(s.Calibration), momentOr(s.FirstSeen, "never"),
-					momentOr(s.LastSeen, "never"),
-				})
-			}
-			return show(cmd, answer, g)
+		Name: "series", Usage: "List series and their definitions",
+		Commands: []*cli.Command{
+			{
+				Name: "list", Usage: "List series", ArgsUsage: "[SELECTOR]",
+				Flags: []cli.Flag{atFlag, outputFlag, zoneFlag, labelFlag}, Action: listSeries,
+			},
+			{
+				Name: "history", Usage: "List the definitions that a series has had, with the time of each", ArgsUsage: "SERIES",
+				Flags: []cli.Flag{atFlag, outputFlag, zoneFlag}, Action: seriesHistory,
+			},
+			discoveredCommand(),
 		},
 	}
+}
+
+func listSeries(ctx context.Context, cmd *cli.Command) error {
+	answer, err := ask(cmd).Series(ctx, selectorArg(cmd), cmd.StringSlice("label")...)
+	if err != nil {
+		return err
+	}
+	g := grid{
+		columns: []column{
+			{name: "series"}, {name: "kind"}, {name: "unit"}, {name: "labels"}, {name: "every", right: true},
+			{name: "fresh_for", right: true}, {name: "tiers"}, {name: "thinning"}, {name: "normal"},
+			{name: "calibration"}, {name: "first_seen"}, {name: "last_seen"},
+		},
+		empty: "There are no series yet.",
+	}
+	for _, s := range answer.Series {
+		g.rows = append(g.rows, []cell{
+			plain(s.Path), plain(s.Kind), plain(s.Unit), plain(labels(s.Labels)), everyOf(s),
+			plain(s.FreshFor), plain(strings.Join(s.Tiers, " ")), thinningText(s.Thinning),
+			plain(normalText(s.Normal)), plain(s.Calibration), momentOr(s.FirstSeen, "never"),
+			momentOr(s.LastSeen, "never"),
+		})
+	}
+	return show(cmd, answer, g)
 }
 
 // everyOf returns how often a series is heard. What was learned, not stated, stands with a ~.
 func everyOf(s client.Series) cell {
 	if s.EveryLearned {
-		return cell{"~" + s.Every, "~" + s.Every}
+		return plain("~" + s.Every)
 	}
 	return plain(s.Every)
 }
@@ -76,7 +81,7 @@ func thinningText(t *client.Thinning) cell {
 		text += fmt.Sprintf(": %.3g %% kept, off by %s at most", 100*float64(t.Kept)/float64(t.Arrived),
 			number(t.WorstError).people)
 	}
-	return cell{t.Rule, text}
+	return forPeople(t.Rule, text)
 }
 
 func normalText(n client.Normal) string {
@@ -92,8 +97,7 @@ func normalText(n client.Normal) string {
 	return strings.Join(out, ", ")
 }
 
-// versions shows the definitions that a series has had.
-func versions(ctx context.Context, cmd *cli.Command) error {
+func seriesHistory(ctx context.Context, cmd *cli.Command) error {
 	answer, err := ask(cmd).Versions(ctx, selectorArg(cmd))
 	if err != nil {
 		return err

@@ -16,8 +16,8 @@ func simulateCommand() *cli.Command {
 	listen := func(port string) *cli.StringFlag {
 		return &cli.StringFlag{Name: "listen", Value: "127.0.0.1:" + port, Usage: "host:port to listen at"}
 	}
-	to := &cli.StringFlag{Name: "to", Value: "tcp://127.0.0.1:1883", Usage: "MQTT server to publish to"}
-	every := &cli.StringFlag{Name: "every", Value: "5s", Usage: "time between two messages"}
+	to := &cli.StringFlag{Name: "broker", Value: "tcp://127.0.0.1:1883", Usage: "address of the MQTT broker to publish to"}
+	every := &cli.StringFlag{Name: "every", Value: "5s", Usage: "time from one to the next"}
 	return &cli.Command{
 		Name:  "simulate",
 		Usage: "Run one of the demo's simulated stations by itself",
@@ -71,7 +71,7 @@ func simulateCommand() *cli.Command {
 					&cli.StringFlag{
 						Name:     "secret-file",
 						Required: true,
-						Usage:    "file with the secret it shares with the service",
+						Usage:    "file with the password of the other end",
 					},
 				},
 				Action: func(ctx context.Context, cmd *cli.Command) error {
@@ -109,8 +109,8 @@ func simulatePublisher(ctx context.Context, cmd *cli.Command, what string,
 	if err != nil {
 		return usage("--every: %v", err)
 	}
-	p := start(ctx, sim.Field{Seed: cmd.Uint64("seed")}, cmd.String("to"), every)
-	fmt.Fprintf(cmd.Root().Writer, "Simulating %s, publishing to %s until Ctrl-C.\n", what, cmd.String("to"))
+	p := start(ctx, sim.Field{Seed: cmd.Uint64("seed")}, cmd.String("broker"), every)
+	fmt.Fprintf(cmd.Root().Writer, "Simulating %s, publishing to %s until Ctrl-C.\n", what, cmd.String("broker"))
 	<-ctx.Done()
 	p.Close()
 	fmt.Fprintf(cmd.Root().Writer, "Sent %d messages; %d were acknowledged.\n", p.Sent.Load(), p.Acked.Load())

@@ -13,18 +13,18 @@ import (
 
 func tokenCommand() *cli.Command {
 	return &cli.Command{
-		Name: "token", Usage: "List, add and revoke tokens of scripts and senders",
+		Name: "token", Usage: "List, add and remove tokens of scripts and senders",
 		Commands: []*cli.Command{
 			{
 				Name:   "list",
 				Usage:  "List tokens, without their secrets",
-				Flags:  []cli.Flag{atFlag, outputFlag},
+				Flags:  []cli.Flag{atFlag, outputFlag, zoneFlag},
 				Action: listTokens,
 			},
 			{
 				Name: "add", Usage: "Make a token and print its secret, which is shown only once", ArgsUsage: "NAME",
 				Flags: []cli.Flag{
-					atFlag, &cli.StringFlag{
+					atFlag, sayFlag, &cli.StringFlag{
 						Name:  "role",
 						Value: "viewer",
 						Usage: "role: viewer, operator, engineer, administrator, or sender for the sender of that name at an http_push source",
@@ -37,9 +37,12 @@ func tokenCommand() *cli.Command {
 				},
 				Action: addToken,
 			},
-			{Name: "revoke", Usage: "Revoke a token", ArgsUsage: "NAME", Flags: []cli.Flag{atFlag}, Action: named(func(ctx context.Context, c *client.Client, name string) (string, error) {
-				return "The token " + name + " was revoked.", c.RevokeToken(ctx, name)
-			})},
+			{
+				Name: "remove", Usage: "Revoke a token", ArgsUsage: "NAME", Flags: []cli.Flag{atFlag, sayFlag},
+				Action: named(func(ctx context.Context, c *client.Client, name string) (any, string, error) {
+					return nil, "The token " + name + " was revoked.", c.RevokeToken(ctx, name)
+				}),
+			},
 		},
 	}
 }
@@ -75,15 +78,11 @@ func addToken(ctx context.Context, cmd *cli.Command) error {
 		ends := time.Now().Add(length).UTC()
 		t.Ends = &ends
 	}
-	if cmd.Args().Len() != 1 {
-		return usage("name the token, as in nexocumula token add NAME")
-	}
 	t.Name = cmd.Args().First()
 	made, err := ask(cmd).AddToken(ctx, t)
 	if err != nil {
 		return err
 	}
-	fmt.Fprintln(cmd.Root().ErrWriter, "This is the only time that the token is shown:")
-	fmt.Fprintln(cmd.Root().Writer, made.Secret)
-	return nil
+	fmt.Fprintln(aside(cmd), "This is the only time that the token is shown:")
+	return say(cmd, made, made.Secret)
 }

@@ -5,7 +5,6 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
-	"os"
 	"slices"
 	"strconv"
 	"strings"
@@ -23,7 +22,7 @@ import (
 func tryCommand() *cli.Command {
 	return &cli.Command{
 		Name: "try", Usage: "Process one payload or registers without storing anything, and show each step",
-		ArgsUsage: "SOURCE PLACE [PAYLOAD]",
+		ArgsUsage: "[SOURCE PLACE [PAYLOAD]]",
 		Description: "PLACE is a topic, or registers such as 'unit 1, holding 0'. PAYLOAD is text; for registers, their words, such as\n" +
 			"'1012 0x3A7F 0'. Without --config a running gateway processes it, which also knows earlier readings.",
 		Flags: []cli.Flag{
@@ -31,9 +30,9 @@ func tryCommand() *cli.Command {
 			&cli.StringFlag{
 				Name:    "config",
 				Aliases: []string{"c"},
-				Usage:   "configuration to use instead of a running gateway",
+				Usage:   "configuration of the service",
 			},
-			&cli.StringFlag{Name: "file", Usage: "file with the payload"},
+			&cli.StringFlag{Name: "file", Usage: "file with the payload; - reads standard input"},
 			&cli.StringFlag{Name: "hex", Usage: "payload in hexadecimal"},
 			&cli.Uint64Flag{Name: "reject", Usage: "number of a reject whose source, place and payload to use"},
 		},
@@ -61,8 +60,8 @@ func tried(ctx context.Context, cmd *cli.Command) (source, place string, raw []b
 		r, err := ask(cmd).Reject(ctx, id)
 		return r.Source, r.Place, r.Raw, err
 	}
-	if len(args) < 2 || len(args) > 3 {
-		return "", "", nil, usage("say which source and where: nexocumula try SOURCE PLACE PAYLOAD")
+	if len(args) < 2 {
+		return "", "", nil, usage("say which source and where, or which --reject")
 	}
 	var given [][]byte
 	if len(args) == 3 {
@@ -75,7 +74,7 @@ func tried(ctx context.Context, cmd *cli.Command) (source, place string, raw []b
 		given = append(given, text)
 	}
 	if name := cmd.String("file"); name != "" {
-		text, err := os.ReadFile(name)
+		text, err := contentOf(cmd, name)
 		if err != nil {
 			return "", "", nil, err
 		}
@@ -144,7 +143,7 @@ func trialGrid(out client.Trial) grid {
 			read.people += " " + t.RawUnit
 		}
 		if slices.Contains([]string{"unit", "state", "calibration", "number", "series"}, t.Rule) {
-			value = cell{"", "–"} // it did not come that far
+			value = forPeople("", "–") // it did not come that far
 		}
 		outcome := t.Outcome
 		if t.Outcome != "rejected" && t.Standing != "normal" {
@@ -169,7 +168,7 @@ func trialGrid(out client.Trial) grid {
 	}
 	for _, r := range out.Rejects {
 		g.rows = append(g.rows, []cell{
-			{"", "–"}, moment(r.Time), {"", "–"}, {"", "–"}, plain(""), plain("rejected"), plain(r.Rule),
+			forPeople("", "–"), moment(r.Time), forPeople("", "–"), forPeople("", "–"), plain(""), plain("rejected"), plain(r.Rule),
 			plain(r.Reason), plain(""),
 		})
 	}

@@ -12,7 +12,7 @@ import (
 
 var roleFlag = &cli.StringFlag{
 	Name:  "role",
-	Usage: "role: viewer looks; operator also writes notes; engineer also configures; administrator also manages accounts and tokens",
+	Usage: "role: viewer looks; operator also writes notes and changes boards; engineer also configures; administrator also manages accounts and tokens",
 	Value: "viewer",
 }
 
@@ -27,32 +27,42 @@ func userCommand() *cli.Command {
 	return &cli.Command{
 		Name: "user", Usage: "List, add, change and delete accounts of people",
 		Commands: []*cli.Command{
-			{Name: "list", Usage: "List accounts", Flags: []cli.Flag{atFlag, outputFlag}, Action: listUsers},
+			{Name: "list", Usage: "List accounts", Flags: []cli.Flag{atFlag, outputFlag, zoneFlag}, Action: listUsers},
 			{
 				Name:      "add",
 				Usage:     "Make an account and print a code with which its owner sets the password",
 				ArgsUsage: "NAME",
-				Flags:     []cli.Flag{atFlag, roleFlag, seesFlag()},
+				Flags:     []cli.Flag{atFlag, sayFlag, roleFlag, seesFlag()},
 				Action:    addUser,
 			},
 			{
 				Name: "change", Usage: "Change the role or series of an account, lock or unlock it", ArgsUsage: "NAME",
 				Flags: []cli.Flag{
-					atFlag, &cli.StringFlag{Name: "role", Usage: roleFlag.Usage}, seesFlag(),
+					atFlag, sayFlag, &cli.StringFlag{Name: "role", Usage: roleFlag.Usage}, seesFlag(),
 					&cli.BoolFlag{Name: "lock", Usage: "locked account; --lock=false unlocks it"},
 				},
 				Action: changeUser,
 			},
-			{Name: "remove", Usage: "Delete an account", ArgsUsage: "NAME", Flags: []cli.Flag{atFlag}, Action: named(func(ctx context.Context, c *client.Client, name string) (string, error) {
-				return "The account " + name + " was removed; its sessions have ended.", c.RemoveAccount(ctx, name)
-			})},
-			{Name: "code", Usage: "Make a code with which the owner of an account sets a new password", ArgsUsage: "NAME", Flags: []cli.Flag{atFlag}, Action: named(func(ctx context.Context, c *client.Client, name string) (string, error) {
-				made, err := c.AccountCode(ctx, name)
-				return codeText(made, c.Base()), err
-			})},
-			{Name: "logout", Usage: "End all sessions of an account", ArgsUsage: "NAME", Flags: []cli.Flag{atFlag}, Action: named(func(ctx context.Context, c *client.Client, name string) (string, error) {
-				return "All sessions of " + name + " have ended.", c.LogoutAccount(ctx, name)
-			})},
+			{
+				Name: "remove", Usage: "Delete an account", ArgsUsage: "NAME", Flags: []cli.Flag{atFlag, sayFlag},
+				Action: named(func(ctx context.Context, c *client.Client, name string) (any, string, error) {
+					return nil, "The account " + name + " was removed; its sessions have ended.", c.RemoveAccount(ctx, name)
+				}),
+			},
+			{
+				Name: "code", Usage: "Make a code with which the owner of an account sets a new password", ArgsUsage: "NAME",
+				Flags: []cli.Flag{atFlag, sayFlag},
+				Action: named(func(ctx context.Context, c *client.Client, name string) (any, string, error) {
+					made, err := c.AccountCode(ctx, name)
+					return made, codeText(made, c.Base()), err
+				}),
+			},
+			{
+				Name: "logout", Usage: "End all sessions of an account", ArgsUsage: "NAME", Flags: []cli.Flag{atFlag, sayFlag},
+				Action: named(func(ctx context.Context, c *client.Client, name string) (any, string, error) {
+					return nil, "All sessions of " + name + " have ended.", c.LogoutAccount(ctx, name)
+				}),
+			},
 		},
 	}
 }
@@ -62,17 +72,18 @@ func codeText(made client.AccountCode, at string) string {
 		made.Account, made.Code, at, at)
 }
 
-// named makes an action for one thing that is named, and says what was done.
-func named(do func(ctx context.Context, c *client.Client, name string) (string, error)) cli.ActionFunc {
+// named makes an action for one thing that is named, and says what was done. Without an answer, scripts get the name.
+func named(do func(ctx context.Context, c *client.Client, name string) (answer any, text string, err error)) cli.ActionFunc {
 	return func(ctx context.Context, cmd *cli.Command) error {
-		if cmd.Args().Len() != 1 {
-			return usage("name one, as in nexocumula %s NAME", cmd.FullName())
+		name := cmd.Args().First()
+		answer, text, err := do(ctx, ask(cmd), name)
+		if err != nil {
+			return err
 		}
-		text, err := do(ctx, ask(cmd), cmd.Args().First())
-		if err == nil {
-			fmt.Fprintln(cmd.Root().Writer, text)
+		if answer == nil {
+			answer = map[string]string{"name": name}
 		}
-		return err
+		return say(cmd, answer, text)
 	}
 }
 
@@ -120,19 +131,19 @@ func factors(a client.Account) string {
 func sees(selectors []string) cell {
 	text := strings.Join(selectors, " ")
 	if text == "" {
-		return cell{"", "everything"}
+		return forPeople("", "everything")
 	}
 	return plain(text)
 }
 
 func addUser(ctx context.Context, cmd *cli.Command) error {
-	return named(func(ctx context.Context, c *client.Client, name string) (string, error) {
+	return named(func(ctx context.Context, c *client.Client, name string) (any, string, error) {
 		made, err := c.AddAccount(ctx, client.NewAccount{
 			Name: name,
 			Role: cmd.String("role"),
 			Sees: append([]string{}, cmd.StringSlice("sees")...),
 		})
-		return codeText(made, c.Base()), err
+		return made, codeText(made, c.Base()), err
 	})(ctx, cmd)
 }
 
@@ -152,9 +163,9 @@ func changeUser(ctx context.Context, cmd *cli.Command) error {
 	if change == (client.AccountChange{}) {
 		return usage("say what changes: --role, --sees or --lock")
 	}
-	return named(func(ctx context.Context, c *client.Client, name string) (string, error) {
+	return named(func(ctx context.Context, c *client.Client, name string) (any, string, error) {
 		a, err := c.ChangeAccount(ctx, name, change)
-		return fmt.Sprintf("%s is %s, sees %s%s.", name, a.Role, sees(a.Sees).people,
+		return a, fmt.Sprintf("%s is %s, sees %s%s.", name, a.Role, sees(a.Sees).people,
 			map[bool]string{true: ", and is locked"}[a.Locked]), err
 	})(ctx, cmd)
 }

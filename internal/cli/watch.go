@@ -25,15 +25,15 @@ func watchCommand() *cli.Command {
 		Flags: []cli.Flag{
 			atFlag, outputFlag,
 			&cli.StringFlag{Name: "topics", Value: "#", Usage: "topic filter"},
-			&cli.StringFlag{Name: "for", Value: "10s", Usage: "time to watch"},
+			&cli.StringFlag{Name: "for", Value: "10s", Usage: "how long it takes"},
 			&cli.BoolFlag{
 				Name: "lines", Usage: "configuration lines that would collect the topics, instead of the topics",
 			},
-			&cli.StringFlag{Name: "name", Value: "broker", Usage: "with --lines, name of the source"},
-			&cli.StringFlag{Name: "append-to", Usage: "with --lines, configuration to show the change of"},
-			&cli.BoolFlag{Name: "write", Usage: "with --append-to, write the file instead of showing the difference"},
+			&cli.StringFlag{Name: "source-name", Value: "broker", Usage: "name of the source in printed configuration lines"},
+			appendToFlag,
+			writeFlag,
 			&cli.StringFlag{Name: "user", Usage: "account at the broker"},
-			&cli.StringFlag{Name: "secret-file", Usage: "file with the password"},
+			&cli.StringFlag{Name: "secret-file", Usage: "file with the password of the other end"},
 			&cli.StringFlag{Name: "ca", Usage: "PEM file of the authority of a tls:// broker"},
 		},
 		Action: func(ctx context.Context, cmd *cli.Command) error {
@@ -62,9 +62,6 @@ func drawsLive(cmd *cli.Command) bool {
 
 // watched returns the topics seen by the end of the watch.
 func watched(ctx context.Context, cmd *cli.Command) (last client.Watched, err error) {
-	if cmd.Args().Len() != 1 {
-		return last, usage("say what to watch: nexocumula watch ADDRESS, or the name of a gateway's source")
-	}
 	length, err := span.Parse(cmd.String("for"))
 	if err != nil || length < time.Second || length > time.Hour {
 		return last, usage("--for: use 1s to 1h")
@@ -121,7 +118,7 @@ func watchGrid(now client.Watched) grid {
 			}
 			above = append(above[:min(i, len(above))], level)
 			g.rows = append(g.rows, []cell{
-				{"", strings.Repeat("  ", i) + level + "/"}, plain(""), plain(""), plain(""), plain(""), plain(""),
+				forPeople("", strings.Repeat("  ", i)+level+"/"), plain(""), plain(""), plain(""), plain(""), plain(""),
 			})
 		}
 		above = above[:len(levels)-1]
@@ -130,8 +127,8 @@ func watchGrid(now client.Watched) grid {
 			seems += "; kept by the broker"
 		}
 		g.rows = append(g.rows, []cell{
-			{t.Topic, strings.Repeat("  ", len(levels)-1) + levels[len(levels)-1]}, count(t.Messages), number(client.Number(t.Rate)), number(client.Number(t.Bytes)),
-			{string(t.Last), clip(readable(t.Last), 28)}, plain(seems),
+			forPeople(t.Topic, strings.Repeat("  ", len(levels)-1)+levels[len(levels)-1]), count(t.Messages), number(client.Number(t.Rate)), number(client.Number(t.Bytes)),
+			forPeople(string(t.Last), clip(readable(t.Last), 28)), plain(seems),
 		})
 	}
 	g.scripts = func(row []cell) bool { return row[0].script != "" }
@@ -152,7 +149,7 @@ func clip(text string, most int) string {
 
 // printLines prints the lines of a source, or what they change in a configuration.
 func printLines(cmd *cli.Command, now client.Watched) error {
-	want := client.LinesFor{Name: cmd.String("name")}
+	want := client.LinesFor{Name: cmd.String("source-name")}
 	for _, t := range now.Topics {
 		want.Topics = append(want.Topics, client.LinesTopic{Topic: t.Topic, Last: t.Last, TopicNotice: t.TopicNotice})
 	}

@@ -21,24 +21,20 @@ import (
 // rangeFlags say which time a query is about; windows and readings share them.
 func rangeFlags() []cli.Flag {
 	return []cli.Flag{
-		&cli.StringFlag{
-			Name:  "last",
-			Usage: "length of the range up to now, such as 24h, 7d or 1mo; default: 1h, if no range is given",
-		},
-		&cli.StringFlag{
-			Name:  "range",
-			Usage: "range of the calendar: today, yesterday, or this or last week, month or year, such as 'last week'",
-		},
-		&cli.StringFlag{
-			Name: "from", Usage: "start of the range: a date, a date and a time by the clocks of --zone, or RFC 3339",
-		},
-		&cli.StringFlag{Name: "to", Usage: "end of the range, excluded; default: now"},
-		&cli.StringFlag{
-			Name:  "zone",
-			Usage: "IANA name of the zone whose clocks and calendar count, such as Europe/Lisbon; default: UTC",
-		},
+		lastFlag("1h, if no range is given"), calendarFlag, fromFlag, toFlag, zoneFlag,
 	}
 }
+
+var (
+	calendarFlag = &cli.StringFlag{
+		Name:  "range",
+		Usage: "range of the calendar: today, yesterday, or this or last week, month or year, such as 'last week'",
+	}
+	fromFlag = &cli.StringFlag{
+		Name: "from", Usage: "start of the range: a date, a date and a time by the clocks of --zone, or RFC 3339",
+	}
+	toFlag = &cli.StringFlag{Name: "to", Usage: "end of the range, excluded; default: now"}
+)
 
 func windowsCommand() *cli.Command {
 	text := func(name, usage string) cli.Flag { return &cli.StringFlag{Name: name, Usage: usage} }
@@ -54,7 +50,7 @@ func windowsCommand() *cli.Command {
 			&cli.BoolFlag{Name: "by-clock", Usage: "windows by the zone's clocks, from midnight on"},
 			text("edges", "first and last window: whole (may reach beyond the range) or clipped (end with it)"),
 			text("hours", "hours of each day that count, such as 08:00-20:00, 22:00-06:00 or 06:00-09:00,17:00-22:00"),
-			text("days", "days of the week that count, such as mon-fri or sat,sun"),
+			text("weekdays", "days of the week that count, such as mon-fri or sat,sun"),
 			list("except", "dates that do not count, such as 2026-12-24 or 2026-12-27..2026-12-31; repeatable"),
 			text("except-file", "file with dates that do not count, one per line; comments begin with #"),
 			text("fold", "day, week or year: combine windows at the same place in it, as in the mean day"),
@@ -97,7 +93,7 @@ func windows(ctx context.Context, cmd *cli.Command) error {
 	q := client.WindowsQuery{
 		Select: cmd.Args().Slice(), Labels: cmd.StringSlice("label"), Last: cmd.String("last"), Range: cmd.String("range"), Zone: cmd.String("zone"),
 		Width: cmd.String("width"), Stride: cmd.String("stride"), ByClock: cmd.Bool("by-clock"), Edges: cmd.String("edges"),
-		Hours: cmd.String("hours"), Days: cmd.String("days"), Except: cmd.StringSlice("except"), Fold: cmd.String("fold"), Newest: cmd.Int("newest"),
+		Hours: cmd.String("hours"), Days: cmd.String("weekdays"), Except: cmd.StringSlice("except"), Fold: cmd.String("fold"), Newest: cmd.Int("newest"),
 		Gaps: cmd.String("gaps"), Units: cmd.StringSlice("unit"), Shift: cmd.String("shift"),
 		Across: cmd.String("across"), Weight: cmd.String("weight"), By: cmd.String("by"),
 		Highest: cmd.Int("highest"), Lowest: cmd.Int("lowest"), Rank: cmd.String("rank"),
@@ -319,7 +315,7 @@ func hasNumber(s client.SeriesWindows, i int) bool {
 func statCell(s client.SeriesWindows, stat string, i int, zone *time.Location) cell {
 	if times, ok := s.Times[stat]; ok {
 		if times[i] == nil {
-			return cell{"", "–"}
+			return forPeople("", "–")
 		}
 		return momentIn(*times[i], zone)
 	}
@@ -329,10 +325,10 @@ func statCell(s client.SeriesWindows, stat string, i int, zone *time.Location) c
 	}
 	if b, ok := s.Bounds[stat]; ok && math.IsNaN(float64(v)) && !math.IsNaN(b.Least[i]) {
 		least, most := number(client.Number(b.Least[i])), number(client.Number(b.Most[i]))
-		return cell{least.script + ".." + most.script, least.people + " to " + most.people}
+		return forPeople(least.script+".."+most.script, least.people+" to "+most.people)
 	}
 	if math.IsNaN(float64(v)) {
-		return cell{"", "–"}
+		return forPeople("", "–")
 	}
 	if stat == "coverage" || stat == "steadiness" || strings.HasPrefix(stat, "share:") ||
 		strings.Contains(stat, "_share:") {

@@ -148,8 +148,8 @@ func TestACentralThatOthersReachIsForThoseItIsFor(t *testing.T) {
 			return err == nil && len(u.Sending) == 1 && strings.Contains(u.Sending[0].LastError, why)
 		}
 	}
-	eventually(t, "it says what to do", waits("run nexocumula enrol long-mere there"))
-	enrolment := warden.does("", "enrol", "long-mere")
+	eventually(t, "it says what to do", waits("run nexocumula gateway add long-mere there"))
+	enrolment := warden.does("", "gateway", "add", "long-mere")
 	assert.Contains(t, enrolment, fingerprint)
 	technician := newPerson(t, address)
 	config := filepath.Join(dir, "long-mere.yaml")
@@ -173,7 +173,7 @@ func TestACentralThatOthersReachIsForThoseItIsFor(t *testing.T) {
 	// A second site, for those who may not see it.
 	other := freePort(t)
 	service(t, dir, "stony-beck", fmt.Sprintf(joiningGateway, dir, "stony-beck", other, address))
-	technician.does(codeIn(t, warden.does("", "enrol", "stony-beck"))+"\n", "--trust", fingerprint, "join", "--config",
+	technician.does(codeIn(t, warden.does("", "gateway", "add", "stony-beck"))+"\n", "--trust", fingerprint, "join", "--config",
 		filepath.Join(dir, "stony-beck.yaml"))
 	publish(t, other, "s/inlet", []string{"1.5"}, "-q", "1")
 	eventually(t, "both are there", func() bool {
@@ -186,23 +186,23 @@ func TestACentralThatOthersReachIsForThoseItIsFor(t *testing.T) {
 	viewer.does(codeIn(t, warden.does("", "user", "add", "ranger", "--sees", "stony-beck/#"))+"\nwords of the ranger\n",
 		"--trust", fingerprint, "login", "--code")
 	assert.Contains(t, viewer.does("", "now"), "stony-beck/inlet/level")
-	for _, args := range [][]string{{"now"}, {"series"}, {"uplinks"}, {"windows", "#", "--stats", "count"}} {
+	for _, args := range [][]string{{"now"}, {"series", "list"}, {"uplink", "list"}, {"windows", "#", "--stats", "count"}} {
 		assert.NotContains(t, viewer.does("", args...), "long-mere", args)
 	}
 	assert.NotContains(t, viewer.refused("", "now", "lang-mere/buoy-1/level"), "long-mere")
-	assert.Contains(t, viewer.refused("", "rejects"), "this is for the role engineer; ranger has the role viewer")
+	assert.Contains(t, viewer.refused("", "reject", "list"), "this is for the role engineer; ranger has the role viewer")
 	assert.Contains(t, viewer.refused("", "user", "list"), "this is for the role administrator")
-	assert.Contains(t, viewer.refused("", "enrol", "long-mere"), "this is for the role administrator")
+	assert.Contains(t, viewer.refused("", "gateway", "add", "long-mere"), "this is for the role administrator")
 
 	// An operator of that site notes what he did, there and not elsewhere.
 	operator := newPerson(t, address)
 	operator.does(codeIn(t, warden.does("", "user", "add", "gill", "--role", "operator", "--sees", "stony-beck/#"))+"\nwords of the operator\n",
 		"--trust", fingerprint, "login", "--code")
-	assert.Contains(t, operator.does("", "notes", "add", "stony-beck/inlet", "screen cleaned"),
+	assert.Contains(t, operator.does("", "note", "add", "stony-beck/inlet", "screen cleaned"),
 		"is pinned to stony-beck/inlet")
-	assert.Contains(t, operator.refused("", "notes", "add", "long-mere", "screen cleaned"), "not all yours to see")
-	assert.Contains(t, viewer.does("", "notes"), "screen cleaned")
-	assert.Contains(t, viewer.refused("", "notes", "add", "stony-beck/inlet", "me too"),
+	assert.Contains(t, operator.refused("", "note", "add", "long-mere", "screen cleaned"), "not all yours to see")
+	assert.Contains(t, viewer.does("", "note", "list"), "screen cleaned")
+	assert.Contains(t, viewer.refused("", "note", "add", "stony-beck/inlet", "me too"),
 		"this is for the role operator")
 
 	// An engineer's token ends by itself.
@@ -213,12 +213,12 @@ func TestACentralThatOthersReachIsForThoseItIsFor(t *testing.T) {
 	assert.Contains(t, script.refused("", "--trust", fingerprint, "--token-file", file, "now"), "chmod 640")
 	require.NoError(t, os.Chmod(file, 0o600))
 	eventually(t, "the token is over", func() bool {
-		out, err := script.run("", "--trust", fingerprint, "--token-file", file, "rejects")
+		out, err := script.run("", "--trust", fingerprint, "--token-file", file, "reject", "list")
 		return err != nil && strings.Contains(out, "the token report ended on")
 	})
 	steady := strings.TrimSpace(lastLine(warden.does("", "token", "add", "steady", "--role", "engineer")))
 	require.NoError(t, os.WriteFile(file, []byte(steady+"\n"), 0o600))
-	assert.Contains(t, script.does("", "--trust", fingerprint, "--token-file", file, "rejects"), "Nothing was refused")
+	assert.Contains(t, script.does("", "--trust", fingerprint, "--token-file", file, "reject", "list"), "Nothing was refused")
 	assert.Regexp(t, `steady .* 127\.0\.0\.1`, warden.does("", "token", "list"), "from where it was used")
 
 	// The credential is renewed by itself when it has become old.
@@ -230,21 +230,21 @@ func TestACentralThatOthersReachIsForThoseItIsFor(t *testing.T) {
 	eventually(t, "it is renewed", func() bool { return secretIn(t, credential) != before })
 	publish(t, port, "s/buoy-2", []string{"4.7"}, "-q", "1")
 	eventually(t, "and counts", func() bool {
-		out, err := warden.run("", "audit", "--action", "gateways.renew")
+		out, err := warden.run("", "audit", "list", "--action", "gateways.renew")
 		return err == nil && strings.Contains(out, "long-mere")
 	})
 
 	// One that is revoked keeps what it has, says why it waits, and sends it all when it is enrolled anew.
-	warden.does("", "enrol", "revoke", "long-mere")
+	warden.does("", "gateway", "remove", "long-mere")
 	publish(t, port, "s/buoy-3", []string{"4.8"}, "-q", "1")
 	eventually(t, "it says why it waits", waits("it was revoked on"))
-	assert.NotContains(t, warden.does("", "uplinks"), "long-mere", "nobody waits for it at the central")
-	assert.Contains(t, warden.does("", "audit", "--action", "replication", "--from", "127.0.0.1"), "refused")
+	assert.NotContains(t, warden.does("", "uplink", "list"), "long-mere", "nobody waits for it at the central")
+	assert.Contains(t, warden.does("", "audit", "list", "--action", "replication", "--caller", "127.0.0.1"), "refused")
 	eventually(t, "and keeps what it collects", func() bool {
 		u, err := gateway.Uplinks(t.Context())
 		return err == nil && u.Sending[0].BacklogRows > 0
 	})
-	technician.does(codeIn(t, warden.does("", "enrol", "long-mere"))+"\n", "--trust", fingerprint, "join", "--config",
+	technician.does(codeIn(t, warden.does("", "gateway", "add", "long-mere"))+"\n", "--trust", fingerprint, "join", "--config",
 		config)
 	eventually(t, "all of it comes", func() bool {
 		out, err := warden.run("", "now")
@@ -252,7 +252,7 @@ func TestACentralThatOthersReachIsForThoseItIsFor(t *testing.T) {
 	})
 
 	// All of it is in the audit, which is whole, and stays so over a kill.
-	audit := warden.does("", "audit", "--limit", "500")
+	audit := warden.does("", "audit", "list", "--limit", "500")
 	for _, wanted := range []string{
 		"accounts.redeem", "gateways.join", "gateways.revoke", "tokens.add", "notes.add", "rejects", "refused",
 	} {
@@ -350,7 +350,7 @@ func TestAServiceThatOthersReachDoesNotStartUnguarded(t *testing.T) {
 		return strings.Contains(open.output.String(), "whoever reaches it may do everything")
 	})
 	p.at = "http://127.0.0.1:" + port
-	assert.Contains(t, p.does("", "series"), "no series", "nobody has to log in")
+	assert.Contains(t, p.does("", "series", "list"), "no series", "nobody has to log in")
 	assert.Contains(t, p.refused("", "user", "list"), "log in first", "but nobody becomes an administrator unseen")
 }
 

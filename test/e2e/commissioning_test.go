@@ -154,12 +154,12 @@ gateway:
 		now, err := gateway.Now(t.Context(), "")
 		return err == nil && len(now.Values) == 1
 	})
-	said := nexocumula(t, gateway, "probe", "probes", "--unit", "4", "--table", "input", "--count", "2", "--times",
+	said := nexocumula(t, gateway, "probe", "probes", "--unit-id", "4", "--table", "input", "--count", "2", "--times",
 		"4", "--every", "200ms", "--expect=-2..35", "--like", "stony-beck/raceway-4/water_temp", "--take",
 		"1=raceway-4/again")
 	assert.Contains(t, said,
 		`- { unit: 4, table: input, address: 1, type: int16, scale: 0.01, series: "raceway-4/again" }`)
-	cmd := exec.CommandContext(t.Context(), program, "probe", "probes", "--at", gateway.Base(), "--unit", "4",
+	cmd := exec.CommandContext(t.Context(), program, "probe", "probes", "--at", gateway.Base(), "--unit-id", "4",
 		"--table", "input", "--like", "stony-beck/raceway-9/water_temp", "--count", "1", "--times", "1")
 	out, err := cmd.CombinedOutput()
 	require.Error(t, err)

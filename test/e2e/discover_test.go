@@ -66,17 +66,17 @@ func TestWhatIsFoundIsNamedAndKept(t *testing.T) {
 
 	// Named as they are, they make room for others.
 	file := filepath.Join(dir, "gateway.yaml")
-	shown := nexocumula(t, gateway, "discovered")
+	shown := nexocumula(t, gateway, "series", "discovered")
 	assert.Contains(t, shown, "#: 8 of at most 8 are found. Readings of further ones are rejected.")
-	assert.Contains(t, nexocumula(t, gateway, "discovered", "+/+/water_temp", "--append-to", file),
+	assert.Contains(t, nexocumula(t, gateway, "series", "discovered", "+/+/water_temp", "--append-to", file),
 		"+    - { select: \"stony-beck/+/water_temp\"")
-	assert.Contains(t, nexocumula(t, gateway, "discovered", "--append-to", file, "--write"), "written to "+file)
+	assert.Contains(t, nexocumula(t, gateway, "series", "discovered", "--append-to", file, "--write"), "written to "+file)
 	text, err := os.ReadFile(file)
 	require.NoError(t, err)
 	assert.Contains(t, string(text), "# what nobody has named yet\n    - { select: \"stony-beck/+/blocked\"")
 	nexocumula(t, gateway, "reload")
 	assert.Empty(t, found().Series)
-	assert.Contains(t, nexocumula(t, gateway, "discovered"), "No series waits to be named.")
+	assert.Contains(t, nexocumula(t, gateway, "series", "discovered"), "No series waits to be named.")
 	publish(t, port, "intake/screen-3/state", []string{`{"water":{"temp":8,"flow_pct":40}}`}, "-q", "1")
 	eventually(t, "another is found", func() bool { return len(found().Series) == 1 })
 	assert.Equal(t, "%", found().Series[0].Unit)

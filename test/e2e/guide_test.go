@@ -144,7 +144,7 @@ func TestTheFieldGuideWorksAsItIsWritten(t *testing.T) {
 	}
 	config := fmt.Sprintf(guideGateway, dir, rule) + regexp.MustCompile(`(?m)^`).ReplaceAllString(sources, "    ")
 	_, gateway := service(t, dir, "gateway", config)
-	start(t, program, "simulate", "gate", "--to", "tcp://127.0.0.1:"+gates, "--every", "1s")
+	start(t, program, "simulate", "gate", "--broker", "tcp://127.0.0.1:"+gates, "--every", "1s")
 
 	eventually(t, "every source is up", func() bool {
 		h, err := gateway.Health(t.Context())
@@ -206,7 +206,7 @@ func TestTheFieldGuideWorksAsItIsWritten(t *testing.T) {
 		}
 	}
 	assert.Equal(t, 2, posted, "the guide shows two requests")
-	read, err := exec.Command(program, "read", "panel", "meters", "--at", gateway.Base()).CombinedOutput()
+	read, err := exec.Command(program, "source", "read", "panel", "meters", "--at", gateway.Base()).CombinedOutput()
 	assert.NoError(t, err, string(read))
 
 	for path, wanted := range map[string]float64{

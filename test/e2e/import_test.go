@@ -60,7 +60,7 @@ func TestHistoryIsBroughtInOnceThoughTheImportIsKilled(t *testing.T) {
 	text, sum := pastTable(lines)
 	file := filepath.Join(dir, "history.csv")
 	require.NoError(t, os.WriteFile(file, []byte(text), 0o600))
-	how := []string{"import", "--at", gateway.Base(), "--token-file", filepath.Join(dir, "secret"), "--separator", ";", "--decimal-comma", "--time", "Zeit",
+	how := []string{"import", "--at", gateway.Base(), "--token-file", filepath.Join(dir, "secret"), "--separator", ";", "--decimal-comma", "--time-column", "Zeit",
 		"--time-form", "%d.%m.%Y %H:%M:%S", "--column", "OX1=raceway-1/oxygen", "--column", "3=raceway-1/aerator", file}
 
 	out, err := exec.Command(product, append([]string{"import", "--preview", "2"}, how[5:]...)...).CombinedOutput()

@@ -146,10 +146,10 @@ func TestANewcomerCollectsRegistersAndTopics(t *testing.T) {
 	page := run(probe...)
 	assert.Contains(t, page, "uint16")
 	assert.Less(t, strings.Count(page, "\n"), 70, "a line for each value")
-	run(append(append(probe, named...), "--name", "panel", "--append-to", file, "--write")...)
+	run(append(append(probe, named...), "--source-name", "panel", "--append-to", file, "--write")...)
 	broker := []string{"watch", "tcp://127.0.0.1:" + brokerPort, "--for", "3s"}
 	run(broker...)
-	run(append(broker, "--name", "farm", "--append-to", file, "--write")...)
+	run(append(broker, "--source-name", "farm", "--append-to", file, "--write")...)
 	assert.Contains(t, run("check", file), "good: gateway of site with 2 source(s)")
 	_, gateway := service(t, dir, "gateway", func() string { text, _ := os.ReadFile(file); return string(text) }())
 

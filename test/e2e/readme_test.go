@@ -41,8 +41,8 @@ func TestTheReadmeWorksAsItIsWritten(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "secret"), []byte("trout"), 0o600))
 	start(t, program, "simulate", "probes", "--listen", ports.Replace("127.0.0.1:5021"))
 	start(t, program, "simulate", "broker", "--listen", ports.Replace("127.0.0.1:1884"))
-	start(t, program, "simulate", "silo-scale", "--to", ports.Replace("tcp://127.0.0.1:1884"), "--every", "1s")
-	start(t, program, "simulate", "lake", "--to", ports.Replace("tcp://127.0.0.1:1883"), "--every", "1s")
+	start(t, program, "simulate", "silo-scale", "--broker", ports.Replace("tcp://127.0.0.1:1884"), "--every", "1s")
+	start(t, program, "simulate", "lake", "--broker", ports.Replace("tcp://127.0.0.1:1883"), "--every", "1s")
 
 	gatewayText := ports.Replace(yaml[0]) + ports.Replace(yaml[1]) + ports.Replace(yaml[2]) + "listen: 127.0.0.1:0\n"
 	path := filepath.Join(dir, "both.yaml")

@@ -117,8 +117,8 @@ func TestWhatAWrongRuleRefusedCountsOnceItIsMended(t *testing.T) {
 		marks = append(marks, float64(r.Value))
 	}
 	assert.Equal(t, []float64{0, 0, 1, 0}, marks, "the jump counts, in doubt")
-	assert.Contains(t, nexocumula(t, gateway, "rejects", fmt.Sprint(level.ID)), `{"at":"`+at(10)+`","mv":690}`)
-	counts := nexocumula(t, gateway, "rejects", "--counts", "1h", "--output", "csv")
+	assert.Contains(t, nexocumula(t, gateway, "reject", "show", fmt.Sprint(level.ID)), `{"at":"`+at(10)+`","mv":690}`)
+	counts := nexocumula(t, gateway, "reject", "count", "--last", "1h", "--output", "csv")
 	assert.Contains(t, counts, ",own,calibration,1\n")
 	assert.Contains(t, counts, ",own,saturation,1\n")
 	tried := nexocumula(t, gateway, "try", "--reject", fmt.Sprint(level.ID))
@@ -159,7 +159,7 @@ func TestWhatAWrongRuleRefusedCountsOnceItIsMended(t *testing.T) {
 		c, m := window("stony-beck/silo-1/silo_level")
 		return c[0] == 3 && m[0] == (50+75+100)/3.0 // what was calibrated before keeps its value
 	})
-	assert.Contains(t, nexocumula(t, gateway, "replay", "--rule", "calibration"),
+	assert.Contains(t, nexocumula(t, gateway, "reject", "replay", "--rule", "calibration"),
 		"There are no such rejects that do not count yet.\n")
 	versions, err := gateway.Versions(t.Context(), "stony-beck/silo-1/silo_level")
 	require.NoError(t, err)

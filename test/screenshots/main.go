@@ -146,7 +146,7 @@ func (s *studio) pages() error {
 	for about, text := range map[string]string{
 		"stony-beck/raceway-4": "Aerator tripped; reset by hand", "stony-beck/raceway-4/oxygen": "Probe cleaned",
 	} {
-		out, err := exec.Command(s.binary, "notes", "add", about, text, "--at", central, "--time",
+		out, err := exec.Command(s.binary, "note", "add", about, text, "--at", central, "--time",
 			night.Format(time.RFC3339)).CombinedOutput()
 		if err != nil {
 			return fmt.Errorf("pinning a note: %w\n%s", err, out)
@@ -226,7 +226,7 @@ func (s *studio) commands() error {
 				"--chart", "always",
 			},
 		},
-		{"cli-rejects", "stony-beck", []string{"rejects"}},
+		{"cli-rejects", "stony-beck", []string{"reject", "list"}},
 		{"cli-excursions", "central", []string{"excursions", "--last", "24h"}},
 	} {
 		if err := s.command(c.name, c.service, c.args...); err != nil {
@@ -270,7 +270,7 @@ func (s *studio) outage() error {
 		return fmt.Errorf("demo outage: %w\n%s", err, out)
 	}
 	time.Sleep(24 * time.Second)
-	if err := s.command("cli-uplinks", "long-mere", "uplinks"); err != nil {
+	if err := s.command("cli-uplinks", "long-mere", "uplink", "list"); err != nil {
 		return err
 	}
 	if err := s.take("console-links", chromedp.Navigate(s.console["long-mere"]+"/links"),

@@ -2,16 +2,18 @@ package shape
 
 import (
 	"fmt"
+	"maps"
 	"reflect"
 	"regexp"
 	"slices"
 	"strconv"
 	"strings"
 
-	"github.com/agnivade/levenshtein"
 	"github.com/goccy/go-yaml"
 	"github.com/goccy/go-yaml/ast"
 	"github.com/goccy/go-yaml/parser"
+
+	"nexocumula/internal/plain"
 )
 
 // Read fills a struct, which into points to, from the text of a file. The error is that
@@ -179,20 +181,10 @@ func near(name string, fields map[string]reflect.Value) string {
 			return "; did you mean " + other + "?"
 		}
 	}
-	best, distance := "", 3
-	for known := range fields {
-		if d := levenshtein.ComputeDistance(name, known); d < distance || d == distance && known < best {
-			best, distance = known, d
-		}
-	}
-	if best != "" {
+	known := slices.Sorted(maps.Keys(fields))
+	if best := plain.Nearest(name, known); best != "" {
 		return "; did you mean " + best + "?"
 	}
-	known := make([]string, 0, len(fields))
-	for one := range fields {
-		known = append(known, one)
-	}
-	slices.Sort(known)
 	return "; known are " + strings.Join(known, ", ")
 }
 

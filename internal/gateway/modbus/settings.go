@@ -45,7 +45,7 @@ type deviceKeys struct {
 
 type groupKeys struct {
 	Name  string `yaml:"name" is:"required" says:"that registers name"`
-	Every string `yaml:"every" is:"required" says:"100ms to 1d, or on_demand: only when somebody asks, with nexocumula read or the HTTP interface"`
+	Every string `yaml:"every" is:"required" says:"100ms to 1d, or on_demand: only when somebody asks, with nexocumula source read or the HTTP interface"`
 	Phase string `yaml:"phase" is:"spread" says:"points of the schedule after full multiples of every, counted from midnight UTC, such as 5s; without it each line and group has its own, so that they do not all ask at once"`
 	Time  string `yaml:"time" is:"answer" says:"of a reading: when the answer came, or schedule: the point of the schedule it belongs to"`
 }

@@ -87,7 +87,7 @@ func (c *carrier) current() (bearer string, by *http.Client, err error) {
 	}
 	about, err := os.Stat(i.file)
 	if errors.Is(err, fs.ErrNotExist) {
-		return "", nil, fmt.Errorf("this gateway has not joined its central: run nexocumula enrol %s there, and nexocumula join here with the code it prints",
+		return "", nil, fmt.Errorf("this gateway has not joined its central: run nexocumula gateway add %s there, and nexocumula join here with the code it prints",
 			i.site)
 	}
 	if err != nil {

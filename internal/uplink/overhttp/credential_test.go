@@ -61,7 +61,7 @@ func TestACredentialComesAndIsRenewed(t *testing.T) {
 		defer func() { stop() }()
 		s.roll(3)
 		time.Sleep(time.Minute)
-		assert.Contains(t, s.sender.Tally().LastError, "run nexocumula enrol long-mere there")
+		assert.Contains(t, s.sender.Tally().LastError, "run nexocumula gateway add long-mere there")
 		assert.Positive(t, s.waiting(), "nothing is lost meanwhile")
 
 		by := access.By{Who: "warden", Kind: "account"}

@@ -85,7 +85,7 @@ function PresentView() {
           <Link to="/field" className="underline">
             Field
           </Link>{" "}
-          finds out what it says, and <code>nexocumula rejects</code> lists what is refused.
+          finds out what it says, and <code>nexocumula reject list</code> lists what is refused.
         </Nothing>
       )}
       {known && filter === "" && <LookFirst catalogue={catalogue} units={units} />}

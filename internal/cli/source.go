@@ -13,22 +13,32 @@ import (
 	"nexocumula/internal/core/span"
 )
 
-func sourcesCommand() *cli.Command {
+func sourceCommand() *cli.Command {
 	return &cli.Command{
-		Name: "sources", Usage: "List the sources of a gateway, with their state, counts and errors",
-		Flags: []cli.Flag{atFlag, outputFlag},
-		Action: func(ctx context.Context, cmd *cli.Command) error {
-			health, err := ask(cmd).Health(ctx)
-			if err != nil {
-				return err
-			}
-			sources := []client.Source{}
-			if health.Gateway != nil {
-				sources = health.Gateway.Sources
-			}
-			return show(cmd, sources, sourceGrid(sources))
+		Name: "source", Usage: "List the sources of a gateway, or make one read now",
+		Commands: []*cli.Command{
+			{
+				Name: "list", Usage: "List sources, with their state, counts and errors", Flags: []cli.Flag{atFlag, outputFlag},
+				Action: listSources,
+			},
+			{
+				Name: "read", Usage: "Make a source read its devices, or a group of registers, now", ArgsUsage: "SOURCE [GROUP]",
+				Flags: []cli.Flag{atFlag, outputFlag}, Action: readSource,
+			},
 		},
 	}
+}
+
+func listSources(ctx context.Context, cmd *cli.Command) error {
+	health, err := ask(cmd).Health(ctx)
+	if err != nil {
+		return err
+	}
+	sources := []client.Source{}
+	if health.Gateway != nil {
+		sources = health.Gateway.Sources
+	}
+	return show(cmd, sources, sourceGrid(sources))
 }
 
 func sourceGrid(sources []client.Source) grid {
@@ -56,7 +66,7 @@ func sourceGrid(sources []client.Source) grid {
 // sourceState says whether a source is down, or up and silent: connected, and nothing comes.
 func sourceState(s client.Source) cell {
 	if s.Up && s.Silent != nil {
-		return cell{"silent", "SILENT"}
+		return forPeople("silent", "SILENT")
 	}
 	return yesNo(s.Up, "up", "DOWN")
 }
@@ -84,7 +94,7 @@ func ms(seconds float64) string {
 	return time.Duration(seconds * float64(time.Second)).Round(100 * time.Microsecond).String()
 }
 
-// failuresTold is how long sources lists a failure of a line after it last happened.
+// failuresTold is how long source list has a failure of a line after it last happened.
 const failuresTold = time.Hour
 
 // wrongInWords lists the faults of a source: missing units and registers first, then the faults of
@@ -118,24 +128,15 @@ func wrongInWords(s client.Source) []string {
 	return out
 }
 
-func readCommand() *cli.Command {
-	return &cli.Command{
-		Name: "read", Usage: "Make a source read its devices, or a group of registers, now", ArgsUsage: "SOURCE [GROUP]",
-		Flags: []cli.Flag{atFlag, outputFlag},
-		Action: func(ctx context.Context, cmd *cli.Command) error {
-			if n := cmd.Args().Len(); n < 1 || n > 2 {
-				return usage("name a source, and if wanted a group of it: nexocumula read pump-panel meters")
-			}
-			got, err := ask(cmd).ReadSource(ctx, cmd.Args().Get(0), cmd.Args().Get(1))
-			if err != nil {
-				return err
-			}
-			g := grid{columns: []column{
-				{name: "readings", right: true}, {name: "rejects", right: true}, {name: "what failed"},
-			}}
-			g.rows = append(g.rows,
-				[]cell{count(got.Readings), count(got.Rejects), plain(strings.Join(got.Failed, "; "))})
-			return show(cmd, got, g)
-		},
+func readSource(ctx context.Context, cmd *cli.Command) error {
+	got, err := ask(cmd).ReadSource(ctx, cmd.Args().Get(0), cmd.Args().Get(1))
+	if err != nil {
+		return err
 	}
+	g := grid{columns: []column{
+		{name: "readings", right: true}, {name: "rejects", right: true}, {name: "what_failed"},
+	}}
+	g.rows = append(g.rows,
+		[]cell{count(got.Readings), count(got.Rejects), plain(strings.Join(got.Failed, "; "))})
+	return show(cmd, got, g)
 }

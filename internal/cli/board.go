@@ -6,7 +6,6 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
-	"os"
 	"strconv"
 	"strings"
 
@@ -15,24 +14,26 @@ import (
 	"nexocumula/client"
 )
 
-func boardsCommand() *cli.Command {
+func boardCommand() *cli.Command {
 	return &cli.Command{
-		Name: "boards", Usage: "List, export, import and delete saved pages of the console", ArgsUsage: "[WORDS]",
-		Flags:  []cli.Flag{atFlag, outputFlag},
-		Action: listBoards,
+		Name: "board", Usage: "List, export, import and delete saved pages of the console",
 		Commands: []*cli.Command{
 			{
-				Name: "export", Usage: "Write a board as JSON, by its number or by its site or station", ArgsUsage: "ID|PLACE",
+				Name: "list", Usage: "List boards, or those with all these words in their title or place", ArgsUsage: "[WORD ...]",
+				Flags: []cli.Flag{atFlag, outputFlag, zoneFlag}, Action: listBoards,
+			},
+			{
+				Name: "export", Usage: "Write a board as JSON, by its number or by its site or station", ArgsUsage: "BOARD | PLACE",
 				Flags: []cli.Flag{
 					atFlag,
-					&cli.IntFlag{Name: "version", Usage: "version, as history lists them; default: the current one"},
+					&cli.IntFlag{Name: "of-version", Usage: "version, as history lists them; default: the current one"},
 				},
 				Action: exportBoard,
 			},
 			{
 				Name: "import", Usage: "Save a board from a JSON file, or from standard input with -", ArgsUsage: "FILE",
 				Flags: []cli.Flag{
-					atFlag,
+					atFlag, sayFlag,
 					&cli.IntFlag{
 						Name: "over", Usage: "number of the board that gets a new version; default: a new board",
 					},
@@ -40,7 +41,8 @@ func boardsCommand() *cli.Command {
 				Action: importBoard,
 			},
 			{
-				Name: "history", Usage: "List the versions of a board", ArgsUsage: "ID", Flags: []cli.Flag{atFlag, outputFlag},
+				Name: "history", Usage: "List the versions of a board", ArgsUsage: "BOARD",
+				Flags: []cli.Flag{atFlag, outputFlag, zoneFlag},
 				Action: func(ctx context.Context, cmd *cli.Command) error {
 					id, err := boardNumber(cmd.Args().First())
 					if err != nil {
@@ -53,14 +55,18 @@ func boardsCommand() *cli.Command {
 					return show(cmd, found, boardsGrid(found, "There is no version."))
 				},
 			},
-			{Name: "remove", Usage: "Delete a board; it can be restored for 90 days", ArgsUsage: "ID", Flags: []cli.Flag{atFlag}, Action: named(func(ctx context.Context, c *client.Client, name string) (string, error) {
-				id, err := boardNumber(name)
-				if err != nil {
-					return "", err
-				}
-				return "The board was taken away; for 90 days `boards export --version` and `boards import --over` bring it back.", c.RemoveBoard(ctx,
-					id)
-			})},
+			{
+				Name: "remove", Usage: "Delete a board; it can be restored for 90 days", ArgsUsage: "BOARD",
+				Flags: []cli.Flag{atFlag, sayFlag},
+				Action: named(func(ctx context.Context, c *client.Client, name string) (any, string, error) {
+					id, err := boardNumber(name)
+					if err != nil {
+						return nil, "", err
+					}
+					return nil, "The board was taken away; for 90 days `board export --of-version` and `board import --over` bring it back.",
+						c.RemoveBoard(ctx, id)
+				}),
+			},
 		},
 	}
 }
@@ -68,7 +74,7 @@ func boardsCommand() *cli.Command {
 func boardNumber(text string) (uint64, error) {
 	id, err := strconv.ParseUint(text, 10, 63)
 	if err != nil {
-		return 0, usage("%q is no number of a board; nexocumula boards lists them", text)
+		return 0, usage("%q is no number of a board; nexocumula board list shows them", text)
 	}
 	return id, nil
 }
@@ -92,7 +98,7 @@ func boardsGrid(found client.Boards, empty string) grid {
 	for _, b := range found.Boards {
 		id, version := count(b.ID), count(b.Version)
 		if b.Standard {
-			id, version = cell{"", "–"}, cell{"", "–"}
+			id, version = forPeople("", "–"), forPeople("", "–")
 		}
 		saved := momentOr(b.SavedAt, "from the start")
 		if b.Removed {
@@ -107,13 +113,10 @@ func boardsGrid(found client.Boards, empty string) grid {
 
 func exportBoard(ctx context.Context, cmd *cli.Command) error {
 	name := cmd.Args().First()
-	if cmd.Args().Len() != 1 {
-		return usage("say which board: its number, or a site or station, such as nexocumula boards export stony-beck/raceway-4")
-	}
 	var found client.SavedBoard
 	id, err := strconv.ParseUint(name, 10, 63)
 	if err == nil {
-		found, err = ask(cmd).Board(ctx, id, cmd.Int("version"))
+		found, err = ask(cmd).Board(ctx, id, cmd.Int("of-version"))
 	} else {
 		found, err = ask(cmd).StandardBoard(ctx, name)
 	}
@@ -130,18 +133,11 @@ const largestBoardFile = 1 << 20
 
 func importBoard(ctx context.Context, cmd *cli.Command) error {
 	path := cmd.Args().First()
-	if cmd.Args().Len() != 1 {
-		return usage("say which file: nexocumula boards import night.json")
+	from, err := opened(cmd, path)
+	if err != nil {
+		return usageError{err, nil}
 	}
-	from := io.Reader(os.Stdin)
-	if path != "-" {
-		f, err := os.Open(path)
-		if err != nil {
-			return usage("%v", err)
-		}
-		defer f.Close()
-		from = f
-	}
+	defer from.Close()
 	text, err := io.ReadAll(io.LimitReader(from, largestBoardFile))
 	if err != nil {
 		return fmt.Errorf("reading %s: %w", path, err)
@@ -166,6 +162,5 @@ func importBoard(ctx context.Context, cmd *cli.Command) error {
 	} else if saved, err = c.AddBoard(ctx, b); err != nil {
 		return err
 	}
-	_, err = fmt.Fprintf(cmd.Root().Writer, "Board %d, version %d: %s\n", saved.ID, saved.Version, saved.Title)
-	return err
+	return say(cmd, saved, fmt.Sprintf("Board %d, version %d: %s", saved.ID, saved.Version, saved.Title))
 }

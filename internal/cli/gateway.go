@@ -16,30 +16,37 @@ import (
 	"nexocumula/internal/uplink/overhttp"
 )
 
-func enrolCommand() *cli.Command {
+func gatewayCommand() *cli.Command {
 	return &cli.Command{
-		Name: "enrol", Usage: "Let a gateway join this central; prints a one-time code, valid for an hour", ArgsUsage: "SITE",
-		Flags: []cli.Flag{
-			atFlag, &cli.StringSliceFlag{Name: "site", Usage: "first level of further series it may send; repeatable"},
-		},
-		Action: enrol,
+		Name: "gateway", Usage: "List, enrol and remove the gateways of a central",
 		Commands: []*cli.Command{
 			{
 				Name:   "list",
 				Usage:  "List gateways that have or had a credential",
-				Flags:  []cli.Flag{atFlag, outputFlag},
+				Flags:  []cli.Flag{atFlag, outputFlag, zoneFlag},
 				Action: listGateways,
 			},
-			{Name: "revoke", Usage: "Revoke a gateway's credential; its data stays", ArgsUsage: "SITE", Flags: []cli.Flag{atFlag}, Action: named(func(ctx context.Context, c *client.Client, name string) (string, error) {
-				return "The gateway " + name + " may send no more. What it collects stays there until it is enrolled anew.", c.RevokeGateway(ctx,
-					name)
-			})},
+			{
+				Name: "add", Usage: "Let a gateway join this central; prints a one-time code, valid for an hour", ArgsUsage: "SITE",
+				Flags: []cli.Flag{
+					atFlag, sayFlag,
+					&cli.StringSliceFlag{Name: "site", Usage: "first level of further series it may send; repeatable"},
+				},
+				Action: addGateway,
+			},
+			{
+				Name: "remove", Usage: "Revoke a gateway's credential; its data stays", ArgsUsage: "SITE", Flags: []cli.Flag{atFlag, sayFlag},
+				Action: named(func(ctx context.Context, c *client.Client, name string) (any, string, error) {
+					return nil, "The gateway " + name + " may send no more. What it collects stays there until it is enrolled anew.",
+						c.RevokeGateway(ctx, name)
+				}),
+			},
 		},
 	}
 }
 
-func enrol(ctx context.Context, cmd *cli.Command) error {
-	return named(func(ctx context.Context, c *client.Client, name string) (string, error) {
+func addGateway(ctx context.Context, cmd *cli.Command) error {
+	return named(func(ctx context.Context, c *client.Client, name string) (any, string, error) {
 		e := client.Enrol{Gateway: name}
 		if more := cmd.StringSlice("site"); len(more) > 0 {
 			e.Sites = append([]string{name}, more...)
@@ -50,7 +57,7 @@ func enrol(ctx context.Context, cmd *cli.Command) error {
 		if made.Fingerprint != "" {
 			text += "\nIt will show a fingerprint, which has to be this one:\n\n  " + made.Fingerprint + "\n"
 		}
-		return text, err
+		return made, strings.TrimSuffix(text, "\n"), err
 	})(ctx, cmd)
 }
 
@@ -64,7 +71,7 @@ func listGateways(ctx context.Context, cmd *cli.Command) error {
 			{name: "gateway"}, {name: "sites"}, {name: "enrolled"}, {name: "credential_since"}, {name: "last_used"},
 			{name: "from"}, {name: "revoked"},
 		},
-		empty: "No gateway was enrolled; nexocumula enrol SITE lets one join.",
+		empty: "No gateway was enrolled; nexocumula gateway add SITE lets one join.",
 	}
 	for _, e := range all.Gateways {
 		g.rows = append(g.rows, []cell{
@@ -77,12 +84,12 @@ func listGateways(ctx context.Context, cmd *cli.Command) error {
 
 func joinCommand() *cli.Command {
 	return &cli.Command{
-		Name: "join", Usage: "Get a credential from the central, with a code that nexocumula enrol printed there",
+		Name: "join", Usage: "Get a credential from the central, with a code that nexocumula gateway add printed there",
 		Description: "Applies to an uplink without a secret in the configuration. The code is asked for, or read from standard input.\n" +
 			"A running gateway starts to use the credential by itself.",
 		Flags: []cli.Flag{
-			configFlag, &cli.StringFlag{Name: "uplink", Usage: "name of the uplink, where there are several"},
-			&cli.BoolFlag{Name: "plain", Usage: "allow an http:// address, on a network without strangers"},
+			configFlag(), sayFlag, &cli.StringFlag{Name: "uplink", Usage: "name of the uplink, where there are several"},
+			&cli.BoolFlag{Name: "allow-http", Usage: "allow an http:// address, on a network without strangers"},
 		},
 		Action: join,
 	}
@@ -97,8 +104,8 @@ func join(ctx context.Context, cmd *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	if strings.HasPrefix(u.URL, "http://") && !cmd.Bool("plain") && !isLocal(u.URL) {
-		return usage("%s is not by TLS, so that everybody on the way could read the credential; use an https:// address, or say --plain",
+	if strings.HasPrefix(u.URL, "http://") && !cmd.Bool("allow-http") && !isLocal(u.URL) {
+		return usage("%s is not by TLS, so that everybody on the way could read the credential; use an https:// address, or say --allow-http",
 			u.URL)
 	}
 	by := u.HTTP()
@@ -129,9 +136,8 @@ func join(ctx context.Context, cmd *cli.Command) error {
 	if err := c.Save(file); err != nil {
 		return fmt.Errorf("%w; the code was used, have another made", err)
 	}
-	fmt.Fprintf(cmd.Root().Writer, "%s has joined %s. Its credential is in %s; it is renewed by itself.\n", name,
-		u.URL, file)
-	return nil
+	return say(cmd, map[string]string{"gateway": joined.Gateway, "central": u.URL, "credential": file},
+		fmt.Sprintf("%s has joined %s. Its credential is in %s; it is renewed by itself.", name, u.URL, file))
 }
 
 // joining returns the uplink that a code is for, and the name under which its central knows us.

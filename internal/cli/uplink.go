@@ -10,17 +10,20 @@ import (
 	"nexocumula/client"
 )
 
-func uplinksCommand() *cli.Command {
+func uplinkCommand() *cli.Command {
 	return &cli.Command{
-		Name: "uplinks", Usage: "Show links of replication, with backlogs and acknowledgements",
-		Flags: []cli.Flag{atFlag, outputFlag},
-		Action: func(ctx context.Context, cmd *cli.Command) error {
-			answer, err := ask(cmd).Uplinks(ctx)
-			if err != nil {
-				return err
-			}
-			return show(cmd, answer, uplinkGrid(answer, time.Now()))
-		},
+		Name: "uplink", Usage: "List links of replication",
+		Commands: []*cli.Command{{
+			Name: "list", Usage: "List links of replication, with backlogs and acknowledgements",
+			Flags: []cli.Flag{atFlag, outputFlag, zoneFlag},
+			Action: func(ctx context.Context, cmd *cli.Command) error {
+				answer, err := ask(cmd).Uplinks(ctx)
+				if err != nil {
+					return err
+				}
+				return show(cmd, answer, uplinkGrid(answer, time.Now()))
+			},
+		}},
 	}
 }
 
