@@ -73,7 +73,7 @@ func TestTheKeyMayBeHandedOver(t *testing.T) {
 		require.NoError(t, err, "what is collected does not wait for it")
 		assert.ErrorContains(t, without.Trouble(), "64 hexadecimal digits", bad)
 		_, err = without.key.seal([]byte("x"), "ranger")
-		assert.ErrorContains(t, err, "see /health")
+		assert.ErrorContains(t, err, "see /api/v1/health")
 		require.NoError(t, without.Close())
 	}
 }

@@ -24,7 +24,7 @@ const KeyCredential = "access-key"
 type key struct{ gcm cipher.AEAD }
 
 // errNoKey is of a key that could not be read at the start, which was reported then.
-var errNoKey = errors.New("the key of the accounts cannot be read; see /health")
+var errNoKey = errors.New("the key of the accounts cannot be read; see /api/v1/health")
 
 const keyBytes = 32
 

@@ -14,7 +14,7 @@ type Role string
 const (
 	Anyone        Role = "anyone"        // has not said who he is
 	Viewer        Role = "viewer"        // looks
-	Operator      Role = "operator"      // writes notes, acknowledges
+	Operator      Role = "operator"      // writes notes, changes boards
 	Engineer      Role = "engineer"      // configures, sees what devices sent and why it was refused
 	Administrator Role = "administrator" // gives accounts, tokens and gateways their rights, reads the audit
 	Sender        Role = "sender"        // sends readings

@@ -9,7 +9,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"nexocumula/client"
-	"nexocumula/internal/core/span"
+	"nexocumula/internal/core/window"
 )
 
 func auditCommand() *cli.Command {
@@ -44,11 +44,11 @@ func listAudit(ctx context.Context, cmd *cli.Command) error {
 		Limit:   cmd.Int("limit"),
 	}
 	if text := cmd.String("last"); text != "" {
-		length, err := span.Parse(text)
+		length, err := window.ParseStep(text)
 		if err != nil {
 			return usage("--last: %v", err)
 		}
-		q.Since = time.Now().Add(-length)
+		q.Since = length.From(time.Now().UTC(), -1)
 	}
 	found, err := ask(cmd).Audit(ctx, q)
 	if err != nil {

@@ -22,7 +22,7 @@ func checkCommand() *cli.Command {
 		Usage:     "Check configurations without starting anything",
 		ArgsUsage: "FILE ...",
 		Flags: []cli.Flag{
-			outputFlag,
+			outputFlag, credentialsFlag(),
 			&cli.BoolFlag{
 				Name: "live", Usage: "connect to each broker, device and uplink as well, and read each series once",
 			},

@@ -88,7 +88,7 @@ func joinCommand() *cli.Command {
 		Description: "Applies to an uplink without a secret in the configuration. The code is asked for, or read from standard input.\n" +
 			"A running gateway starts to use the credential by itself.",
 		Flags: []cli.Flag{
-			configFlag(), sayFlag, &cli.StringFlag{Name: "uplink", Usage: "name of the uplink, where there are several"},
+			configFlag(), credentialsFlag(), sayFlag, &cli.StringFlag{Name: "uplink", Usage: "name of the uplink, where there are several"},
 			&cli.BoolFlag{Name: "allow-http", Usage: "allow an http:// address, on a network without strangers"},
 		},
 		Action: join,

@@ -17,7 +17,7 @@ func recoverCommand() *cli.Command {
 		Name: "recover", Usage: "Make a code for an administrator's account, on the service's machine",
 		Description: "Run it on the service's machine, as the account the service runs as. The code makes a new administrator, or sets the\n" +
 			"password of the given account and removes its other factors. The service may be running.",
-		Flags: []cli.Flag{configFlag(), sayFlag},
+		Flags: []cli.Flag{configFlag(), credentialsFlag(), sayFlag},
 		Action: func(_ context.Context, cmd *cli.Command) error {
 			settings, err := config.Load(cmd.String("config"), kinds.All)
 			if err != nil {

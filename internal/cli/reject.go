@@ -13,7 +13,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"nexocumula/client"
-	"nexocumula/internal/core/span"
+	"nexocumula/internal/core/window"
 )
 
 var rejectFlags = []cli.Flag{
@@ -133,12 +133,12 @@ func showReject(ctx context.Context, cmd *cli.Command) error {
 }
 
 func countRejects(ctx context.Context, cmd *cli.Command) error {
-	last, err := span.Parse(cmp.Or(cmd.String("last"), "24h"))
+	last, err := window.ParseStep(cmp.Or(cmd.String("last"), "24h"))
 	if err != nil {
 		return usage("--last: %v", err)
 	}
 	now := time.Now()
-	answer, err := ask(cmd).RejectCounts(ctx, now.Add(-last), now)
+	answer, err := ask(cmd).RejectCounts(ctx, last.From(now.UTC(), -1), now)
 	if err != nil {
 		return err
 	}

@@ -24,6 +24,16 @@ func configFlag() *cli.StringFlag {
 	}
 }
 
+// credentialsFlag is for shells, which systemd hands nothing over to.
+func credentialsFlag() *cli.StringFlag {
+	return &cli.StringFlag{
+		Name: "credentials", Usage: "folder of the credentials that systemd hands over, such as /run/credentials/nexocumula@long-mere.service",
+		Action: func(_ context.Context, _ *cli.Command, dir string) error {
+			return os.Setenv("CREDENTIALS_DIRECTORY", dir)
+		},
+	}
+}
+
 // sparing is how much the heap may grow, in percent, before it is collected: a service
 // lives on small boards, and what it allocates is short-lived.
 const sparing = 50

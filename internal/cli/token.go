@@ -8,7 +8,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"nexocumula/client"
-	"nexocumula/internal/core/span"
+	"nexocumula/internal/core/window"
 )
 
 func tokenCommand() *cli.Command {
@@ -32,7 +32,7 @@ func tokenCommand() *cli.Command {
 					seesFlag(), &cli.StringFlag{
 						Name:  "ends",
 						Value: "90d",
-						Usage: "lifetime, such as 90d, or \"never\"",
+						Usage: "lifetime, such as 90d or 1y, or \"never\"",
 					},
 				},
 				Action: addToken,
@@ -71,11 +71,11 @@ func listTokens(ctx context.Context, cmd *cli.Command) error {
 func addToken(ctx context.Context, cmd *cli.Command) error {
 	t := client.NewToken{Role: cmd.String("role"), Sees: append([]string{}, cmd.StringSlice("sees")...)}
 	if text := cmd.String("ends"); text != "never" {
-		length, err := span.Parse(text)
+		length, err := window.ParseStep(text)
 		if err != nil {
 			return usage("--ends: %v; or never", err)
 		}
-		ends := time.Now().Add(length).UTC()
+		ends := length.From(time.Now().UTC(), +1)
 		t.Ends = &ends
 	}
 	t.Name = cmd.Args().First()

@@ -122,7 +122,7 @@ func (p Place) Secret(s Secret, needed bool) string {
 	case s.Credential != "":
 		dir := os.Getenv("CREDENTIALS_DIRECTORY")
 		if dir == "" {
-			p.Key("secret_credential").Wrong("systemd handed no credentials over (CREDENTIALS_DIRECTORY is not set); name it in the unit, as in LoadCredential=%s:/etc/nexocumula/%s",
+			p.Key("secret_credential").Wrong("systemd handed no credentials over (CREDENTIALS_DIRECTORY is not set); name it in the unit, as in LoadCredential=%s:/etc/nexocumula/%s, or in a shell their folder with --credentials",
 				s.Credential, s.Credential)
 			return ""
 		}
