@@ -10,7 +10,7 @@ export CGO_ENABLED := 0
 # The same flags everywhere, so that nothing is compiled twice.
 export GOFLAGS := $(GOFLAGS) -trimpath
 
-.PHONY: test-long demo test build bench lint fmt screenshots tools debian clean
+.PHONY: test-long test-release demo test build release bench lint fmt screenshots tools debian clean
 
 demo: build
 	$(BINARY) demo --dir build/demo $(DEMO)
@@ -51,6 +51,32 @@ lint: build
 fmt:
 	gofmt -w $(GOFILES)
 	cd web && npm run --silent format
+
+# A static binary for each kind of machine. The same commit gives the same bytes, wherever and whenever it is made.
+RELEASE := build/release
+MACHINES := amd64 arm64 armv7 386 riscv64
+release: web/dist/index.html
+	rm -rf $(RELEASE) && mkdir -p $(RELEASE)
+	@for machine in $(MACHINES); do \
+		arch=$${machine%v7}; \
+		echo "linux-$$machine"; \
+		GOOS=linux GOARCH=$$arch GOARM=7 go build -buildvcs=false -ldflags '-s -w -buildid= -X main.version=$(VERSION)' \
+			-o $(RELEASE)/nexocumula-$(VERSION)-linux-$$machine ./cmd/nexocumula || exit 1; \
+	done
+	cp LICENSE CHANGELOG.md $(RELEASE)
+	cd $(RELEASE) && sha256sum nexocumula-* LICENSE CHANGELOG.md > SHA256SUMS
+
+# The binaries again, elsewhere and without what is cached, have to be the same; and those of other machines play the
+# demo's whole story in an emulator.
+test-release: PACKAGES := qemu-user-static
+test-release: debian release
+	rm -rf build/again && git clone -q . build/again
+	cd build/again && GOCACHE=$(CURDIR)/build/again/cache $(MAKE) --no-print-directory release VERSION=$(VERSION) RELEASE=release
+	cmp $(RELEASE)/SHA256SUMS build/again/release/SHA256SUMS
+	rm -rf build/again
+	for machine in arm64:aarch64 armv7:arm; do \
+		qemu-$${machine#*:}-static $(RELEASE)/nexocumula-$(VERSION)-linux-$${machine%:*} demo --tour --history-days 1 --dir build/tour || exit 1; \
+	done
 
 bench: build
 	go run ./bench build/bench.json
