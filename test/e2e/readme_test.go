@@ -27,6 +27,15 @@ func yamlOf(t *testing.T) []string {
 	return out
 }
 
+// secretLine returns the line of the README that makes a secret.
+func secretLine(t *testing.T) string {
+	text, err := os.ReadFile(filepath.Join(sourceDir(), "..", "..", "README.md"))
+	require.NoError(t, err)
+	line := regexp.MustCompile("(?m)^.*openssl rand.*$").FindString(string(text))
+	require.NotEmpty(t, line)
+	return line
+}
+
 // TestTheReadmeWorksAsItIsWritten follows its ten minutes, with the ports changed to
 // free ones.
 func TestTheReadmeWorksAsItIsWritten(t *testing.T) {
@@ -38,7 +47,10 @@ func TestTheReadmeWorksAsItIsWritten(t *testing.T) {
 		"127.0.0.1:5021", "127.0.0.1:"+freePort(t), "127.0.0.1:1884", "127.0.0.1:"+freePort(t), "127.0.0.1:1883", "127.0.0.1:"+freePort(t),
 		"127.0.0.1:8470", "127.0.0.1:"+freePort(t), "./", dir+"/",
 	)
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "secret"), []byte("trout"), 0o600))
+	makeSecret := exec.Command("sh", "-c", secretLine(t))
+	makeSecret.Dir = dir
+	out, err := makeSecret.CombinedOutput()
+	require.NoError(t, err, string(out))
 	start(t, program, "simulate", "probes", "--listen", ports.Replace("127.0.0.1:5021"))
 	start(t, program, "simulate", "broker", "--listen", ports.Replace("127.0.0.1:1884"))
 	start(t, program, "simulate", "silo-scale", "--broker", ports.Replace("tcp://127.0.0.1:1884"), "--every", "1s")
