@@ -105,8 +105,10 @@ func TestDocumentsShowCommandsThatThereAre(t *testing.T) {
 					return nil
 				}
 				for _, f := range c.Flags {
-					if required, ok := f.(*cli.StringFlag); ok {
-						required.Required, required.Validator = false, nil
+					if text, ok := f.(*cli.StringFlag); ok { // no file or profile is there; commands share some
+						required, validator := text.Required, text.Validator
+						text.Required, text.Validator = false, nil
+						t.Cleanup(func() { text.Required, text.Validator = required, validator })
 					}
 				}
 				return nil
