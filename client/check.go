@@ -46,6 +46,7 @@ type Plan struct {
 	Assumes   []string      `json:"assumes"`   // what stands behind the figures
 	Unknown   []string      `json:"unknown"`   // what they leave out
 	Series    int           `json:"series"`
+	Memory    float64       `json:"memory"` // bytes that a central needs; 0: of a gateway, not told
 }
 
 // PlannedLine is how much of a line's time schedules take.

@@ -35,9 +35,14 @@ func Over(base string, by *http.Client) *Client {
 // Base returns the address of the service.
 func (c *Client) Base() string { return c.base }
 
-// Health calls /health.
+// Health calls /api/v1/health. To those who have not logged in the service says only whether it lives, which is an
+// error here.
 func (c *Client) Health(ctx context.Context) (Health, error) {
-	return get[Health](ctx, c, "health", nil)
+	out, err := get[Health](ctx, c, "health", nil)
+	if err == nil && out.Version == "" {
+		err = &Error{Status: http.StatusUnauthorized, Code: "login", Message: "log in first: in the console, or with nexocumula login"}
+	}
+	return out, err
 }
 
 // Series calls /series; an empty selector names every series, of which only those with

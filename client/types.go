@@ -318,7 +318,12 @@ type Receiving struct {
 	Twin         string     `json:"twin"` // another process sends under the same name; empty when none does
 }
 
-// Health is the answer of /health.
+// Liveness is what /api/v1/health answers to those who have not logged in.
+type Liveness struct {
+	Status string `json:"status"` // ready; or alive, when the store has a trouble
+}
+
+// Health is the answer of /api/v1/health.
 type Health struct {
 	Status   string            `json:"status"` // ok, or trouble: see Troubles
 	Troubles []string          `json:"troubles"`

@@ -9,6 +9,8 @@ import (
 	"time"
 
 	"gorm.io/gorm"
+
+	"nexocumula/internal/event"
 )
 
 // The outcomes of what was tried.
@@ -82,7 +84,11 @@ func (b *Book) add(tx *gorm.DB, e Entry) (auditRow, error) {
 // wrote makes a committed entry known outside the file, so that its removal shows. b.mu is held.
 func (b *Book) wrote(r auditRow) {
 	b.trouble = b.writeHead(head{r.ID, r.Sum})
-	b.options.Log.Info("audit", "id", r.ID, "who", r.Who, "from", r.From, "action", r.Action, "target", r.Target,
+	of := event.Audited
+	if r.Outcome == Refused {
+		of = event.Refused
+	}
+	of.To(b.options.Log, "id", r.ID, "who", r.Who, "from", r.From, "action", r.Action, "target", r.Target,
 		"outcome", r.Outcome, "sum", r.Sum)
 }
 
@@ -98,7 +104,7 @@ func (b *Book) Note(by By, e Entry) error {
 	})
 	if err != nil {
 		b.trouble = fmt.Errorf("an entry could not be written: %w", err)
-		b.options.Log.Error("the audit could not be written", "who", by.Who, "action", e.Action, "target", e.Target,
+		event.AuditUnwritten.To(b.options.Log, "who", by.Who, "action", e.Action, "target", e.Target,
 			"outcome", e.Outcome, "error", err)
 		return err
 	}

@@ -15,6 +15,7 @@ import (
 
 	"gorm.io/gorm"
 
+	"nexocumula/internal/event"
 	"nexocumula/internal/store/sqlite"
 )
 
@@ -76,7 +77,7 @@ func Open(dir string, options Options) (*Book, error) {
 	if moved != nil {
 		return nil, errors.Join(err, moved)
 	}
-	options.Log.Error("the accounts are damaged and were set aside; the service goes on without any", "file", aside,
+	event.AccessDamaged.To(options.Log, "file", aside,
 		"error", err)
 	return open(dir, options)
 }
@@ -120,7 +121,7 @@ func open(dir string, options Options) (_ *Book, err error) {
 
 // unreadable notes what is there and cannot be used.
 func (b *Book) unreadable(what string, err error) {
-	b.options.Log.Error("a part of the accounts cannot be used", "error", err)
+	event.AccessUnusable.To(b.options.Log, "error", err)
 	b.unusable[what] = err
 }
 
@@ -185,12 +186,12 @@ func (b *Book) tidy(used, audit bool) {
 	b.endSessions()
 	if used {
 		if err := b.saveUsed(); err != nil {
-			b.options.Log.Error("when sessions and tokens were used last could not be written", "error", err)
+			event.AccessUseUnwritten.To(b.options.Log, "error", err)
 		}
 	}
 	if audit {
 		if err := b.dropOldAudit(); err != nil {
-			b.options.Log.Error("old entries of the audit could not be dropped", "error", err)
+			event.AuditUndropped.To(b.options.Log, "error", err)
 		}
 	}
 }

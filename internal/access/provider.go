@@ -12,6 +12,8 @@ import (
 	"github.com/coreos/go-oidc/v3/oidc"
 	"golang.org/x/oauth2"
 	"gorm.io/gorm"
+
+	"nexocumula/internal/event"
 )
 
 // Provider is where an office's people log in, by OpenID Connect Core 1.0: the authorization
@@ -57,7 +59,7 @@ func (p *Provider) reach(ctx context.Context, log *slog.Logger) (*oidc.Provider,
 		// The keys are fetched later too, so this must not end with the request.
 		found, err := oidc.NewProvider(p.context(context.WithoutCancel(ctx)), p.Issuer)
 		if err != nil {
-			log.Error("the provider does not answer as a provider does", "provider", p.Name, "issuer", p.Issuer,
+			event.ProviderFailed.To(log, "provider", p.Name, "issuer", p.Issuer,
 				"error", err)
 			return nil, nil, wrong("provider",
 				"%s cannot be reached now, or does not answer as a provider does; the log of this service says more",
@@ -113,7 +115,7 @@ func (b *Book) proveByProvider(ctx context.Context, p *Provider, state, code, fr
 	raw, _ := answer.Extra("id_token").(string)
 	token, err := found.VerifierContext(ctx, &oidc.Config{ClientID: p.Client, Now: b.options.Now}).Verify(ctx, raw)
 	if err != nil {
-		b.options.Log.Error("what the provider says of somebody cannot be trusted", "provider", p.Name, "error", err)
+		event.ProviderUntrusted.To(b.options.Log, "provider", p.Name, "error", err)
 		return "", wrong("provider", "what %s says of who you are cannot be trusted; the log of this service says why",
 			p.Name)
 	}

@@ -7,6 +7,8 @@ import (
 	"time"
 
 	"gorm.io/gorm"
+
+	"nexocumula/internal/event"
 )
 
 // What a bearer begins with says what it is.
@@ -222,7 +224,7 @@ func (b *Book) endSessions() {
 	for hash, s := range b.sessions {
 		if b.now().After(b.endOf(s)) {
 			if err := b.db.Delete(&sessionRow{Hash: hash}).Error; err != nil {
-				b.options.Log.Error("a session that is over could not be removed", "account", s.row.Account,
+				event.SessionKept.To(b.options.Log, "account", s.row.Account,
 					"error", err)
 				continue
 			}

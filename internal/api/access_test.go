@@ -200,6 +200,9 @@ func TestEveryCallIsForThoseItIsFor(t *testing.T) {
 		status, text := ask(t, s.Address, call, "")
 		if slices.Contains(mine, needs.Role) {
 			assert.Empty(t, refusedFor(text), "%s by nobody", call)
+		} else if call == "GET /api/v1/health" {
+			assert.Equal(t, 200, status)
+			assert.JSONEq(t, `{"status":"ready"}`, text, "a probe learns no more")
 		} else {
 			assert.Equal(t, 401, status, "%s by nobody: %s", call, text)
 			assert.Contains(t, text, `"code":"login"`, call)

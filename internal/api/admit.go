@@ -13,6 +13,7 @@ import (
 
 	"nexocumula/internal/access"
 	"nexocumula/internal/core/series"
+	"nexocumula/internal/event"
 	"nexocumula/internal/query"
 	"nexocumula/internal/store/engine"
 )
@@ -67,6 +68,8 @@ func (h handlers) admit(r route) gin.HandlerFunc {
 			return
 		}
 		switch {
+		case !who.Role.Allows(r.role) && who.Kind == "anyone" && r.flags&probed != 0:
+			h.liveness(c)
 		case !who.Role.Allows(r.role) && who.Kind == "anyone":
 			c.Header("WWW-Authenticate", "Bearer")
 			const message = "log in first: in the console, or with nexocumula login"
@@ -242,7 +245,7 @@ func (h handlers) answerWrong(c *gin.Context, err error) {
 	}
 	w, ok := errors.AsType[*access.Wrong](err)
 	if !ok {
-		h.Log.Error("a change of accounts could not be written", "path", c.Request.URL.Path, "error", err)
+		event.AccessUnwritten.To(h.Log, "path", c.Request.URL.Path, "error", err)
 		fail(c, http.StatusServiceUnavailable, "store",
 			"it could not be written, and nothing was changed: "+err.Error())
 		return

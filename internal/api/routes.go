@@ -28,13 +28,14 @@ const (
 	endless callFlags = 1 << iota // its answer goes on
 	ofAll                         // it is about all that the service holds: who may see only a part may not make it
 	own                           // it is about the account that makes it, so that no token may
+	probed                        // to those who have not logged in it says whether the service lives
 	audited                       // what it does is noted here; others note it themselves, where they know more
 )
 
 func (h handlers) routes() []route {
 	const get, post, remove = http.MethodGet, http.MethodPost, http.MethodDelete
 	return []route{
-		{get, "/api/v1/health", access.Viewer, h.health, 0},
+		{get, "/api/v1/health", access.Viewer, h.health, probed},
 		{get, "/api/v1/series", access.Viewer, h.series, 0},
 		{get, "/api/v1/now", access.Viewer, h.latest, 0},
 		{get, "/api/v1/stream", access.Viewer, h.stream, endless},

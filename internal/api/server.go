@@ -16,6 +16,7 @@ import (
 	"nexocumula/internal/clock"
 	"nexocumula/internal/config"
 	"nexocumula/internal/core/series"
+	"nexocumula/internal/event"
 	"nexocumula/internal/gateway"
 	"nexocumula/internal/links"
 	"nexocumula/internal/query"
@@ -58,7 +59,7 @@ type Service struct {
 	Field        func() config.Field
 	Reload       func(context.Context) (applied, restart []string, err error) // of the configuration
 	File         func() string                                                // of the configuration; "": it came from none
-	Certificates func() error                                                 // why those of the interface cannot be read anew; nil: all is well
+	Certificates func() []string                                              // what is wrong with those of the interface, or will be soon
 	Dropped      func() uint64                                                // rows that retention has dropped since the start
 	Version      string
 	Started      time.Time
@@ -75,7 +76,7 @@ func Handler(s Service) http.Handler {
 	router := gin.New()
 	router.HandleMethodNotAllowed = true
 	router.Use(gin.CustomRecoveryWithWriter(nil, func(c *gin.Context, cause any) {
-		s.Log.Error("a request failed inside", "path", c.Request.URL.Path, "cause", cause)
+		event.RequestFailed.To(s.Log, "path", c.Request.URL.Path, "cause", cause)
 		fail(c, http.StatusInternalServerError, "internal", "the service failed while answering; its log says more")
 	}), headers(s.Gate.Vouched), refuseLong)
 	h := handlers{

@@ -15,6 +15,16 @@ import (
 	"nexocumula/internal/core/series"
 )
 
+// liveness answers those who have not logged in, such as a load balancer or a watchdog: ready, or only alive when the
+// store has a trouble.
+func (h handlers) liveness(c *gin.Context) {
+	if len(h.Store.Troubles()) > 0 {
+		c.AbortWithStatusJSON(http.StatusServiceUnavailable, client.Liveness{Status: "alive"})
+		return
+	}
+	c.AbortWithStatusJSON(http.StatusOK, client.Liveness{Status: "ready"})
+}
+
 func (h handlers) health(c *gin.Context) {
 	if _, ok := (names{}).query(c); !ok {
 		return
@@ -38,8 +48,8 @@ func (h handlers) health(c *gin.Context) {
 	}
 	h.storeHealth(out.Damaged, trouble)
 	if h.Certificates != nil {
-		if err := h.Certificates(); err != nil {
-			trouble("the certificates of this interface cannot be read anew, and those before still count: %v", err)
+		for _, text := range h.Certificates() {
+			trouble("%s", text)
 		}
 	}
 	if err := h.Gate.Book.Trouble(); err != nil {

@@ -10,6 +10,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"nexocumula/client"
+	"nexocumula/internal/event"
 	"nexocumula/internal/query"
 )
 
@@ -60,7 +61,7 @@ func (h handlers) complete(c *gin.Context, out answer, err error) {
 	case err == nil:
 		err = out.end(nil)
 	case c.Request.Context().Err() == nil: // the client is still there: say why the rest is missing
-		h.Log.Error("an answer could not be finished", "path", c.Request.URL.Path, "error", err)
+		event.AnswerUnfinished.To(h.Log, "path", c.Request.URL.Path, "error", err)
 		_ = out.end(errorOf(err))
 	}
 	if err != nil {

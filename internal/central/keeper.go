@@ -5,6 +5,7 @@ import (
 	"log/slog"
 	"time"
 
+	"nexocumula/internal/event"
 	"nexocumula/internal/store/engine"
 )
 
@@ -56,7 +57,7 @@ func KeepSealed(ctx context.Context, st Sealer, log *slog.Logger) error {
 				continue
 			}
 			if err := st.Seal(ctx, engine.Sealing{}); err != nil && ctx.Err() == nil {
-				log.Error("the journal could not be sealed; it goes on growing until that works", "error", err)
+				event.SealFailed.To(log, "error", err)
 			}
 			last = time.Now()
 		case <-ctx.Done():

@@ -119,20 +119,41 @@ func (h *Holder) Trouble() error {
 	return h.trouble
 }
 
-// For reports whether our own certificate is for a host.
-func (h *Holder) For(host string) bool {
+// warnBefore is how long before a certificate ends people are told.
+const warnBefore = 30 * 24 * time.Hour
+
+// Expiring says when our own certificate ends, if that is within 30 days of now or over; nil when it is not.
+func (h *Holder) Expiring(now time.Time) error {
+	leaf := h.leaf()
+	if leaf == nil || leaf.NotAfter.Sub(now) > warnBefore {
+		return nil
+	}
+	ends := leaf.NotAfter.UTC().Format(time.RFC3339)
+	if now.After(leaf.NotAfter) {
+		return fmt.Errorf("the certificate in %s ended at %s; put its successor into the same file, which is read at once",
+			h.files.Cert, ends)
+	}
+	return fmt.Errorf("the certificate in %s ends at %s, in %d days; put its successor into the same file, which is read at once",
+		h.files.Cert, ends, int(leaf.NotAfter.Sub(now).Hours()/24))
+}
+
+// leaf is our own certificate; nil without one.
+func (h *Holder) leaf() *x509.Certificate {
 	_, cert := h.current()
 	if cert == nil {
-		return false
+		return nil
 	}
-	leaf := cert.Leaf
-	if leaf == nil {
-		var err error
-		if leaf, err = x509.ParseCertificate(cert.Certificate[0]); err != nil {
-			return false
-		}
+	if cert.Leaf != nil {
+		return cert.Leaf
 	}
-	return leaf.VerifyHostname(host) == nil
+	leaf, _ := x509.ParseCertificate(cert.Certificate[0]) // nil of one that nobody can read either
+	return leaf
+}
+
+// For reports whether our own certificate is for a host.
+func (h *Holder) For(host string) bool {
+	leaf := h.leaf()
+	return leaf != nil && leaf.VerifyHostname(host) == nil
 }
 
 // Server is for a listener. Clients that show a certificate must have it from the CA;

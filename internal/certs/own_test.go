@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -91,4 +92,15 @@ func TestFingerprintsAreReadAsTheyAreShown(t *testing.T) {
 		_, err := ParseFingerprint(text)
 		assert.ErrorContains(t, err, "32 pairs", text)
 	}
+}
+
+func TestACertificateThatEndsSoonIsTold(t *testing.T) {
+	dir := t.TempDir()
+	holder, err := Own(dir, nil)
+	require.NoError(t, err)
+	assert.NoError(t, holder.Expiring(time.Now()), "our own has no end")
+	ends := time.Date(9999, 12, 31, 23, 59, 59, 0, time.UTC)
+	assert.NoError(t, holder.Expiring(ends.Add(-31*24*time.Hour)))
+	assert.ErrorContains(t, holder.Expiring(ends.Add(-10*24*time.Hour)), "ends at 9999-12-31T23:59:59Z, in 10 days")
+	assert.ErrorContains(t, holder.Expiring(ends.Add(time.Hour)), "ended at 9999-12-31T23:59:59Z")
 }

@@ -11,6 +11,7 @@ import (
 
 	"nexocumula/internal/core/span"
 	"nexocumula/internal/demo"
+	"nexocumula/internal/event"
 	"nexocumula/internal/sim"
 )
 
@@ -63,7 +64,7 @@ func runDemo(ctx context.Context, cmd *cli.Command, program, version string) err
 	out := cmd.Root().Writer
 	o := demo.Options{
 		Dir: cmd.String("dir"), Console: cmd.String("console"), Days: cmd.Int("history-days"), Seed: cmd.Uint64("seed"), Version: version, Starts: cmd.Timestamp("world-time"),
-		Log: slog.New(slog.NewTextHandler(cmd.Root().ErrWriter, &slog.HandlerOptions{Level: slog.LevelWarn})),
+		Log: event.NewLog(cmd.Root().ErrWriter, event.Options{Level: slog.LevelWarn}),
 	}
 	if cmd.Bool("verbose") {
 		o.Log = logger(cmd)

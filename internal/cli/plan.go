@@ -17,10 +17,10 @@ import (
 
 func planCommand() *cli.Command {
 	return &cli.Command{
-		Name: "plan", Usage: "Forecast a gateway's requests, readings, bytes and disk before it runs",
-		ArgsUsage: "[FILE]",
+		Name: "plan", Usage: "Forecast the requests, readings, bytes and disk of a gateway, or the disk and memory of a central",
+		ArgsUsage: "[FILE ...]",
 		Description: "With --at, the series and rates of a running gateway count as well. With --at and no FILE, forecasts that gateway and\n" +
-			"uses what it has learned about its devices.",
+			"uses what it has learned about its devices. For a central, name its file and then those of the gateways that send to it.",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: atFlag.Name, Usage: atFlag.Usage, Validator: atFlag.Validator},
 			outputFlag,
@@ -40,6 +40,9 @@ func planCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
+			if settings.Gateway == nil || cmd.Args().Len() > 1 {
+				return planCentral(cmd, settings)
+			}
 			var heard []client.Series
 			if cmd.String("at") != "" {
 				if heard, err = heardAt(ctx, cmd); err != nil {
@@ -53,6 +56,29 @@ func planCommand() *cli.Command {
 			return show(cmd, plan, planGrid(plan))
 		},
 	}
+}
+
+// planCentral forecasts the central of the first file, to which the gateways of the others send.
+func planCentral(cmd *cli.Command, central config.Settings) error {
+	if central.Central == nil {
+		return usage("%s describes no central; with several files, the first is that of a central", cmd.Args().First())
+	}
+	var gateways []config.Settings
+	for _, path := range cmd.Args().Tail() {
+		settings, err := config.Load(path, kinds.All)
+		if err != nil {
+			return err
+		}
+		gateways = append(gateways, settings)
+	}
+	if len(gateways) == 0 {
+		return usage("name the files of the central's gateways as well: how much comes is up to them")
+	}
+	plan, err := fieldwork.MakeCentralPlan(gateways, fieldwork.FreeOn(central.Data))
+	if err != nil {
+		return wrongUsage(err)
+	}
+	return show(cmd, plan, planGrid(plan))
 }
 
 // heardAt returns the series of a running gateway, with how often it heard them.
@@ -95,15 +121,21 @@ func planGrid(plan client.Plan) grid {
 		}
 	}
 	add("series", "", float64(plan.Series), 0, "")
-	add("readings", "", plan.Readings, 0, "a day")
+	if plan.Memory > 0 {
+		add("memory", "", plan.Memory/1e6, 0, "MB")
+	} else {
+		add("readings", "", plan.Readings, 0, "a day")
+	}
 	for _, t := range plan.Summaries {
 		add("summaries", t.Tier, t.Rows, 0, "a day")
 	}
 	add("store grows by", "", plan.Disk/1e6, 2, "MB a day")
 	if plan.Uplink > 0 {
-		add("uplink", "each", plan.Uplink/1e6, 2, "MB a day")
+		add("uplink", map[bool]string{true: "all", false: "each"}[plan.Memory > 0], plan.Uplink/1e6, 2, "MB a day")
 	}
-	add("commits", "", plan.Commits, 0, "an hour")
+	if plan.Commits > 0 {
+		add("commits", "", plan.Commits, 0, "an hour")
+	}
 	if plan.Free > 0 && plan.Disk > 0 {
 		add("the disk lasts", "", min(plan.Outage, 100_000), 0, "days")
 	}

@@ -3,7 +3,6 @@ package cli
 import (
 	"context"
 	"fmt"
-	"io"
 	"log/slog"
 	"os"
 	"os/signal"
@@ -13,6 +12,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"nexocumula/internal/config"
+	"nexocumula/internal/event"
 	"nexocumula/internal/kinds"
 	"nexocumula/internal/service"
 )
@@ -55,7 +55,7 @@ func runCommand(version string) *cli.Command {
 				return err
 			}
 			spareMemory()
-			log := logger(cmd)
+			log := serviceLog(cmd, settings)
 			s, err := service.Open(settings, version, log)
 			if err != nil {
 				return err
@@ -74,8 +74,7 @@ func runCommand(version string) *cli.Command {
 			fmt.Fprintf(cmd.Root().Writer, "nexocumula %s is running; console and HTTP interface at %s\n", version,
 				s.Address)
 			if err := welcome(cmd, s); err != nil { // what is collected does not wait for it
-				log.Error("no code for the first administrator could be made; nexocumula recover makes one",
-					"error", err)
+				event.FirstCodeFailed.To(log, "error", err)
 			}
 			return <-ended
 		},
@@ -111,7 +110,7 @@ func onHangUp(ctx context.Context, s *service.Service, log *slog.Logger) (off fu
 			select {
 			case <-hangUp:
 				if err := s.ReloadForSignal(ctx); err != nil {
-					log.Error("the configuration is not good; everything stays as it is", "error", err)
+					event.ReloadRefused.To(log, "error", err)
 				}
 			case <-done:
 				return
@@ -121,14 +120,20 @@ func onHangUp(ctx context.Context, s *service.Service, log *slog.Logger) (off fu
 	return func() { signal.Stop(hangUp); close(done) }
 }
 
+// logger is that of a command; a service has its own.
 func logger(cmd *cli.Command) *slog.Logger {
-	return newLogger(cmd.Root().ErrWriter, cmd.Bool("verbose"))
-}
-
-func newLogger(to io.Writer, verbose bool) *slog.Logger {
 	level := slog.LevelInfo
-	if verbose {
+	if cmd.Bool(verboseFlag.Name) {
 		level = slog.LevelDebug
 	}
-	return slog.New(slog.NewTextHandler(to, &slog.HandlerOptions{Level: level}))
+	return event.NewLog(cmd.Root().ErrWriter, event.Options{Level: level})
+}
+
+// serviceLog is as the configuration has it. Under systemd each line says its priority.
+func serviceLog(cmd *cli.Command, settings config.Settings) *slog.Logger {
+	o := event.Options{JSON: settings.Log.JSON, Level: settings.Log.Level, Priority: os.Getenv("JOURNAL_STREAM") != ""}
+	if cmd.Bool(verboseFlag.Name) {
+		o.Level = slog.LevelDebug
+	}
+	return event.NewLog(cmd.Root().ErrWriter, o)
 }

@@ -1,6 +1,7 @@
 package config
 
 import (
+	"log/slog"
 	"slices"
 	"strings"
 	"time"
@@ -35,6 +36,7 @@ func (raw file) check(at shape.Place, kinds Kinds) Settings {
 	out.Field = raw.Field.check(at.Key("field"))
 	out.Access = raw.Access.check(at, &raw)
 	out.AwayFor = at.Key("away_for").Duration(raw.AwayFor, clock.DefaultAway)
+	out.Log = raw.Log.check(at.Key("log"))
 	out.Zone = raw.Zone
 	if _, err := plain.Zone(out.Zone); err != nil {
 		at.Key("zone").Wrong("%v", err)
@@ -55,6 +57,27 @@ func (raw file) check(at shape.Place, kinds Kinds) Settings {
 			}
 		}
 		out.Gateway.checkTiers(at)
+	}
+	return out
+}
+
+func (raw logFile) check(at shape.Place) (out Log) {
+	switch raw.Format {
+	case "", "text":
+	case "json":
+		out.JSON = true
+	default:
+		at.Key("format").Wrong("%q is no format of a log; use text or json", raw.Format)
+	}
+	if raw.Level != "" {
+		levels := map[string]slog.Level{
+			"debug": slog.LevelDebug, "info": slog.LevelInfo, "warn": slog.LevelWarn, "error": slog.LevelError,
+		}
+		level, known := levels[raw.Level]
+		if !known {
+			at.Key("level").Wrong("%q is no level of a log; use debug, info, warn or error", raw.Level)
+		}
+		out.Level = level
 	}
 	return out
 }

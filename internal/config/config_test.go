@@ -106,6 +106,8 @@ func TestEveryMistakeIsNamedWithItsPlace(t *testing.T) {
 		{"unit: 9", "unit: 900", "unit id 900 is not possible; use 0 to 255"},
 		{"name: panel", "name: lake", `the name "lake" is used twice`},
 		{"secret_env: TROUT", "secret_env: EMPTY", "the environment variable EMPTY is not set"},
+		{"data: ./data", "data: ./data\nlog: { format: xml }", `"xml" is no format of a log; use text or json`},
+		{"data: ./data", "data: ./data\nlog: { level: loud }", `"loud" is no level of a log; use debug, info, warn or error`},
 		{"secret_env: TROUT", "secret_credential: trout", "systemd handed no credentials over"},
 		{
 			"data: ./data", "data: ./data\nlisten: 0.0.0.0:8460",

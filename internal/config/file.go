@@ -17,8 +17,14 @@ type file struct {
 	GiveUp  string       `yaml:"give_up_unsent_after"`
 	AwayFor string       `yaml:"away_for"`
 	Zone    string       `yaml:"zone"`
+	Log     logFile      `yaml:"log"`
 	Queries queriesFile  `yaml:"queries"`
 	Field   fieldFile    `yaml:"field"`
+}
+
+type logFile struct {
+	Format string `yaml:"format"`
+	Level  string `yaml:"level"`
 }
 
 type keepFile struct {

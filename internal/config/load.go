@@ -1,6 +1,7 @@
 package config
 
 import (
+	"crypto/sha256"
 	"fmt"
 	"io"
 	"os"
@@ -16,7 +17,7 @@ var parts = []struct {
 	key     string
 	running bool // a running service can take a change over
 }{
-	{"data", false}, {"listen", false}, {"tls", false}, {"open", false}, {"access", false}, {"away_for", false}, {"zone", false}, {"give_up_unsent_after", false}, {"central", false},
+	{"data", false}, {"listen", false}, {"tls", false}, {"open", false}, {"access", false}, {"away_for", false}, {"zone", false}, {"log", false}, {"give_up_unsent_after", false}, {"central", false},
 	{"gateway.site", false}, {"gateway.uplinks", false},
 	{"keep", true}, {"queries", true}, {"field", true}, {"gateway.pace", true}, {"gateway.series", true},
 }
@@ -56,7 +57,7 @@ func Load(path string, kinds Kinds) (Settings, error) {
 		return Settings{}, fmt.Errorf("reading the configuration: %s is larger than %d bytes", path, maxFile)
 	}
 	settings, err := Parse(path, text, kinds)
-	settings.Path = path
+	settings.Path, settings.Sum = path, fmt.Sprintf("%x", sha256.Sum256(text))
 	return settings, err
 }
 

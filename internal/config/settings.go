@@ -1,6 +1,7 @@
 package config
 
 import (
+	"log/slog"
 	"slices"
 	"time"
 
@@ -26,10 +27,18 @@ type Settings struct {
 	Zone    string        // IANA name of the zone whose clocks hang at the site; empty when that is not said
 	Queries Queries
 	Field   Field
+	Log     Log
 
+	Sum    string            // SHA-256 of the file's text, in hexadecimal; "": there is no file
 	Path   string            // of the file; "": they come from elsewhere
 	Advice shape.Problems    // what is no mistake, and should be known
 	Prints map[string]string // of parts of the file, by key; see Changed
+}
+
+// Log says how the service writes its log.
+type Log struct {
+	JSON  bool // a JSON object a line, instead of key=value
+	Level slog.Level
 }
 
 // Keep says how long rows of a tier are kept. The first that names a series and tier

@@ -1,6 +1,7 @@
 package fieldwork
 
 import (
+	"cmp"
 	"fmt"
 	"log/slog"
 	"maps"
@@ -42,13 +43,65 @@ const (
 	envelopes     = 36 * 24 * 60 // a day
 )
 
+// What a central needs beside its store, measured with 100 gateways.
+const (
+	centralMemory = 45e6   // bytes, with nothing to do
+	seriesMemory  = 1400.0 // of each series
+)
+
+// MakeCentralPlan reckons what a central costs that these gateways send to.
+func MakeCentralPlan(gateways []config.Settings, free float64) (client.Plan, error) {
+	out := client.Plan{
+		Lines: []client.PlannedLine{}, Summaries: []client.PlannedTier{}, Unknown: []string{}, Free: free,
+		Assumes: []string{
+			"rows of the size they have in the demo; steadier values take less, noise takes more",
+			"nothing is dropped for its age yet", "every gateway sends all its tiers, of all its series",
+		},
+	}
+	rows := map[string]float64{}
+	for _, g := range gateways {
+		one, summaries, err := plan(g, nil, nil, 0)
+		if err != nil {
+			return out, err
+		}
+		out.Series += one.Series
+		out.Uplink += one.Uplink
+		out.Disk += summaries
+		for _, t := range one.Summaries {
+			rows[t.Tier] += t.Rows
+		}
+		for _, text := range one.Unknown {
+			out.Unknown = append(out.Unknown, g.Gateway.Site+": "+text)
+		}
+	}
+	byWidth := func(a, b string) int {
+		wide, _ := span.Parse(a) // as Tier writes them
+		wider, _ := span.Parse(b)
+		return cmp.Compare(wide, wider)
+	}
+	for _, tier := range slices.SortedFunc(maps.Keys(rows), byWidth) {
+		out.Summaries = append(out.Summaries, client.PlannedTier{Tier: tier, Rows: rows[tier]})
+	}
+	out.Memory = centralMemory + seriesMemory*float64(out.Series)
+	if out.Disk > 0 {
+		out.Outage = free / out.Disk
+	}
+	return out, nil
+}
+
 // MakePlan reckons what a gateway's configuration costs. Of sources that do not ask, what a running
 // gateway has heard may be known; without, they are left out. pipe has what that learned of devices; nil:
 // nothing is known. free is what the disk has.
-func MakePlan(settings config.Settings, heard []client.Series, pipe *pipeline.Pipeline, free float64) (out client.Plan, err error) {
+func MakePlan(settings config.Settings, heard []client.Series, pipe *pipeline.Pipeline, free float64) (client.Plan, error) {
+	out, _, err := plan(settings, heard, pipe, free)
+	return out, err
+}
+
+// plan also returns how many bytes a day are of summaries.
+func plan(settings config.Settings, heard []client.Series, pipe *pipeline.Pipeline, free float64) (out client.Plan, summaries float64, err error) {
 	g := settings.Gateway
 	if g == nil {
-		return client.Plan{}, wrong("the configuration describes no gateway")
+		return client.Plan{}, 0, wrong("the configuration describes no gateway")
 	}
 	out = client.Plan{Lines: []client.PlannedLine{}, Summaries: []client.PlannedTier{}, Unknown: []string{}, Free: free}
 	tiers := map[series.Tier]float64{}
@@ -65,7 +118,7 @@ func MakePlan(settings config.Settings, heard []client.Series, pipe *pipeline.Pi
 		for _, tier := range made {
 			rows := min(perDay, float64(24*time.Hour)/float64(tier.Width()))
 			tiers[tier] += rows
-			out.Disk += rows * bytesOf[kind].summary(tier)
+			summaries += rows * bytesOf[kind].summary(tier)
 		}
 	}
 	add := func(path series.Path, every time.Duration) {
@@ -133,6 +186,7 @@ func MakePlan(settings config.Settings, heard []client.Series, pipe *pipeline.Pi
 	if len(g.Uplinks) > 0 {
 		out.Uplink = all*wireBytes + envelopes*envelopeBytes
 	}
+	out.Disk += summaries
 	out.Commits = commitsOf(points, narrowest)
 	if out.Disk > 0 {
 		out.Outage = free / out.Disk
@@ -145,7 +199,7 @@ func MakePlan(settings config.Settings, heard []client.Series, pipe *pipeline.Pi
 	if slices.ContainsFunc(g.Rules, func(r config.SeriesRule) bool { return r.Thinning.Method != 0 }) {
 		out.Assumes = append(out.Assumes, "every reading is kept; how many thinning leaves shows once they come")
 	}
-	return out, nil
+	return out, summaries, nil
 }
 
 // commitsOf returns how many commits an hour schedules with so many points an hour make: what is polled

@@ -79,3 +79,26 @@ func TestAPlanCountsWhatSchedulesAskFor(t *testing.T) {
 	_, err = fieldwork.MakePlan(config.Settings{}, nil, nil, 0)
 	assert.ErrorContains(t, err, "describes no gateway")
 }
+
+// A central grows by the summaries of all its gateways, and by no readings.
+func TestAPlanOfACentralIsThatOfItsGateways(t *testing.T) {
+	t.Setenv("TROUT", "secret")
+	settings, err := config.Parse("f.yaml", []byte(planned), kinds.All)
+	require.NoError(t, err)
+	alone, err := fieldwork.MakePlan(settings, nil, nil, 0)
+	require.NoError(t, err)
+	both, err := fieldwork.MakeCentralPlan([]config.Settings{settings, settings}, 1e9)
+	require.NoError(t, err)
+	assert.Equal(t, 2*alone.Series, both.Series)
+	assert.InDelta(t, 2*alone.Uplink, both.Uplink, 1)
+	assert.Less(t, both.Disk, 2*alone.Disk)
+	assert.Positive(t, both.Disk)
+	assert.Zero(t, both.Readings)
+	for i, tier := range alone.Summaries {
+		assert.InDelta(t, 2*tier.Rows, both.Summaries[i].Rows, 1)
+	}
+	assert.InDelta(t, 1e9/both.Disk, both.Outage, 1e-6)
+	assert.Greater(t, both.Memory, 45e6)
+	_, err = fieldwork.MakeCentralPlan([]config.Settings{{}}, 0)
+	assert.ErrorContains(t, err, "describes no gateway")
+}

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"nexocumula/internal/config"
+	"nexocumula/internal/event"
 	"nexocumula/internal/gateway/modbus"
 	"nexocumula/internal/gateway/pipeline"
 	"nexocumula/internal/gateway/push"
@@ -124,7 +125,7 @@ func (g *Gateway) start(s *running, reloaded bool) {
 		defer close(s.ended)
 		err := s.source().Run(ctx)
 		for err != nil && reloaded && ctx.Err() == nil {
-			g.log.Error("a source cannot run; it is tried again", "source", s.config.Name, "error", err)
+			event.SourceFailed.To(g.log, "source", s.config.Name, "error", err)
 			s.failed(err.Error())
 			select {
 			case <-time.After(tryAgain):

@@ -6,6 +6,7 @@ import (
 	"sync"
 	"time"
 
+	"nexocumula/internal/event"
 	"nexocumula/internal/store/records"
 )
 
@@ -110,8 +111,15 @@ func (h *History) Look(states []State) {
 		}
 		there[s.Link] = true
 		l := h.link(s.Link)
+		before := l.isDown()
 		l.look(s, now)
 		changed = changed || l.changed
+		switch {
+		case !before && l.isDown():
+			event.LinkDown.To(h.log, "link", s.Link, "since", l.outage.Began.UTC(), "reason", s.Reason)
+		case before && !l.isDown():
+			event.LinkUp.To(h.log, "link", s.Link, "after", now.Sub(l.outage.Began).Round(time.Second))
+		}
 	}
 	for name, l := range h.links {
 		if !there[name] && l.outage != nil && l.outage.Ended.IsZero() { // it is no link any more
@@ -124,7 +132,7 @@ func (h *History) Look(states []State) {
 	}
 	err := h.keep(states, due)
 	if err != nil && !h.failed {
-		h.log.Warn("the history of links cannot be kept", "error", err)
+		event.HistoryUnkept.To(h.log, "error", err)
 	}
 	h.failed = err != nil
 }
@@ -135,6 +143,9 @@ func (h *History) link(name string) *watched {
 	}
 	return h.links[name]
 }
+
+// isDown reports an outage that is not over.
+func (l *watched) isDown() bool { return l.outage != nil && l.outage.Ended.IsZero() }
 
 // look is one link's part.
 func (l *watched) look(s State, now time.Time) {

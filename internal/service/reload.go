@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"nexocumula/internal/config"
+	"nexocumula/internal/event"
 	"nexocumula/internal/kinds"
 )
 
@@ -37,6 +38,7 @@ func (s *Service) Reload(ctx context.Context) (out Reloaded, err error) {
 	out.Applied, out.Restart = fresh.Changed(before)
 	// What cannot change now stays what it was, so that it is told again the next time.
 	now := before
+	now.Sum = fresh.Sum
 	now.Keep, now.Queries, now.Field, now.Prints = fresh.Keep, fresh.Queries, fresh.Field, map[string]string{}
 	for key, print := range fresh.Prints {
 		now.Prints[key] = print
@@ -66,7 +68,7 @@ func (s *Service) Reload(ctx context.Context) (out Reloaded, err error) {
 		now.Gateway = &g
 	}
 	s.settings.Store(&now)
-	s.log.Info("the configuration was read again", "applied", out.Applied, "after a restart", out.Restart)
+	event.Reloaded.To(s.log, "applied", out.Applied, "restart", out.Restart)
 	return out, nil
 }
 

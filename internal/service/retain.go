@@ -8,6 +8,7 @@ import (
 	"nexocumula/internal/config"
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/core/span"
+	"nexocumula/internal/event"
 )
 
 const retainEvery = time.Hour
@@ -18,7 +19,7 @@ func (s *Service) retain(ctx context.Context) error {
 	defer tick.Stop()
 	for {
 		if doubt := s.Store.Judge().Doubt(); doubt != "" {
-			s.log.Error("nothing is dropped for its age while the clock is in doubt", "clock", doubt)
+			event.ClockDoubt.To(s.log, "clock", doubt)
 		} else {
 			s.dropOld(ctx, series.Everything(), s.Store.Judge().Now())
 		}
@@ -56,11 +57,11 @@ func (s *Service) dropOld(ctx context.Context, selector series.Selector, now tim
 				err = s.Store.DropSketches(ctx, one.ID, now.Add(-kept), giveUp)
 			}
 			if rows > 0 {
-				s.log.Info("rows older than they are kept were dropped", "series", one.Path, "tier", tier.String(),
+				event.Dropped.To(s.log, "series", one.Path, "tier", tier.String(),
 					"kept", span.Format(kept), "rows", rows)
 			}
 			if err != nil && ctx.Err() == nil {
-				s.log.Error("old rows could not be dropped", "series", one.Path, "tier", tier.String(), "error", err)
+				event.DropFailed.To(s.log, "series", one.Path, "tier", tier.String(), "error", err)
 			}
 		}
 	}
@@ -80,7 +81,7 @@ func (s *Service) tidy(ctx context.Context) error {
 		select {
 		case <-tick.C:
 			if err := s.Store.Tidy(); err != nil {
-				s.log.Error("free pages could not be given back", "error", err)
+				event.PagesKept.To(s.log, "error", err)
 			}
 		case <-ctx.Done():
 			return nil

@@ -22,6 +22,7 @@ import (
 	"nexocumula/internal/central"
 	"nexocumula/internal/certs"
 	"nexocumula/internal/config"
+	"nexocumula/internal/event"
 	"nexocumula/internal/folder"
 	"nexocumula/internal/gateway"
 	"nexocumula/internal/links"
@@ -50,6 +51,7 @@ type Service struct {
 	giveUp  time.Duration
 	dropped *atomic.Uint64 // rows, by retention
 	log     *slog.Logger
+	version string
 
 	settings  atomic.Pointer[config.Settings]
 	reloading sync.Mutex
@@ -57,7 +59,7 @@ type Service struct {
 
 // Open opens the store and the HTTP listener.
 func Open(settings config.Settings, version string, log *slog.Logger) (_ *Service, err error) {
-	s := &Service{log: log, giveUp: settings.GiveUp, dropped: new(atomic.Uint64)}
+	s := &Service{log: log, version: version, giveUp: settings.GiveUp, dropped: new(atomic.Uint64)}
 	s.settings.Store(&settings)
 	defer func() {
 		if err != nil {
@@ -132,6 +134,11 @@ func Open(settings config.Settings, version string, log *slog.Logger) (_ *Servic
 // Run serves until ctx ends, then stops in order: no new requests, what was taken in
 // is written, the store is closed.
 func (s *Service) Run(ctx context.Context) error {
+	settings := s.settings.Load()
+	event.Started.To(s.log, "version", s.version, "configuration", settings.Path, "sum", settings.Sum, "address", s.Address)
+	defer func() {
+		event.Stopped.To(s.log, "version", s.version, "configuration", settings.Path, "sum", s.settings.Load().Sum)
+	}()
 	group, groupCtx := errgroup.WithContext(ctx)
 	server := &http.Server{
 		Handler:           s.handler(groupCtx.Done()),

@@ -53,11 +53,17 @@ func (s *Service) servers(own *http.Server) []serving {
 	}
 }
 
-// certificates is why the files of the HTTP interface's certificates cannot be used as they are now, so
-// that those before still count; nil when all is well.
-func (s *Service) certificates() error {
+// certificates says what is wrong with the HTTP interface's certificates, or will be within 30 days.
+func (s *Service) certificates() (troubles []string) {
 	if s.tls == nil {
 		return nil
 	}
-	return s.tls.Trouble()
+	if err := s.tls.Trouble(); err != nil {
+		troubles = append(troubles,
+			fmt.Sprintf("the certificates of this interface cannot be read anew, and those before still count: %v", err))
+	}
+	if err := s.tls.Expiring(s.Store.Judge().Now()); err != nil {
+		troubles = append(troubles, err.Error())
+	}
+	return troubles
 }

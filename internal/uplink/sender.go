@@ -13,6 +13,7 @@ import (
 	"nexocumula/internal/clock"
 	"nexocumula/internal/config"
 	"nexocumula/internal/core/marks"
+	"nexocumula/internal/event"
 	"nexocumula/internal/replica"
 	"nexocumula/internal/store/outbox"
 	"nexocumula/internal/wire"
@@ -151,9 +152,6 @@ func (s *Sender) note(err error) {
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if s.tally.Up != (err == nil) {
-		s.log.Info("uplink changed", "up", err == nil, "error", err)
-	}
 	s.tally.Up = err == nil
 	if err != nil {
 		s.tally.Failures++
@@ -187,7 +185,7 @@ func (s *Sender) settle(l *Load, answer Answer) error {
 		if run.Run < 0 || run.Run >= len(l.Of) {
 			continue
 		}
-		s.log.Error("the central refuses a series; the others go on", "series", run.Path, "reason", run.Reason)
+		event.SeriesRefused.To(s.log, "series", run.Path, "reason", run.Reason)
 		s.outbox.Refuse(l.Of[run.Run], run.Reason, refusedFor)
 	}
 	switch refill := answer.Everything != ""; {
@@ -196,8 +194,7 @@ func (s *Sender) settle(l *Load, answer Answer) error {
 		s.outbox.PutBack()
 		return &TooOftenError{s.refills.next}
 	case refill:
-		s.log.Warn("the central may not have all that it had acknowledged; sending everything again",
-			"why", answer.Everything)
+		event.Refill.To(s.log, "why", answer.Everything)
 		if err := s.outbox.MarkEverything(answer.Peer); err != nil {
 			s.outbox.PutBack()
 			return err
@@ -218,7 +215,7 @@ func (s *Sender) settle(l *Load, answer Answer) error {
 // noteAnswer takes over what an answer says besides.
 func (s *Sender) noteAnswer(answer Answer) {
 	for _, one := range answer.RefusedRecords {
-		s.log.Error("the central refuses a record; it stays here, and is sent again with everything", "kind", one.Kind,
+		event.RecordRefused.To(s.log, "kind", one.Kind,
 			"record", one.Place, "reason", one.Reason)
 	}
 	s.mu.Lock()
@@ -237,7 +234,7 @@ func (s *Sender) isolate(l *Load, err error) {
 		return
 	}
 	if oneOf(l.Of) && l.Rows > 0 {
-		s.log.Error("the central cannot read a series; the others go on", "series", l.Runs[0].Def.Path,
+		event.SeriesUnread.To(s.log, "series", l.Runs[0].Def.Path,
 			"reason", unreadable.Reason)
 		s.outbox.Refuse(l.Of[0], unreadable.Reason, refusedFor)
 		return

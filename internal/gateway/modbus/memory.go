@@ -6,6 +6,7 @@ import (
 	"slices"
 	"time"
 
+	"nexocumula/internal/event"
 	"nexocumula/internal/gateway/source"
 )
 
@@ -30,7 +31,7 @@ func (m *poller) recall() {
 		err = json.Unmarshal(payload, &kept)
 	}
 	if err != nil {
-		m.log.Warn("what was learned of the devices cannot be read; it is learned again", "error", err)
+		event.LearnedLost.To(m.log, "error", err)
 		return
 	}
 	for id, was := range kept {
@@ -69,7 +70,7 @@ func (m *poller) remember(last bool) {
 	}
 	m.kept = time.Now()
 	if err != nil {
-		m.log.Warn("what was learned of the devices cannot be kept", "error", err)
+		event.LearnedUnkept.To(m.log, "error", err)
 		return
 	}
 	m.unkept = false

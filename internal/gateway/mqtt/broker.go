@@ -10,6 +10,7 @@ import (
 
 	paho "github.com/eclipse/paho.mqtt.golang"
 
+	"nexocumula/internal/event"
 	"nexocumula/internal/gateway/payload"
 	"nexocumula/internal/gateway/pipeline"
 	"nexocumula/internal/gateway/source"
@@ -105,7 +106,7 @@ func (b *broker) lost(err error) {
 	b.Up(false)
 	b.Failed(b.place(),
 		fmt.Sprintf("connection lost: %v%s", plain.Network(err), b.takeovers.lost(time.Now(), b.settings.clientID)))
-	b.log.Warn("connection to the broker lost; reconnecting", "address", b.place(), "error", err)
+	event.BrokerLost.To(b.log, "address", b.place(), "error", err)
 }
 
 // granted reports whether the broker grants all topics; each that it does not is a fault.
@@ -117,7 +118,7 @@ func (b *broker) granted(codes map[string]byte) bool {
 			b.Failed("topic "+topic,
 				fmt.Sprintf("the broker refuses the subscription (code 0x%02x%s); may user %q read it there?", code,
 					inWords(code), b.settings.user))
-			b.log.Error("the broker refuses a subscription", "topic", topic, "code", code)
+			event.BrokerRefused.To(b.log, "topic", topic, "code", code)
 		}
 	}
 	return all

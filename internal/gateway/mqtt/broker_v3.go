@@ -5,20 +5,29 @@ import (
 	"crypto/tls"
 	"fmt"
 	"net/url"
+	"sync"
 	"sync/atomic"
 	"time"
 
 	paho "github.com/eclipse/paho.mqtt.golang"
 
+	"nexocumula/internal/event"
 	"nexocumula/internal/gateway/sparkplug"
 )
 
 // notGranted is the least code of a refused subscription (MQTT 3.1.1, 3.9.3; 5.0, 2.4).
 const notGranted = 0x80
 
+// librarySays has the library's log, which is one for all its clients, go where that of the first of them goes.
+var librarySays sync.Once
+
 // runV3 speaks MQTT 3.1.1. It returns when ctx ends, or when the client was not connected for a while
 // and did not even try: then it hangs, and another must take its place.
 func (b *broker) runV3(ctx context.Context, acks *acks) error {
+	librarySays.Do(func() {
+		log := event.Printer{Log: b.log.With("library", "mqtt 3.1.1")}
+		paho.CRITICAL, paho.ERROR, paho.WARN = log, log, log
+	})
 	var tried atomic.Int64 // when it last was connected, or tried to be
 	tried.Store(time.Now().UnixNano())
 	take := func(_ paho.Client, m paho.Message) {
@@ -65,7 +74,7 @@ func (b *broker) runV3(ctx context.Context, acks *acks) error {
 				tried.Store(now.UnixNano())
 			} else if now.UnixNano()-tried.Load() > int64(b.hungAfter) {
 				b.Failed(b.place(), "the client did not connect again; another takes its place")
-				b.log.Error("the client of the broker hangs; another takes its place", "address", b.place())
+				event.BrokerHangs.To(b.log, "address", b.place())
 				go client.Disconnect(0)
 				return nil
 			}
@@ -91,7 +100,7 @@ func (b *broker) subscribeV3(client paho.Client, take paho.MessageHandler) {
 		token.Wait()
 		if err := token.Error(); err != nil {
 			b.Failed(b.place(), fmt.Sprintf("subscribing: %v", err))
-			b.log.Error("the broker could not be asked for the topics", "error", err)
+			event.BrokerUnasked.To(b.log, "error", err)
 			return
 		}
 		if sub, ok := token.(*paho.SubscribeToken); ok {

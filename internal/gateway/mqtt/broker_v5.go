@@ -14,6 +14,7 @@ import (
 	"github.com/eclipse/paho.golang/packets"
 	"github.com/eclipse/paho.golang/paho"
 
+	"nexocumula/internal/event"
 	"nexocumula/internal/gateway/sparkplug"
 	"nexocumula/internal/plain"
 )
@@ -30,6 +31,8 @@ func (b *broker) runV5(ctx context.Context, acks *acks) error {
 		ConnectTimeout:        connectWithin,
 		ReconnectBackoff:      autopaho.NewExponentialBackoff(firstRetry, maxReconnectWait, firstRetry, 2),
 		AttemptConnection:     b.dial,
+		Errors:                event.Printer{Log: b.log},
+		PahoErrors:            event.Printer{Log: b.log},
 		ConnectPacketBuilder: func(c *paho.Connect, _ *url.URL) (*paho.Connect, error) {
 			if c.Properties == nil {
 				c.Properties = &paho.ConnectProperties{}
@@ -116,7 +119,7 @@ func (b *broker) subscribeV5(ctx context.Context, manager *autopaho.ConnectionMa
 	if answer == nil || len(answer.Reasons) != len(filters) {
 		if ctx.Err() == nil {
 			b.Failed(b.place(), fmt.Sprintf("subscribing: %v", err))
-			b.log.Error("the broker could not be asked for the topics", "error", err)
+			event.BrokerUnasked.To(b.log, "error", err)
 		}
 		return
 	}

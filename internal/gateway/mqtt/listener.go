@@ -19,6 +19,7 @@ import (
 	"github.com/mochi-mqtt/server/v2/packets"
 
 	"nexocumula/internal/core/reading"
+	"nexocumula/internal/event"
 	"nexocumula/internal/gateway/payload"
 	"nexocumula/internal/gateway/pipeline"
 	"nexocumula/internal/gateway/source"
@@ -76,7 +77,7 @@ func (l *listener) Run(ctx context.Context) error {
 	caps.RetainAvailable = 1             // devices that set the flag must not be turned away; nothing is retained
 	l.server = mqtt.New(&mqtt.Options{
 		Capabilities:           caps,
-		Logger:                 slog.New(slog.DiscardHandler),
+		Logger:                 event.OfLibrary(l.log),
 		SysTopicResendInterval: 3600,
 		InlineClient:           l.sparks != nil,
 	})

@@ -20,6 +20,8 @@ func (l *listener) watch(ctx context.Context) {
 		if l.settings.tls != nil {
 			if err := l.settings.tls.Trouble(); err != nil {
 				l.Failed("tls", err.Error()+"; those read before still count")
+			} else if err := l.settings.tls.Expiring(time.Now()); err != nil {
+				l.Failed("tls", err.Error())
 			}
 		}
 		if l.settings.accounts != nil {

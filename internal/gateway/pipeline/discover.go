@@ -10,6 +10,7 @@ import (
 	"nexocumula/internal/core/reading"
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/core/unit"
+	"nexocumula/internal/event"
 	"nexocumula/internal/plain"
 	"nexocumula/internal/store/engine"
 )
@@ -35,8 +36,7 @@ func (in *intake) discover(r *rules, m *member, of *reading.Reading, before engi
 	}
 	if !r.told[m.rule] {
 		r.told[m.rule] = true
-		in.log.Warn("no more series are found by a rule; readings of others are rejected",
-			"select", m.rule.Select.String(), "most", m.rule.Discover, "first", m.def.Path)
+		event.DiscoverFull.To(in.log, "select", m.rule.Select.String(), "most", m.rule.Discover, "first", m.def.Path)
 	}
 	return fmt.Sprintf("it would be a new series, and the rule that finds %s has found %d already; name the series in a rule of its own, or let that rule find more (discover: most)",
 		m.rule.Select, full)

@@ -13,6 +13,7 @@ import (
 	"nexocumula/internal/config"
 	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/series"
+	"nexocumula/internal/event"
 	"nexocumula/internal/store/engine"
 )
 
@@ -106,8 +107,7 @@ func (fl *filler) planFills(r *rules) {
 		if s.ThinnedTo != 0 && slices.ContainsFunc(wanted, func(t series.Tier) bool {
 			return !slices.Contains(have, t) && sourceFor(t, have) == series.Readings
 		}) {
-			fl.log.Error("a series keeps its tiers: readings of it were thinned, and there is no tier that the new ones could be made of",
-				"series", s.Path, "has", s.Tiers.Texts(), "wanted", get.Texts())
+			event.TiersKept.To(fl.log, "series", s.Path, "has", s.Tiers.Texts(), "wanted", get.Texts())
 			continue
 		}
 		f := &fill{wanted: get, front: math.MinInt64, until: now}
@@ -121,7 +121,7 @@ func (fl *filler) planFills(r *rules) {
 		fl.fills.of[s.ID] = f
 	}
 	if n := len(fl.fills.of); n > 0 {
-		fl.log.Info("series get other tiers, made from what there is", "series", n)
+		event.TiersBegun.To(fl.log, "series", n)
 	}
 }
 
@@ -156,7 +156,7 @@ func (r *roller) sourceOf(s *engine.Series, tier series.Tier) (source series.Tie
 // fillSome goes on with the fills for a moment.
 func (fl *filler) fillSome(ctx context.Context) {
 	if err := fl.fillOn(ctx); err != nil {
-		fl.log.Error("a tier could not be made; trying again", "error", err)
+		event.TierFailed.To(fl.log, "error", err)
 	}
 	fl.filling.Store(int64(len(fl.fills.of)))
 }

@@ -8,6 +8,7 @@ import (
 	"nexocumula/internal/core/column"
 	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/series"
+	"nexocumula/internal/event"
 	"nexocumula/internal/store/engine"
 )
 
@@ -42,7 +43,7 @@ func (r *roller) touch(ctx context.Context, id uint32, def *series.Definition, r
 			To:   tier.Start(late[n-1]+int64(def.FreshFor)) + int64(tier),
 		}
 		if err := r.store.Scan(ctx, id, want, next); err != nil && !errors.Is(err, errAllFound) {
-			r.log.Error("after a late reading the next window's coverage may be wrong", "series", def.Path,
+			event.CoverageUnsure.To(r.log, "series", def.Path,
 				"error", err)
 		}
 		late = late[n:]
@@ -134,7 +135,7 @@ func (r *roller) widen(ctx context.Context, s *engine.Series, made []rollup.Wind
 		}}
 		want := engine.Wanted{Tier: tier, From: reach[0].end, To: reach[n-1].until}
 		if err := r.store.Scan(ctx, s.ID, want, next); err != nil && !errors.Is(err, errAllFound) {
-			r.log.Error("after a late reading the next window's coverage may be wrong", "series", s.Path, "error", err)
+			event.CoverageUnsure.To(r.log, "series", s.Path, "error", err)
 		}
 		reach = reach[n:]
 	}

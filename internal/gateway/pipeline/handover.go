@@ -6,6 +6,7 @@ import (
 
 	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/series"
+	"nexocumula/internal/event"
 	"nexocumula/internal/store/engine"
 )
 
@@ -47,7 +48,7 @@ func (fl *filler) handOver(ctx context.Context, done []uint32) error {
 		delete(fl.fills.of, id)
 	}
 	if len(fl.fills.of) == 0 {
-		fl.log.Info("all series have the tiers that are wanted")
+		event.TiersDone.To(fl.log)
 	}
 	return nil
 }

@@ -19,6 +19,7 @@ import (
 	"nexocumula/internal/core/screen"
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/core/unit"
+	"nexocumula/internal/event"
 	"nexocumula/internal/store/engine"
 )
 
@@ -167,8 +168,7 @@ func (m *member) label(labels series.Labels, now time.Time, log *slog.Logger) {
 	maps.Copy(pairs, m.rule.Labels.Map())
 	all, err := series.MakeLabels(pairs)
 	if err != nil {
-		log.Warn("what messages say about a series is left out: with the labels of its rule it is too much",
-			"series", m.def.Path, "error", err)
+		event.LabelsTooMany.To(log, "series", m.def.Path, "error", err)
 		all = m.rule.Labels
 	}
 	m.def.Labels = all

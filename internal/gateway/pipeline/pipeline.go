@@ -11,6 +11,7 @@ import (
 	"nexocumula/internal/core/reading"
 	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/series"
+	"nexocumula/internal/event"
 	"nexocumula/internal/store"
 )
 
@@ -136,7 +137,7 @@ func (p *Pipeline) takeOver(ctx context.Context) {
 	}
 	r := p.rules.Load()
 	if err := p.redefine(ctx, r); err != nil {
-		p.log.Error("definitions of series could not be brought up to date; trying again", "error", err)
+		event.RulesFailed.To(p.log, "error", err)
 		p.newRules.Store(true)
 		return
 	}

@@ -7,6 +7,7 @@ import (
 
 	"nexocumula/internal/config"
 	"nexocumula/internal/core/series"
+	"nexocumula/internal/event"
 	"nexocumula/internal/store/engine"
 	"nexocumula/internal/store/sqlite"
 )
@@ -26,7 +27,7 @@ func (in *intake) redefine(ctx context.Context, r *rules) error {
 		}
 		def := in.wanted(r, s)
 		if def.Kind != s.Kind {
-			in.log.Warn("a series keeps its definition: it was recorded as another kind", "series", s.Path,
+			event.KindKept.To(in.log, "series", s.Path,
 				"recorded", s.Kind, "wanted", def.Kind)
 			continue
 		}
@@ -88,7 +89,7 @@ func (in *intake) loadSaid() error {
 	}
 	all := map[series.Path]series.Labels{}
 	if err := json.Unmarshal(text, &all); err != nil {
-		in.log.Error("which labels messages gave series cannot be read; they come with the next messages", "error", err)
+		event.LabelsLost.To(in.log, "error", err)
 		return nil
 	}
 	for path, labels := range all {

@@ -10,6 +10,7 @@ import (
 	"nexocumula/internal/core/column"
 	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/series"
+	"nexocumula/internal/event"
 	"nexocumula/internal/store/engine"
 )
 
@@ -53,7 +54,7 @@ func (r *roller) roll(ctx context.Context) {
 	for {
 		n, err := r.rollSome(ctx, r.pending.Len() > hurryAbove)
 		if err != nil {
-			r.log.Error("summaries could not be made; trying again", "error", err)
+			event.SummariesFailed.To(r.log, "error", err)
 			return
 		}
 		if n < mostPerRoll || r.busy() {

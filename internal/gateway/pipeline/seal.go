@@ -8,6 +8,7 @@ import (
 
 	"nexocumula/internal/clock"
 	"nexocumula/internal/core/series"
+	"nexocumula/internal/event"
 	"nexocumula/internal/store/engine"
 	"nexocumula/internal/store/sqlite"
 )
@@ -65,7 +66,7 @@ func (s *sealer) sealNow(ctx context.Context) (done <-chan struct{}) {
 			close(begun)
 		}
 		if err != nil && ctx.Err() == nil {
-			s.log.Error("the journal could not be sealed; it goes on growing until that works", "error", err)
+			event.SealFailed.To(s.log, "error", err)
 		}
 	}()
 	<-begun // the state belongs to the rows that leave now, not to later ones

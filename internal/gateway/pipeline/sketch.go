@@ -6,6 +6,7 @@ import (
 	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/core/sketch"
+	"nexocumula/internal/event"
 	"nexocumula/internal/store/engine"
 )
 
@@ -36,7 +37,7 @@ func (r *roller) sketch(ctx context.Context, s engine.Series, windows []rollup.W
 			if err := sk.Add(v); err != nil {
 				// Beyond what a sketch can hold, near the largest numbers there are. Without
 				// it the sketch is not of all readings, and nobody gets an estimate from it.
-				r.log.Warn("a reading does not go into its sketch", "series", s.Path, "value", v, "error", err)
+				event.SketchLeftOut.To(r.log, "series", s.Path, "value", v, "error", err)
 			}
 		}
 		out = append(out, engine.Sketch{Series: s.ID, Start: w.Start, Data: sk.Bytes()})

@@ -11,6 +11,7 @@ import (
 	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/core/span"
+	"nexocumula/internal/event"
 	"nexocumula/internal/store/engine"
 )
 
@@ -42,8 +43,7 @@ func (c *committer) refuseBetween(ctx context.Context, all []*Delivery) {
 		slices.Sort(times)
 		refused, err := c.between(ctx, known, slices.Compact(times))
 		if err != nil {
-			c.log.Error("late readings are taken, though it is not known whether those beside them were thinned",
-				"series", m.def.Path, "error", err)
+			event.ThinningUnknown.To(c.log, "series", m.def.Path, "error", err)
 			continue
 		}
 		for _, d := range all {

@@ -8,6 +8,7 @@ import (
 
 	"github.com/cenkalti/backoff/v5"
 
+	"nexocumula/internal/event"
 	"nexocumula/internal/store/engine"
 )
 
@@ -50,7 +51,7 @@ func untilWritten[T any](ctx context.Context, w *writer, write func() (T, error)
 		backoff.WithNotify(func(err error, wait time.Duration) {
 			text := err.Error()
 			w.trouble.Store(&text)
-			w.log.Error("the store cannot be written; trying again", "error", err, "in", wait)
+			event.StoreUnwritten.To(w.log, "error", err, "in", wait)
 		}))
 	if err == nil {
 		w.trouble.Store(nil)

@@ -5,6 +5,7 @@ import (
 	"fmt"
 
 	"nexocumula/internal/core/series"
+	"nexocumula/internal/event"
 	"nexocumula/internal/store/sqlite"
 )
 
@@ -112,7 +113,7 @@ func (e *Engine) recallUnsure(ctx context.Context) error {
 	err = e.file.Write(func(w sqlite.Writer) error { return sqlite.Mended(w.DB(), ids) })
 	if err == nil {
 		e.file.CountMended(len(ids))
-		e.log.Info("the latest values of series were damaged, and were found again", "series", len(unsure))
+		event.LatestFound.To(e.log, "series", len(unsure))
 	}
 	return err
 }

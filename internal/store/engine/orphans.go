@@ -15,6 +15,7 @@ import (
 	"nexocumula/internal/core/column"
 	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/series"
+	"nexocumula/internal/event"
 	"nexocumula/internal/store/sqlite"
 )
 
@@ -137,7 +138,7 @@ func (e *Engine) reattach(ctx context.Context) error {
 		}
 		e.file.CountMended(1)
 		e.alter(func(m *memory) { delete(m.orphans, path) })
-		e.log.Info("rows of a series whose definition had been damaged are part of it again", "series", path)
+		event.OrphansFound.To(e.log, "series", path)
 	}
 	return nil
 }

@@ -6,6 +6,7 @@ import (
 
 	"nexocumula/internal/core/marks"
 	"nexocumula/internal/core/series"
+	"nexocumula/internal/event"
 	"nexocumula/internal/store/sqlite"
 )
 
@@ -59,7 +60,7 @@ func (o *Outbox) load(w sqlite.Writer) error {
 		o.saved.shards[r.Shard] = sqlite.Sum(r.Data)
 		all, err := marks.Decode(r.Data)
 		if err != nil {
-			o.boxes.log.Error("saved marks are damaged; everything is sent again", "uplink", o.name, "error", err)
+			event.MarksDamaged.To(o.boxes.log, "uplink", o.name, "error", err)
 			return o.sweep(w)
 		}
 		for _, m := range all {

@@ -11,6 +11,7 @@ import (
 	"nexocumula/internal/core/column"
 	"nexocumula/internal/core/marks"
 	"nexocumula/internal/core/series"
+	"nexocumula/internal/event"
 	"nexocumula/internal/store/engine"
 )
 
@@ -431,7 +432,6 @@ func (o *Outbox) giveUp(of marks.Of, before int64) {
 	}
 	o.row.GivenUp += uint64(gone)
 	if gone > 0 {
-		o.boxes.log.Error("summaries were dropped before they could be sent, as the configuration has it",
-			"uplink", o.name, "series", of.Series, "summaries", gone)
+		event.GivenUp.To(o.boxes.log, "uplink", o.name, "series", of.Series, "summaries", gone)
 	}
 }

@@ -4,6 +4,8 @@ import (
 	"fmt"
 
 	"gorm.io/gorm"
+
+	"nexocumula/internal/event"
 )
 
 // Damaged is a row that could not be read, set aside as it was found, or a note of missing data.
@@ -43,7 +45,7 @@ func (f *File) countDamaged() error {
 // miss records what the store as a whole lacks.
 func (f *File) miss(reasons []string) error {
 	for _, reason := range reasons {
-		f.log.Error("the store is not complete", "missing", reason)
+		event.StoreIncomplete.To(f.log, "missing", reason)
 		if err := f.db.Create(&Damaged{
 			Place:  "store",
 			Found:  f.judge.Now().UnixNano(),
@@ -70,7 +72,7 @@ func (f *File) Missing() ([]string, error) {
 func (w Writer) SetAside(broken []Damaged) error {
 	f := w.file
 	for _, b := range broken {
-		f.log.Error("a damaged row of the store is set aside", "table", b.Place, "id", b.ID, "series", b.Series,
+		event.RowSetAside.To(f.log, "table", b.Place, "id", b.ID, "series", b.Series,
 			"rows", b.Count, "error", b.Reason)
 	}
 	moved := 0

@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"nexocumula/internal/certs"
+	"nexocumula/internal/event"
 	"nexocumula/internal/plain"
 	"nexocumula/internal/secret"
 	"nexocumula/internal/wire"
@@ -128,10 +129,10 @@ func (c *carrier) renew(ctx context.Context) {
 		err = next.Save(i.file)
 	}
 	if err != nil {
-		c.log.Warn("the credential could not be renewed; the one there is still counts", "error", err)
+		event.CredentialKept.To(c.log, "error", err)
 		return
 	}
-	c.log.Info("the credential was renewed")
+	event.CredentialRenewed.To(c.log)
 }
 
 func (c *carrier) nextCredential(ctx context.Context) (Credential, error) {

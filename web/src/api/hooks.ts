@@ -1,6 +1,6 @@
 import { keepPreviousData, QueryClient, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useMemo } from "react";
-import { again, ask, type Series, type Session } from "./client";
+import { again, ask, Refusal, type Series, type Session } from "./client";
 import { sessionEnded } from "../signal";
 
 /** What cannot be answered now is asked again by itself; a refusal stays one. */
@@ -80,7 +80,18 @@ export function useNotes(query: Record<string, string>) {
 }
 
 export function useHealth() {
-  return useQuery({ queryKey: ["health"], queryFn: () => ask("health"), refetchInterval: 5000 });
+  return useQuery({
+    queryKey: ["health"],
+    queryFn: async () => {
+      const health = await ask("health");
+      if (!("version" in health)) {
+        sessionEnded.tell();
+        throw new Refusal("login", "log in first");
+      }
+      return health;
+    },
+    refetchInterval: 5000,
+  });
 }
 
 /** Who looks, and what he may do; asked anew when a call says that nobody is logged in any more. */

@@ -1,0 +1,129 @@
+package event
+
+import "log/slog"
+
+// The events, by name. docs/operating.md lists them for people.
+var (
+	FirstCodeFailed    = Event{"access.code.failed", slog.LevelError, "no code for the first administrator could be made; nexocumula recover makes one", []string{"error"}}
+	AccessDamaged      = Event{"access.damaged", slog.LevelError, "the accounts are damaged and were set aside; the service goes on without any", []string{"file", "error"}}
+	SessionKept        = Event{"access.session.kept", slog.LevelError, "a session that is over could not be removed", []string{"account", "error"}}
+	AccessUnusable     = Event{"access.unusable", slog.LevelError, "a part of the accounts cannot be used", []string{"error"}}
+	AccessUnwritten    = Event{"access.unwritten", slog.LevelError, "a change of accounts could not be written", []string{"path", "error"}}
+	AccessUseUnwritten = Event{"access.use.unwritten", slog.LevelError, "when sessions and tokens were used last could not be written", []string{"error"}}
+	Audited            = Event{"audit", slog.LevelInfo, "somebody did something that is in the audit", []string{"id", "who", "from", "action", "target", "outcome", "sum"}}
+	Refused            = Event{"audit.refused", slog.LevelWarn, "somebody was refused; it is in the audit", []string{"id", "who", "from", "action", "target", "outcome", "sum"}}
+	AuditUndropped     = Event{"audit.undropped", slog.LevelError, "old entries of the audit could not be dropped", []string{"error"}}
+	AuditUnwritten     = Event{"audit.unwritten", slog.LevelError, "the audit could not be written", []string{"who", "action", "target", "outcome", "error"}}
+	BrokerHangs        = Event{"broker.hangs", slog.LevelError, "the client of the broker hangs; another takes its place", []string{"address"}}
+	BrokerLost         = Event{"broker.lost", slog.LevelWarn, "connection to the broker lost; reconnecting", []string{"address", "error"}}
+	BrokerRefused      = Event{"broker.refused", slog.LevelError, "the broker refuses a subscription", []string{"topic", "code"}}
+	BrokerUnasked      = Event{"broker.unasked", slog.LevelError, "the broker could not be asked for the topics", []string{"error"}}
+	ClockDoubt         = Event{"clock.doubt", slog.LevelError, "nothing is dropped for its age while the clock is in doubt", []string{"clock"}}
+	DiscoverFull       = Event{"discover.full", slog.LevelWarn, "no more series are found by a rule; readings of others are rejected", []string{"select", "most", "first"}}
+	RequestFailed      = Event{"http.failed", slog.LevelError, "a request failed inside", []string{"path", "cause"}}
+	AnswerUnfinished   = Event{"http.unfinished", slog.LevelError, "an answer could not be finished", []string{"path", "error"}}
+	Dropped            = Event{"keep.dropped", slog.LevelInfo, "rows older than they are kept were dropped", []string{"series", "tier", "kept", "rows"}}
+	DropFailed         = Event{"keep.failed", slog.LevelError, "old rows could not be dropped", []string{"series", "tier", "error"}}
+	HistoryUnkept      = Event{"links.unkept", slog.LevelWarn, "the history of links cannot be kept", []string{"error"}}
+	LearnedLost        = Event{"modbus.learned.lost", slog.LevelWarn, "what was learned of the devices cannot be read; it is learned again", []string{"error"}}
+	LearnedUnkept      = Event{"modbus.learned.unkept", slog.LevelWarn, "what was learned of the devices cannot be kept", []string{"error"}}
+	ProviderFailed     = Event{"provider.failed", slog.LevelError, "the provider does not answer as a provider does", []string{"provider", "issuer", "error"}}
+	ProviderUntrusted  = Event{"provider.untrusted", slog.LevelError, "what the provider says of somebody cannot be trusted", []string{"provider", "error"}}
+	Reloaded           = Event{"reload.done", slog.LevelInfo, "the configuration was read again", []string{"applied", "restart"}}
+	ReloadRefused      = Event{"reload.refused", slog.LevelError, "the configuration is not good; everything stays as it is", []string{"error"}}
+	RulesFailed        = Event{"rules.failed", slog.LevelError, "definitions of series could not be brought up to date; trying again", []string{"error"}}
+	KindKept           = Event{"series.kind.kept", slog.LevelWarn, "a series keeps its definition: it was recorded as another kind", []string{"series", "recorded", "wanted"}}
+	LabelsLost         = Event{"series.labels.lost", slog.LevelError, "which labels messages gave series cannot be read; they come with the next messages", []string{"error"}}
+	LabelsTooMany      = Event{"series.labels.many", slog.LevelWarn, "what messages say about a series is left out: with the labels of its rule it is too much", []string{"series", "error"}}
+	Started            = Event{"service.started", slog.LevelInfo, "the service began", []string{"version", "configuration", "sum", "address"}}
+	Stopped            = Event{"service.stopped", slog.LevelInfo, "the service ended", []string{"version", "configuration", "sum"}}
+	SketchLeftOut      = Event{"sketch.left_out", slog.LevelWarn, "a reading does not go into its sketch", []string{"series", "value", "error"}}
+	SourceFailed       = Event{"source.failed", slog.LevelError, "a source cannot run; it is tried again", []string{"source", "error"}}
+	StoreIncomplete    = Event{"store.incomplete", slog.LevelError, "the store is not complete", []string{"missing"}}
+	LatestFound        = Event{"store.latest.found", slog.LevelInfo, "the latest values of series were damaged, and were found again", []string{"series"}}
+	OrphansFound       = Event{"store.orphans.found", slog.LevelInfo, "rows of a series whose definition had been damaged are part of it again", []string{"series"}}
+	PagesKept          = Event{"store.pages.kept", slog.LevelError, "free pages could not be given back", []string{"error"}}
+	RowSetAside        = Event{"store.row.aside", slog.LevelError, "a damaged row of the store is set aside", []string{"table", "id", "series", "rows", "error"}}
+	SealFailed         = Event{"store.seal.failed", slog.LevelError, "the journal could not be sealed; it goes on growing until that works", []string{"error"}}
+	StoreUnwritten     = Event{"store.unwritten", slog.LevelError, "the store cannot be written; trying again", []string{"error", "in"}}
+	SummariesFailed    = Event{"summaries.failed", slog.LevelError, "summaries could not be made; trying again", []string{"error"}}
+	CoverageUnsure     = Event{"summaries.unsure", slog.LevelError, "after a late reading the next window's coverage may be wrong", []string{"series", "error"}}
+	ThinningUnknown    = Event{"thinning.unknown", slog.LevelError, "late readings are taken, though it is not known whether those beside them were thinned", []string{"series", "error"}}
+	TiersBegun         = Event{"tiers.begun", slog.LevelInfo, "series get other tiers, made from what there is", []string{"series"}}
+	TiersDone          = Event{"tiers.done", slog.LevelInfo, "all series have the tiers that are wanted", []string{}}
+	TierFailed         = Event{"tiers.failed", slog.LevelError, "a tier could not be made; trying again", []string{"error"}}
+	TiersKept          = Event{"tiers.kept", slog.LevelError, "a series keeps its tiers: readings of it were thinned, and there is no tier that the new ones could be made of", []string{"series", "has", "wanted"}}
+	CredentialKept     = Event{"uplink.credential.kept", slog.LevelWarn, "the credential could not be renewed; the one there is still counts", []string{"error"}}
+	CredentialRenewed  = Event{"uplink.credential.renewed", slog.LevelInfo, "the credential was renewed", []string{}}
+	GivenUp            = Event{"uplink.given_up", slog.LevelError, "summaries were dropped before they could be sent, as the configuration has it", []string{"uplink", "series", "summaries"}}
+	LinkDown           = Event{"link.down", slog.LevelWarn, "a link, a source or a gateway is down or silent; what it carries waits", []string{"link", "since", "reason"}}
+	LinkUp             = Event{"link.up", slog.LevelInfo, "a link, a source or a gateway is up again", []string{"link", "after"}}
+	MarksDamaged       = Event{"uplink.marks.damaged", slog.LevelError, "saved marks are damaged; everything is sent again", []string{"uplink", "error"}}
+	RecordRefused      = Event{"uplink.record.refused", slog.LevelError, "the central refuses a record; it stays here, and is sent again with everything", []string{"kind", "record", "reason"}}
+	Refill             = Event{"uplink.refill", slog.LevelWarn, "the central may not have all that it had acknowledged; sending everything again", []string{"why"}}
+	SeriesRefused      = Event{"uplink.series.refused", slog.LevelError, "the central refuses a series; the others go on", []string{"series", "reason"}}
+	SeriesUnread       = Event{"uplink.series.unread", slog.LevelError, "the central cannot read a series; the others go on", []string{"series", "reason"}}
+)
+
+// All are the events, by name.
+var All = []Event{
+	FirstCodeFailed,
+	AccessDamaged,
+	SessionKept,
+	AccessUnusable,
+	AccessUnwritten,
+	AccessUseUnwritten,
+	Audited,
+	Refused,
+	AuditUndropped,
+	AuditUnwritten,
+	BrokerHangs,
+	BrokerLost,
+	BrokerRefused,
+	BrokerUnasked,
+	ClockDoubt,
+	DiscoverFull,
+	RequestFailed,
+	AnswerUnfinished,
+	Dropped,
+	DropFailed,
+	HistoryUnkept,
+	LearnedLost,
+	LearnedUnkept,
+	ProviderFailed,
+	ProviderUntrusted,
+	Reloaded,
+	ReloadRefused,
+	RulesFailed,
+	KindKept,
+	LabelsLost,
+	LabelsTooMany,
+	Started,
+	Stopped,
+	SketchLeftOut,
+	SourceFailed,
+	StoreIncomplete,
+	LatestFound,
+	OrphansFound,
+	PagesKept,
+	RowSetAside,
+	SealFailed,
+	StoreUnwritten,
+	SummariesFailed,
+	CoverageUnsure,
+	ThinningUnknown,
+	TiersBegun,
+	TiersDone,
+	TierFailed,
+	TiersKept,
+	CredentialKept,
+	CredentialRenewed,
+	GivenUp,
+	LinkDown,
+	LinkUp,
+	MarksDamaged,
+	RecordRefused,
+	Refill,
+	SeriesRefused,
+	SeriesUnread,
+}
