@@ -120,7 +120,7 @@ func pages(address string) error {
 			return err
 		}
 		path, _, _ := bytes.Cut(next, []byte(`"`))
-		url = address + "?after=" + string(path)
+		url = address + "?cursor=" + string(path)
 	}
 }
 

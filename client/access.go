@@ -250,13 +250,14 @@ type AuditEntry struct {
 // Audit is entries, the newest first.
 type Audit struct {
 	Entries []AuditEntry `json:"entries"`
+	Next    *string      `json:"next"` // the cursor of those before; nil: there are none
 }
 
 // AuditQuery says which entries are wanted; what is empty does not narrow.
 type AuditQuery struct {
 	Who, Action, Outcome, From string
 	Since, Until               time.Time
-	Before                     uint64
+	Cursor                     string // Next of the answer before
 	Limit                      int
 }
 
@@ -304,7 +305,7 @@ func (c *Client) AddAccount(ctx context.Context, a NewAccount) (AccountCode, err
 
 // ChangeAccount changes one.
 func (c *Client) ChangeAccount(ctx context.Context, name string, change AccountChange) (Account, error) {
-	return post[Account](ctx, c, "accounts/"+url.PathEscape(name), change)
+	return sent[Account](ctx, c, http.MethodPatch, "accounts/"+url.PathEscape(name), change)
 }
 
 // RemoveAccount removes one.
@@ -359,14 +360,11 @@ func (c *Client) Join(ctx context.Context, j Join) (Joined, error) {
 
 // Audit calls /audit.
 func (c *Client) Audit(ctx context.Context, q AuditQuery) (Audit, error) {
-	v := values("who", q.Who, "action", q.Action, "outcome", q.Outcome, "from", q.From)
-	for name, t := range map[string]time.Time{"since": q.Since, "until": q.Until} {
+	v := values("who", q.Who, "action", q.Action, "outcome", q.Outcome, "caller", q.From, "cursor", q.Cursor)
+	for name, t := range map[string]time.Time{"from": q.Since, "to": q.Until} {
 		if !t.IsZero() {
 			v.Set(name, t.UTC().Format(time.RFC3339Nano))
 		}
-	}
-	if q.Before > 0 {
-		v.Set("before", strconv.FormatUint(q.Before, 10))
 	}
 	if q.Limit > 0 {
 		v.Set("limit", strconv.Itoa(q.Limit))

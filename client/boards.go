@@ -2,6 +2,8 @@ package client
 
 import (
 	"context"
+	"fmt"
+	"net/http"
 	"strconv"
 	"time"
 
@@ -45,12 +47,6 @@ type Boards struct {
 	Boards []BoardVersion `json:"boards"`
 }
 
-// BoardChange is a board to be saved.
-type BoardChange struct {
-	Board  Board `json:"board"`
-	Change int   `json:"change"` // of an existing board: the version that was changed
-}
-
 // Boards calls /boards: those whose title or place contains all words of a text.
 func (c *Client) Boards(ctx context.Context, text string) (Boards, error) {
 	return get[Boards](ctx, c, "boards", values("text", text))
@@ -72,12 +68,13 @@ func (c *Client) StandardBoard(ctx context.Context, about string) (SavedBoard, e
 
 // AddBoard saves a new board.
 func (c *Client) AddBoard(ctx context.Context, b Board) (BoardVersion, error) {
-	return post[BoardVersion](ctx, c, "boards", BoardChange{Board: b})
+	return post[BoardVersion](ctx, c, "boards", b)
 }
 
-// ChangeBoard saves a board as its next version.
-func (c *Client) ChangeBoard(ctx context.Context, id uint64, change BoardChange) (BoardVersion, error) {
-	return post[BoardVersion](ctx, c, boardCall(id), change)
+// ChangeBoard saves a board as its next version. version is the one that was changed; when it is not the newest any
+// more, nothing is saved.
+func (c *Client) ChangeBoard(ctx context.Context, id uint64, version int, b Board) (BoardVersion, error) {
+	return sent[BoardVersion](ctx, c, http.MethodPut, boardCall(id), b, "If-Match", fmt.Sprintf("%q", strconv.Itoa(version)))
 }
 
 // RemoveBoard takes a board away; its versions stay for 90 days.

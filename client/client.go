@@ -52,7 +52,7 @@ func (c *Client) Series(ctx context.Context, selector string, labels ...string) 
 	out, err := get[SeriesList](ctx, c, "series", query)
 	for err == nil && out.Next != nil {
 		var more SeriesList
-		query.Set("after", *out.Next)
+		query.Set("cursor", *out.Next)
 		more, err = get[SeriesList](ctx, c, "series", query)
 		out.Series, out.Next = append(out.Series, more.Series...), more.Next
 	}
@@ -65,7 +65,7 @@ func (c *Client) Now(ctx context.Context, selector string, labels ...string) (No
 	out, err := get[Now](ctx, c, "now", query)
 	for err == nil && out.Next != nil {
 		var more Now
-		query.Set("after", *out.Next)
+		query.Set("cursor", *out.Next)
 		more, err = get[Now](ctx, c, "now", query)
 		out.Values, out.Next = append(out.Values, more.Values...), more.Next
 	}
@@ -144,15 +144,23 @@ func (c *Client) send(ctx context.Context, method, call string, query url.Values
 
 // post sends a value as JSON.
 func post[T any](ctx context.Context, c *Client, call string, body any) (out T, err error) {
+	return sent[T](ctx, c, http.MethodPost, call, body)
+}
+
+// sent sends a value as JSON, with further headers.
+func sent[T any](ctx context.Context, c *Client, method, call string, body any, headers ...string) (out T, err error) {
 	text, err := json.Marshal(body)
 	if err != nil {
 		return out, fmt.Errorf("writing the request: %w", err)
 	}
-	req, err := http.NewRequestWithContext(ctx, http.MethodPost, c.base+"/api/v1/"+call, bytes.NewReader(text))
+	req, err := http.NewRequestWithContext(ctx, method, c.base+"/api/v1/"+call, bytes.NewReader(text))
 	if err != nil {
 		return out, fmt.Errorf("address %q: %w", c.base, err)
 	}
 	req.Header.Set("Content-Type", "application/json")
+	for i := 0; i < len(headers); i += 2 {
+		req.Header.Set(headers[i], headers[i+1])
+	}
 	resp, err := c.answer(req)
 	if err != nil {
 		return out, err
@@ -166,18 +174,26 @@ func (c *Client) answer(req *http.Request) (*http.Response, error) {
 	if err != nil {
 		return nil, fmt.Errorf("asking %s: %w", c.base, plain.Network(err))
 	}
-	if resp.StatusCode == http.StatusOK {
+	if resp.StatusCode == http.StatusOK || resp.StatusCode == http.StatusCreated {
 		return resp, nil
 	}
 	defer resp.Body.Close()
-	var refused struct{ Error Error }
 	text, _ := io.ReadAll(io.LimitReader(resp.Body, 1<<20))
-	if json.Unmarshal(text, &refused) != nil || refused.Error.Message == "" {
+	refused, ok := refusal(resp, text)
+	if !ok {
 		return nil, fmt.Errorf("%s answered HTTP %d, which no nexocumula service does; is this its address?", c.base,
 			resp.StatusCode)
 	}
-	refused.Error.Status = resp.StatusCode
-	return nil, &refused.Error
+	return nil, refused
+}
+
+// refusal reads the problem that an answer has.
+func refusal(resp *http.Response, text []byte) (*Error, bool) {
+	var p Problem
+	if json.Unmarshal(text, &p) != nil || p.Code == "" {
+		return nil, false
+	}
+	return &Error{Status: resp.StatusCode, Code: p.Code, Message: p.Detail}, true
 }
 
 // copy writes an answer as it is to a writer. One that breaks off is an error.

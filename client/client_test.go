@@ -51,7 +51,7 @@ func TestQueriesAreWrittenAsTheDescriptionHasThem(t *testing.T) {
 }
 
 func TestARefusalIsAnErrorWithItsCode(t *testing.T) {
-	c, _ := answering(t, 404, `{"error":{"code":"unknown_series","message":"no series matches"}}`)
+	c, _ := answering(t, 404, `{"code":"unknown_series","detail":"no series matches"}`)
 	_, err := c.Series(t.Context(), "x/y")
 	refused, ok := errors.AsType[*Error](err)
 	require.True(t, ok)

@@ -16,7 +16,7 @@ func answering(path, body string) *httptest.Server {
 		if r.URL.Path != path {
 			w.WriteHeader(http.StatusNotFound)
 			fmt.Fprint(w,
-				`{"error":{"code":"unknown_series","message":"no series matches \"stony-beck/raceway-9/oxygen\"; near it are stony-beck/raceway-4/oxygen"}}`)
+				`{"code":"unknown_series","detail":"no series matches \"stony-beck/raceway-9/oxygen\"; near it are stony-beck/raceway-4/oxygen"}`)
 			return
 		}
 		fmt.Fprint(w, body)

@@ -75,21 +75,17 @@ func (c *Client) push(ctx context.Context, path, token, form, key string, body i
 	if err != nil {
 		return out, err
 	}
-	var both struct {
-		Pushed
-		Error *Error `json:"error"`
+	if refused, ok := refusal(answer, text); ok {
+		return out, refused
 	}
-	if err := json.Unmarshal(text, &both); err != nil {
+	if err := json.Unmarshal(text, &out); err != nil {
 		return out, err
 	}
-	if both.Error != nil {
-		return out, both.Error
-	}
 	if answer.StatusCode != http.StatusOK {
-		return both.Pushed, &Error{
+		return out, &Error{
 			Code:    "refused",
-			Message: "none of the rows counts; the first: " + both.Rows[0].Place + ": " + both.Rows[0].Reason,
+			Message: "none of the rows counts; the first: " + out.Rows[0].Place + ": " + out.Rows[0].Reason,
 		}
 	}
-	return both.Pushed, nil
+	return out, nil
 }

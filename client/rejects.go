@@ -11,16 +11,13 @@ import (
 type RejectFilter struct {
 	Source, Rule string
 	Select       string // only of series that it names
-	Before       uint64 // only with lower ids, for going on
+	Cursor       string // Next of the answer before
 	Limit        int    // 50 without
 }
 
 // Rejects calls /rejects for the newest.
 func (c *Client) Rejects(ctx context.Context, f RejectFilter) (Rejects, error) {
-	v := values("source", f.Source, "rule", f.Rule, "select", f.Select)
-	if f.Before > 0 {
-		v.Set("before", strconv.FormatUint(f.Before, 10))
-	}
+	v := values("source", f.Source, "rule", f.Rule, "select", f.Select, "cursor", f.Cursor)
 	if f.Limit != 0 {
 		v.Set("limit", strconv.Itoa(f.Limit))
 	}
@@ -81,6 +78,7 @@ type Reject struct {
 // Rejects is the answer of /rejects, newest first.
 type Rejects struct {
 	Rejects []Reject `json:"rejects"`
+	Next    *string  `json:"next"` // the cursor of those before; nil: there are none
 }
 
 // RejectCounts is the answer of /rejects/counts.

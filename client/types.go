@@ -425,6 +425,14 @@ type CentralHealth struct {
 	Gateways []string `json:"gateways"`
 }
 
+// Problem is how a refusal is written (RFC 9457, without a type: its code says what it is).
+type Problem struct {
+	Title  string `json:"title"` // the status in words
+	Status int    `json:"status"`
+	Detail string `json:"detail"` // what is wrong, and what to change
+	Code   string `json:"code"`
+}
+
 // Error is a refused call.
 type Error struct {
 	Status  int    `json:"-"`

@@ -178,7 +178,7 @@ type ReadingsQuery struct {
 func (q ReadingsQuery) values() url.Values {
 	v := values("select", q.Select, "last", q.Last, "range", q.Range, "zone", q.Zone, "unit", q.Unit)
 	setTimes(v, map[string]time.Time{"from": q.From, "to": q.To})
-	setCounts(v, map[string]int{"most": q.Most})
+	setCounts(v, map[string]int{"limit": q.Most})
 	v["label"] = q.Labels
 	return v
 }

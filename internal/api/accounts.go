@@ -2,6 +2,7 @@ package api
 
 import (
 	"net/http"
+	"net/url"
 	"time"
 
 	"github.com/gin-gonic/gin"
@@ -43,7 +44,11 @@ func (h handlers) addAccount(c *gin.Context) {
 		return
 	}
 	code, err := h.Gate.Book.AddAccount(callerOf(c).By(), in.Name, may)
-	h.coded(c, in.Name, code, err)
+	if err != nil {
+		h.answerWrong(c, err)
+		return
+	}
+	created(c, "accounts/"+url.PathEscape(in.Name), client.AccountCode{Account: in.Name, Code: code})
 }
 
 func (h handlers) coded(c *gin.Context, name, code string, err error) {
@@ -132,7 +137,7 @@ func (h handlers) addToken(c *gin.Context) {
 		h.answerWrong(c, err)
 		return
 	}
-	c.JSON(http.StatusOK, client.MadeToken{Name: in.Name, Secret: bearer})
+	created(c, "tokens/"+url.PathEscape(in.Name), client.MadeToken{Name: in.Name, Secret: bearer})
 }
 
 func (h handlers) revokeToken(c *gin.Context) {

@@ -58,7 +58,7 @@ func TestCallsAboutAccessAnswerAsDescribed(t *testing.T) {
 	expect(415, "use application/json", "", "POST", "session", "")
 
 	// Accounts.
-	made := expect(200, `"account":"ranger"`, warden, "POST", "accounts",
+	made := expect(201, `"account":"ranger"`, warden, "POST", "accounts",
 		`{"name":"ranger","role":"operator","sees":["stony-beck/#"]}`)
 	expect(409, "there is an account", warden, "POST", "accounts", `{"name":"ranger","role":"viewer"}`)
 	expect(400, "is no name", warden, "POST", "accounts", `{"name":"The Ranger","role":"viewer"}`)
@@ -78,10 +78,10 @@ func TestCallsAboutAccessAnswerAsDescribed(t *testing.T) {
 		"secret")
 	expect(200, `"name":"ranger","role":"operator","sees":["stony-beck/#"],"password":true,"authenticator":false`,
 		warden, "GET", "accounts", "")
-	expect(200, `"role":"viewer"`, warden, "POST", "accounts/ranger", `{"role":"viewer"}`)
+	expect(200, `"role":"viewer"`, warden, "PATCH", "accounts/ranger", `{"role":"viewer"}`)
 	expect(200, `"role":"viewer","sees":["stony-beck/#"]`, ranger, "GET", "session", "")
-	expect(404, "there is no account", warden, "POST", "accounts/nobody", `{"locked":true}`)
-	expect(409, "the last administrator", warden, "POST", "accounts/warden", `{"locked":true}`)
+	expect(404, "there is no account", warden, "PATCH", "accounts/nobody", `{"locked":true}`)
+	expect(409, "the last administrator", warden, "PATCH", "accounts/warden", `{"locked":true}`)
 	expect(409, "the last administrator", warden, "DELETE", "accounts/warden", "")
 	expect(404, "there is no account", warden, "DELETE", "accounts/nobody", "")
 	expect(404, "there is no account", warden, "POST", "accounts/nobody/code", "")
@@ -121,7 +121,7 @@ func TestCallsAboutAccessAnswerAsDescribed(t *testing.T) {
 
 	// Tokens.
 	token := field(t,
-		expect(200, `"name":"report"`, warden, "POST", "tokens",
+		expect(201, `"name":"report"`, warden, "POST", "tokens",
 			`{"name":"report","role":"engineer","ends":"`+time.Now().Add(time.Hour).UTC().Format(time.RFC3339)+`"}`),
 		"secret")
 	expect(400, "is over already", warden, "POST", "tokens",
@@ -136,7 +136,7 @@ func TestCallsAboutAccessAnswerAsDescribed(t *testing.T) {
 
 	// Gateways.
 	expect(400, "the name of a gateway is its site", warden, "POST", "gateways", `{"gateway":"alder weir"}`)
-	enrolment := expect(200, `"gateway":"alder-weir"`, warden, "POST", "gateways", `{"gateway":"alder-weir"}`)
+	enrolment := expect(201, `"gateway":"alder-weir"`, warden, "POST", "gateways", `{"gateway":"alder-weir"}`)
 	expect(403, "not known here", "", "POST", "join", `{"gateway":"alder-weir","code":"aaaaa"}`)
 	credential := field(t,
 		expect(200, `"gateway":"alder-weir"`, "", "POST", "join",
@@ -154,13 +154,13 @@ func TestCallsAboutAccessAnswerAsDescribed(t *testing.T) {
 
 	// All of it is in the audit, which can be asked in parts, and is whole.
 	expect(200, `"action":"gateways.revoke"`, warden, "GET", "audit?action=gateways", "")
-	expect(200, `"entries":[]`, warden, "GET", "audit?who=ranger&from=10.0.0.1", "")
+	expect(200, `"entries":[]`, warden, "GET", "audit?who=ranger&caller=10.0.0.1", "")
 	expect(200, `"action":"account.password"`, warden, "GET",
-		"audit?who=ranger&from=127.0.0.1&outcome=done&since=2026-01-01T00:00:00Z&until=2999-01-01T00:00:00Z", "")
-	expect(200, `"entries":[]`, warden, "GET", "audit?until=2026-01-01T00:00:00Z", "")
+		"audit?who=ranger&caller=127.0.0.1&outcome=done&from=2026-01-01T00:00:00Z&to=2999-01-01T00:00:00Z", "")
+	expect(200, `"entries":[]`, warden, "GET", "audit?to=2026-01-01T00:00:00Z", "")
 	expect(200, "id,time,who,kind,from,action", warden, "GET", "audit?format=csv&limit=3", "")
-	expect(200, `"id":1,`, warden, "GET", "audit?before=2", "")
-	expect(400, "is no time", warden, "GET", "audit?since=yesterday", "")
+	expect(200, `"id":1,`, warden, "GET", "audit?cursor=2", "")
+	expect(400, "is no time", warden, "GET", "audit?from=yesterday", "")
 	expect(400, "limit", warden, "GET", "audit?limit=0", "")
 	expect(406, "use json or csv", warden, "GET", "audit?format=arrow", "")
 	expect(200, `"problems":[]`, warden, "GET", "audit/verify", "")

@@ -18,13 +18,13 @@ import (
 const mostAudited = 10_000 // entries in one answer
 
 func (h handlers) audit(c *gin.Context) {
-	v, ok := names{"who", "action", "outcome", "from", "since", "until", "before", "limit", "format"}.query(c)
+	v, ok := names{"who", "action", "outcome", "caller", "from", "to", "cursor", "limit", "format"}.query(c)
 	if !ok {
 		return
 	}
-	asked := access.Asked{Who: v.Get("who"), Action: v.Get("action"), Outcome: v.Get("outcome"), From: v.Get("from")}
+	asked := access.Asked{Who: v.Get("who"), Action: v.Get("action"), Outcome: v.Get("outcome"), From: v.Get("caller")}
 	var err error
-	for name, into := range map[string]*time.Time{"since": &asked.Since, "until": &asked.Until} {
+	for name, into := range map[string]*time.Time{"from": &asked.Since, "to": &asked.Until} {
 		if text := v.Get(name); text != "" && err == nil {
 			if *into, err = time.Parse(time.RFC3339, text); err != nil {
 				err = fmt.Errorf("%s %q is no time; write one such as 2026-03-01T08:00:00Z", name, text)
@@ -32,7 +32,7 @@ func (h handlers) audit(c *gin.Context) {
 		}
 	}
 	if err == nil {
-		asked.Before, err = whole(v, "before", 0, 1, math.MaxInt64)
+		asked.Before, err = whole(v, "cursor", 0, 1, math.MaxInt64)
 	}
 	var most uint64
 	if err == nil {
@@ -60,6 +60,9 @@ func (h handlers) audit(c *gin.Context) {
 	out := client.Audit{Entries: make([]client.AuditEntry, len(found))}
 	for i, e := range found {
 		out.Entries[i] = client.AuditEntry(e)
+	}
+	if len(found) == asked.Most {
+		out.Next = cursorOf(found[len(found)-1].ID)
 	}
 	c.JSON(http.StatusOK, out)
 }

@@ -166,6 +166,7 @@ func (h handlers) board(c *gin.Context) {
 		return
 	}
 	if saved, b, ok := h.found(c, int(version)); ok {
+		c.Header("ETag", etagOf(saved.Version))
 		c.JSON(http.StatusOK, client.SavedBoard{Saved: versionOf(saved), Board: b})
 	}
 }
@@ -193,8 +194,27 @@ func (h handlers) boardHistory(c *gin.Context) {
 
 func (h handlers) addBoard(c *gin.Context) {
 	if in, ok := h.wantedBoard(c); ok {
-		h.saveBoard(c, records.Board{}, in.Board)
+		h.saveBoard(c, records.Board{}, in)
 	}
+}
+
+// etagOf is the entity tag of a version of a board (RFC 9110, 8.8.3).
+func etagOf(version int) string { return fmt.Sprintf("%q", strconv.Itoa(version)) }
+
+// changedVersion reads which version of a board somebody has changed.
+func changedVersion(c *gin.Context) (int, bool) {
+	tag := c.GetHeader("If-Match")
+	version, err := strconv.Atoi(strings.Trim(tag, `"`))
+	switch {
+	case tag == "":
+		fail(c, http.StatusPreconditionRequired, "version",
+			`say which version you changed, with If-Match: "3" or what ETag of the board was`)
+	case err != nil || etagOf(version) != tag:
+		fail(c, http.StatusBadRequest, "version", fmt.Sprintf(`If-Match %s is no version; write one such as "3"`, tag))
+	default:
+		return version, true
+	}
+	return 0, false
 }
 
 func (h handlers) changeBoard(c *gin.Context) {
@@ -202,22 +222,26 @@ func (h handlers) changeBoard(c *gin.Context) {
 	if !ok {
 		return
 	}
+	version, ok := changedVersion(c)
+	if !ok {
+		return
+	}
 	if in, ok := h.wantedBoard(c); ok {
-		h.saveBoard(c, records.Board{ID: saved.ID, Version: in.Change}, in.Board)
+		h.saveBoard(c, records.Board{ID: saved.ID, Version: version}, in)
 	}
 }
 
 // wantedBoard reads a board that is to be saved, and checks it.
-func (h handlers) wantedBoard(c *gin.Context) (client.BoardChange, bool) {
-	in, ok := request[client.BoardChange](c)
+func (h handlers) wantedBoard(c *gin.Context) (board.Board, bool) {
+	in, ok := request[board.Board](c)
 	if !ok {
 		return in, false
 	}
-	if err := board.Check(&in.Board); err != nil {
+	if err := board.Check(&in); err != nil {
 		fail(c, http.StatusBadRequest, "board", err.Error())
 		return in, false
 	}
-	if !seesBoard(callerOf(c).Scope, &in.Board) {
+	if !seesBoard(callerOf(c).Scope, &in) {
 		h.turnAway(c, callerOf(c), "boards.add", http.StatusForbidden, "limited",
 			"the board names what is not yours to see")
 		return in, false
@@ -243,7 +267,7 @@ func (h handlers) storeBoard(c *gin.Context, as records.Board) {
 	var changed *records.ErrChanged
 	switch {
 	case errors.As(err, &changed):
-		fail(c, http.StatusConflict, "changed", fmt.Sprintf("%v; look at it before you save over it", changed))
+		fail(c, http.StatusPreconditionFailed, "changed", fmt.Sprintf("%v; look at it before you save over it", changed))
 	case errors.Is(err, records.ErrFull):
 		fail(c, http.StatusConflict, "full", err.Error())
 	case err != nil:
@@ -252,6 +276,11 @@ func (h handlers) storeBoard(c *gin.Context, as records.Board) {
 		fail(c, http.StatusNotFound, "unknown", fmt.Sprintf("there is no board %d", as.ID))
 	default:
 		note(c, "board %d, version %d: %s", saved.ID, saved.Version, saved.Title)
+		c.Header("ETag", etagOf(saved.Version))
+		if c.Request.Method == http.MethodPost {
+			created(c, fmt.Sprintf("boards/%d", saved.ID), versionOf(*saved))
+			return
+		}
 		c.JSON(http.StatusOK, versionOf(*saved))
 	}
 }

@@ -68,20 +68,30 @@ func night() client.Board {
 func TestABoardIsSavedWithItsHistory(t *testing.T) {
 	s := serve(t)
 	c := newContract(t, s.Address)
-	send := func(method, path string, body any) (int, string) {
+	send := func(method, path string, body any, version ...string) (int, string) {
 		text, err := json.Marshal(body)
 		require.NoError(t, err)
-		return c.call(method, path, text, http.Header{"Content-Type": {"application/json"}})
+		header := http.Header{"Content-Type": {"application/json"}}
+		if len(version) > 0 {
+			header["If-Match"] = version
+		}
+		return c.call(method, path, text, header)
 	}
 	b := night()
-	status, text := send("POST", "/api/v1/boards", client.BoardChange{Board: b})
-	require.Equal(t, 200, status, text)
+	status, text := send("POST", "/api/v1/boards", b)
+	require.Equal(t, 201, status, text)
+	resp, err := http.Get(s.Address + "/api/v1/boards/1")
+	require.NoError(t, err)
+	resp.Body.Close()
+	assert.Equal(t, `"1"`, resp.Header.Get("ETag"))
 	b.Title = "Nights"
-	status, text = send("POST", "/api/v1/boards/1", client.BoardChange{Board: b, Change: 1})
+	status, text = send("PUT", "/api/v1/boards/1", b, `"1"`)
 	require.Equal(t, 200, status, text)
-	status, text = send("POST", "/api/v1/boards/1", client.BoardChange{Board: b, Change: 1})
-	assert.Equal(t, 409, status, "somebody else saved it meanwhile")
+	status, text = send("PUT", "/api/v1/boards/1", b, `"1"`)
+	assert.Equal(t, 412, status, "somebody else saved it meanwhile")
 	assert.Contains(t, text, "saved version 2 of it")
+	status, text = send("PUT", "/api/v1/boards/1", b, "3")
+	assert.Equal(t, 400, status, text)
 	for path, says := range map[string]string{
 		"/api/v1/boards/1":                                   `"title":"Nights"`,
 		"/api/v1/boards/1?version=1":                         `"title":"Night at the raceways"`,
@@ -100,7 +110,7 @@ func TestABoardIsSavedWithItsHistory(t *testing.T) {
 	assert.NotContains(t, text, "Nights")
 	_, text = c.call("GET", "/api/v1/boards?removed=yes", nil, nil)
 	assert.Contains(t, text, "Nights")
-	status, text = send("POST", "/api/v1/boards/1", client.BoardChange{Board: b, Change: 3})
+	status, text = send("PUT", "/api/v1/boards/1", b, `"3"`)
 	assert.Equal(t, 200, status, "what was taken away can come back: %s", text)
 	_, text = c.call("GET", "/api/v1/boards", nil, nil)
 	assert.Contains(t, text, "Nights")
@@ -110,10 +120,10 @@ func TestABoardThatIsNoneIsRefused(t *testing.T) {
 	s := serve(t)
 	c := newContract(t, s.Address)
 	for body, says := range map[string]string{
-		`{`:                     "the body is not",
-		`{"board":{}}`:          "form:",
-		`{"board":{"wings":2}}`: "wings",
-		`{"board":{"form":"nexocumula-board-1","title":"x","lanes":[{"kind":"chart","series":["{site}/#"]}]}}`: "needs a place",
+		`{`:           "the body is not",
+		`{}`:          "form:",
+		`{"wings":2}`: "wings",
+		`{"form":"nexocumula-board-1","title":"x","lanes":[{"kind":"chart","series":["{site}/#"]}]}`: "needs a place",
 	} {
 		status, text := c.call("POST", "/api/v1/boards", []byte(body),
 			http.Header{"Content-Type": {"application/json"}})
@@ -153,14 +163,14 @@ func TestABoardIsForThoseWhoMaySeeWhatItNames(t *testing.T) {
 	assert.ErrorContains(t, err, "there is no board 2")
 	_, err = limited.AddBoard(t.Context(), far)
 	assert.ErrorContains(t, err, "not yours to see")
-	_, err = limited.ChangeBoard(t.Context(), 2, client.BoardChange{Board: night(), Change: 1})
+	_, err = limited.ChangeBoard(t.Context(), 2, 1, night())
 	assert.Error(t, err)
 	_, err = limited.StandardBoard(t.Context(), "long-mere")
 	assert.ErrorContains(t, err, "there is no site or station")
 	// A version from when it named more is not for him either.
 	near := far
 	near.Title, near.Lanes = "Near now", nil
-	_, err = admin.ChangeBoard(t.Context(), 2, client.BoardChange{Board: near, Change: 1})
+	_, err = admin.ChangeBoard(t.Context(), 2, 1, near)
 	require.NoError(t, err)
 	history, err := limited.BoardHistory(t.Context(), 2)
 	require.NoError(t, err)

@@ -100,7 +100,7 @@ func TestToolsOfTheFieldAnswerAsDescribed(t *testing.T) {
 	for path, wrong := range map[string]string{
 		"/api/v1/field/watch": "say what is watched", "/api/v1/field/watch?source=x": "no source that can be watched", "/api/v1/field/watch?address=x": "is not the address of a broker",
 		"/api/v1/rejects/99999": "there is no reject 99999", "/api/v1/rejects/x": "is no number", "/api/v1/rejects/counts?from=x": "is no time",
-		"/api/v1/series/versions": "is empty", "/api/v1/series/versions?path=a/b": "unknown", "/api/v1/rejects?before=0": "use 1 to",
+		"/api/v1/series/versions": "is empty", "/api/v1/series/versions?path=a/b": "unknown", "/api/v1/rejects?cursor=0": "use 1 to",
 	} {
 		_, text := c.get(path)
 		assert.Contains(t, text, wrong, path)

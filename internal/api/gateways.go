@@ -2,6 +2,7 @@ package api
 
 import (
 	"net/http"
+	"net/url"
 	"strings"
 
 	"github.com/gin-gonic/gin"
@@ -55,7 +56,7 @@ func (h handlers) enrol(c *gin.Context) {
 		h.answerWrong(c, err)
 		return
 	}
-	c.JSON(http.StatusOK, client.Enrolment{
+	created(c, "gateways/"+url.PathEscape(in.Gateway), client.Enrolment{
 		Gateway:     in.Gateway,
 		Code:        code,
 		Ends:        ends,

@@ -123,7 +123,7 @@ func (h handlers) addNote(c *gin.Context) {
 		return
 	}
 	note(c, "%s: note %d", n.About, n.ID)
-	c.JSON(http.StatusOK, client.Note(n))
+	created(c, fmt.Sprintf("notes/%d", n.ID), client.Note(n))
 }
 
 // removeNote takes a note away.

@@ -18,7 +18,7 @@ import (
 	"nexocumula/internal/store/engine"
 )
 
-var readingsParameters = names{"select", "label*", "from", "to", "last", "range", "zone", "unit", "most", "format"}
+var readingsParameters = names{"select", "label*", "from", "to", "last", "range", "zone", "unit", "limit", "format"}
 
 // readingsAnswer is a writer of readings in one of the forms.
 type readingsAnswer interface {
@@ -66,8 +66,8 @@ func (h handlers) readReadings(c *gin.Context) (q query.Readings, err error) {
 	if q.Range, err = readRange(v, h.now(), zone); err != nil {
 		return q, err
 	}
-	if v.Get("most") != "" {
-		q.Most, err = readCount(v, "most", "how many readings of each series you want")
+	if v.Get("limit") != "" {
+		q.Most, err = readCount(v, "limit", "how many readings of each series you want")
 	}
 	q.Unit = v.Get("unit")
 	return q, err

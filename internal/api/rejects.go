@@ -23,13 +23,13 @@ const (
 )
 
 func (h handlers) rejects(c *gin.Context) {
-	v, ok := names{"source", "rule", "select", "before", "limit", "from", "to", "last", "range", "zone"}.query(c)
+	v, ok := names{"source", "rule", "select", "cursor", "limit", "from", "to", "last", "range", "zone"}.query(c)
 	if !ok {
 		return
 	}
 	wanted, err := wantedRejects(v.Get("source"), v.Get("rule"), v.Get("select"))
 	if err == nil {
-		wanted.Before, err = whole(v, "before", 0, 1, math.MaxInt64)
+		wanted.Before, err = whole(v, "cursor", 0, 1, math.MaxInt64)
 	}
 	if err == nil {
 		from, to, given, wrong := readSpan(v, h.now())
@@ -55,7 +55,16 @@ func (h handlers) rejects(c *gin.Context) {
 	for i, r := range found {
 		out.Rejects[i] = rejectOf(r)
 	}
+	if len(found) == wanted.Most {
+		out.Next = cursorOf(found[len(found)-1].ID)
+	}
 	c.JSON(http.StatusOK, out)
+}
+
+// cursorOf goes on with what has a lower number.
+func cursorOf(id uint64) *string {
+	text := strconv.FormatUint(id, 10)
+	return &text
 }
 
 func whole(v url.Values, name string, otherwise, least, most uint64) (uint64, error) {

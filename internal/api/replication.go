@@ -68,5 +68,6 @@ func (h handlers) refuseGateway(c *gin.Context, r wire.Refusal) {
 }
 
 func refuseEnvelope(c *gin.Context, status int, r wire.Refusal) {
-	c.AbortWithStatusJSON(status, gin.H{"error": r})
+	r.Title, r.Status = http.StatusText(status), status
+	problem(c, status, r)
 }

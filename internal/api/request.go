@@ -45,6 +45,12 @@ func request[T any](c *gin.Context) (out T, ok bool) {
 	return out, true
 }
 
+// created answers with what was made, and says where it is.
+func created(c *gin.Context, call string, what any) {
+	c.Header("Location", "/api/v1/"+call)
+	c.JSON(http.StatusCreated, what)
+}
+
 // collecting returns the gateway, or answers that there is none.
 func (h handlers) collecting(c *gin.Context) (*gateway.Gateway, bool) {
 	if h.Gateway == nil {

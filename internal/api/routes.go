@@ -33,7 +33,7 @@ const (
 )
 
 func (h handlers) routes() []route {
-	const get, post, remove = http.MethodGet, http.MethodPost, http.MethodDelete
+	const get, post, put, patch, remove = http.MethodGet, http.MethodPost, http.MethodPut, http.MethodPatch, http.MethodDelete
 	return []route{
 		{get, "/api/v1/health", access.Viewer, h.health, probed},
 		{get, "/api/v1/series", access.Viewer, h.series, 0},
@@ -67,7 +67,7 @@ func (h handlers) routes() []route {
 		{post, "/api/v1/boards", access.Operator, h.addBoard, audited},
 		{get, "/api/v1/boards/standard", access.Viewer, h.standardBoard, 0},
 		{get, "/api/v1/boards/:board", access.Viewer, h.board, 0},
-		{post, "/api/v1/boards/:board", access.Operator, h.changeBoard, audited},
+		{put, "/api/v1/boards/:board", access.Operator, h.changeBoard, audited},
 		{remove, "/api/v1/boards/:board", access.Operator, h.removeBoard, audited},
 		{get, "/api/v1/boards/:board/history", access.Viewer, h.boardHistory, 0},
 		{get, "/api/v1/notes", access.Viewer, h.notes, 0},
@@ -106,7 +106,7 @@ func (h handlers) routes() []route {
 
 		{get, "/api/v1/accounts", access.Administrator, h.accounts, ofAll},
 		{post, "/api/v1/accounts", access.Administrator, h.addAccount, ofAll},
-		{post, "/api/v1/accounts/:account", access.Administrator, h.changeAccount, ofAll},
+		{patch, "/api/v1/accounts/:account", access.Administrator, h.changeAccount, ofAll},
 		{remove, "/api/v1/accounts/:account", access.Administrator, h.removeAccount, ofAll},
 		{post, "/api/v1/accounts/:account/code", access.Administrator, h.accountCode, ofAll},
 		{remove, "/api/v1/accounts/:account/sessions", access.Administrator, h.logoutAccount, ofAll},

@@ -147,5 +147,11 @@ func fail(c *gin.Context, status int, code, message string) {
 		_ = failedPage.Execute(c.Writer, message) // who does not read any more went away
 		return
 	}
-	c.AbortWithStatusJSON(status, gin.H{"error": client.Error{Code: code, Message: message}})
+	problem(c, status, client.Problem{Title: http.StatusText(status), Status: status, Detail: message, Code: code})
+}
+
+// problem answers with problem details (RFC 9457).
+func problem(c *gin.Context, status int, details any) {
+	c.Header("Content-Type", "application/problem+json")
+	c.AbortWithStatusJSON(status, details)
 }

@@ -14,12 +14,12 @@ import (
 	"nexocumula/internal/store/engine"
 )
 
-var valuesParameters = names{"select", "label*", "after", "limit"}
+var valuesParameters = names{"select", "label*", "cursor", "limit"}
 
 // mostListed is how many series one answer lists.
 const mostListed = 5000
 
-// page returns the part of the series that ?select= names, all of them when it is missing, that ?after= and
+// page returns the part of the series that ?select= names, all of them when it is missing, that ?cursor= and
 // ?limit= ask for, by path. next is the path after which the rest comes; nil when this is all.
 func (h handlers) page(c *gin.Context) (part []engine.Series, next *string, ok bool) {
 	v, ok := valuesParameters.query(c)
@@ -36,7 +36,7 @@ func (h handlers) page(c *gin.Context) (part []engine.Series, next *string, ok b
 		fail(c, http.StatusBadRequest, "limit", err.Error())
 		return nil, nil, false
 	}
-	part, more := h.Store.Page(selector, series.Path(v.Get("after")), int(limit), callerOf(c).Scope.Sees)
+	part, more := h.Store.Page(selector, series.Path(v.Get("cursor")), int(limit), callerOf(c).Scope.Sees)
 	all := v.Get("select") == "" && len(v["label"]) == 0 // an empty store is no mistake
 	if len(part) == 0 && !all {
 		if _, err := query.Find(h.view(c), selector); err != nil {

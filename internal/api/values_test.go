@@ -30,10 +30,10 @@ func TestSeriesAreListedPageByPage(t *testing.T) {
 	for i, one := range all.Series {
 		require.Equal(t, fmt.Sprintf("stony-beck/many/q%05d", i), one.Path)
 	}
-	_, text := c.get("/api/v1/series?select=stony-beck/many/%2B&limit=2&after=stony-beck/many/q00007")
+	_, text := c.get("/api/v1/series?select=stony-beck/many/%2B&limit=2&cursor=stony-beck/many/q00007")
 	assert.Contains(t, text, `"next":"stony-beck/many/q00009"`)
 	assert.NotContains(t, text, "q00007\",\"kind", "after it")
-	_, text = c.get("/api/v1/series?select=stony-beck/many/%2B&after=stony-beck/many/q0519")
+	_, text = c.get("/api/v1/series?select=stony-beck/many/%2B&cursor=stony-beck/many/q0519")
 	assert.Contains(t, text, `"next":null`)
 	for _, wrong := range []string{"limit=0", "limit=5001", "limit=x"} {
 		status, text := c.get("/api/v1/now?" + wrong)

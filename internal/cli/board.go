@@ -155,7 +155,7 @@ func importBoard(ctx context.Context, cmd *cli.Command) error {
 		if err != nil {
 			return err
 		}
-		saved, err = c.ChangeBoard(ctx, uint64(over), client.BoardChange{Board: b, Change: history.Boards[0].Version})
+		saved, err = c.ChangeBoard(ctx, uint64(over), history.Boards[0].Version, b)
 		if err != nil {
 			return err
 		}

@@ -133,10 +133,12 @@ func DecodeEnvelope(data []byte) (Envelope, error) {
 	return e, nil
 }
 
-// Refusal is why an envelope was not taken, as the "error" of a JSON answer.
+// Refusal is why an envelope was not taken: problem details (RFC 9457).
 type Refusal struct {
+	Title   string `json:"title"`
+	Status  int    `json:"status"`
+	Message string `json:"detail"`
 	Code    string `json:"code"`
-	Message string `json:"message"`
 	Retry   bool   `json:"retry"` // the same batch may be taken later
 }
 

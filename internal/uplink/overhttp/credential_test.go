@@ -24,7 +24,7 @@ func (o *office) renew(req *http.Request, how string) (*http.Response, error) {
 		return nil, err
 	}
 	if !c.Good {
-		return answer(http.StatusUnauthorized, `{"error":{"code":"token","message":"no"}}`), nil
+		return answer(http.StatusUnauthorized, `{"code":"token","detail":"no"}`), nil
 	}
 	next, err := o.book.Renew("long-mere")
 	if err != nil {

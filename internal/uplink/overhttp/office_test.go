@@ -126,7 +126,7 @@ func (o *office) RoundTrip(req *http.Request) (*http.Response, error) {
 		return answer(http.StatusBadGateway, "a proxy is confused"), nil
 	}
 	if o.cannot != "" && o.holds(body, o.cannot) {
-		return answer(http.StatusBadRequest, `{"error":{"code":"malformed","message":"a summary cannot be read"}}`), nil
+		return answer(http.StatusBadRequest, `{"code":"malformed","detail":"a summary cannot be read"}`), nil
 	}
 	reply, err := receiver.Receive(req.Context(), strings.TrimPrefix(req.Header.Get("Authorization"), "Bearer "),
 		"a test", body)
@@ -134,7 +134,7 @@ func (o *office) RoundTrip(req *http.Request) (*http.Response, error) {
 		return nil, errCut
 	}
 	if err != nil {
-		text, _ := json.Marshal(map[string]any{"error": central.RefusalOf(err)})
+		text, _ := json.Marshal(central.RefusalOf(err))
 		return answer(http.StatusConflict, string(text)), nil
 	}
 	text, _ := json.Marshal(reply)

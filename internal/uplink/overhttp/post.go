@@ -38,14 +38,12 @@ func (c *carrier) post(ctx context.Context, body []byte) (wire.Reply, error) {
 			c.settings.URL, to)
 	}
 	if resp.StatusCode != http.StatusOK {
-		var no struct {
-			Error wire.Refusal `json:"error"`
-		}
-		if err := json.Unmarshal(text, &no); err != nil || no.Error.Code == "" {
+		var no wire.Refusal
+		if err := json.Unmarshal(text, &no); err != nil || no.Code == "" {
 			return wire.Reply{}, fmt.Errorf("%s answered HTTP %d, which no central does; is this its address?",
 				c.settings.URL, resp.StatusCode)
 		}
-		return wire.Reply{}, &refusedError{no.Error, resp.StatusCode}
+		return wire.Reply{}, &refusedError{no, resp.StatusCode}
 	}
 	var reply wire.Reply
 	if err := json.Unmarshal(text, &reply); err != nil {

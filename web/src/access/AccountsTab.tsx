@@ -1,6 +1,14 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { ask, remove, send, type Account, type AccountCode, type Body } from "../api/client";
+import {
+  ask,
+  change as changePart,
+  remove,
+  send,
+  type Account,
+  type AccountCode,
+  type Body,
+} from "../api/client";
 import { button, entry, Field, mainButton } from "../parts/Field";
 import { Mark } from "../parts/Mark";
 import { Failed, Once } from "../parts/Said";
@@ -106,7 +114,7 @@ function AccountRow({ account: a, open, toggle, changed, coded }: RowProps) {
   const [rights, setRights] = useState({ role: a.role as string, sees: a.sees.join(" ") });
   const done = { onSuccess: changed };
   const change = useMutation({
-    mutationFn: (body: Body<"accounts/{account}">) => send("accounts/{account}", body, of),
+    mutationFn: (body: Body<"accounts/{account}", "patch">) => changePart("accounts/{account}", body, of),
     ...done,
   });
   const take = useMutation({ mutationFn: () => remove("accounts/{account}", of), ...done });

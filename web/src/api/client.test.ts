@@ -38,7 +38,7 @@ describe("a call", () => {
     expect(addressOf("notes", new URLSearchParams("format=csv"))).toBe("/api/v1/notes?format=csv");
   });
   it("that is refused says why, in the service's words", async () => {
-    answers(400, '{"error":{"code":"range","message":"range is reversed"}}');
+    answers(400, '{"code":"range","detail":"range is reversed"}');
     await expect(ask("windows", { from: "x" })).rejects.toThrow("range is reversed");
     await expect(ask("windows", { from: "x" })).rejects.toBeInstanceOf(Refusal);
   });
@@ -69,20 +69,20 @@ describe("a call", () => {
   ])(
     "that the service answers with HTTP %d and a reason shows the reason",
     async (status, code, message, kind) => {
-      answers(status, JSON.stringify({ error: { code, message } }));
+      answers(status, JSON.stringify({ code, detail: message }));
       await expect(ask("series")).rejects.toBeInstanceOf(kind);
       await expect(ask("series")).rejects.toThrow(message);
     },
   );
   it("that the service itself cannot do now is a refusal, and says why", async () => {
-    answers(503, '{"error":{"code":"store","message":"the disk is full"}}');
+    answers(503, '{"code":"store","detail":"the disk is full"}');
     await expect(send("notes", note)).rejects.toBeInstanceOf(Refusal);
     await expect(send("notes", note)).rejects.toThrow("the disk is full");
   });
   it("tells the page when nobody is logged in any more", async () => {
     const out = vi.fn();
     const stop = sessionEnded.listen(out);
-    answers(401, '{"error":{"code":"login","message":"log in"}}');
+    answers(401, '{"code":"login","detail":"log in"}');
     await expect(remove("notes/{note}", { note: "1" })).rejects.toThrow("log in");
     expect(out).toHaveBeenCalledOnce();
     stop();

@@ -120,10 +120,10 @@ function said({ data, error, response }: Given): unknown {
   if (response.url.endsWith("/api/v1/health"))
     heardClock(Date.parse(response.headers.get("date") ?? "") + 500, dateUncertain);
   if (!response.ok) {
-    const why = (error as { error?: { code?: string; message?: string } } | undefined)?.error;
+    const why = error as components["schemas"]["Problem"] | undefined; // or what something before the service says
     const code = why?.code ?? "";
     if (code === "session" || code === "login") sessionEnded.tell();
-    throw failureOf(response.status, code, why?.message ?? "");
+    throw failureOf(response.status, code, why?.detail ?? "");
   }
   return data;
 }
@@ -147,7 +147,10 @@ const base = `${origin}/api/v1/`;
 
 const api = createClient<paths>({ baseUrl: origin, fetch: reach });
 
-type Method = "get" | "post" | "delete";
+type Method = "get" | "post" | "put" | "patch" | "delete";
+
+/** The methods that send a value. */
+type Sending = "post" | "put" | "patch";
 
 /** The names of calls below /api/v1/ that have a method, as the description has them. */
 export type Call<M extends Method> = {
@@ -164,7 +167,9 @@ type Operation<N extends Call<M>, M extends Method> = `/api/v1/${N}` extends inf
 
 /** What a call answers. */
 export type Answer<N extends Call<M>, M extends Method> =
-  Operation<N, M> extends { responses: { 200: { content: { "application/json": infer T } } } }
+  Operation<N, M> extends
+    | { responses: { 200: { content: { "application/json": infer T } } } }
+    | { responses: { 201: { content: { "application/json": infer T } } } }
     ? T
     : undefined;
 
@@ -180,8 +185,8 @@ type ParamNames<O, In extends "path" | "query"> = O extends { parameters: Record
     : never;
 
 /** What a call takes as its body. */
-export type Body<N extends Call<"post">> =
-  Operation<N, "post"> extends { requestBody?: { content: { "application/json": infer T } } } ? T : undefined;
+export type Body<N extends Call<M>, M extends Sending = "post"> =
+  Operation<N, M> extends { requestBody?: { content: { "application/json": infer T } } } ? T : undefined;
 
 /** Parameters that a name has in braces go into the path, all others into the query. */
 function parts(name: string, params: Record<string, string> | URLSearchParams) {
@@ -230,6 +235,26 @@ export async function send<N extends Call<"post">>(
   params: Params<N, "post"> = {},
 ): Promise<Answer<N, "post">> {
   return (await call(api.POST as Untyped, name, params, { body })) as Answer<N, "post">;
+}
+
+/** Changes a part of something. */
+export async function change<N extends Call<"patch">>(
+  name: N,
+  body: Body<N, "patch">,
+  params: Params<N, "patch"> = {},
+): Promise<Answer<N, "patch">> {
+  return (await call(api.PATCH as Untyped, name, params, { body })) as Answer<N, "patch">;
+}
+
+/** Puts something in the place of a version of it. It is refused when that is not the newest any more. */
+export async function replace<N extends Call<"put">>(
+  name: N,
+  version: number,
+  body: Body<N, "put">,
+  params: Params<N, "put"> = {},
+): Promise<Answer<N, "put">> {
+  const headers = { "If-Match": `"${version}"` };
+  return (await call(api.PUT as Untyped, name, params, { body, headers })) as Answer<N, "put">;
 }
 
 /** Takes something away. */

@@ -23,7 +23,7 @@ async function allSeries(): Promise<{ series: Series[] }> {
   let page = await ask("series");
   const series = page.series;
   while (page.next) {
-    page = await ask("series", { after: page.next });
+    page = await ask("series", { cursor: page.next });
     series.push(...page.series);
   }
   return { series };

@@ -2,7 +2,7 @@ import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { Redo2, Undo2, X } from "lucide-react";
 import { useEffect } from "react";
 import { useNavigate } from "react-router";
-import { ask, Refusal, remove, send, type Board, type SavedBoard } from "../api/client";
+import { ask, Refusal, remove, replace, send, type Board, type SavedBoard } from "../api/client";
 import { button, entry, Field, mainButton } from "../parts/Field";
 import { Failed } from "../parts/Said";
 import { Sure } from "../parts/Sure";
@@ -43,12 +43,12 @@ export function BoardEditor({ found, about, onDone }: Props) {
   const keep = useMutation({
     mutationFn: async (how: "save" | "over theirs" | "as new") => {
       const next = withTime(board, choice);
-      if (saved.standard || how === "as new") return send("boards", { board: next });
-      const change =
+      if (saved.standard || how === "as new") return send("boards", next);
+      const version =
         how === "save"
           ? (draft.restored?.version ?? saved.version)
           : (await ask("boards/{board}", { board: String(saved.id) })).saved.version;
-      return send("boards/{board}", { board: next, change }, { board: String(saved.id) });
+      return replace("boards/{board}", version, next, { board: String(saved.id) });
     },
     onSuccess: async (now) => {
       draft.forget();

@@ -1,6 +1,6 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useNavigate } from "react-router";
-import { ask, send, type BoardVersion } from "../api/client";
+import { ask, replace, type BoardVersion } from "../api/client";
 import { has, useSession } from "../api/hooks";
 import { button } from "../parts/Field";
 import { Link } from "../parts/Link";
@@ -23,11 +23,7 @@ export function BoardHistory({ saved, onClose }: { saved: BoardVersion; onClose:
   const back = useMutation({
     mutationFn: async (version: number) => {
       const old = await ask("boards/{board}", { board: String(saved.id), version: String(version) });
-      return send(
-        "boards/{board}",
-        { board: old.board, change: newest?.version ?? 0 },
-        { board: String(saved.id) },
-      );
+      return replace("boards/{board}", newest?.version ?? 0, old.board, { board: String(saved.id) });
     },
     onSuccess: async () => {
       onClose();

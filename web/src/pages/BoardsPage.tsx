@@ -100,7 +100,7 @@ function NewBoard() {
   const client = useQueryClient();
   const navigate = useNavigate();
   const add = useMutation({
-    mutationFn: () => send("boards", { board: empty }),
+    mutationFn: () => send("boards", empty),
     onSuccess: async (saved) => {
       await client.invalidateQueries({ queryKey: ["boards"] });
       void navigate(`/boards/${saved.id}?edit=yes`);
@@ -130,7 +130,7 @@ function ImportBoard() {
           cause,
         });
       }
-      return send("boards", { board: board as Board }); // the service says what is wrong with it
+      return send("boards", board as Board); // the service says what is wrong with it
     },
     onSuccess: async (saved) => {
       setSaid(`“${saved.title}” was imported.`);

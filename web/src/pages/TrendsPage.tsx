@@ -51,7 +51,7 @@ export function TrendsPage() {
           <SaveBoard
             board={board}
             name="Keep as a board"
-            save={(b) => send("boards", { board: b })}
+            save={(b) => send("boards", b)}
             onSaved={(saved) => void navigate(`/boards/${saved.id}`)}
           />
         )}
