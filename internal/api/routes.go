@@ -84,6 +84,9 @@ func (h handlers) routes() []route {
 			func(c *gin.Context) { c.Data(http.StatusOK, "application/schema+json", api.BoardSchema) }, 0,
 		},
 
+		{get, "/api/v1/manual", access.Anyone, h.pages, 0},
+		{get, "/api/v1/manual/:page", access.Anyone, h.manualPage, 0},
+
 		{get, "/api/v1/session", access.Anyone, h.session, 0},
 		{post, "/api/v1/session", access.Anyone, h.login, 0},
 		{remove, "/api/v1/session", access.Anyone, h.logout, 0},

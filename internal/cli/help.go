@@ -18,7 +18,7 @@ var groups = []group{
 		"Access",
 		[]string{"login", "logout", "profile", "user", "token", "audit", "password", "certificate", "recover"},
 	},
-	{"Files", []string{"import", "completion", "man", "help", "version"}},
+	{"Files", []string{"import", "docs", "completion", "man", "help", "version"}},
 }
 
 type group struct {
@@ -145,6 +145,7 @@ var examples = map[string][]string{
 	"recover":         {"recover --config central.yaml"},
 	"man":             {"man"},
 	"help":            {"help", "help note add"},
+	"docs":            {"docs", "docs operating"},
 	"completion":      {"completion bash", "completion fish"},
 	"completion bash": {"completion bash"},
 	"completion zsh":  {"completion zsh"},

@@ -118,7 +118,7 @@ func rootCommand(args []string, version string, out, errOut io.Writer) *cli.Comm
 			uplinkCommand(), gatewayCommand(), joinCommand(),
 			loginCommand(), logoutCommand(), profileCommand(), userCommand(), tokenCommand(), auditCommand(),
 			passwordCommand(), certificateCommand(), recoverCommand(),
-			importCommand(), manCommand(), helpCommand(), versionCommand(version),
+			importCommand(), docsCommand(), manCommand(), helpCommand(), versionCommand(version),
 		},
 		Flags:                           []cli.Flag{trustFlag, tokenFlag, quietFlag, verboseFlag},
 		ExitErrHandler:                  func(context.Context, *cli.Command, error) {}, // Run tells of it

@@ -11,7 +11,7 @@ import (
 )
 
 const (
-	listBegins = "<!-- begin: keys, written by UPDATE_DOCS=1 go test ./internal/gateway -->\n"
+	listBegins = "<!-- begin: keys, written by UPDATE_DOCS=1 go test ./internal/kinds -->\n"
 	listEnds   = "<!-- end: keys -->\n"
 )
 
@@ -26,7 +26,7 @@ func keysInMarkdown() string {
 			if otherwise != "" && otherwise != "required" {
 				otherwise = "`" + otherwise + "`"
 			}
-			fmt.Fprintf(&out, "| `%s` | %s | %s |\n", k.Name, otherwise, strings.ReplaceAll(k.Says, "|", `\|`))
+			fmt.Fprintf(&out, "| `%s` | %s | %s |\n", k.Name, otherwise, strings.NewReplacer("|", `\|`, "<", "&lt;").Replace(k.Says))
 		}
 		out.WriteString("\n")
 	}

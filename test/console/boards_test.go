@@ -95,7 +95,7 @@ func boards(p page, central string) {
 	p.press("Use for every station")
 	p.fill("[name=title]", "Every raceway")
 	// Somebody else saves meanwhile; what becomes of both is chosen.
-	p.until(fmt.Sprintf(`(fetch("/api/v1%s").then((r) => r.json()).then((f) => fetch("/api/v1%s", { method: "POST", headers: { "Content-Type": "application/json" }, body: JSON.stringify({ board: { ...f.board, width: "1h" }, change: f.saved.version }) })).then((r) => { window.theirs = r.status }), true)`,
+	p.until(fmt.Sprintf(`(fetch("/api/v1%s").then((r) => r.json()).then((f) => fetch("/api/v1%s", { method: "PUT", headers: { "Content-Type": "application/json", "If-Match": '"' + f.saved.version + '"' }, body: JSON.stringify({ ...f.board, width: "1h" }) })).then((r) => { window.theirs = r.status }), true)`,
 		saved, saved))
 	p.until(`window.theirs === 200`)
 	p.press("Save")
@@ -256,7 +256,7 @@ func wall(p page, central string) {
 	saved := `{form: "nexocumula-board-1", title: "Night", about: "stony-beck", head: [{series: "stony-beck/raceway-4/oxygen", gauge: true}],
 		lanes: ["oxygen", "water_temp", "aerator", "oxygen"].map((q, i) => ({kind: ["chart", "chart", "states", "coverage"][i], series: ["stony-beck/+/" + q]}))
 			.concat([{kind: "text", text: "Call the pond house"}, {kind: "notes"}])}`
-	p.until(`(window.saved ??= fetch("/api/v1/boards", {method: "POST", headers: {"Content-Type": "application/json"}, body: JSON.stringify({board: ` + saved + `})}).then((r) => (window.answered = r.status)), window.answered === 200)`)
+	p.until(`(window.saved ??= fetch("/api/v1/boards", {method: "POST", headers: {"Content-Type": "application/json"}, body: JSON.stringify(` + saved + `)}).then((r) => (window.answered = r.status)), window.answered === 201)`)
 	for _, size := range [][2]int64{{1280, 800}, {3840, 2160}, {1080, 1920}} {
 		p.do(browser.Size(size[0], size[1]), chromedp.Navigate(f.URL+"/wall?board=of:stony-beck&turn=5"))
 		p.until(`document.querySelector("[data-wall] h1")?.innerText === "Night" && document.querySelectorAll("[data-wall] [data-row]").length > 5`)

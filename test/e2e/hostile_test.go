@@ -24,6 +24,8 @@ import (
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/store"
 	"nexocumula/internal/store/engine"
+
+	"nexocumula/client"
 )
 
 const hostileConfig = `
@@ -181,11 +183,9 @@ func TestNoQueryTakesMoreThanItsTimeAndItsMemory(t *testing.T) {
 			continue
 		}
 		require.NoError(t, err)
-		var refused struct {
-			Error struct{ Code, Message string }
-		}
+		var refused client.Problem
 		assert.NoError(t, json.Unmarshal(text, &refused), "%v: %s", v, text)
-		assert.NotEmpty(t, refused.Error.Message, "%v", v)
+		assert.NotEmpty(t, refused.Detail, "%v", v)
 		assert.Less(t, resp.StatusCode, 500, "%v: %s", v, text)
 	}
 	assert.LessOrEqual(t, memoryOf(t, p.cmd.Process.Pid)-before, 100, worst)

@@ -62,6 +62,13 @@ export const pages: Page[] = [
     hidden: true,
     show: page(() => import("./pages/AccountPage"), "AccountPage"),
   },
+  { at: "/docs", name: "Manual", hidden: true, show: page(() => import("./pages/DocsPage"), "DocsPage") },
+  {
+    at: "/docs/:page",
+    name: "Manual",
+    hidden: true,
+    show: page(() => import("./pages/DocsPage"), "DocsPage"),
+  },
   {
     at: "/wall",
     name: "Wall",

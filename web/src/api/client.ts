@@ -222,6 +222,14 @@ export async function ask<N extends Call<"get">>(
   return (await call(api.GET as Untyped, name, params, { signal })) as Answer<N, "get">;
 }
 
+/** Asks for what is no JSON but a text. */
+export async function askText<N extends Call<"get">>(
+  name: N,
+  params: Params<N, "get"> = {},
+): Promise<string> {
+  return (await call(api.GET as Untyped, name, params, { parseAs: "text" })) as string;
+}
+
 /** Where a call is made, such as for a download. */
 export function addressOf(name: string, query: Record<string, string> | URLSearchParams): string {
   const text = new URLSearchParams(query).toString();

@@ -25,6 +25,12 @@ export default function Help({ onClose }: { onClose: () => void }) {
             ),
           )}
         </dl>
+        <p>
+          <a href="/docs" data-inner className="underline" onClick={onClose}>
+            The manual
+          </a>{" "}
+          says how to install, connect, watch over and mend it. It needs no network.
+        </p>
         <p className="text-sm text-soft">
           All that is shown here can be asked for over HTTP;{" "}
           <a href="/api/openapi.yaml" className="underline">

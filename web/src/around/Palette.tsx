@@ -30,6 +30,8 @@ export default function Palette({ pages, onClose }: Props) {
     queryKey: ["boards", ""],
     queryFn: () => ask("boards"),
   }).data?.boards;
+  const manual = useQuery({ queryKey: ["manual"], queryFn: () => ask("manual"), staleTime: Infinity }).data
+    ?.pages;
   const [text, setText] = useState("");
   const [at, setAt] = useState(0);
   const all = useMemo(() => {
@@ -55,12 +57,17 @@ export default function Palette({ pages, onClose }: Props) {
         sort: "board",
         act: go(b.standard ? `/boards/place?about=${encodeURIComponent(b.about)}` : `/boards/${b.id}`),
       });
+    for (const p of manual ?? []) {
+      if (p.name !== "README") out.push({ name: p.title, sort: "manual", act: go(`/docs/${p.name}`) });
+      for (const h of p.headings)
+        out.push({ name: `${p.title}: ${h.text}`, sort: "manual", act: go(`/docs/${p.name}#${h.id}`) });
+    }
     for (const s of series ?? []) {
       if (s.path.endsWith("/quality")) continue;
       out.push({ name: s.path, sort: "series", act: go(`/series?path=${encodeURIComponent(s.path)}`) });
     }
     return out;
-  }, [boards, navigate, pages, series]);
+  }, [boards, manual, navigate, pages, series]);
   const matching = useMemo(() => {
     const wanted = text.trim().toLowerCase().split(/\s+/);
     return all.filter((e) => wanted.every((w) => `${e.name} ${e.sort}`.toLowerCase().includes(w)));

@@ -59,7 +59,7 @@ export function ReadingsChart({ lane, axes, height, single, normal, rejects }: P
             select,
             from: new Date(span.from).toISOString(),
             to: new Date(span.to).toISOString(),
-            most: String(mostReadings),
+            limit: String(mostReadings),
           },
           signal,
         );
