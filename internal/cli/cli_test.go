@@ -52,6 +52,26 @@ func TestCommandsAgainstADemo(t *testing.T) {
 		assert.Zero(t, code)
 		assert.Regexp(t, `alder-weir/pump-1/energy +counter +kWh`, out)
 	})
+	t.Run("completion", func(t *testing.T) {
+		for line, want := range map[string]string{
+			"windows": "stony-beck/raceway-1/oxygen\n", "note add": "stony-beck/raceway-1\n", "gateway add": "long-mere\n",
+		} {
+			out, _, code := typed(t, append(strings.Fields(line), at, "--generate-shell-completion")...)
+			assert.Zero(t, code)
+			assert.Contains(t, out, want, line)
+		}
+	})
+	t.Run("now, going on", func(t *testing.T) {
+		ctx, stop := context.WithTimeout(t.Context(), 8*time.Second)
+		defer stop()
+		var out bytes.Buffer
+		assert.Zero(t, Run(ctx, []string{"nexocumula", "now", "stony-beck/raceway-1/+", "--follow", "-o", "csv",
+			"--at=" + world.Gateways["stony-beck"].Address}, "v-test", &out, &out), out.String())
+		rows, err := csv.NewReader(&out).ReadAll()
+		require.NoError(t, err)
+		assert.Equal(t, "series", rows[0][0])
+		assert.Greater(t, len(rows), 3, "each value, and those that came")
+	})
 	t.Run("now", func(t *testing.T) {
 		out, _, code := typed(t, "now", "long-mere/mast/+", at)
 		assert.Zero(t, code)

@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"fmt"
+	"os"
 	"strings"
 	"time"
 
@@ -104,6 +105,13 @@ func complete(ctx context.Context, cmd *cli.Command) {
 	if n := len(given); len(cmd.Commands) > 0 || n > 0 && strings.HasPrefix(given[n-1], "-") {
 		cli.DefaultCompleteWithFlags(ctx, cmd)
 		return
+	}
+	for _, f := range []*cli.StringFlag{atFlag, tokenFlag, trustFlag} { // the library reads the environment later
+		for _, name := range f.GetEnvVars() {
+			if text := os.Getenv(name); text != "" && !cmd.IsSet(f.Name) {
+				_ = cmd.Set(f.Name, text) // what is wrong with it the command itself says
+			}
+		}
 	}
 	ctx, stop := context.WithTimeout(ctx, completeWithin)
 	defer stop()

@@ -54,6 +54,10 @@ gateway:
 		return out
 	}
 	eventually(t, "the source is down for longer than a moment", func() bool { return len(lines("link.down")) > 0 })
+	complete := exec.Command(program, "source", "read", "--generate-shell-completion")
+	complete.Env = append(os.Environ(), "NEXOCUMULA_AT="+lines("service.started")[0]["address"].(string))
+	completed, err := complete.CombinedOutput()
+	require.NoError(t, err, string(completed))
 	require.NoError(t, cmd.Process.Signal(os.Interrupt))
 	require.NoError(t, cmd.Wait())
 	sum := fmt.Sprintf("%x", sha256.Sum256([]byte(text)))
@@ -63,6 +67,7 @@ gateway:
 	assert.Equal(t, []any{sum, file, "INFO"}, []any{began[0]["sum"], began[0]["configuration"], began[0]["level"]})
 	assert.Equal(t, began[0]["version"], ended[0]["version"])
 	down := lines("link.down")[0]
+	assert.Contains(t, string(completed), "probes\n", "a shell asks the service that the environment names")
 	assert.Equal(t, []any{"source probes", "WARN"}, []any{down["link"], down["level"]})
 	assert.NotEmpty(t, down["reason"])
 	all, err := os.ReadFile(log.Name())

@@ -16,6 +16,8 @@ import (
 	"gorm.io/driver/sqlite"
 	"gorm.io/gorm"
 	"gorm.io/gorm/logger"
+
+	"nexocumula/internal/event"
 )
 
 // openPools opens the file twice, for writing and for reading: with a write-ahead log,
@@ -110,7 +112,7 @@ func openPool(path string, log *slog.Logger, connections int, settings url.Value
 		PrepareStmt:            true,
 		PrepareStmtMaxSize:     200,
 		PrepareStmtTTL:         neverEvicted,
-		Logger: logger.NewSlogLogger(log, logger.Config{
+		Logger: logger.NewSlogLogger(event.OfLibrary(log), logger.Config{ // what fails is told where it is asked for
 			LogLevel: logger.Warn, SlowThreshold: 5 * time.Second, IgnoreRecordNotFoundError: true, ParameterizedQueries: true,
 		}),
 	})
