@@ -73,3 +73,36 @@ func TestTheDescriptionHasEveryCode(t *testing.T) {
 		}
 	}
 }
+
+// Each call has an example of what it takes and answers, and the examples are as the description has it. What a browser
+// makes by itself, and what goes on without an end, has none.
+func TestEveryCallHasAnExample(t *testing.T) {
+	doc, err := openapi3.NewLoader().LoadFromData(api.OpenAPI)
+	require.NoError(t, err)
+	without := regexp.MustCompile(`(?i)passkey|^(pushReadings|getBoardSchema)$`)
+	examples := 0
+	for path, item := range doc.Paths.Map() {
+		for method, operation := range item.Operations() {
+			contents := map[string]openapi3.Content{}
+			if operation.RequestBody != nil {
+				contents["request"] = operation.RequestBody.Value.Content
+			}
+			for status, response := range operation.Responses.Map() {
+				if strings.HasPrefix(status, "2") && response.Value != nil {
+					contents[status] = response.Value.Content
+				}
+			}
+			for where, content := range contents {
+				media := content["application/json"]
+				if media == nil || without.MatchString(operation.OperationID) {
+					continue
+				}
+				if assert.NotNil(t, media.Example, "%s %s, %s", method, path, where) {
+					examples++
+					assert.NoError(t, media.Schema.Value.VisitJSON(media.Example), "%s %s, %s", method, path, where)
+				}
+			}
+		}
+	}
+	assert.Greater(t, examples, 60)
+}
