@@ -9,6 +9,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 	"testing"
@@ -223,6 +224,10 @@ func TestEveryCallIsForThoseItIsFor(t *testing.T) {
 			}
 			assert.NotEqual(t, 500, status, "%s by %v: %s", call, who, text)
 			for _, secret := range secrets {
+				if call == "GET /api/openapi.yaml" {
+					text = strings.ReplaceAll(text, "_MADEUPFORTHISPAGE", "") // its examples
+					text = regexp.MustCompile(`nx[stg]0+`).ReplaceAllString(text, "")
+				}
 				assert.NotContains(t, text, secret, "%s by %v", call, who)
 			}
 			if strings.HasPrefix(call, "GET /api/v1/manual") || call == "GET /api/openapi.yaml" || call == "GET /api/board.schema.json" {
