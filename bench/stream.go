@@ -67,7 +67,7 @@ func streamMany(dir string, clients int) (Row, error) {
 	var heard atomic.Int64
 	for k := range clients {
 		wait.Go(func() {
-			if err := follow(ctx, from(k%5), g.address+"/api/v1/stream?brief=yes", &heard); err != nil &&
+			if err := follow(ctx, from(k%5), g.address+"/api/v1/stream?brief=true", &heard); err != nil &&
 				ctx.Err() == nil {
 				failed <- err
 			}

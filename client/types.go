@@ -175,7 +175,7 @@ type Now struct {
 	Next   *string   `json:"next,omitempty"` // of /now: the path after which the rest comes
 }
 
-// Brief is an event of /stream with brief=yes: what changes of a latest value.
+// Brief is an event of /stream with brief=true: what changes of a latest value.
 type Brief struct {
 	At     time.Time    `json:"at"`
 	Values []BriefValue `json:"values"`

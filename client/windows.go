@@ -205,7 +205,7 @@ func (q WindowsQuery) values() url.Values {
 	setCounts(v, map[string]int{"newest": q.Newest, "highest": q.Highest, "lowest": q.Lowest})
 	for name, yes := range map[string]bool{"by_clock": q.ByClock, "explain": q.Explain} {
 		if yes {
-			v.Set(name, "yes")
+			v.Set(name, "true")
 		}
 	}
 	v["select"], v["label"], v["input"], v["calc"], v["unit"], v["except"] = q.Select, q.Labels, q.Inputs, q.Calculations, q.Units, q.Except

@@ -26,14 +26,14 @@ func (h handlers) boards(c *gin.Context) {
 	if !ok {
 		return
 	}
-	removed := v.Get("removed") == "yes"
-	if !removed && v.Get("removed") != "" {
-		fail(c, http.StatusBadRequest, "removed", "removed: write yes, or leave it out")
+	removed, err := readBool(v, "removed")
+	if err != nil {
+		fail(c, http.StatusBadRequest, "removed", err.Error())
 		return
 	}
 	all, sees := []client.BoardVersion{}, callerOf(c).Scope
 	changed := map[string]bool{}
-	err := h.Records.Boards.Each(removed, !sees.Everything(), func(one records.Board) {
+	err = h.Records.Boards.Each(removed, !sees.Everything(), func(one records.Board) {
 		if seesSaved(sees, one) {
 			changed[one.About] = true
 			all = append(all, versionOf(one))

@@ -108,7 +108,7 @@ func TestABoardIsSavedWithItsHistory(t *testing.T) {
 	assert.Equal(t, 200, status)
 	_, text = c.call("GET", "/api/v1/boards", nil, nil)
 	assert.NotContains(t, text, "Nights")
-	_, text = c.call("GET", "/api/v1/boards?removed=yes", nil, nil)
+	_, text = c.call("GET", "/api/v1/boards?removed=true", nil, nil)
 	assert.Contains(t, text, "Nights")
 	status, text = send("PUT", "/api/v1/boards/1", b, `"3"`)
 	assert.Equal(t, 200, status, "what was taken away can come back: %s", text)
@@ -131,7 +131,7 @@ func TestABoardThatIsNoneIsRefused(t *testing.T) {
 		assert.Contains(t, text, says, body)
 	}
 	for path, status := range map[string]int{
-		"/api/v1/boards/x": 400, "/api/v1/boards/7": 404, "/api/v1/boards/7?version=0": 400, "/api/v1/boards/standard?about=nowhere": 404, "/api/v1/boards?removed=no": 400, "/api/v1/boards/7/history": 404,
+		"/api/v1/boards/x": 400, "/api/v1/boards/7": 404, "/api/v1/boards/7?version=0": 400, "/api/v1/boards/standard?about=nowhere": 404, "/api/v1/boards?removed=perhaps": 400, "/api/v1/boards/7/history": 404,
 	} {
 		found, _ := c.call("GET", path, nil, nil)
 		assert.Equal(t, status, found, path)

@@ -349,10 +349,10 @@ func TestAnswersAreAsDescribed(t *testing.T) {
 		},
 		{"/api/v1/windows?select=%23&lowest=1&rank=max&stats=min,max&width=whole&" + window, 200, `"rank":1`},
 		{
-			"/api/v1/windows?select=%23&explain=yes&width=15m&" + window, 200,
+			"/api/v1/windows?select=%23&explain=true&width=15m&" + window, 200,
 			`"explained":{"why":"","read":[{"tier":"1m"`,
 		},
-		{"/api/v1/windows?select=%23&explain=yes&width=50s&" + window, 200, "inside a summary of 1m"},
+		{"/api/v1/windows?select=%23&explain=true&width=50s&" + window, 200, "inside a summary of 1m"},
 		{
 			"/api/v1/readings?select=%23&from=2026-03-01T08:00:00Z&to=2026-03-01T08:02:00Z", 200,
 			`[{"time":"2026-03-01T08:00:00Z","value":0},{"time":"2026-03-01T08:01:00Z","value":1}]`,

@@ -16,7 +16,7 @@ func (h handlers) stream(c *gin.Context) {
 	if !ok {
 		return
 	}
-	brief, err := readYes(v, "brief")
+	brief, err := readBool(v, "brief")
 	if err != nil {
 		fail(c, http.StatusBadRequest, "brief", err.Error())
 		return

@@ -63,7 +63,7 @@ func TestABriefStreamHasOnlyWhatChanges(t *testing.T) {
 	s := serve(t)
 	ctx, cancel := context.WithTimeout(t.Context(), time.Minute)
 	defer cancel()
-	ask, err := http.NewRequestWithContext(ctx, http.MethodGet, s.Address+"/api/v1/stream?brief=yes", nil)
+	ask, err := http.NewRequestWithContext(ctx, http.MethodGet, s.Address+"/api/v1/stream?brief=true", nil)
 	require.NoError(t, err)
 	resp, err := http.DefaultClient.Do(ask)
 	require.NoError(t, err)
@@ -96,5 +96,5 @@ func TestABriefStreamHasOnlyWhatChanges(t *testing.T) {
 	}
 	status, text := newContract(t, s.Address).get("/api/v1/stream?brief=perhaps")
 	assert.Equal(t, http.StatusBadRequest, status)
-	assert.Contains(t, text, "write yes or no")
+	assert.Contains(t, text, "write true or false")
 }

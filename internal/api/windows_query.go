@@ -99,7 +99,7 @@ func readGrid(q *query.Windows, v url.Values, _ time.Time) (err error) {
 			return err
 		}
 	}
-	if q.Grid.ByClock, err = readYes(v, "by_clock"); err != nil {
+	if q.Grid.ByClock, err = readBool(v, "by_clock"); err != nil {
 		return err
 	}
 	switch text := v.Get("edges"); text {
@@ -137,14 +137,14 @@ func readDays(q *query.Windows, v url.Values, _ time.Time) (err error) {
 	return err
 }
 
-func readYes(v url.Values, name string) (bool, error) {
+func readBool(v url.Values, name string) (bool, error) {
 	switch text := v.Get(name); text {
-	case "", "no", "false":
+	case "", "false":
 		return false, nil
-	case "yes", "true":
+	case "true":
 		return true, nil
 	default:
-		return false, fmt.Errorf("%s %q: write yes or no", name, text)
+		return false, fmt.Errorf("%s %q: write true or false", name, text)
 	}
 }
 
@@ -237,7 +237,7 @@ func readHow(q *query.Windows, v url.Values, _ time.Time) (err error) {
 	if q.Then, err = query.ParseAgain(v.Get("then")); err != nil {
 		return err
 	}
-	q.Explain, err = readYes(v, "explain")
+	q.Explain, err = readBool(v, "explain")
 	return err
 }
 

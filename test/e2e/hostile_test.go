@@ -63,7 +63,7 @@ func hostile() (out []url.Values) {
 	}
 	for _, shape := range []string{
 		"stride=1m&width=1y&hours=08:00-20:00", "stride=1m&width=1y", "stride=1s&width=100y", "stride=1ms&width=1ms", "width=1s", "width=10s", "width=1m", "width=1m&stride=10s", "width=1y&stride=1d&hours=00:00-00:01,02:00-02:01,04:00-04:01",
-		"width=1d&stride=1s&days=mon", "width=1mo&stride=1h", "width=1000y", "width=1h&origin=1971-01-01", "width=1d&fold=day", "width=1s&fold=day", "width=10s&fold=week", "width=1m&fold=year", "width=1m&fold=day", "width=1d&by_clock=yes&stride=1m",
+		"width=1d&stride=1s&days=mon", "width=1mo&stride=1h", "width=1000y", "width=1h&origin=1971-01-01", "width=1d&fold=day", "width=1s&fold=day", "width=10s&fold=week", "width=1m&fold=year", "width=1m&fold=day", "width=1d&by_clock=true&stride=1m",
 		"width=whole&stats=p50", "width=1m&stats=p1,p2,p3,p4,p5,p6,p7,p8,p9", "width=1m&stats=above:1,above_longest:1,above_times:1,above_first:1,above:2,above:3,above:4,above:5", "width=1h&shift=1y", "width=1m&shift=1d", "width=1m&across=p90", "width=1m&across=sd&by=level:2",
 		"width=1m&highest=200", "width=1h&highest=200&stats=mean,min,max,sd,sum", "width=1m&then=p1,p2,p3,mean,sd", "width=1m&gaps=join", "width=1m&gaps=carry", "width=1m&newest=1", "width=1h&format=csv", "width=1h&format=arrow", "width=1m&explain=yes", "width=1m&edges=clipped", "",
 	} {

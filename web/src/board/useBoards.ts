@@ -7,7 +7,7 @@ export function useBoards(text: string, removed = false) {
     queryFn: () =>
       ask("boards", {
         ...(text && { text }),
-        ...(removed && { removed: "yes" }),
+        ...(removed && { removed: "true" }),
       }),
     placeholderData: keepPreviousData,
   });

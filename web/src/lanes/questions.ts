@@ -26,7 +26,7 @@ export function questionsOf(lane: BoardLane, view: View): Question[] {
   const estimated = lane.stat?.endsWith("~") ?? false;
   // What percentiles are estimated from is kept for quarters of an hour.
   common.width = estimated && seconds(fits) < 900 ? "15m" : fits;
-  if (/^\d+h$/.test(common.width) && seconds(common.width) >= 3 * 3600) common.by_clock = "yes";
+  if (/^\d+h$/.test(common.width) && seconds(common.width) >= 3 * 3600) common.by_clock = "true";
   common.grain = grainOf(
     seconds(common.width),
     all.map((s) => seconds(s.tiers[0] ?? "10s")),

@@ -72,7 +72,7 @@ class LiveStore {
   }
 
   private open() {
-    const stream = new EventSource("/api/v1/stream?brief=yes");
+    const stream = new EventSource("/api/v1/stream?brief=true");
     this.stream = stream;
     stream.addEventListener("now", (event: MessageEvent<string>) => this.take(JSON.parse(event.data) as Now));
     stream.onerror = () => {

@@ -28,7 +28,7 @@ export function MeanDay({ series, zone }: { series: Series; zone: string }) {
           last: "4w",
           width: "1h",
           fold: "day",
-          by_clock: "yes",
+          by_clock: "true",
           zone,
           days: s.days,
           stats: series.kind === "counter" ? "rate/h" : "mean,min,max",
