@@ -96,6 +96,7 @@ func TestMistakesSayWhatThereIs(t *testing.T) {
 		"run":                    "run needs --config",
 		"help windws":            `did you mean "windows"?`,
 		"help note ad":           `did you mean "note add"?`,
+		"import -":               "it needs a file; with --topic, - is standard input",
 		"now --at pumphuose":     `"pumphuose" is neither an address, such as 10.0.3.7:8460, nor a profile`,
 		"now --at ftp://x":       "write http://host:port",
 		"completion powershell":  "there are bash, zsh, fish",

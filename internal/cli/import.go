@@ -62,6 +62,9 @@ func importCommand() *cli.Command {
 			if topic := cmd.String("topic"); topic != "" {
 				return importMessage(ctx, cmd, file, topic)
 			}
+			if file == stdin {
+				return usage("an import goes on after an interruption, so it needs a file; with --topic, - is standard input")
+			}
 			if n := cmd.Int("preview"); n > 0 {
 				return preview(ctx, cmd, file, columns, n)
 			}
@@ -82,8 +85,10 @@ func importCommand() *cli.Command {
 				return usage("%s was brought in full before: %d readings accepted, %d refused; --again begins anew, and doubles nothing",
 					file, p.Accepted, p.Refused)
 			}
-			fmt.Fprintf(cmd.Root().Writer, "%d readings of %d records are on the gateway's disk; %d were refused\n",
-				p.Accepted, p.Records, p.Refused)
+			if err := say(cmd, imported{p.Records, p.Accepted, p.Refused}, fmt.Sprintf(
+				"%d readings of %d records are on the gateway's disk; %d were refused", p.Accepted, p.Records, p.Refused)); err != nil {
+				return err
+			}
 			if p.Refused > 0 {
 				return fmt.Errorf("%d readings were refused; those that reached the gateway are in nexocumula reject list",
 					p.Refused)
@@ -91,6 +96,13 @@ func importCommand() *cli.Command {
 			return nil
 		},
 	}
+}
+
+// imported is what an import came to.
+type imported struct {
+	Records  int `json:"records"`
+	Accepted int `json:"accepted"`
+	Refused  int `json:"refused"`
 }
 
 // importMessage sends a file as one message. With --preview it shows what the gateway would make of it.
@@ -132,8 +144,10 @@ func importMessage(ctx context.Context, cmd *cli.Command, file, topic string) er
 			fmt.Sprintf("%d readings would be stored, and %d refused.", answer.Accepted, answer.Refused))
 		return show(cmd, answer, g)
 	}
-	fmt.Fprintf(cmd.Root().Writer, "%d readings are on the gateway's disk; %d were refused\n", answer.Accepted,
-		answer.Refused)
+	if err := say(cmd, answer, fmt.Sprintf("%d readings are on the gateway's disk; %d were refused", answer.Accepted,
+		answer.Refused)); err != nil {
+		return err
+	}
 	for _, r := range answer.Rows {
 		fmt.Fprintln(cmd.Root().ErrWriter, r.Reason)
 	}
