@@ -18,7 +18,8 @@ type Note struct {
 
 // Notes are some, the newest first.
 type Notes struct {
-	Notes []Note `json:"notes"`
+	Notes []Note  `json:"notes"`
+	Next  *string `json:"next"` // the cursor of those before; nil: there are none
 }
 
 // NewNote is one to be pinned.
@@ -30,7 +31,15 @@ type NewNote struct {
 
 // Notes calls /notes; an empty selector and length do not narrow.
 func (c *Client) Notes(ctx context.Context, selector, last string) (Notes, error) {
-	return get[Notes](ctx, c, "notes", values("select", selector, "last", last))
+	query := values("select", selector, "last", last)
+	out, err := get[Notes](ctx, c, "notes", query)
+	for err == nil && out.Next != nil {
+		var more Notes
+		query.Set("cursor", *out.Next)
+		more, err = get[Notes](ctx, c, "notes", query)
+		out.Notes, out.Next = append(out.Notes, more.Notes...), more.Next
+	}
+	return out, err
 }
 
 // AddNote pins a note.

@@ -22,7 +22,7 @@ const mostNotes = 1000
 
 // notes answers the notes of a range, newest first.
 func (h handlers) notes(c *gin.Context) {
-	v, ok := names{"select", "text", "from", "to", "last", "range", "zone", "limit", "format"}.query(c)
+	v, ok := names{"select", "text", "from", "to", "last", "range", "zone", "cursor", "limit", "format"}.query(c)
 	if !ok {
 		return
 	}
@@ -38,6 +38,12 @@ func (h handlers) notes(c *gin.Context) {
 	if err == nil {
 		most, err = whole(v, "limit", 100, 1, mostNotes)
 	}
+	var after notePlace
+	if text := v.Get("cursor"); text != "" && err == nil {
+		if after, err = parseNotePlace(text); err == nil {
+			to = time.Unix(0, min(to.UnixNano(), after.at+1))
+		}
+	}
 	if err != nil {
 		fail(c, http.StatusBadRequest, "query", err.Error())
 		return
@@ -50,7 +56,7 @@ func (h handlers) notes(c *gin.Context) {
 	sees, words := callerOf(c).Scope, strings.Fields(strings.ToLower(v.Get("text")))
 	found, err := h.Records.Notes.Between(from, to, int(most), func(n records.Note) bool {
 		said := strings.ToLower(n.Text + " " + n.About + " " + n.Author)
-		return sees.SeesAll(n.About) && (v.Get("select") == "" || access.About(selector, n.About) ||
+		return (after == notePlace{} || after.before(n)) && sees.SeesAll(n.About) && (v.Get("select") == "" || access.About(selector, n.About) ||
 			covers(n.About, selector)) &&
 			!slices.ContainsFunc(words, func(w string) bool { return !strings.Contains(said, w) })
 	})
@@ -66,7 +72,34 @@ func (h handlers) notes(c *gin.Context) {
 	for i, n := range found {
 		out.Notes[i] = client.Note(n)
 	}
+	if n := len(found); n == int(most) {
+		next := notePlaceOf(found[n-1]).String()
+		out.Next = &next
+	}
 	c.JSON(http.StatusOK, out)
+}
+
+// notePlace is where a note stands among others: by its time, and of one time by its number.
+type notePlace struct {
+	at int64
+	id uint64
+}
+
+func notePlaceOf(n records.Note) notePlace { return notePlace{n.At.UnixNano(), n.ID} }
+
+// before reports whether a note comes after the place, the newest being first.
+func (p notePlace) before(n records.Note) bool {
+	at := n.At.UnixNano()
+	return at < p.at || at == p.at && n.ID < p.id
+}
+
+func (p notePlace) String() string { return fmt.Sprintf("%d-%d", p.at, p.id) }
+
+func parseNotePlace(text string) (p notePlace, err error) {
+	if _, err := fmt.Sscanf(text, "%d-%d", &p.at, &p.id); err != nil || p.String() != text {
+		return p, fmt.Errorf("cursor %q: give next of the answer before", text)
+	}
+	return p, nil
 }
 
 // covers reports whether a place is one that everything a selector names is at, so that a note

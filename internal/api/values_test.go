@@ -1,8 +1,10 @@
 package api_test
 
 import (
+	"encoding/json"
 	"fmt"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -40,4 +42,39 @@ func TestSeriesAreListedPageByPage(t *testing.T) {
 		assert.Equal(t, 400, status)
 		assert.Contains(t, text, "use 1 to 5000")
 	}
+}
+
+// Notes are listed part by part too, whichever of them have the same time.
+func TestNotesAreListedPartByPart(t *testing.T) {
+	s := serve(t)
+	c := newContract(t, s.Address)
+	at := begin.Add(time.Minute)
+	for i := range 7 {
+		_, err := client.New(s.Address).AddNote(t.Context(), client.NewNote{
+			About: "stony-beck/raceway-1",
+			Text:  fmt.Sprint("note ", i),
+			At:    new(at.Add(time.Duration(i/3) * time.Second)),
+		})
+		require.NoError(t, err)
+	}
+	var said []string
+	for cursor := ""; ; {
+		_, text := c.get("/api/v1/notes?limit=2&cursor=" + cursor)
+		var page client.Notes
+		require.NoError(t, json.Unmarshal([]byte(text), &page))
+		for _, n := range page.Notes {
+			said = append(said, n.Text)
+		}
+		if page.Next == nil {
+			break
+		}
+		cursor = *page.Next
+	}
+	assert.Equal(t, []string{"note 6", "note 5", "note 4", "note 3", "note 2", "note 1", "note 0"}, said)
+	status, text := c.get("/api/v1/notes?cursor=yesterday")
+	assert.Equal(t, 400, status)
+	assert.Contains(t, text, "give next of the answer before")
+	all, err := client.New(s.Address).Notes(t.Context(), "", "")
+	require.NoError(t, err)
+	assert.Len(t, all.Notes, 7)
 }
