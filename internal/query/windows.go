@@ -291,7 +291,7 @@ type runner struct {
 }
 
 // togetherAtOnce is how many series are read of at once.
-const togetherAtOnce = 64
+const togetherAtOnce = 128
 
 // readAhead reads of the next series what their scans will need, when it is time to.
 func (r *runner) readAhead(ctx context.Context, i int, of []engine.Series, stats []window.Stat) error {
