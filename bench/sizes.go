@@ -7,8 +7,8 @@ import (
 	"strings"
 )
 
-// atSizes runs a bench at a hundredth and a tenth of its size first. The row is that of the whole size, and says what
-// one item costs at each.
+// atSizes runs a bench at a hundredth, at a tenth, and at its whole size. It returns the row of the whole size, with the
+// cost of one item at each.
 func atSizes(size int, unit string, cost func(r Row, size int) float64, run func(dir string, size int) (Row, error)) func(string) (Row, error) {
 	return func(dir string) (row Row, err error) {
 		var costs []string

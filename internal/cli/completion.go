@@ -28,7 +28,7 @@ func completionCommand(c *cli.Command) {
 	c.Commands = shells
 	govern(c)
 	exemplify(c, c.Name)
-	list(c.Root())
+	groupCommands(c.Root())
 }
 
 // completeWithin is how long a shell waits for names.

@@ -221,3 +221,19 @@ func TestNamesForShells(t *testing.T) {
 		assert.Equal(t, form != "PROFILE", err != nil, form)
 	}
 }
+
+// In a shell, where systemd hands nothing over, the folder of its credentials is named.
+func TestCredentialsAreNamedInAShell(t *testing.T) {
+	t.Setenv("CREDENTIALS_DIRECTORY", "")
+	dir := t.TempDir()
+	file := filepath.Join(dir, "gateway.yaml")
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "uplink"), []byte("salmon run at dawn"), 0o600))
+	require.NoError(t, os.WriteFile(file, []byte("data: "+dir+"\ngateway: { site: long-mere, uplinks: [{ name: head-office, "+
+		"address: \"http://127.0.0.1:1\", secret_credential: uplink }] }\n"), 0o600))
+	_, errOut, code := typed(t, "check", file)
+	assert.Equal(t, exitUsage, code)
+	assert.Contains(t, errOut, "in a shell their folder with --credentials")
+	out, errOut, code := typed(t, "check", file, "--credentials", dir)
+	assert.Zero(t, code, errOut)
+	assert.Contains(t, out, "good: gateway of long-mere")
+}

@@ -170,8 +170,8 @@ func init() {
 	cli.VersionPrinter = func(cmd *cli.Command) { fmt.Fprintln(cmd.Root().Writer, versionLine(cmd.Root().Version)) }
 }
 
-// list puts the commands into their groups for the help.
-func list(root *cli.Command) {
+// groupCommands puts the commands into their groups for the help.
+func groupCommands(root *cli.Command) {
 	type listed struct {
 		Name     string
 		Commands []*cli.Command

@@ -102,7 +102,8 @@ func follow(ctx context.Context, cmd *cli.Command) error {
 			if err := (grid{rows: [][]cell{{at}}}).in(cmd); err != nil {
 				return err
 			}
-			if _, err := fmt.Fprintln(cmd.Root().Writer, strings.TrimSpace(strings.Join([]string{at.people, v.Path, stateOr(v.State, v.Value).people, v.Unit}, "  "))); err != nil {
+			parts := []string{at.people, v.Path, stateOr(v.State, v.Value).people, v.Unit}
+			if _, err := fmt.Fprintln(cmd.Root().Writer, strings.TrimSpace(strings.Join(parts, "  "))); err != nil {
 				return err
 			}
 		}

@@ -130,7 +130,7 @@ func rootCommand(args []string, version string, out, errOut io.Writer) *cli.Comm
 	for _, c := range root.Commands {
 		exemplify(c, c.Name)
 	}
-	list(root)
+	groupCommands(root)
 	return root
 }
 

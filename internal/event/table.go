@@ -19,11 +19,14 @@ var (
 	BrokerRefused      = Event{"broker.refused", slog.LevelError, "the broker refuses a subscription", []string{"topic", "code"}}
 	BrokerUnasked      = Event{"broker.unasked", slog.LevelError, "the broker could not be asked for the topics", []string{"error"}}
 	ClockDoubt         = Event{"clock.doubt", slog.LevelError, "nothing is dropped for its age while the clock is in doubt", []string{"clock"}}
+	DeviceSilent       = Event{"device.silent", slog.LevelWarn, "a device or its line does not answer; it is tried again", []string{"what", "error"}}
 	DiscoverFull       = Event{"discover.full", slog.LevelWarn, "no more series are found by a rule; readings of others are rejected", []string{"select", "most", "first"}}
 	RequestFailed      = Event{"http.failed", slog.LevelError, "a request failed inside", []string{"path", "cause"}}
 	AnswerUnfinished   = Event{"http.unfinished", slog.LevelError, "an answer could not be finished", []string{"path", "error"}}
 	Dropped            = Event{"keep.dropped", slog.LevelInfo, "rows older than they are kept were dropped", []string{"series", "tier", "kept", "rows"}}
 	DropFailed         = Event{"keep.failed", slog.LevelError, "old rows could not be dropped", []string{"series", "tier", "error"}}
+	LinkDown           = Event{"link.down", slog.LevelWarn, "a link, a source or a gateway is down or silent; what it carries waits", []string{"link", "since", "reason"}}
+	LinkUp             = Event{"link.up", slog.LevelInfo, "a link, a source or a gateway is up again", []string{"link", "after"}}
 	HistoryUnkept      = Event{"links.unkept", slog.LevelWarn, "the history of links cannot be kept", []string{"error"}}
 	LearnedLost        = Event{"modbus.learned.lost", slog.LevelWarn, "what was learned of the devices cannot be read; it is learned again", []string{"error"}}
 	LearnedUnkept      = Event{"modbus.learned.unkept", slog.LevelWarn, "what was learned of the devices cannot be kept", []string{"error"}}
@@ -56,8 +59,6 @@ var (
 	CredentialKept     = Event{"uplink.credential.kept", slog.LevelWarn, "the credential could not be renewed; the one there is still counts", []string{"error"}}
 	CredentialRenewed  = Event{"uplink.credential.renewed", slog.LevelInfo, "the credential was renewed", []string{}}
 	GivenUp            = Event{"uplink.given_up", slog.LevelError, "summaries were dropped before they could be sent, as the configuration has it", []string{"uplink", "series", "summaries"}}
-	LinkDown           = Event{"link.down", slog.LevelWarn, "a link, a source or a gateway is down or silent; what it carries waits", []string{"link", "since", "reason"}}
-	LinkUp             = Event{"link.up", slog.LevelInfo, "a link, a source or a gateway is up again", []string{"link", "after"}}
 	MarksDamaged       = Event{"uplink.marks.damaged", slog.LevelError, "saved marks are damaged; everything is sent again", []string{"uplink", "error"}}
 	RecordRefused      = Event{"uplink.record.refused", slog.LevelError, "the central refuses a record; it stays here, and is sent again with everything", []string{"kind", "record", "reason"}}
 	Refill             = Event{"uplink.refill", slog.LevelWarn, "the central may not have all that it had acknowledged; sending everything again", []string{"why"}}
@@ -82,11 +83,14 @@ var All = []Event{
 	BrokerRefused,
 	BrokerUnasked,
 	ClockDoubt,
+	DeviceSilent,
 	DiscoverFull,
 	RequestFailed,
 	AnswerUnfinished,
 	Dropped,
 	DropFailed,
+	LinkDown,
+	LinkUp,
 	HistoryUnkept,
 	LearnedLost,
 	LearnedUnkept,
@@ -119,8 +123,6 @@ var All = []Event{
 	CredentialKept,
 	CredentialRenewed,
 	GivenUp,
-	LinkDown,
-	LinkUp,
 	MarksDamaged,
 	RecordRefused,
 	Refill,

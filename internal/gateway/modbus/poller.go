@@ -8,6 +8,7 @@ import (
 	"slices"
 	"time"
 
+	"nexocumula/internal/event"
 	"nexocumula/internal/gateway/modbus/planner"
 	"nexocumula/internal/gateway/pipeline"
 	"nexocumula/internal/gateway/source"
@@ -327,7 +328,7 @@ func (m *poller) fell(text string) {
 	m.up = false
 	m.Up(false)
 	if before.Up || before.Errors <= 1 {
-		m.log.Warn(text, "error", m.Counter.Tally().LastError)
+		event.DeviceSilent.To(m.log, "what", text, "error", m.Counter.Tally().LastError)
 	}
 }
 
