@@ -79,8 +79,9 @@ func Handler(s Service) http.Handler {
 		event.RequestFailed.To(s.Log, "path", c.Request.URL.Path, "cause", cause)
 		fail(c, http.StatusInternalServerError, "internal", "the service failed while answering; its log says more")
 	}), headers(s.Gate.Vouched), refuseLong)
+	places := max(1, runtime.GOMAXPROCS(0)-1)
 	h := handlers{
-		s, new(quota), newHub(s.Store, s.Store.Judge().Now), turns.New(max(1, runtime.GOMAXPROCS(0)-1)), newGuard(),
+		s, new(quota), newHub(s.Store, s.Store.Judge().Now), turns.New(places, runtime.GOMAXPROCS(0)-places), newGuard(),
 	}
 	for _, r := range h.routes() {
 		way := []gin.HandlerFunc{h.admit(r)}

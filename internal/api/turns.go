@@ -65,13 +65,6 @@ func (p paced) Scan(ctx context.Context, id uint32, w engine.Wanted, sink engine
 	return p.Reader.Scan(ctx, id, w, sink)
 }
 
-func (p paced) Prefetch(ctx context.Context, ids []uint32, w engine.Wanted) (*engine.Prefetch, error) {
-	if err := p.turn.Pause(ctx); err != nil {
-		return nil, err
-	}
-	return p.Reader.Prefetch(ctx, ids, w)
-}
-
 func (p paced) LastBefore(ctx context.Context, id uint32, tier series.Tier, t int64) (at int64, value float64, ok bool, err error) {
 	if err := p.turn.Pause(ctx); err != nil {
 		return 0, 0, false, err

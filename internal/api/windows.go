@@ -74,7 +74,7 @@ func (h handlers) complete(c *gin.Context, out answer, err error) {
 func (h handlers) source(c *gin.Context) query.Source {
 	out := query.Source{Store: h.view(c), Limits: h.Queries()}
 	if turn := turnOf(c); turn != nil {
-		out.Store = paced{out.Store, turn}
+		out.Store, out.Beside = paced{out.Store, turn}, h.turns.Beside
 	}
 	return out
 }

@@ -30,7 +30,7 @@ func broken(t *testing.T) *httptest.Server {
 		stats, err := window.ParseStats("mean")
 		require.NoError(t, err)
 		asked := query.Windows{Grid: window.Grid{Zone: time.UTC}}
-		turn, _ := turns.New(1).Enter(c, "somebody", 1)
+		turn, _ := turns.New(1, 0).Enter(c, "somebody", 1)
 		to := newBuffered(c.Writer, turn)
 		var out interface {
 			answer
@@ -83,7 +83,7 @@ func TestAnAnswerThatBreaksOffIsSeenToByEveryClient(t *testing.T) {
 func TestAQueryWaitsForItsTurnAndNotForEver(t *testing.T) {
 	h := handlers{
 		Service: Service{Queries: func() config.Queries { return config.Queries{MaxTime: time.Millisecond} }},
-		turns:   turns.New(1),
+		turns:   turns.New(1, 0),
 	}
 	gin.SetMode(gin.ReleaseMode)
 	router := gin.New()
@@ -135,7 +135,7 @@ func TestATableHasTheBoundsOfEverySeries(t *testing.T) {
 	} {
 		got := httptest.NewRecorder()
 		c, _ := gin.CreateTestContext(got)
-		turn, _ := turns.New(1).Enter(t.Context(), "somebody", 1)
+		turn, _ := turns.New(1, 0).Enter(t.Context(), "somebody", 1)
 		out := newTable(asked, make(newBuffered(c.Writer, turn)))
 		require.NoError(t, out.Head(query.Head{
 			Windows: []window.Window{

@@ -95,6 +95,18 @@ func (r runner) across(ctx context.Context, head Head, found []engine.Series) er
 	if err := r.sink.Head(head); err != nil {
 		return err
 	}
+	r.ahead = newLookahead(ctx, r.src, r.Stats, func(yield func(engine.Series, *window.Plan) bool) {
+		for _, name := range names {
+			for _, plan := range r.plans {
+				for _, s := range groups[name] {
+					if !yield(s, plan.of(s)) {
+						return
+					}
+				}
+			}
+		}
+	})
+	defer r.ahead.close()
 	for _, name := range names {
 		for i, plan := range r.plans {
 			rows, err := r.together(ctx, groups[name], plan)
@@ -162,9 +174,9 @@ func (r runner) together(ctx context.Context, members []engine.Series, plan plan
 	out.Empty, out.Filled = slices.Repeat([]bool{true}, n), make([]bool, n)
 	withData, heard := make([]float64, n), 0.0
 	one := r
-	one.plans, one.over = []planned{plan}, new(window.Reducer)
-	for at, s := range members {
-		if err := one.readAhead(ctx, at, members, r.Stats); err != nil {
+	one.over = new(window.Reducer)
+	for _, s := range members {
+		if err := one.ahead.step(); err != nil {
 			return out, err
 		}
 		rows, err := one.reduce(ctx, s, plan.of(s), r.Stats)

@@ -41,6 +41,8 @@ type Windows struct {
 type Source struct {
 	Store  Reader
 	Limits config.Queries
+	// Beside, if given, runs something on a processor that is free, and reports whether one is.
+	Beside func(do func()) bool
 }
 
 // Reader is the part of a store that queries use.
@@ -286,35 +288,8 @@ type runner struct {
 	src   Source
 	plans []planned
 	sink  Sink
-	ahead map[*window.Plan]*engine.Prefetch
+	ahead *lookahead
 	over  *window.Reducer // of the rows that went before and are done with; nil: they are kept
-}
-
-// togetherAtOnce is how many series are read of at once.
-const togetherAtOnce = 128
-
-// readAhead reads of the next series what their scans will need, when it is time to.
-func (r *runner) readAhead(ctx context.Context, i int, of []engine.Series, stats []window.Stat) error {
-	if i%togetherAtOnce != 0 {
-		return nil
-	}
-	next := of[i:min(len(of), i+togetherAtOnce)]
-	r.ahead = map[*window.Plan]*engine.Prefetch{}
-	for _, plans := range r.plans {
-		ids := map[*window.Plan][]uint32{}
-		for _, s := range next {
-			if s.Kind == next[0].Kind { // the columns differ from kind to kind
-				ids[plans.of(s)] = append(ids[plans.of(s)], s.ID)
-			}
-		}
-		for plan, same := range ids {
-			var err error
-			if r.ahead[plan], err = r.src.Store.Prefetch(ctx, same, firstWanted(&next[0], plan, stats)); err != nil {
-				return err
-			}
-		}
-	}
-	return nil
 }
 
 // each hands out the rows of one series after the other.
@@ -322,11 +297,21 @@ func (r runner) each(ctx context.Context, head Head, found []engine.Series) erro
 	if err := r.sink.Head(head); err != nil {
 		return err
 	}
-	for n, s := range found {
-		if err := r.readAhead(ctx, n, found, r.Stats); err != nil {
-			return err
+	r.ahead = newLookahead(ctx, r.src, r.Stats, func(yield func(engine.Series, *window.Plan) bool) {
+		for _, s := range found {
+			for _, plan := range r.plans {
+				if !yield(s, plan.of(s)) {
+					return
+				}
+			}
 		}
+	})
+	defer r.ahead.close()
+	for _, s := range found {
 		for i, plan := range r.plans {
+			if err := r.ahead.step(); err != nil {
+				return err
+			}
 			rows, err := r.reduce(ctx, s, plan.of(s), r.Stats)
 			if err != nil {
 				return err
@@ -361,7 +346,7 @@ func (r runner) reduce(ctx context.Context, s engine.Series, plan *window.Plan, 
 		reducer.Now(r.Now.UnixNano())
 	}
 	work := engine.ScanStats{}
-	if err := feed(ctx, r.src, s, plan, stats, r.ahead[plan], reducer, &work); err != nil {
+	if err := feed(ctx, r.src, s, plan, stats, r.ahead.of(&s, plan), reducer, &work); err != nil {
 		return out, err
 	}
 	out.Rows = reducer.Finish()

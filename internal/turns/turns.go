@@ -23,14 +23,37 @@ const longEvery = 4
 type Queue struct {
 	mu      sync.Mutex
 	free    int
+	spare   int    // processors for what is done beside a query
 	joined  uint64 // how many joined
 	passed  uint64 // how often a place was passed on
 	waiting []*Turn
 	served  map[string]uint64 // of each caller, how much had been passed on when it last had a turn
 }
 
-// New makes a queue for so many queries at a time.
-func New(places int) *Queue { return &Queue{free: places, served: map[string]uint64{}} }
+// New makes a queue for so many queries at a time, that lets so much be done beside them.
+func New(places, spare int) *Queue {
+	return &Queue{free: places, spare: spare, served: map[string]uint64{}}
+}
+
+// Beside runs a short piece of a query on another processor, as long as nobody waits for a turn. It reports false,
+// and runs nothing, where none is free.
+func (q *Queue) Beside(do func()) bool {
+	q.mu.Lock()
+	defer q.mu.Unlock()
+	if q.spare == 0 || len(q.waiting) > 0 {
+		return false
+	}
+	q.spare--
+	go func() {
+		defer func() {
+			q.mu.Lock()
+			q.spare++
+			q.mu.Unlock()
+		}()
+		do()
+	}()
+	return true
+}
 
 // Turn is a query's place in the queue. One goroutine uses it.
 type Turn struct {

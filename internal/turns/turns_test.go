@@ -22,7 +22,7 @@ func compute(t *testing.T, turn *Turn, work time.Duration) {
 
 func TestShortQueriesDoNotWaitForLongOnes(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
-		q := New(1)
+		q := New(1, 0)
 		var all sync.WaitGroup
 		begun := time.Now()
 		for range 4 {
@@ -54,7 +54,7 @@ func TestShortQueriesDoNotWaitForLongOnes(t *testing.T) {
 
 func TestLongQueriesEndBesideManyShortOnes(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
-		q := New(1)
+		q := New(1, 0)
 		ctx, stop := context.WithCancel(t.Context())
 		var all sync.WaitGroup
 		for range 8 { // there is always one that has had nothing
@@ -80,7 +80,7 @@ func TestLongQueriesEndBesideManyShortOnes(t *testing.T) {
 
 func TestCallersTakeTurnsHoweverMuchOneAsks(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
-		q := New(1)
+		q := New(1, 0)
 		first, _ := q.Enter(t.Context(), "greedy", 3)
 		order := make(chan string, 10)
 		wait := func(who string) {
@@ -109,7 +109,7 @@ func TestCallersTakeTurnsHoweverMuchOneAsks(t *testing.T) {
 
 func TestAQueryWaitsNotForEverAndNotForAReader(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
-		q := New(1)
+		q := New(1, 0)
 		turn, _ := q.Enter(t.Context(), "somebody", 1)
 		soon, stop := context.WithTimeout(t.Context(), time.Second)
 		defer stop()
@@ -127,7 +127,9 @@ func TestAQueryWaitsNotForEverAndNotForAReader(t *testing.T) {
 		synctest.Wait()
 		other.Leave()
 		<-written
+		q.mu.Lock()
 		assert.Zero(t, q.free, "and is taken again")
+		q.mu.Unlock()
 
 		late, end := context.WithTimeout(t.Context(), 10*time.Millisecond)
 		defer end()
@@ -142,7 +144,34 @@ func TestAQueryWaitsNotForEverAndNotForAReader(t *testing.T) {
 		assert.ErrorIs(t, turn.Pause(late), context.DeadlineExceeded, "it is over")
 		turn.Leave()
 		time.Sleep(2 * time.Second)
+		q.mu.Lock()
+		defer q.mu.Unlock()
 		assert.Equal(t, 1, q.free)
 		assert.Empty(t, q.waiting)
+	})
+}
+
+func TestWhatIsDoneBesideAQueryTakesNoTurnOfOthers(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		q := New(1, 1)
+		turn, _ := q.Enter(t.Context(), "somebody", 1)
+		end := make(chan struct{})
+		require.True(t, q.Beside(func() { <-end }))
+		assert.False(t, q.Beside(func() { t.Error("there is one processor to spare") }))
+		close(end)
+		synctest.Wait()
+
+		go func() {
+			other, _ := q.Enter(t.Context(), "another", 1)
+			other.Leave()
+		}()
+		synctest.Wait()
+		assert.False(t, q.Beside(func() { t.Error("another waits") }))
+		turn.Leave()
+		synctest.Wait()
+		ran := false
+		require.True(t, q.Beside(func() { ran = true }))
+		synctest.Wait()
+		assert.True(t, ran)
 	})
 }

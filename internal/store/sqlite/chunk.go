@@ -115,9 +115,10 @@ func chunksOf(query *gorm.DB, parts []Part) (out []Chunk, err error) {
 	defer rows.Close()
 	out = make([]Chunk, 0, fewChunks)
 	var c Chunk
-	into := []any{&c.ID, &c.Series, &c.Tier, &c.FirstAt, &c.LastAt, &c.Count, &c.Steps, &c.Checksum}
+	into := []any{number(&c.ID), number(&c.Series), number(&c.Tier), number(&c.FirstAt), number(&c.LastAt), number(&c.Count),
+		number(&c.Steps), number(&c.Checksum)}
 	for _, p := range parts {
-		into = append(into, c.Payload(p))
+		into = append(into, (*blob)(c.Payload(p)))
 	}
 	for rows.Next() {
 		if err := rows.Scan(into...); err != nil {
@@ -198,7 +199,7 @@ func (c *Chunk) Read(db *gorm.DB, parts []Part) error {
 	names := make([]string, len(parts))
 	into := make([]any, len(parts))
 	for i, p := range parts {
-		names[i], into[i] = partNames[p], c.Payload(p)
+		names[i], into[i] = partNames[p], (*blob)(c.Payload(p))
 	}
 	rows, err := db.Raw("SELECT "+strings.Join(names, ", ")+" FROM chunks WHERE id = ?", c.ID).Rows()
 	if err != nil {
