@@ -2,8 +2,6 @@ package e2e
 
 import (
 	"fmt"
-	"io"
-	"net/http"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -237,22 +235,12 @@ func TestTheFieldGuideWorksAsItIsWritten(t *testing.T) {
 	assert.Len(t, rejects.Rejects, 2, "what the guide does not name is told")
 }
 
-// post does what a snippet with curl does.
+// post runs a snippet with curl.
 func post(t *testing.T, snippet, base, token string) int {
-	body := regexp.MustCompile(`(?s)(?:--data-binary \$|-d )'(.*?)'`).FindStringSubmatch(snippet)
-	require.NotNil(t, body)
-	path := regexp.MustCompile(`/api/v1/readings[^\s']*`).FindString(snippet)
-	req, err := http.NewRequestWithContext(t.Context(), http.MethodPost, base+path,
-		strings.NewReader(strings.ReplaceAll(body[1], `\n`, "\n")))
-	require.NoError(t, err)
-	for _, h := range regexp.MustCompile(`-H "(.*?): (.*?)"`).FindAllStringSubmatch(snippet, -1) {
-		req.Header.Set(h[1], strings.ReplaceAll(h[2], "$TOKEN", token))
-	}
-	answer, err := http.DefaultClient.Do(req)
-	require.NoError(t, err)
-	defer answer.Body.Close()
-	text, err := io.ReadAll(answer.Body)
-	require.NoError(t, err)
+	cmd := exec.CommandContext(t.Context(), "bash", "-ec", strings.ReplaceAll(snippet, "http://127.0.0.1:8460", base))
+	cmd.Env = append(os.Environ(), "TOKEN="+token)
+	text, err := cmd.Output()
+	require.NoError(t, err, snippet)
 	assert.JSONEq(t, `{"accepted":1,"refused":0,"rows":[]}`, string(text))
 	return 1
 }
