@@ -431,6 +431,7 @@ type Problem struct {
 	Status int    `json:"status"`
 	Detail string `json:"detail"` // what is wrong, and what to change
 	Code   string `json:"code"`
+	Type   string `json:"type"` // where the manual says more of the code
 }
 
 // Error is a refused call.

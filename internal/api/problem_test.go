@@ -14,6 +14,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"nexocumula/api"
+	"nexocumula/internal/manual"
 )
 
 // Whatever is refused below /api is told as problem details, also what there is not; the console's page is for people.
@@ -30,7 +31,7 @@ func TestARefusalIsAProblem(t *testing.T) {
 		resp.Body.Close()
 		assert.Equal(t, want, resp.StatusCode, path)
 		assert.Equal(t, "application/problem+json", resp.Header.Get("Content-Type"), path)
-		assert.Regexp(t, `^\{"title":"[A-Z][^"]+","status":\d+,"detail":".+","code":"[a-z_]+"\}$`, string(text), path)
+		assert.Regexp(t, `^\{"title":"[A-Z][^"]+","status":\d+,"detail":".+","code":"([a-z_]+)","type":"/docs/refusals#[a-z_]+"\}$`, string(text), path)
 		assert.Empty(t, resp.Header.Get("Access-Control-Allow-Origin"), path)
 	}
 }
@@ -62,6 +63,12 @@ func TestTheDescriptionHasEveryCode(t *testing.T) {
 		}
 	}
 	assert.Greater(t, seen, 150)
+	page, err := manual.Find("refusals")
+	require.NoError(t, err)
+	for code := range described {
+		assert.Contains(t, page.HTML, `<tr id="`+code+`">`, "the manual says what it means")
+	}
+	assert.Equal(t, len(described), strings.Count(page.HTML, `<tr id="`), "and explains no other")
 	named := map[string]bool{}
 	for path, item := range doc.Paths.Map() {
 		for method, operation := range item.Operations() {

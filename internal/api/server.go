@@ -148,7 +148,13 @@ func fail(c *gin.Context, status int, code, message string) {
 		_ = failedPage.Execute(c.Writer, message) // who does not read any more went away
 		return
 	}
-	problem(c, status, client.Problem{Title: http.StatusText(status), Status: status, Detail: message, Code: code})
+	problem(c, status, client.Problem{
+		Title:  http.StatusText(status),
+		Status: status,
+		Detail: message,
+		Code:   code,
+		Type:   "/docs/refusals#" + code,
+	})
 }
 
 // problem answers with problem details (RFC 9457).

@@ -13,6 +13,7 @@ import (
 	"github.com/yuin/goldmark"
 	"github.com/yuin/goldmark/ast"
 	"github.com/yuin/goldmark/extension"
+	extast "github.com/yuin/goldmark/extension/ast"
 	"github.com/yuin/goldmark/parser"
 	"github.com/yuin/goldmark/text"
 	"github.com/yuin/goldmark/util"
@@ -136,8 +137,31 @@ type links struct{}
 
 var page = regexp.MustCompile(`^([a-zA-Z-]+)\.md(#.*)?$`)
 
-func (links) Transform(tree *ast.Document, _ text.Reader, _ parser.Context) {
+// nameRow lets the row of a table be linked to by the word that it explains, unless another has that name.
+func nameRow(row *extast.TableRow, raw []byte, taken map[string]bool) {
+	code, ok := row.FirstChild().FirstChild().(*ast.CodeSpan)
+	if !ok {
+		return
+	}
+	if name := plainText(code, raw); word.MatchString(name) && !taken[name] {
+		row.SetAttributeString("id", []byte(name))
+		taken[name] = true
+	}
+}
+
+var word = regexp.MustCompile(`^[a-z_]+$`)
+
+func (links) Transform(tree *ast.Document, read text.Reader, _ parser.Context) {
+	raw, taken := read.Source(), map[string]bool{}
 	_ = ast.Walk(tree, func(n ast.Node, entering bool) (ast.WalkStatus, error) {
+		if heading, ok := n.(*ast.Heading); ok && entering {
+			if id, ok := heading.AttributeString("id"); ok {
+				taken[string(id.([]byte))] = true
+			}
+		}
+		if row, ok := n.(*extast.TableRow); ok && entering {
+			nameRow(row, raw, taken)
+		}
 		link, ok := n.(*ast.Link)
 		if !ok || !entering {
 			return ast.WalkContinue, nil

@@ -178,11 +178,12 @@ export type Params<N extends Call<M>, M extends Method> = Partial<
   Record<ParamNames<Operation<N, M>, "path"> | ParamNames<Operation<N, M>, "query">, string>
 >;
 
-type ParamNames<O, In extends "path" | "query"> = O extends { parameters: Record<In, infer P> }
-  ? string & keyof P
-  : O extends { parameters: Partial<Record<In, infer P>> }
-    ? string & keyof NonNullable<P>
-    : never;
+type ParamNames<O, In extends "path" | "query"> = O extends { parameters: { [K in In]?: infer P } }
+  ? NamesOf<NonNullable<P>>
+  : never;
+
+// Of what has no parameters, keyof would be any name.
+type NamesOf<P> = [P] extends [never] ? never : string & keyof P;
 
 /** What a call takes as its body. */
 export type Body<N extends Call<M>, M extends Sending = "post"> =

@@ -1,4 +1,6 @@
 import type { ReactNode } from "react";
+import { Refusal } from "../api/client";
+import { Link } from "./Link";
 
 /** What went wrong, or nothing. */
 export function Failed({ error }: { error: Error | null | undefined }) {
@@ -6,6 +8,18 @@ export function Failed({ error }: { error: Error | null | undefined }) {
   return (
     <p role="alert" className="mt-3 whitespace-pre-wrap text-bad">
       {error.message}
+      {error instanceof Refusal && error.code && (
+        <>
+          {" "}
+          <Link
+            to={`/docs/refusals#${error.code}`}
+            className="text-sm underline"
+            label={`What ${error.code} means`}
+          >
+            What this means
+          </Link>
+        </>
+      )}
     </p>
   );
 }
