@@ -56,6 +56,7 @@ func runCommand(version string) *cli.Command {
 			}
 			spareMemory()
 			log := serviceLog(cmd, settings)
+			defer event.Flush(log)
 			s, err := service.Open(settings, version, log)
 			if err != nil {
 				return err

@@ -63,6 +63,11 @@ func TestWhatComesAgainIsCounted(t *testing.T) {
 		assert.Contains(t, out.String(), "times=99")
 		StoreUnwritten.To(log, "error", "no space")
 		assert.Equal(t, 5, strings.Count(out.String(), "store.unwritten"), "it is news again")
+		StoreUnwritten.To(log, "error", "no space")
+		Flush(log)
+		Flush(log)
+		assert.Equal(t, 6, strings.Count(out.String(), "store.unwritten"), "what is counted when a program ends is written")
+		assert.Contains(t, out.String(), "times=1\n")
 		time.Sleep(repeatsFor + time.Second)
 	})
 }

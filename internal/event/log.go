@@ -6,6 +6,8 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
+	"maps"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -146,6 +148,20 @@ func (s *seen) flush(key string) {
 	}
 	of.last.AddAttrs(slog.Int("times", of.times))
 	_ = of.by.Handle(context.Background(), of.last) // there is nobody to tell
+}
+
+// Flush writes how often events came again that are still counted, before a program ends.
+func Flush(log *slog.Logger) {
+	h, ok := log.Handler().(*repeats)
+	if !ok {
+		return
+	}
+	h.seen.mu.Lock()
+	keys := slices.Sorted(maps.Keys(h.seen.of))
+	h.seen.mu.Unlock()
+	for _, key := range keys {
+		h.seen.flush(key)
+	}
 }
 
 func (h *repeats) WithAttrs(a []slog.Attr) slog.Handler {
