@@ -425,7 +425,7 @@ type CentralHealth struct {
 	Gateways []string `json:"gateways"`
 }
 
-// Problem is how a refusal is written (RFC 9457, without a type: its code says what it is).
+// Problem is how a refusal is written (RFC 9457).
 type Problem struct {
 	Title  string `json:"title"` // the status in words
 	Status int    `json:"status"`

@@ -114,7 +114,7 @@ var samples = map[string]string{
 	"POST /api/v1/reload": "", "POST /api/v1/field/probe": "{", "POST /api/v1/field/scan": "{", "GET /api/v1/field/watch": "?source=nothing", "POST /api/v1/field/lines": "{",
 	"POST /api/v1/field/check": "{", "GET /api/v1/field/plan": "", "GET /api/v1/discovered": "", "POST /api/v1/configuration/append": "{",
 	"GET /api/v1/series/versions": "?path=stony-beck/raceway-1/oxygen", "GET /api/v1/uplinks": "", "GET /api/v1/links": "", "GET /api/v1/units": "", "GET /api/v1/boards": "", "POST /api/v1/boards": "{", "GET /api/v1/boards/standard": "?about=stony-beck", "GET /api/v1/boards/{board}": "", "PUT /api/v1/boards/{board}": "{", "DELETE /api/v1/boards/{board}": "", "GET /api/v1/boards/{board}/history": "", "GET /api/board.schema.json": "", "GET /api/v1/manual": "", "GET /api/v1/manual/{page}": "",
-	"GET /api/v1/notes": "", "POST /api/v1/notes": "{", "DELETE /api/v1/notes/{note}": "", "POST /api/v1/replication": "x", "POST /api/v1/replication/credential": "{", "GET /api/openapi.yaml": "",
+	"GET /api/v1/notes": "", "POST /api/v1/notes": "{", "DELETE /api/v1/notes/{note}": "", "POST /api/v1/replication": "x", "POST /api/v1/replication/credential": "{", "GET /api/openapi.yaml": "", "GET /metrics": "",
 	"GET /api/v1/session": "", "POST /api/v1/session": "{", "DELETE /api/v1/session": "", "POST /api/v1/session/redeem": "{", "POST /api/v1/session/passkey": "", "POST /api/v1/session/passkey/finish": "{",
 	"GET /api/v1/session/provider": "", "GET /api/v1/session/provider/back": "",
 	"GET /api/v1/account": "", "POST /api/v1/account/password": "{", "POST /api/v1/account/authenticator": "{", "POST /api/v1/account/authenticator/finish": "{", "POST /api/v1/account/authenticator/remove": "{",

@@ -84,6 +84,7 @@ func (h handlers) routes() []route {
 			func(c *gin.Context) { c.Data(http.StatusOK, "application/schema+json", api.BoardSchema) }, 0,
 		},
 
+		{get, "/metrics", access.Viewer, h.metrics(), ofAll},
 		{get, "/api/v1/manual", access.Anyone, h.pages, 0},
 		{get, "/api/v1/manual/:page", access.Anyone, h.manualPage, 0},
 

@@ -23,6 +23,7 @@ import (
 	"nexocumula/internal/store/engine"
 	"nexocumula/internal/store/outbox"
 	"nexocumula/internal/store/records"
+	"nexocumula/internal/store/sqlite"
 	"nexocumula/internal/turns"
 	"nexocumula/internal/uplink"
 )
@@ -41,6 +42,8 @@ type Store interface {
 	Missing() ([]string, error)
 	SetAside() []string
 	Troubles() []string
+	CommitTimes() sqlite.Commits
+	Space() (used, free uint64)
 }
 
 // Service is the service behind the interface. Gateway or Central may be nil.

@@ -34,6 +34,11 @@ func (h handlers) health(c *gin.Context) {
 		c.JSON(http.StatusOK, h.partHealth(c, sees))
 		return
 	}
+	c.JSON(http.StatusOK, h.wholeHealth())
+}
+
+// wholeHealth returns how the service stands, for somebody who may see all of it.
+func (h handlers) wholeHealth() client.Health {
 	out := client.Health{
 		Status: "ok", Troubles: []string{}, Version: h.Version, Started: h.Started.UTC(), Site: h.site(), Zone: h.Zone, Zones: h.Zones(),
 		Series: h.Store.Count(), StoreCounts: &client.StoreCounts{
@@ -91,7 +96,7 @@ func (h handlers) health(c *gin.Context) {
 	if h.Gateway != nil {
 		out.Gateway = h.gatewayHealth(trouble)
 	}
-	c.JSON(http.StatusOK, out)
+	return out
 }
 
 // partHealth returns how the service stands for somebody who may see a part of it: nothing in it

@@ -66,6 +66,12 @@ func (s *Store) Judge() *clock.Judge { return s.file.Judge() }
 // Troubles lists the store's present faults, for display.
 func (s *Store) Troubles() []string { return s.file.Troubles() }
 
+// CommitTimes says how long transactions took since the start.
+func (s *Store) CommitTimes() sqlite.Commits { return s.file.CommitTimes() }
+
+// Space returns how many bytes the store's files have, and how many are free on its disk.
+func (s *Store) Space() (used, free uint64) { return s.file.Space() }
+
 // Damaged returns how many rows could not be read and were set aside, and how often
 // something was missing at the start.
 func (s *Store) Damaged() uint64 { return s.file.CountDamaged() }

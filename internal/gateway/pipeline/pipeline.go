@@ -195,6 +195,9 @@ func (p *Pipeline) Accepted() uint64 { return p.committer.accepted.Load() }
 // Rejected counts rejects on disk since the start.
 func (p *Pipeline) Rejected() uint64 { return p.committer.rejected.Load() }
 
+// Waiting returns how many deliveries wait for their commit.
+func (p *Pipeline) Waiting() int { return p.committer.inbox.waiting() }
+
 // Filling returns how many series get other tiers, and still have those they had.
 func (p *Pipeline) Filling() int { return int(p.filler.filling.Load()) }
 

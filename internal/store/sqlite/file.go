@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"log/slog"
 	"maps"
+	"os"
 	"slices"
 	"sync"
 	"time"
@@ -27,6 +28,7 @@ type File struct {
 	watermark *watermark // guarded by write
 	lost      []string   // found before the file was opened; Begin reports it
 	giveBack  int        // pages at the next time; guarded by write
+	timing    timing
 
 	mu       sync.Mutex        // guards what follows; nothing else is locked under it
 	damaged  uint64            // rows that could not be read, and what was missing
@@ -119,7 +121,10 @@ func (w Writer) DB() *gorm.DB { return w.file.db }
 
 // Transaction makes all changes, or none. It is on disk when it returns.
 func (w Writer) Transaction(change func(tx *gorm.DB) error) error {
-	return w.file.db.Transaction(change)
+	began := time.Now()
+	err := w.file.db.Transaction(change)
+	w.file.timing.took(time.Since(began), err)
+	return err
 }
 
 // Committed notes that the commit with a number is on disk.
@@ -141,6 +146,17 @@ func (f *File) Reader() *gorm.DB { return f.reader }
 
 // Path returns the file's path.
 func (f *File) Path() string { return f.path }
+
+// Space returns how many bytes the file and those beside it have, and how many are free on the disk.
+func (f *File) Space() (used, free uint64) {
+	for _, beside := range []string{"", "-wal", "-watermark"} {
+		if info, err := os.Stat(f.path + beside); err == nil {
+			used += uint64(info.Size())
+		}
+	}
+	free, _ = roomAt(f.path)
+	return used, free
+}
 
 // Log takes what is to be logged of the file.
 func (f *File) Log() *slog.Logger { return f.log }
