@@ -12,6 +12,7 @@ import (
 type committer struct {
 	store Store
 	queue chan *request
+	asked chan struct{} // whether it gets on
 	ended chan struct{}
 }
 
@@ -27,7 +28,7 @@ const (
 )
 
 func newCommitter(st Store) *committer {
-	return &committer{store: st, queue: make(chan *request), ended: make(chan struct{})}
+	return &committer{store: st, queue: make(chan *request), asked: make(chan struct{}), ended: make(chan struct{})}
 }
 
 // write returns once the batch is on disk.
@@ -54,6 +55,7 @@ func (c *committer) run(ctx context.Context) {
 			}
 			c.commit(context.WithoutCancel(ctx), all) // who waits for it is to know how it ends
 			last = time.Now()
+		case <-c.asked:
 		case <-ctx.Done():
 			return
 		}

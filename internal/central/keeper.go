@@ -2,6 +2,7 @@ package central
 
 import (
 	"context"
+	"fmt"
 	"log/slog"
 	"time"
 
@@ -18,6 +19,18 @@ const (
 func (r *Receiver) Run(ctx context.Context) error {
 	r.committer.run(ctx)
 	return nil
+}
+
+// Alive returns nil when the committing goroutine answers before ctx ends.
+func (r *Receiver) Alive(ctx context.Context) error {
+	select {
+	case r.committer.asked <- struct{}{}:
+		return nil
+	case <-r.committer.ended:
+		return nil
+	case <-ctx.Done():
+		return fmt.Errorf("the receiver does not answer: %w", ctx.Err())
+	}
 }
 
 // Sealer is a store that is to be sealed now and then.

@@ -11,7 +11,7 @@ import (
 // groups are the commands as the help lists them.
 var groups = []group{
 	{"Run", []string{"demo", "check", "plan", "run", "reload", "key", "simulate"}},
-	{"Ask", []string{"now", "windows", "readings", "moment", "excursions", "series", "note", "board"}},
+	{"Ask", []string{"health", "now", "windows", "readings", "moment", "excursions", "series", "note", "board"}},
 	{"Field", []string{"watch", "probe", "try", "source", "reject"}},
 	{"Links", []string{"uplink", "gateway", "join"}},
 	{
@@ -45,6 +45,7 @@ var examples = map[string][]string{
 	"simulate broker":     {"simulate broker --listen 127.0.0.1:1884"},
 	"simulate provider":   {"simulate provider --secret-file provider-secret"},
 	"version":             {"version"},
+	"health":              {"health", "health --at pumphouse -o json"},
 
 	"watch": {
 		"watch tcp://127.0.0.1:1884 --for 30s", "watch tcp://127.0.0.1:1884 --topics 'farm/#' --lines",

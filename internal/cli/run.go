@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"fmt"
+	"io"
 	"log/slog"
 	"os"
 	"os/signal"
@@ -15,6 +16,7 @@ import (
 	"nexocumula/internal/event"
 	"nexocumula/internal/kinds"
 	"nexocumula/internal/service"
+	"nexocumula/internal/supervision"
 )
 
 // configFlag returns a new one for each command, as a command asks whether it was given.
@@ -55,29 +57,39 @@ func runCommand(version string) *cli.Command {
 				return err
 			}
 			spareMemory()
-			log := serviceLog(cmd, settings)
+			report := supervision.NewReport(version)
+			log := serviceLog(cmd, settings, report)
 			defer event.Flush(log)
 			s, err := service.Open(settings, version, log)
 			if err != nil {
 				return err
 			}
+			supervision.AbortOnCrash()
+			if err := report.Begin(settings.Data, log); err != nil {
+				event.ReportUnkept.To(log, "error", err)
+			}
 			defer onHangUp(ctx, s, log)()
 			ended := make(chan error, 1)
 			go func() { ended <- s.Run(ctx) }()
+			end := func(err error) error { // not deferred: a crash ends otherwise
+				report.End()
+				return err
+			}
 			select {
 			case err := <-ended:
-				return err
+				return end(err)
 			case <-s.Opened(ctx):
 			}
 			if ctx.Err() != nil {
-				return <-ended
+				return end(<-ended)
 			}
+			supervision.Ready(log)
 			fmt.Fprintf(cmd.Root().Writer, "nexocumula %s is running; console and HTTP interface at %s\n", version,
 				s.Address)
 			if err := welcome(cmd, s); err != nil { // what is collected does not wait for it
 				event.FirstCodeFailed.To(log, "error", err)
 			}
-			return <-ended
+			return end(<-ended)
 		},
 	}
 }
@@ -131,10 +143,10 @@ func logger(cmd *cli.Command) *slog.Logger {
 }
 
 // serviceLog is as the configuration has it. Under systemd each line says its priority.
-func serviceLog(cmd *cli.Command, settings config.Settings) *slog.Logger {
+func serviceLog(cmd *cli.Command, settings config.Settings, report *supervision.Report) *slog.Logger {
 	o := event.Options{JSON: settings.Log.JSON, Level: settings.Log.Level, Priority: os.Getenv("JOURNAL_STREAM") != ""}
 	if cmd.Bool(verboseFlag.Name) {
 		o.Level = slog.LevelDebug
 	}
-	return event.NewLog(cmd.Root().ErrWriter, o)
+	return event.NewLog(io.MultiWriter(report, cmd.Root().ErrWriter), o)
 }

@@ -38,8 +38,13 @@ var (
 	KindKept           = Event{"series.kind.kept", slog.LevelWarn, "a series keeps its definition: it was recorded as another kind", []string{"series", "recorded", "wanted"}}
 	LabelsLost         = Event{"series.labels.lost", slog.LevelError, "which labels messages gave series cannot be read; they come with the next messages", []string{"error"}}
 	LabelsTooMany      = Event{"series.labels.many", slog.LevelWarn, "what messages say about a series is left out: with the labels of its rule it is too much", []string{"series", "error"}}
+	Crashed            = Event{"service.crashed", slog.LevelError, "the run before this one crashed; the report has its last lines and stacks", []string{"why", "report"}}
+	Cut                = Event{"service.cut", slog.LevelWarn, "the run before this one was killed, or the power failed", []string{}}
+	ReportUnkept       = Event{"service.report.unkept", slog.LevelWarn, "a crash of this run would leave no report", []string{"error"}}
 	Started            = Event{"service.started", slog.LevelInfo, "the service began", []string{"version", "configuration", "sum", "address"}}
 	Stopped            = Event{"service.stopped", slog.LevelInfo, "the service ended", []string{"version", "configuration", "sum"}}
+	Stuck              = Event{"service.stuck", slog.LevelError, "the service does not get on; systemd's watchdog is not told that it lives", []string{"error"}}
+	SupervisorUnheard  = Event{"service.systemd.unheard", slog.LevelWarn, "systemd could not be told how the service stands", []string{"error"}}
 	SketchLeftOut      = Event{"sketch.left_out", slog.LevelWarn, "a reading does not go into its sketch", []string{"series", "value", "error"}}
 	SourceFailed       = Event{"source.failed", slog.LevelError, "a source cannot run; it is tried again", []string{"source", "error"}}
 	StoreIncomplete    = Event{"store.incomplete", slog.LevelError, "the store is not complete", []string{"missing"}}
@@ -102,8 +107,13 @@ var All = []Event{
 	KindKept,
 	LabelsLost,
 	LabelsTooMany,
+	Crashed,
+	Cut,
+	ReportUnkept,
 	Started,
 	Stopped,
+	Stuck,
+	SupervisorUnheard,
 	SketchLeftOut,
 	SourceFailed,
 	StoreIncomplete,

@@ -28,6 +28,7 @@ import (
 	"nexocumula/internal/links"
 	"nexocumula/internal/plain"
 	"nexocumula/internal/store"
+	"nexocumula/internal/supervision"
 	"nexocumula/internal/uplink"
 	"nexocumula/web"
 )
@@ -161,6 +162,12 @@ func (s *Service) Run(ctx context.Context) error {
 		})
 	}
 	group.Go(func() error { return s.book.Run(groupCtx) })
+	group.Go(func() error { return supervision.Watch(groupCtx, s.alive, s.log) })
+	group.Go(func() error {
+		<-groupCtx.Done()
+		supervision.Stopping(s.log)
+		return nil
+	})
 	group.Go(func() error { return s.history.Run(groupCtx, s.linkStates) })
 	group.Go(func() error { return s.retain(groupCtx) })
 	group.Go(func() error { return s.tidy(groupCtx) })
@@ -178,6 +185,19 @@ func (s *Service) Run(ctx context.Context) error {
 	err := group.Wait()
 	defer s.folder.Release()
 	return errors.Join(err, s.book.Close(), s.Store.Close())
+}
+
+// alive returns nil when those who write get on.
+func (s *Service) alive(ctx context.Context) error {
+	if s.Gateway != nil {
+		if err := s.Gateway.Pipe.Alive(ctx); err != nil {
+			return err
+		}
+	}
+	if s.Central != nil {
+		return s.Central.Alive(ctx)
+	}
+	return nil
 }
 
 // opensWithin is how long a service that starts is waited for at most.

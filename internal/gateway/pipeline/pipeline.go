@@ -3,6 +3,7 @@ package pipeline
 import (
 	"context"
 	"errors"
+	"fmt"
 	"log/slog"
 	"sync"
 	"time"
@@ -215,6 +216,16 @@ func (p *Pipeline) Between(ctx context.Context, f func() error) error {
 	case <-ctx.Done():
 		return ctx.Err()
 	}
+}
+
+// Alive returns nil when the committing goroutine answers before ctx ends, or tries again and again to write to a
+// store that cannot be written.
+func (p *Pipeline) Alive(ctx context.Context) error {
+	err := p.Between(ctx, func() error { return nil })
+	if err == nil || errors.Is(err, ErrStopped) || p.writer.tries() {
+		return nil
+	}
+	return fmt.Errorf("the pipeline does not answer: %w", err)
 }
 
 // UseCommitDelay takes another delay from now on.

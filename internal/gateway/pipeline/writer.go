@@ -15,15 +15,30 @@ import (
 // writer writes to the store, however long that takes.
 type writer struct {
 	log     *slog.Logger
-	trouble atomic.Pointer[string] // what the store says while it cannot be written
+	trouble atomic.Pointer[trouble] // what the store says while it cannot be written
+}
+
+// trouble is why an attempt to write failed.
+type trouble struct {
+	text string
+	at   time.Time
 }
 
 // failing returns the store's error while it cannot be written, or "".
 func (w *writer) failing() string {
 	if t := w.trouble.Load(); t != nil {
-		return *t
+		return t.text
 	}
 	return ""
+}
+
+// retryWithin is how long after an attempt that failed the next has been made.
+const retryWithin = 15 * time.Second
+
+// tries reports whether an attempt to write has failed lately, after which another follows.
+func (w *writer) tries() bool {
+	t := w.trouble.Load()
+	return t != nil && time.Since(t.at) < retryWithin
 }
 
 // appender takes batches.
@@ -49,8 +64,7 @@ func untilWritten[T any](ctx context.Context, w *writer, write func() (T, error)
 			MaxInterval:         5 * time.Second,
 		}),
 		backoff.WithNotify(func(err error, wait time.Duration) {
-			text := err.Error()
-			w.trouble.Store(&text)
+			w.trouble.Store(&trouble{err.Error(), time.Now()})
 			event.StoreUnwritten.To(w.log, "error", err, "in", wait)
 		}))
 	if err == nil {
