@@ -1,16 +1,19 @@
 package access
 
 import (
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io/fs"
+	"log/slog"
 	"os"
 	"path/filepath"
 
 	"gorm.io/gorm"
 
 	"nexocumula/internal/secret"
+	"nexocumula/internal/store/sqlite"
 )
 
 // headFile says outside of the database which entry was the newest, so that one taken off
@@ -178,4 +181,27 @@ func (b *Book) dropOldAudit() error {
 	return b.change(By{Who: "nexocumula", Kind: "machine"}, Entry{Action: actionDrop, After: after}, func(tx *gorm.DB) error {
 		return tx.Where("id <= ?", last.ID).Delete(&auditRow{}).Error
 	}, nil)
+}
+
+// VerifyFile looks through the accounts and the audit in a folder, which a service may have open, and changes nothing.
+// Without them there is nothing to look at.
+func VerifyFile(ctx context.Context, dir string, log *slog.Logger) (out Verified, err error) {
+	path := filepath.Join(dir, File)
+	if _, err := os.Stat(path); errors.Is(err, fs.ErrNotExist) {
+		return out, nil
+	}
+	db, err := sqlite.OpenReadOnly(path, log)
+	if err != nil {
+		return out, err
+	}
+	defer func() { err = errors.Join(err, sqlite.CloseReadOnly(db)) }()
+	var pages []string
+	if err := sqlite.VerifyPages(ctx, db, func(table, text string) { pages = append(pages, table+": "+text) }); err != nil {
+		return out, err
+	}
+	if len(pages) > 0 {
+		return Verified{Problems: pages}, nil
+	}
+	book := Book{dir: dir, db: db}
+	return book.Verify()
 }

@@ -18,7 +18,7 @@ var groups = []group{
 		"Access",
 		[]string{"login", "logout", "profile", "user", "token", "audit", "password", "certificate", "recover"},
 	},
-	{"Files", []string{"import", "docs", "completion", "man", "help", "version"}},
+	{"Files", []string{"verify", "import", "docs", "completion", "man", "help", "version"}},
 }
 
 type group struct {
@@ -45,6 +45,7 @@ var examples = map[string][]string{
 	"simulate broker":     {"simulate broker --listen 127.0.0.1:1884"},
 	"simulate provider":   {"simulate provider --secret-file provider-secret"},
 	"version":             {"version"},
+	"verify":              {"verify --config gateway.yaml", "verify --config gateway.yaml --rate 20 -o json"},
 	"health":              {"health", "health --at pumphouse -o json"},
 
 	"watch": {

@@ -52,6 +52,7 @@ func TestStoresOfOlderVersionsAreReadInFull(t *testing.T) {
 				s, err := Open(file, slog.New(slog.DiscardHandler), Options{})
 				require.NoError(t, err)
 				assert.Zero(t, s.Damaged())
+				whole(t, s)
 				for path, wanted := range map[series.Path]int{
 					"stony-beck/raceway-1/oxygen": 200,
 					"stony-beck/pump/energy":      40,

@@ -162,6 +162,7 @@ func TestLateRowsHideTheEarlierWhereverTheyStand(t *testing.T) {
 		}
 		check()
 	}
+	whole(t, s)
 	assert.LessOrEqual(t, most, 20, "there are few patches")
 	assert.Greater(t, most, 2)
 	assert.True(t, folded > 0 || testing.Short(), "chunks are written again once enough of their rows are late")

@@ -119,6 +119,7 @@ func TestSynopsesSayWhatTheRowsSay(t *testing.T) {
 				"no chunk reaches over the turn of a month")
 		}
 	}
+	whole(t, s)
 	assert.True(t, sawWhole && sawSteps)
 }
 

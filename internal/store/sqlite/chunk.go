@@ -147,6 +147,15 @@ func ChunksOfMany(db *gorm.DB, series []uint32, tier, from, to int64, parts []Pa
 		string(ids), tier, to, from), parts)
 }
 
+// ChunksAfter returns the chunks that follow one, by series, tier and time, with all their parts.
+func ChunksAfter(db *gorm.DB, before Chunk, most int) ([]Chunk, error) {
+	if before.ID == 0 {
+		return chunksOf(db.Raw("SELECT "+selected(AllParts)+" FROM chunks ORDER BY series, tier, first_at LIMIT ?", most), AllParts)
+	}
+	return chunksOf(db.Raw("SELECT "+selected(AllParts)+" FROM chunks WHERE (series, tier, first_at) > (?, ?, ?) ORDER BY series, tier, first_at LIMIT ?",
+		before.Series, before.Tier, before.FirstAt, most), AllParts)
+}
+
 // ChunksOf returns those chunks with the ids that are still there.
 func ChunksOf(db *gorm.DB, ids []uint64, parts []Part) ([]Chunk, error) {
 	if len(ids) == 0 {

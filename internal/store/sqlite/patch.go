@@ -87,6 +87,11 @@ func PatchHeads(db *gorm.DB, series uint32, tier int64) ([]Patch, error) {
 	return patchesOf(db.Raw("SELECT "+patchHead+" FROM patches WHERE series = ? AND tier = ? ORDER BY id", series, tier), false)
 }
 
+// PatchesAfter returns the patches that follow one, in the order of their ids.
+func PatchesAfter(db *gorm.DB, id uint64, most int) ([]Patch, error) {
+	return patchesOf(db.Raw("SELECT "+patchColumns+" FROM patches WHERE id > ? ORDER BY id LIMIT ?", id, most), true)
+}
+
 // PatchesOf returns those patches with the ids that are still there, in the order of their ids.
 func PatchesOf(db *gorm.DB, ids []uint64) ([]Patch, error) {
 	return patchesOf(db.Raw("SELECT "+patchColumns+" FROM patches WHERE id IN ? ORDER BY id", ids), true)

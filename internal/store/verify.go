@@ -1,0 +1,48 @@
+package store
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+
+	"nexocumula/internal/store/engine"
+	"nexocumula/internal/store/outbox"
+	"nexocumula/internal/store/sqlite"
+)
+
+// Verification says what of a store was looked at.
+type Verification struct {
+	Series int
+	Aside  int // rows that were set aside before
+}
+
+// Verify looks through the store in a file, which a service may have open, and changes nothing. Read is told how many bytes
+// were read, and may wait.
+func Verify(ctx context.Context, path string, log *slog.Logger, found func(engine.Fault), read func(ctx context.Context, bytes int) error) (out Verification, err error) {
+	db, err := sqlite.OpenReadOnly(path, log)
+	if err != nil {
+		return out, err
+	}
+	defer func() { err = errors.Join(err, sqlite.CloseReadOnly(db)) }()
+	if err := sqlite.VerifyPages(ctx, db, func(table, text string) { found(engine.Fault{Place: table, Text: text}) }); err != nil {
+		return out, err
+	}
+	v := engine.Verifier{DB: db, Found: found, Read: read}
+	if err := v.Verify(ctx); err != nil {
+		return out, err
+	}
+	known := func(id uint32) bool { return v.Known(id) != "" }
+	err = outbox.Verify(ctx, db, known, func(uplink, text string) {
+		found(engine.Fault{Place: "marks", Text: "uplink " + uplink + ": " + text})
+	})
+	if err != nil {
+		return out, err
+	}
+	var aside int64
+	if err := db.WithContext(ctx).Model(&sqlite.Damaged{}).Where("place <> 'store'").Count(&aside).Error; err != nil {
+		return out, fmt.Errorf("counting what was set aside: %w", err)
+	}
+	out.Series, out.Aside = v.Count(), int(aside)
+	return out, nil
+}
