@@ -3,6 +3,7 @@ module nexocumula
 go 1.26.0
 
 require (
+	filippo.io/age v1.3.2
 	github.com/DataDog/sketches-go v1.4.8
 	github.com/agnivade/levenshtein v1.2.2
 	github.com/apache/arrow-go/v18 v18.8.0
@@ -51,6 +52,7 @@ require (
 )
 
 require (
+	filippo.io/hpke v0.4.0 // indirect
 	github.com/BurntSushi/toml v1.4.1-0.20240526193622-a339e1f7089c // indirect
 	github.com/beorn7/perks v1.0.1 // indirect
 	github.com/boombuler/barcode v1.0.1-0.20190219062509-6c824513bacc // indirect

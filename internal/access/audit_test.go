@@ -160,7 +160,7 @@ func TestAnOlderCopySaysSo(t *testing.T) {
 
 func TestTheAuditAtItsLimits(t *testing.T) {
 	b, clock := fresh(t)
-	file := filepath.Join(b.dir, headFile)
+	file := filepath.Join(b.dir, HeadFile)
 	require.NoError(t, b.Note(person, Entry{Action: "reload", Outcome: Done}))
 	before, err := os.ReadFile(file)
 	require.NoError(t, err)

@@ -16,9 +16,9 @@ import (
 	"nexocumula/internal/store/sqlite"
 )
 
-// headFile says outside of the database which entry was the newest, so that one taken off
+// HeadFile says outside of the database which entry was the newest, so that one taken off
 // the end shows too.
-const headFile = "audit.head"
+const HeadFile = "audit.head"
 
 type head struct {
 	ID  uint64 `json:"id"`
@@ -28,7 +28,7 @@ type head struct {
 func (b *Book) writeHead(h head) error {
 	text, err := json.Marshal(h)
 	if err == nil {
-		err = secret.WriteFile(filepath.Join(b.dir, headFile), append(text, '\n'))
+		err = secret.WriteFile(filepath.Join(b.dir, HeadFile), append(text, '\n'))
 	}
 	if err != nil {
 		return fmt.Errorf("the newest entry could not be noted outside of the database: %w", err)
@@ -87,7 +87,7 @@ func (b *Book) Verify() (out Verified, err error) {
 		}
 		if r.ID == noted.ID {
 			if seen = true; r.Sum != noted.Sum {
-				problem("entry %d is another than %s has noted", r.ID, headFile)
+				problem("entry %d is another than %s has noted", r.ID, HeadFile)
 			}
 		}
 		out.Entries++
@@ -105,13 +105,13 @@ func (b *Book) Verify() (out Verified, err error) {
 	case noteErr != nil:
 		problem("which entry was the newest is not known: %v", noteErr)
 	case !seen:
-		problem("entry %d, which %s has noted, is missing; the newest is %d", noted.ID, headFile, before.ID)
+		problem("entry %d, which %s has noted, is missing; the newest is %d", noted.ID, HeadFile, before.ID)
 	}
 	return out, nil
 }
 
 func (b *Book) readHead() (h head, err error) {
-	text, err := os.ReadFile(filepath.Join(b.dir, headFile))
+	text, err := os.ReadFile(filepath.Join(b.dir, HeadFile))
 	if err == nil {
 		err = json.Unmarshal(text, &h)
 	}

@@ -96,5 +96,5 @@ func TestAnEmptiedAuditBesideAccountsIsReported(t *testing.T) {
 }
 
 func removeHead(t *testing.T, dir string) {
-	require.NoError(t, os.Remove(filepath.Join(dir, headFile)))
+	require.NoError(t, os.Remove(filepath.Join(dir, HeadFile)))
 }

@@ -18,7 +18,7 @@ var groups = []group{
 		"Access",
 		[]string{"login", "logout", "profile", "user", "token", "audit", "password", "certificate", "recover"},
 	},
-	{"Files", []string{"verify", "import", "docs", "completion", "man", "help", "version"}},
+	{"Files", []string{"verify", "backup", "restore", "import", "docs", "completion", "man", "help", "version"}},
 }
 
 type group struct {
@@ -45,8 +45,16 @@ var examples = map[string][]string{
 	"simulate broker":     {"simulate broker --listen 127.0.0.1:1884"},
 	"simulate provider":   {"simulate provider --secret-file provider-secret"},
 	"version":             {"version"},
-	"verify":              {"verify --config gateway.yaml", "verify --config gateway.yaml --rate 20 -o json"},
-	"health":              {"health", "health --at pumphouse -o json"},
+	"backup": {
+		"backup --config gateway.yaml /mnt/usb/long-mere", "backup --config gateway.yaml --keep 30 --rate 20 /mnt/usb/long-mere",
+		"backup --config gateway.yaml - | ssh head-office 'cat > long-mere.tar'",
+	},
+	"restore": {
+		"restore /mnt/usb/long-mere", "restore /mnt/usb/long-mere /var/lib/nexocumula/long-mere",
+		"restore --as-of 2026-03-01T08:00:00Z /mnt/usb/long-mere /var/lib/nexocumula/long-mere",
+	},
+	"verify": {"verify --config gateway.yaml", "verify --config gateway.yaml --rate 20 -o json"},
+	"health": {"health", "health --at pumphouse -o json"},
 
 	"watch": {
 		"watch tcp://127.0.0.1:1884 --for 30s", "watch tcp://127.0.0.1:1884 --topics 'farm/#' --lines",

@@ -13,8 +13,8 @@ import (
 	"syscall"
 )
 
-// lockFile stays when a service ends; what counts is who holds a lock on it.
-const lockFile = "nexocumula.lock"
+// LockFile stays when a service ends; what counts is who holds a lock on it.
+const LockFile = "nexocumula.lock"
 
 // Folder is a folder that this process uses.
 type Folder struct{ lock *os.File }
@@ -35,7 +35,7 @@ func Take(path string) (*Folder, error) {
 	if err := Check(path); err != nil {
 		return nil, err
 	}
-	f, err := os.OpenFile(filepath.Join(path, lockFile), os.O_CREATE|os.O_RDWR|syscall.O_NOFOLLOW, 0o600)
+	f, err := os.OpenFile(filepath.Join(path, LockFile), os.O_CREATE|os.O_RDWR|syscall.O_NOFOLLOW, 0o600)
 	if errors.Is(err, syscall.ENOSPC) {
 		return nil, fmt.Errorf("the disk of the folder %s is full: not even a lock can be put there; free some space",
 			path)

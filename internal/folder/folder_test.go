@@ -31,7 +31,7 @@ func TestAFolderThatOthersCanWriteOrThatLeadsElsewhereIsRefused(t *testing.T) {
 	require.NoError(t, os.Chmod(path, 0o750))
 	other := filepath.Join(t.TempDir(), "elsewhere")
 	require.NoError(t, os.WriteFile(other, nil, 0o600))
-	for _, name := range []string{"nexocumula.db", lockFile} {
+	for _, name := range []string{"nexocumula.db", LockFile} {
 		link := filepath.Join(path, name)
 		require.NoError(t, os.Symlink(other, link))
 		_, err = Take(path)
