@@ -336,6 +336,7 @@ type Health struct {
 	Series   int               `json:"series"`
 	Gateway  *GatewayHealth    `json:"gateway"`
 	Central  *CentralHealth    `json:"central"`
+	Backup   *BackupHealth     `json:"backup"` // null: none is wanted, or the answer is limited
 
 	*StoreCounts // nil where the answer is limited
 }
@@ -418,6 +419,13 @@ type Fault struct {
 	Message string    `json:"message"`
 	Count   uint64    `json:"count"`
 	LastAt  time.Time `json:"last_at"`
+}
+
+// BackupHealth is how the backups stand that a service makes by itself.
+type BackupHealth struct {
+	Folder string     `json:"folder"`
+	GoodAt *time.Time `json:"good_at"` // when the newest whole one was taken; null: there is none
+	Error  string     `json:"error"`   // why the last attempt failed; empty: it did not
 }
 
 // CentralHealth names the gateways that may replicate here.

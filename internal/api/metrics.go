@@ -57,6 +57,7 @@ var (
 	droppedRows   = counter("dropped_rows_total", "Rows that retention dropped")
 	storeBytes    = gauge("store_bytes", "Bytes of the store's files")
 	diskFreeBytes = gauge("disk_free_bytes", "Bytes that are free on the disk of the store")
+	backupAt      = gauge("backup_seconds", "When the newest good backup was taken, in seconds since 1970; missing without one")
 
 	acceptedReadings = counter("readings_accepted_total", "Readings on disk")
 	rejectedReadings = counter("readings_rejected_total", "Readings and messages refused by a rule")
@@ -141,6 +142,9 @@ func (s standing) ofService(tell teller) {
 	tell(trayRows, float64(whole.Unsealed))
 	tell(damagedRows, float64(whole.Damaged))
 	tell(droppedRows, float64(whole.Dropped))
+	if whole.Backup != nil && whole.Backup.GoodAt != nil {
+		tell(backupAt, seconds(*whole.Backup.GoodAt))
+	}
 	used, free := s.Store.Space()
 	tell(storeBytes, float64(used))
 	tell(diskFreeBytes, float64(free))

@@ -63,7 +63,8 @@ type Service struct {
 	Reload       func(context.Context) (applied, restart []string, err error) // of the configuration
 	File         func() string                                                // of the configuration; "": it came from none
 	Certificates func() []string                                              // what is wrong with those of the interface, or will be soon
-	Dropped      func() uint64                                                // rows that retention has dropped since the start
+	Backup       func() (state client.BackupHealth, trouble string, wanted bool)
+	Dropped      func() uint64 // rows that retention has dropped since the start
 	Version      string
 	Started      time.Time
 	Console      fs.FS

@@ -57,6 +57,13 @@ func (h handlers) wholeHealth() client.Health {
 			trouble("%s", text)
 		}
 	}
+	if h.Backup != nil {
+		if state, text, wanted := h.Backup(); wanted {
+			if out.Backup = &state; text != "" {
+				trouble("backup: %s", text)
+			}
+		}
+	}
 	if err := h.Gate.Book.Trouble(); err != nil {
 		trouble("audit: %v", err)
 	}

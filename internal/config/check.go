@@ -37,6 +37,7 @@ func (raw file) check(at shape.Place, kinds Kinds) Settings {
 	out.Access = raw.Access.check(at, &raw)
 	out.AwayFor = at.Key("away_for").Duration(raw.AwayFor, clock.DefaultAway)
 	out.Log = raw.Log.check(at.Key("log"))
+	out.Backup = raw.Backup.check(at.Key("backup"), raw.Data)
 	out.Zone = raw.Zone
 	if _, err := plain.Zone(out.Zone); err != nil {
 		at.Key("zone").Wrong("%v", err)

@@ -18,6 +18,7 @@ type file struct {
 	AwayFor string       `yaml:"away_for"`
 	Zone    string       `yaml:"zone"`
 	Log     logFile      `yaml:"log"`
+	Backup  *backupFile  `yaml:"backup"`
 	Queries queriesFile  `yaml:"queries"`
 	Field   fieldFile    `yaml:"field"`
 }

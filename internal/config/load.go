@@ -17,7 +17,7 @@ var parts = []struct {
 	key     string
 	running bool // a running service can take a change over
 }{
-	{"data", false}, {"listen", false}, {"tls", false}, {"open", false}, {"access", false}, {"away_for", false}, {"zone", false}, {"log", false}, {"give_up_unsent_after", false}, {"central", false},
+	{"data", false}, {"listen", false}, {"tls", false}, {"open", false}, {"access", false}, {"away_for", false}, {"zone", false}, {"log", false}, {"backup", false}, {"give_up_unsent_after", false}, {"central", false},
 	{"gateway.site", false}, {"gateway.uplinks", false},
 	{"keep", true}, {"queries", true}, {"field", true}, {"gateway.pace", true}, {"gateway.series", true},
 }

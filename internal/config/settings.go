@@ -28,6 +28,7 @@ type Settings struct {
 	Queries Queries
 	Field   Field
 	Log     Log
+	Backup  *Backup // nil: none is made
 
 	Sum    string            // SHA-256 of the file's text, in hexadecimal; "": there is no file
 	Path   string            // of the file; "": they come from elsewhere

@@ -14,6 +14,8 @@ var (
 	Refused            = Event{"audit.refused", slog.LevelWarn, "somebody was refused; it is in the audit", []string{"id", "who", "from", "action", "target", "outcome", "sum"}}
 	AuditUndropped     = Event{"audit.undropped", slog.LevelError, "old entries of the audit could not be dropped", []string{"error"}}
 	AuditUnwritten     = Event{"audit.unwritten", slog.LevelError, "the audit could not be written", []string{"who", "action", "target", "outcome", "error"}}
+	BackupFailed       = Event{"backup.failed", slog.LevelError, "a backup could not be made; it is tried again", []string{"folder", "error"}}
+	BackupMade         = Event{"backup.made", slog.LevelInfo, "a backup was made", []string{"folder", "taken", "bytes", "written", "faults"}}
 	BrokerHangs        = Event{"broker.hangs", slog.LevelError, "the client of the broker hangs; another takes its place", []string{"address"}}
 	BrokerLost         = Event{"broker.lost", slog.LevelWarn, "connection to the broker lost; reconnecting", []string{"address", "error"}}
 	BrokerRefused      = Event{"broker.refused", slog.LevelError, "the broker refuses a subscription", []string{"topic", "code"}}
@@ -83,6 +85,8 @@ var All = []Event{
 	Refused,
 	AuditUndropped,
 	AuditUnwritten,
+	BackupFailed,
+	BackupMade,
 	BrokerHangs,
 	BrokerLost,
 	BrokerRefused,

@@ -49,6 +49,7 @@ type Service struct {
 	book    *access.Book
 	folder  *folder.Folder
 	history *links.History
+	backups *backups
 	giveUp  time.Duration
 	dropped *atomic.Uint64 // rows, by retention
 	log     *slog.Logger
@@ -105,6 +106,7 @@ func Open(settings config.Settings, version string, log *slog.Logger) (_ *Servic
 			}
 		}
 	}
+	s.backups = newBackups(settings, version, log)
 	started := time.Now()
 	s.handler = func(stopping <-chan struct{}) http.Handler {
 		return api.Handler(api.Service{
@@ -124,6 +126,7 @@ func Open(settings config.Settings, version string, log *slog.Logger) (_ *Servic
 			Field:        func() config.Field { return s.settings.Load().Field },
 			Reload:       s.reload,
 			Certificates: s.certificates,
+			Backup:       s.backups.state,
 			File:         func() string { return s.settings.Load().Path },
 			Dropped:      s.dropped.Load,
 			Console:      web.Console(), Log: log, Stopping: stopping,
@@ -170,6 +173,7 @@ func (s *Service) Run(ctx context.Context) error {
 	})
 	group.Go(func() error { return s.history.Run(groupCtx, s.linkStates) })
 	group.Go(func() error { return s.retain(groupCtx) })
+	group.Go(func() error { return s.backups.run(groupCtx) })
 	group.Go(func() error { return s.tidy(groupCtx) })
 	for _, one := range s.senders {
 		group.Go(func() error { return one.Run(groupCtx) })

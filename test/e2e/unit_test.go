@@ -22,7 +22,7 @@ func TestSystemdReadsTheUnit(t *testing.T) {
 	require.NoError(t, err)
 	dropIns, err := filepath.Glob("../../deploy/drop-ins/*.conf")
 	require.NoError(t, err)
-	require.Len(t, dropIns, 4)
+	require.Len(t, dropIns, 5)
 	for _, more := range append([]string{""}, dropIns...) {
 		dir := t.TempDir()
 		text := append([]byte("[Service]\nExecStart=\nExecStart="+program+" run --config /etc/nexocumula/%i.yaml\n"), '\n')
