@@ -74,6 +74,7 @@ var benches = []struct {
 	{"memory_per_series", one(atSizes(100_000, "bytes", asItIs, memoryPerSeries))},
 	{"select_of_million", one(selectOfMillion)},
 	{"commit_latency_lone", one(commitLatency)},
+	{"verify_rate", copies},
 	{"wear_1000", wear1000},
 	{"wear_10", wear10},
 	{"central_100", central100},

@@ -184,11 +184,11 @@ func (c *copying) begin(name string) {
 }
 
 // take adds bytes to the file, and puts away each block that is full.
-func (c *copying) take(ctx context.Context, bytes []byte) error {
-	c.file.Bytes += int64(len(bytes))
-	for len(bytes) > 0 {
-		n := min(len(bytes), blockBytes-len(c.block))
-		c.block, bytes = append(c.block, bytes[:n]...), bytes[n:]
+func (c *copying) take(ctx context.Context, data []byte) error {
+	c.file.Bytes += int64(len(data))
+	for len(data) > 0 {
+		n := min(len(data), blockBytes-len(c.block))
+		c.block, data = append(c.block, data[:n]...), data[n:]
 		if len(c.block) == blockBytes {
 			if err := c.read(ctx, blockBytes); err != nil {
 				return err

@@ -36,7 +36,6 @@ central: { accept: [{ gateway: stony-beck, secret_file: %[1]s/link }] }
 // pushing sends readings one after the other, each ten seconds after the one before, and counts those that are acknowledged.
 type pushing struct {
 	t     *testing.T
-	base  string
 	begin time.Time
 
 	mu   sync.Mutex

@@ -32,7 +32,8 @@ type Verifier struct {
 	// Read, if given, is told how many bytes were read, and may wait; an error of it ends the look.
 	Read func(ctx context.Context, bytes int) error
 
-	known map[uint32]*series.Definition
+	known       map[uint32]*series.Definition
+	rows, steps buffers // that chunks are decoded into
 }
 
 // Verify looks through the series, their chunks, patches and latest values, and the journal.
@@ -181,7 +182,8 @@ func (v *Verifier) chunk(c *sqlite.Chunk) error {
 	if def == nil {
 		return fmt.Errorf("it is of a series %d that is not defined", c.Series)
 	}
-	rows, err := rowsOf(c, chunkParts(series.Tier(c.Tier), rollup.NeedAll), rollup.NeedAll, nil)
+	need := compared(def.Kind)
+	rows, err := rowsOf(c, chunkParts(series.Tier(c.Tier), rollup.NeedAll), need, &v.rows) // all parts have checksums
 	if err != nil {
 		return err
 	}
@@ -192,13 +194,13 @@ func (v *Verifier) chunk(c *sqlite.Chunk) error {
 	if err != nil {
 		return fmt.Errorf("its synopsis: %w", err)
 	}
-	if err := agree(whole, summaryOf(rows, c, def)); err != nil {
+	if err := agree(whole, summaryOf(rows, c, def, need)); err != nil {
 		return fmt.Errorf("its synopsis says %w", err)
 	}
 	if c.Steps == 0 {
 		return nil
 	}
-	steps, err := stepsIn(c, []sqlite.Part{sqlite.Step0, sqlite.Step1}, rollup.NeedAll, nil)
+	steps, err := stepsIn(c, []sqlite.Part{sqlite.Step0, sqlite.Step1}, need, &v.steps)
 	if err != nil {
 		return fmt.Errorf("its steps: %w", err)
 	}
@@ -208,7 +210,7 @@ func (v *Verifier) chunk(c *sqlite.Chunk) error {
 		if some.Len() == 0 {
 			return fmt.Errorf("it has a step at %d without rows", at)
 		}
-		if err := agree(rollup.FromRow(steps, i, def.Kind), summaryOf(some, c, def)); err != nil {
+		if err := agree(rollup.FromRow(steps, i, def.Kind), summaryOf(some, c, def, need)); err != nil {
 			return fmt.Errorf("its step at %d says %w", at, err)
 		}
 	}
@@ -228,8 +230,16 @@ func sound(rows column.Block, first, last int64, count int) error {
 	return nil
 }
 
-func summaryOf(rows column.Block, c *sqlite.Chunk, def *series.Definition) rollup.Summary {
-	join := rollup.NewJoiner(def, rollup.NeedAll)
+// compared are the columns that are compared. Those of kinds that have more are computed from all.
+func compared(kind series.Kind) rollup.Need {
+	if kind != series.Gauge {
+		return rollup.NeedAll
+	}
+	return rollup.Wants(rollup.ColCount, rollup.ColMin, rollup.ColMax, rollup.ColFirst, rollup.ColLast, rollup.ColMinAt, rollup.ColMaxAt)
+}
+
+func summaryOf(rows column.Block, c *sqlite.Chunk, def *series.Definition, need rollup.Need) rollup.Summary {
+	join := rollup.NewJoiner(def, need)
 	join.Begin(rows.Times[0])
 	if c.Tier == int64(series.Readings) {
 		join.Readings(rows, 0, rows.Len())
