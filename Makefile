@@ -10,7 +10,7 @@ export CGO_ENABLED := 0
 # The same flags everywhere, so that nothing is compiled twice.
 export GOFLAGS := $(GOFLAGS) -trimpath
 
-.PHONY: test-long test-release demo test build release bench lint fmt screenshots tools debian clean
+.PHONY: torture test-long test-release demo test build release bench lint fmt screenshots tools debian clean
 
 demo: build
 	$(BINARY) demo --dir build/demo $(DEMO)
@@ -41,6 +41,12 @@ test: debian lint
 ROUNDS := 10
 test-long: debian build
 	NEXOCUMULA_TEST_ROUNDS=$(ROUNDS) NEXOCUMULA_BINARY=$(CURDIR)/$(BINARY) go test -timeout 6h ./internal/...
+
+# Kills, power cuts and damage at length, by seeds: TORTURE times as often as in make test. Each prints what it found.
+TORTURE := 25
+torture: debian build
+	NEXOCUMULA_TEST_ROUNDS=$(TORTURE) NEXOCUMULA_BINARY=$(CURDIR)/$(BINARY) go test -v -count=1 -p 1 -timeout 6h ./test/e2e ./internal/store ./internal/uplink/overhttp \
+		-run 'KillsLose|PowerCut|NoDamage|SurvivesSIGKILL|EverySchedule'
 
 lint: build
 	@unformatted=$$(gofmt -l $(GOFILES)); if [ -n "$$unformatted" ]; then echo "not formatted, run make fmt:"; echo "$$unformatted"; exit 1; fi

@@ -111,6 +111,34 @@ func TestASecondServiceOnTheSamePortSaysSo(t *testing.T) {
 	assert.NotContains(t, string(out), "is running", "it says so once devices are let in")
 }
 
+// The tests that docs/durability.md names are there.
+func TestWhatIsPromisedIsProved(t *testing.T) {
+	root := filepath.Join(sourceDir(), "..", "..")
+	text, err := os.ReadFile(filepath.Join(root, "docs", "durability.md"))
+	require.NoError(t, err)
+	there := map[string]bool{}
+	for _, room := range []string{"internal", "test"} {
+		require.NoError(t, filepath.WalkDir(filepath.Join(root, room), func(path string, entry os.DirEntry, err error) error {
+			if err != nil || !strings.HasSuffix(path, "_test.go") {
+				return err
+			}
+			code, err := os.ReadFile(path)
+			for _, m := range regexp.MustCompile(`(?m)^func (Test\w+)\(`).FindAllStringSubmatch(string(code), -1) {
+				there[m[1]] = true
+			}
+			return err
+		}))
+	}
+	named := regexp.MustCompile("`(Test[A-Za-z]+)`").FindAllStringSubmatch(string(text), -1)
+	require.Greater(t, len(named), 25)
+	for _, m := range named {
+		assert.True(t, there[m[1]], "there is no %s", m[1])
+	}
+	for _, line := range regexp.MustCompile(`(?m)^\| [A-Z].*$`).FindAllString(string(text), -1) {
+		assert.Contains(t, line, "`Test", "each sentence names its test")
+	}
+}
+
 // TestTheFilesThatAreToBeChangedExist keeps the lists of docs/changing.md true.
 func TestTheFilesThatAreToBeChangedExist(t *testing.T) {
 	root := filepath.Join(sourceDir(), "..", "..")
