@@ -116,6 +116,13 @@ func main() {
 		}
 		return
 	}
+	if len(os.Args) == 3 && os.Args[1] == brokerProcess {
+		if err := beBroker(os.Args[2]); err != nil {
+			fmt.Fprintln(os.Stderr, "bench: broker:", err)
+			os.Exit(1)
+		}
+		return
+	}
 	if err := run(os.Args[1], os.Args[2:]); err != nil {
 		fmt.Fprintln(os.Stderr, "bench:", err)
 		os.Exit(1)

@@ -13,6 +13,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"time"
 
 	"nexocumula/internal/event"
 )
@@ -31,10 +32,15 @@ type Report struct {
 	version string
 
 	mu    sync.Mutex
-	lines []byte // the newest of the log
-	size  int    // of the file
+	lines []byte      // the newest of the log
+	queue chan []byte // of lines for the file; nil before Begin
+	ended chan struct{}
 	file  *os.File
+	size  int // of the file
 }
+
+// mostQueued lines wait for the file. A disk that hangs must not make those wait who log.
+const mostQueued = 256
 
 // NewReport makes the report of a run. The log is to be written into it as well.
 func NewReport(version string) *Report { return &Report{version: version} }
@@ -48,22 +54,30 @@ func (r *Report) Write(line []byte) (int, error) {
 		rest := r.lines[len(r.lines)-mostLog:]
 		r.lines = append(r.lines[:0], rest[bytes.IndexByte(rest, '\n')+1:]...)
 	}
-	if r.file != nil {
-		r.add(line)
+	if r.queue != nil {
+		select {
+		case r.queue <- bytes.Clone(line):
+		default: // a log goes on without its report
+		}
 	}
-	return len(line), nil // a log goes on without its report
+	return len(line), nil
 }
 
-// add writes into the file, which begins anew when it has become large.
-func (r *Report) add(text []byte) {
-	if r.size += len(text); r.size > mostFile {
-		if r.file.Truncate(0) != nil {
-			return
+// keep writes what comes into the file, which begins anew when it has become large.
+func (r *Report) keep(queue <-chan []byte) {
+	defer close(r.ended)
+	for text := range queue {
+		if r.size += len(text); r.size > mostFile {
+			if r.file.Truncate(0) != nil {
+				continue
+			}
+			r.mu.Lock()
+			text = append(r.head(), r.lines...)
+			r.mu.Unlock()
+			r.size = len(text)
 		}
-		text = append(r.head(), r.lines...)
-		r.size = len(text)
+		_, _ = r.file.Write(text) // what cannot be written the store will tell of
 	}
-	_, _ = r.file.Write(text) // what cannot be written the store will tell of
 }
 
 func (r *Report) head() []byte {
@@ -86,21 +100,31 @@ func (r *Report) Begin(dir string, log *slog.Logger) error {
 	}
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	r.file = file
-	r.add(append(r.head(), r.lines...))
+	r.file, r.queue, r.ended = file, make(chan []byte, mostQueued), make(chan struct{})
+	r.queue <- append(r.head(), r.lines...)
+	go r.keep(r.queue)
 	return nil
 }
+
+// endsWithin is how long the end of a run waits for the file.
+const endsWithin = time.Second
 
 // End says that the run ended by itself.
 func (r *Report) End() {
 	r.mu.Lock()
-	defer r.mu.Unlock()
-	if r.file == nil {
+	queue := r.queue
+	r.queue = nil
+	r.mu.Unlock()
+	if queue == nil {
 		return
 	}
-	_ = debug.SetCrashOutput(nil, debug.CrashOptions{}) // with nil there is nothing that can fail
-	_ = errors.Join(r.file.Close(), os.Remove(r.file.Name()))
-	r.file = nil
+	close(queue)
+	select {
+	case <-r.ended:
+		_ = debug.SetCrashOutput(nil, debug.CrashOptions{}) // with nil there is nothing that can fail
+		_ = errors.Join(r.file.Close(), os.Remove(r.file.Name()))
+	case <-time.After(endsWithin): // the disk hangs; the next start will say that this run was killed
+	}
 }
 
 // tellOfLast logs how the last run ended, where its report is still there, and keeps that of a crash.

@@ -8,6 +8,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"testing/synctest"
 	"time"
@@ -20,9 +21,10 @@ func TestTheWatchdogIsFedOnlyWhileTheServiceGetsOn(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		var log bytes.Buffer
 		ctx, stop := context.WithCancel(t.Context())
-		fed, stuck := 0, false
+		var fed atomic.Int64
+		var stuck atomic.Bool
 		alive := func(ctx context.Context) error {
-			if !stuck {
+			if !stuck.Load() {
 				return nil
 			}
 			<-ctx.Done()
@@ -30,23 +32,23 @@ func TestTheWatchdogIsFedOnlyWhileTheServiceGetsOn(t *testing.T) {
 		}
 		ended := make(chan struct{})
 		go func() {
-			watch(ctx, 3*time.Minute, alive, func() { fed++ }, slog.New(slog.NewTextHandler(&log, nil)))
+			watch(ctx, 3*time.Minute, alive, func() { fed.Add(1) }, slog.New(slog.NewTextHandler(&log, nil)))
 			close(ended)
 		}()
 		time.Sleep(10*time.Minute + time.Second)
 		synctest.Wait()
-		assert.Equal(t, 11, fed)
-		stuck = true
+		assert.EqualValues(t, 11, fed.Load())
+		stuck.Store(true)
 		time.Sleep(3 * time.Minute)
 		synctest.Wait()
-		assert.Equal(t, 11, fed)
-		assert.Contains(t, log.String(), "event=service.stuck error=\"the pipeline does not answer\"")
-		stuck = false
+		assert.EqualValues(t, 11, fed.Load())
+		stuck.Store(false)
 		time.Sleep(2 * time.Minute)
 		synctest.Wait()
-		assert.Greater(t, fed, 11)
+		assert.Greater(t, fed.Load(), int64(11))
 		stop()
 		<-ended
+		assert.Contains(t, log.String(), "event=service.stuck error=\"the pipeline does not answer\"")
 	})
 }
 
@@ -62,10 +64,12 @@ func written(t *testing.T, dir, crash string) (told string) {
 	require.NoError(t, r.Begin(dir, slog.New(slog.NewTextHandler(&log, nil))))
 	_, err := r.Write([]byte("level=WARN the last line\n"))
 	require.NoError(t, err)
-	text, err := os.ReadFile(filepath.Join(dir, runFile))
-	require.NoError(t, err)
+	var text []byte
+	require.Eventually(t, func() bool {
+		text, err = os.ReadFile(filepath.Join(dir, runFile))
+		return err == nil && strings.HasSuffix(string(text), "level=WARN the last line\n")
+	}, time.Minute, time.Millisecond)
 	assert.True(t, strings.HasPrefix(string(text), "nexocumula v1.2.3, process "))
-	assert.True(t, strings.HasSuffix(string(text), "level=WARN the last line\n"))
 	assert.Less(t, len(text), mostFile)
 	if crash == "" {
 		r.End()
@@ -74,9 +78,9 @@ func written(t *testing.T, dir, crash string) (told string) {
 	}
 	_, err = r.file.WriteString(crash)
 	require.NoError(t, err)
-	file := r.file
-	r.file = nil // what comes after a crash is another process
-	require.NoError(t, file.Close())
+	close(r.queue) // what comes after a crash is another process
+	<-r.ended
+	require.NoError(t, r.file.Close())
 	return log.String()
 }
 
