@@ -64,6 +64,7 @@ type Service struct {
 	File         func() string                                                // of the configuration; "": it came from none
 	Certificates func() []string                                              // what is wrong with those of the interface, or will be soon
 	Backup       func() (state client.BackupHealth, trouble string, wanted bool)
+	Space        func() string // when the disk will be full, if that is soon
 	Dropped      func() uint64 // rows that retention has dropped since the start
 	Version      string
 	Started      time.Time

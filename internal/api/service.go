@@ -57,6 +57,11 @@ func (h handlers) wholeHealth() client.Health {
 			trouble("%s", text)
 		}
 	}
+	if h.Space != nil {
+		if text := h.Space(); text != "" {
+			trouble("store: %s", text)
+		}
+	}
 	if h.Backup != nil {
 		if state, text, wanted := h.Backup(); wanted {
 			if out.Backup = &state; text != "" {

@@ -52,6 +52,7 @@ var (
 	StoreIncomplete    = Event{"store.incomplete", slog.LevelError, "the store is not complete", []string{"missing"}}
 	LatestFound        = Event{"store.latest.found", slog.LevelInfo, "the latest values of series were damaged, and were found again", []string{"series"}}
 	OrphansFound       = Event{"store.orphans.found", slog.LevelInfo, "rows of a series whose definition had been damaged are part of it again", []string{"series"}}
+	SpaceUnkept        = Event{"store.space.unkept", slog.LevelWarn, "how the disk fills could not be kept; it is measured again", []string{"error"}}
 	PagesKept          = Event{"store.pages.kept", slog.LevelError, "free pages could not be given back", []string{"error"}}
 	RowSetAside        = Event{"store.row.aside", slog.LevelError, "a damaged row of the store is set aside", []string{"table", "id", "series", "rows", "error"}}
 	SealFailed         = Event{"store.seal.failed", slog.LevelError, "the journal could not be sealed; it goes on growing until that works", []string{"error"}}
@@ -126,6 +127,7 @@ var All = []Event{
 	PagesKept,
 	RowSetAside,
 	SealFailed,
+	SpaceUnkept,
 	StoreUnwritten,
 	SummariesFailed,
 	CoverageUnsure,

@@ -50,6 +50,7 @@ type Service struct {
 	folder  *folder.Folder
 	history *links.History
 	backups *backups
+	space   space
 	giveUp  time.Duration
 	dropped *atomic.Uint64 // rows, by retention
 	log     *slog.Logger
@@ -127,6 +128,7 @@ func Open(settings config.Settings, version string, log *slog.Logger) (_ *Servic
 			Reload:       s.reload,
 			Certificates: s.certificates,
 			Backup:       s.backups.state,
+			Space:        s.spaceTrouble,
 			File:         func() string { return s.settings.Load().Path },
 			Dropped:      s.dropped.Load,
 			Console:      web.Console(), Log: log, Stopping: stopping,
@@ -174,6 +176,7 @@ func (s *Service) Run(ctx context.Context) error {
 	group.Go(func() error { return s.history.Run(groupCtx, s.linkStates) })
 	group.Go(func() error { return s.retain(groupCtx) })
 	group.Go(func() error { return s.backups.run(groupCtx) })
+	group.Go(func() error { return s.watchSpace(groupCtx) })
 	group.Go(func() error { return s.tidy(groupCtx) })
 	for _, one := range s.senders {
 		group.Go(func() error { return one.Run(groupCtx) })
