@@ -108,6 +108,12 @@ function facts(lane: BoardLane, r: Row, view: View, unit: string): Fact[] {
   });
 }
 
+/** How far two numbers are from each other; what only the rounding of their sums left is nothing. */
+function apart(a: number, b: number): number {
+  const by = Math.abs(a - b);
+  return by <= 1e-12 * Math.max(Math.abs(a), Math.abs(b)) ? 0 : by;
+}
+
 /** The same so much earlier, and how far it is from that. */
 function Earlier({ lane, row, ghost, unit }: { lane: BoardLane; row: Row; ghost: Row; unit: string }) {
   if (!kindOf(lane).saysHowFar) return null;
@@ -115,7 +121,7 @@ function Earlier({ lane, row, ghost, unit }: { lane: BoardLane; row: Row; ghost:
   const [now, then] = [row.whole[stat], ghost.whole[stat]];
   const names: Record<string, string> = { "1d": "a day", "1w": "a week", "1y": "a year" };
   if (then == null) return <span>{names[ghost.shift] ?? ghost.shift} earlier: no data</span>;
-  const by = now == null ? "" : number(Math.abs(now - then));
+  const by = now == null ? "" : number(apart(now, then));
   const more = now == null ? "" : by === "0" ? ", now the same" : `, now ${now > then ? "+" : "−"}${by}`;
   return (
     <span className="whitespace-nowrap" data-fact>

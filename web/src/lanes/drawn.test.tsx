@@ -136,6 +136,15 @@ describe("lanes", () => {
     expect(document.body.textContent).toContain("a day earlier 9 mg/l, now +0.25");
     fireEvent.click(screen.getByRole("button"));
     expect(picked).toHaveBeenCalledWith("s/r4/oxygen");
+    cleanup();
+
+    const growth = { kind: "growth" as const, series: ["s/p/energy"] };
+    const both = [
+      row("s/p/energy", { increase: [1] }, { whole: { increase: 208.9 } }),
+      row("s/p/energy", { increase: [1] }, { key: "ghost", shift: "1d", whole: { increase: 208.9 - 9e-14 } }),
+    ];
+    within(viewOf(), <Legend lane={growth} rows={both} single={null} onSingle={picked} />);
+    expect(document.body.textContent).toContain("now the same");
   });
 });
 
