@@ -1,6 +1,8 @@
 package api
 
 import (
+	"time"
+
 	"github.com/gin-gonic/gin"
 	"github.com/prometheus/client_golang/prometheus"
 	"github.com/prometheus/client_golang/prometheus/collectors"
@@ -39,6 +41,9 @@ func gauge(name, says string, labels ...string) metric {
 	return newMetric(prometheus.GaugeValue, name, says, labels...)
 }
 
+// histogram makes one whose values have counts beside them, for which there is no kind.
+func histogram(name, says string) metric { return newMetric(prometheus.UntypedValue, name, says) }
+
 func counter(name, says string, labels ...string) metric {
 	return newMetric(prometheus.CounterValue, name, says, labels...)
 }
@@ -50,7 +55,7 @@ var (
 	troubleCount  = gauge("troubles", "How many troubles the health of the service lists")
 	clockDoubt    = gauge("clock_in_doubt", "1 while the machine's clock is not believed, else 0")
 	seriesCount   = gauge("series", "Series that are known")
-	commitSeconds = gauge("commit_seconds", "How long transactions of the store took that are on disk") // a histogram
+	commitSeconds = histogram("commit_seconds", "How long transactions of the store took that are on disk")
 	commitFailed  = counter("commits_failed_total", "Transactions of the store that failed, and were tried again or told to the sender")
 	trayRows      = gauge("tray_rows", "Rows in the journal that are not in chunks yet")
 	damagedRows   = gauge("damaged_rows", "Rows that could not be read and are set aside")
@@ -175,4 +180,4 @@ func truth(is bool) float64 {
 	return 0
 }
 
-func seconds(t interface{ UnixMilli() int64 }) float64 { return float64(t.UnixMilli()) / 1e3 }
+func seconds(t time.Time) float64 { return float64(t.UnixMilli()) / 1e3 }

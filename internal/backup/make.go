@@ -15,6 +15,7 @@ import (
 	"github.com/klauspost/compress/zstd"
 
 	"nexocumula/internal/access"
+	dataFolder "nexocumula/internal/folder"
 	"nexocumula/internal/store"
 	"nexocumula/internal/store/engine"
 	"nexocumula/internal/store/sqlite"
@@ -43,6 +44,9 @@ type Made struct {
 
 // IntoFolder copies into a folder, which has what was copied before.
 func IntoFolder(ctx context.Context, dir string, w Wanted) (made Made, err error) {
+	if dataFolder.Inside(dir, w.Data) {
+		return made, fmt.Errorf("%s is inside of the service's own folder: what takes that takes its backups as well; use another, better on another disk", dir)
+	}
 	into, err := openFolder(dir)
 	if err != nil {
 		return made, err

@@ -16,7 +16,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"path"
-	"strings"
+	"path/filepath"
 	"time"
 )
 
@@ -32,9 +32,9 @@ type Manifest struct {
 	Taken   time.Time `json:"taken"`
 	Version string    `json:"version"` // of the program
 	Site    string    `json:"site"`
-	Faults  int       `json:"faults"`  // that were found in the store when it was copied
-	Secrets bool      `json:"secrets"` // whether they are there, encrypted
-	Files   []File    `json:"files"`
+	Faults  int       `json:"faults"`          // that were found in the store when it was copied
+	Secrets bool      `json:"secrets"`         // whether they are there, encrypted
+	Files   []File    `json:"files,omitempty"` // of a manifest in an answer, none
 }
 
 // File is a file of a copy.
@@ -92,7 +92,7 @@ func decode(name string, text []byte) (m Manifest, err error) {
 		return m, fmt.Errorf("the manifest %s does not match its sum: it is not as it was written", name)
 	}
 	for _, f := range s.Files {
-		if path.Clean(f.Name) != f.Name || path.IsAbs(f.Name) || strings.HasPrefix(f.Name, "..") {
+		if !filepath.IsLocal(f.Name) {
 			return m, fmt.Errorf("the manifest %s has a file %q, which would leave the folder", name, f.Name)
 		}
 		for _, sum := range f.Blocks {

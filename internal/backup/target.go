@@ -3,7 +3,6 @@ package backup
 import (
 	"archive/tar"
 	"bytes"
-	"cmp"
 	"errors"
 	"fmt"
 	"io"
@@ -192,13 +191,12 @@ func unpack(from io.Reader, into folder) error {
 // mostPart bounds what one file of a stream may have: a manifest of a store of a terabyte.
 const mostPart = 1 << 30
 
-// newest returns the newest copy that was taken no later than a time; a zero time is now.
+// newest returns the newest copy that was taken no later than a time; of a zero time, the newest of all.
 func newest(all []Manifest, asOf time.Time) (Manifest, bool) {
-	i, _ := slices.BinarySearchFunc(all, asOf, func(m Manifest, t time.Time) int {
-		return cmp.Or(map[bool]int{true: 1}[!t.IsZero() && m.Taken.After(t)], -1)
-	})
-	if i == 0 {
-		return Manifest{}, false
+	for _, m := range slices.Backward(all) {
+		if asOf.IsZero() || !m.Taken.After(asOf) {
+			return m, true
+		}
 	}
-	return all[i-1], true
+	return Manifest{}, false
 }

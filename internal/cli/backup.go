@@ -132,6 +132,10 @@ func restoreCommand() *cli.Command {
 
 func restoreBackup(ctx context.Context, cmd *cli.Command) error {
 	from, into := cmd.Args().Get(0), cmd.Args().Get(1)
+	stream := from == "-" || strings.HasSuffix(from, ".tar")
+	if into == "" && stream {
+		return usageError{errors.New("a file or stream has one copy; name the FOLDER that it is put into"), cmd}
+	}
 	if into == "" {
 		return listBackups(ctx, cmd, from)
 	}

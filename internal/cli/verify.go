@@ -48,7 +48,8 @@ func limitOf(cmd *cli.Command) *rate.Limiter {
 	if !cmd.IsSet(rateFlag.Name) {
 		return nil
 	}
-	return rate.NewLimiter(rate.Limit(cmd.Float(rateFlag.Name)*1e6), burst)
+	bytes := cmd.Float(rateFlag.Name) * 1e6
+	return rate.NewLimiter(rate.Limit(bytes), max(leastBurst, int(bytes)))
 }
 
 // verified is the answer of verify.
@@ -105,8 +106,8 @@ func verify(ctx context.Context, cmd *cli.Command) error {
 	}
 }
 
-// burst is how much is read at once at least.
-const burst = 16 << 20
+// leastBurst is more than what is read in one go.
+const leastBurst = 1 << 20
 
 // reading counts what was read, tells how it goes, and waits when that was too fast.
 type reading struct {
@@ -123,7 +124,7 @@ func (r *reading) read(ctx context.Context, bytes int) error {
 		fmt.Fprintf(r.to, "%s looked through\n", megabytes(*r.bytes))
 	}
 	if r.limit != nil && bytes > 0 {
-		return r.limit.WaitN(ctx, min(bytes, burst))
+		return r.limit.WaitN(ctx, min(bytes, r.limit.Burst()))
 	}
 	return ctx.Err()
 }

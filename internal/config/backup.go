@@ -1,13 +1,13 @@
 package config
 
 import (
-	"path/filepath"
 	"strings"
 	"time"
 
 	"filippo.io/age"
 
 	"nexocumula/internal/config/shape"
+	"nexocumula/internal/folder"
 )
 
 type backupFile struct {
@@ -45,10 +45,10 @@ func (raw *backupFile) check(at shape.Place, data string) *Backup {
 		Keep:   at.Key("keep").Count(raw.Keep, backupKeep, 1, mostBackups, "backups"),
 		Rate:   at.Key("rate").Count(raw.Rate, backupRate, 1, mostBackupRate, "megabytes a second"),
 	}
-	switch inside, err := filepath.Rel(data, raw.Folder); {
+	switch {
 	case raw.Folder == "":
 		at.Key("folder").Wrong("say into which folder, such as /mnt/usb/long-mere; better on another disk")
-	case err == nil && inside != ".." && !strings.HasPrefix(inside, "../"):
+	case folder.Inside(raw.Folder, data):
 		at.Key("folder").Wrong("%s is inside of data: what takes that takes its backups as well; use another folder, better on another disk",
 			raw.Folder)
 	}

@@ -66,6 +66,19 @@ func holder(f *os.File) string {
 	return "another process"
 }
 
+// Inside reports whether a folder is another, or in it.
+func Inside(dir, other string) bool {
+	dir, err := filepath.Abs(dir)
+	if err != nil {
+		return false
+	}
+	if other, err = filepath.Abs(other); err != nil {
+		return false
+	}
+	rel, err := filepath.Rel(other, dir)
+	return err == nil && filepath.IsLocal(rel)
+}
+
 // Release lets other processes use the folder. A folder that was never taken can be released.
 func (f *Folder) Release() {
 	if f != nil && f.lock != nil {

@@ -209,6 +209,8 @@ func TestADamagedBackupIsNoticed(t *testing.T) {
 		require.NoError(t, os.WriteFile(path, good, 0o600))
 	}
 	person.does("", "restore", backups)
+	assert.Contains(t, person.refused("", "backup", "--config", file, filepath.Join(dir, "data", "copies")), "is inside of the service's own folder")
+	assert.Contains(t, person.refused("", "restore", "-"), "name the FOLDER that it is put into")
 	assert.Contains(t, person.refused("", "restore", backups, dir), "is not empty")
 	assert.Contains(t, person.refused("", "restore", "--as-of", "2020-01-01", backups, filepath.Join(dir, "restored")), "no backup of that time")
 }
