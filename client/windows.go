@@ -95,6 +95,7 @@ type SeriesAbout struct {
 	Silent        []string                     `json:"silent,omitempty"`         // series of a group without any reading in the range
 	Rank          int                          `json:"rank,omitempty"`           // from 1
 	Then          map[string]map[string]Number `json:"then,omitempty"`           // by stat and function
+	Missing       []Missing                    `json:"missing,omitempty"`        // what is missing in the range, and why
 	Unknown       []Unknown                    `json:"unknown,omitempty"`        // where there are readings and no number
 	Explained     *Explained                   `json:"explained,omitempty"`
 }

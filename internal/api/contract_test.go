@@ -268,6 +268,11 @@ func TestAnswersAreAsDescribed(t *testing.T) {
 		{"/api/v1/moment?select=%23&at=2026-03-01T08:10:30Z", 200, `"value":10`},
 		{"/api/v1/excursions?from=2026-03-01T07:00:00Z&to=2026-03-01T10:00:00Z", 200, `"excursions":[`},
 		{"/api/v1/excursions", 200, `"outages":[`},
+		{"/api/v1/gaps?last=30d", 200, `"causes":[`},
+		{"/api/v1/gaps?format=csv", 200, "series,from,to,of,cause,detail,author,length_ms\n"},
+		{"/api/v1/gaps?cause=fog", 400, "is not known; use one of"},
+		{"/api/v1/gaps?select=no/such", 404, "no series matches"},
+		{"/api/v1/gaps?format=arrow", 406, "use json or csv"},
 		{"/api/v1/excursions?last=x", 400, "write a whole number"},
 		{"/api/v1/excursions?select=no/such", 404, "no series matches"},
 		{"/api/v1/excursions?zone=Middle/Earth", 400, "is not known"},
@@ -363,7 +368,7 @@ func TestAnswersAreAsDescribed(t *testing.T) {
 		},
 		{
 			"/api/v1/windows?select=%23&width=1h&format=csv&stats=mean,max_at&" + window, 200,
-			"series,start,end,place,mean,max_at,unit,empty,filled,open\nstony-beck/raceway-1/oxygen,2026-03-01T08:00:00Z,2026-03-01T09:00:00Z,,29.5,2026-03-01T08:59:00Z,mg/l,false,false,false\n",
+			"series,start,end,place,mean,max_at,unit,empty,filled,open,missing\nstony-beck/raceway-1/oxygen,2026-03-01T08:00:00Z,2026-03-01T09:00:00Z,,29.5,2026-03-01T08:59:00Z,mg/l,false,false,false,\n",
 		},
 	} {
 		status, text := c.get(test.path)

@@ -17,10 +17,13 @@ type csvRows struct {
 	csv *csv.Writer
 	row []string
 
-	fields []field
+	fields  []field
+	missing *missing
 }
 
-func newCSV(to *buffered) *csvRows { return &csvRows{to: to, csv: csv.NewWriter(to)} }
+func newCSV(to *buffered, m *missing) *csvRows {
+	return &csvRows{to: to, csv: csv.NewWriter(to), missing: m}
+}
 
 func (w *csvRows) begun() bool { return w.to.begun }
 
@@ -31,10 +34,15 @@ func (w *csvRows) begin(columns []field) error {
 	for _, c := range columns {
 		w.row = append(w.row, c.name)
 	}
-	return w.csv.Write(append(w.row, "unit", "empty", "filled", "open"))
+	return w.csv.Write(append(w.row, "unit", "empty", "filled", "open", "missing"))
 }
 
 func (w *csvRows) series(t *table, s query.SeriesRows) error {
+	w.missing.head(t.head)
+	gaps, err := w.missing.of(s)
+	if err != nil {
+		return err
+	}
 	for i := range s.Empty {
 		from, to := t.span(s, i)
 		w.row = append(w.row[:0], plain.Cell(s.Name), timeText(from), timeText(to), t.place(i))
@@ -46,7 +54,7 @@ func (w *csvRows) series(t *table, s query.SeriesRows) error {
 			}
 		}
 		w.row = append(w.row, plain.Cell(s.Unit), strconv.FormatBool(s.Empty[i]), strconv.FormatBool(s.Filled[i]),
-			strconv.FormatBool(i < len(s.Open) && s.Open[i]))
+			strconv.FormatBool(i < len(s.Open) && s.Open[i]), causesWithin(gaps, from, to, s.Empty[i]))
 		if err := w.csv.Write(w.row); err != nil {
 			return err
 		}

@@ -40,13 +40,13 @@ func (h handlers) windows(c *gin.Context) {
 		fail(c, http.StatusNotAcceptable, "format", err.Error())
 		return
 	case form == asCSV:
-		out = newTable(q, newCSV(to))
+		out = newTable(q, newCSV(to, h.newMissing(q)))
 	case form == asWide:
 		out = newTable(q, newWide(to, q))
 	case form == asArrow:
 		out = newTable(q, newArrow(to))
 	default:
-		out = &windowsJSON{to: to, query: q}
+		out = &windowsJSON{to: to, query: q, missing: h.newMissing(q)}
 	}
 	h.complete(c, out, q.Run(c.Request.Context(), h.source(c), out))
 }

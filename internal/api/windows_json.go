@@ -15,6 +15,8 @@ type windowsJSON struct {
 	to     *buffered
 	query  query.Windows
 	series int
+
+	missing *missing
 }
 
 func (w *windowsJSON) begun() bool { return w.to.begun }
@@ -22,6 +24,7 @@ func (w *windowsJSON) begun() bool { return w.to.begun }
 // Head begins the answer: all of a client.Windows up to its series.
 func (w *windowsJSON) Head(head query.Head) error {
 	q := w.query
+	w.missing.head(head)
 	out := client.Windows{
 		From: head.From, To: head.To, Zone: q.Grid.Zone.String(), Width: "whole", Gaps: q.Gaps.String(), Stats: []string{}, LeftOut: append([]string{},
 			head.LeftOut...),
@@ -61,7 +64,13 @@ func (w *windowsJSON) Series(s query.SeriesRows) error {
 	if w.series++; w.series > 1 {
 		w.to.text(",")
 	}
-	about, err := json.Marshal(aboutSeries(s))
+	gaps, err := w.missing.of(s)
+	if err != nil {
+		return err
+	}
+	out := aboutSeries(s)
+	out.Missing = missingList(gaps)
+	about, err := json.Marshal(out)
 	if err != nil {
 		return err
 	}

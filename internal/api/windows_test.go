@@ -38,7 +38,7 @@ func broken(t *testing.T) *httptest.Server {
 		} = &windowsJSON{to: to, query: asked}
 		switch c.Query("format") {
 		case "csv":
-			out = newTable(asked, newCSV(to))
+			out = newTable(asked, newCSV(to, nil))
 		case "arrow":
 			out = newTable(asked, newArrow(to))
 		}
@@ -130,7 +130,7 @@ func TestATableHasTheBoundsOfEverySeries(t *testing.T) {
 	between.Rows.Stats = [][]float64{{math.NaN(), 20}}
 	between.Least, between.Most = [][]float64{{10, 20}}, [][]float64{{40, 20}}
 	for form, make := range map[string]func(*buffered) rows{
-		"csv":  func(to *buffered) rows { return newCSV(to) },
+		"csv":  func(to *buffered) rows { return newCSV(to, nil) },
 		"wide": func(to *buffered) rows { return newWide(to, asked) },
 	} {
 		got := httptest.NewRecorder()

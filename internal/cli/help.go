@@ -11,7 +11,7 @@ import (
 // groups are the commands as the help lists them.
 var groups = []group{
 	{"Run", []string{"demo", "check", "plan", "run", "reload", "key", "simulate"}},
-	{"Ask", []string{"health", "now", "windows", "readings", "moment", "excursions", "series", "note", "board"}},
+	{"Ask", []string{"health", "now", "windows", "readings", "moment", "excursions", "gaps", "series", "note", "board"}},
 	{"Field", []string{"watch", "probe", "try", "source", "reject"}},
 	{"Links", []string{"uplink", "gateway", "join"}},
 	{
@@ -94,6 +94,9 @@ var examples = map[string][]string{
 	"moment": {
 		"moment 'stony-beck/+/oxygen' 2026-03-01T02:30:00Z",
 		"moment 'long-mere/+/oxygen' '2026-03-01 02:30' --zone Europe/Oslo --how nearest",
+	},
+	"gaps": {
+		"gaps", "gaps 'stony-beck/+/oxygen' --last 30d", "gaps --cause source_down --range yesterday --zone Europe/Oslo",
 	},
 	"excursions": {
 		"excursions --last 12h", "excursions 'stony-beck/+/oxygen' --range yesterday --zone Europe/Oslo",

@@ -23,6 +23,8 @@ var (
 	ClockDoubt         = Event{"clock.doubt", slog.LevelError, "nothing is dropped for its age while the clock is in doubt", []string{"clock"}}
 	DeviceSilent       = Event{"device.silent", slog.LevelWarn, "a device or its line does not answer; it is tried again", []string{"what", "error"}}
 	DiscoverFull       = Event{"discover.full", slog.LevelWarn, "no more series are found by a rule; readings of others are rejected", []string{"select", "most", "first"}}
+	GapsUndropped      = Event{"gaps.undropped", slog.LevelError, "records of old gaps could not be dropped", []string{"error"}}
+	GapsUnkept         = Event{"gaps.unkept", slog.LevelError, "silences of series could not be recorded; they are looked for again", []string{"error"}}
 	RequestFailed      = Event{"http.failed", slog.LevelError, "a request failed inside", []string{"path", "cause"}}
 	AnswerUnfinished   = Event{"http.unfinished", slog.LevelError, "an answer could not be finished", []string{"path", "error"}}
 	Dropped            = Event{"keep.dropped", slog.LevelInfo, "rows older than they are kept were dropped", []string{"series", "tier", "kept", "rows"}}
@@ -95,6 +97,8 @@ var All = []Event{
 	ClockDoubt,
 	DeviceSilent,
 	DiscoverFull,
+	GapsUndropped,
+	GapsUnkept,
 	RequestFailed,
 	AnswerUnfinished,
 	Dropped,

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"nexocumula/internal/config"
+	"nexocumula/internal/core/gap"
 	"nexocumula/internal/event"
 	"nexocumula/internal/gateway/modbus"
 	"nexocumula/internal/gateway/pipeline"
@@ -50,8 +51,21 @@ func New(settings config.Gateway, st *store.Store, log *slog.Logger) (*Gateway, 
 		return nil, err
 	}
 	g := &Gateway{Site: settings.Site, Pipe: pipe, log: log, failed: make(chan error, 1)}
+	pipe.ExplainAbsence(g.absent)
 	g.Use(settings)
 	return g, nil
+}
+
+// absent returns when what a source has at a place did not answer, as far as the source knows.
+func (g *Gateway) absent(name, place string, from, to int64) []gap.Episode {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	for _, s := range g.sources {
+		if knows, ok := s.source().(source.Absences); ok && s.config.Name == name {
+			return knows.Absent(place, from, to)
+		}
+	}
+	return nil
 }
 
 // Use puts other rules and sources in the place of those there were, and names the sources

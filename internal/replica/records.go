@@ -34,7 +34,10 @@ type Incoming struct {
 
 // Records returns the table of kinds.
 func Records(kept records.Records) []RecordKind {
-	return []RecordKind{{records.NotesKind, notesSince(kept.Notes), readNote(kept.Notes)}}
+	return []RecordKind{
+		{records.NotesKind, notesSince(kept.Notes), readNote(kept.Notes)},
+		{records.GapsKind, gapsSince(kept.Gaps), readGap(kept.Gaps)},
+	}
 }
 
 // note is a note on the wire, see docs/replication.md.

@@ -22,6 +22,9 @@ func (s *Service) retain(ctx context.Context) error {
 			event.ClockDoubt.To(s.log, "clock", doubt)
 		} else {
 			s.dropOld(ctx, series.Everything(), s.Store.Judge().Now())
+			if err := s.Store.Gaps.Drop(s.Store.Judge().Now()); err != nil {
+				event.GapsUndropped.To(s.log, "error", err)
+			}
 		}
 		select {
 		case <-tick.C:

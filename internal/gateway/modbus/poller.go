@@ -28,8 +28,9 @@ type poller struct {
 	current  *task     // that was urgent last
 	until    time.Time // and stays so, while it has something left
 	silent   int       // units that do not answer
-	up       bool      // something gives values
-	down     rest      // of the connection, after it could not be made
+	absences absences
+	up       bool // something gives values
+	down     rest // of the connection, after it could not be made
 	spare    spare
 	figures  *figures
 	demands  chan demand
@@ -348,6 +349,7 @@ func (m *poller) heard(u *unit, at time.Time) {
 	m.down = rest{}
 	if was != nil {
 		m.silent--
+		m.absences.end(u.id, at)
 		m.tellAbsent()
 	}
 }
@@ -359,6 +361,7 @@ func (m *poller) silence(u *unit, r request, begun time.Time, err error) {
 	m.spare.waste(now.Sub(begun), m.settings.timeout)
 	if u.silent == nil {
 		m.silent++
+		m.absences.begin(u.id, now)
 	}
 	alone := m.silent == len(m.units)
 	u.missed(now, alone)

@@ -24,6 +24,7 @@ type committer struct {
 	writer  *writer
 	roller  *roller
 	sealer  *sealer
+	gaps    *gapKeeper
 	judge   *clock.Judge
 	log     *slog.Logger
 
@@ -49,9 +50,9 @@ type memberRows struct {
 	thinned bool // readings of it were thinned, as of when newest became known
 }
 
-func newCommitter(st *store.Store, out *writer, r *roller, s *sealer, pace config.CommitDelay, log *slog.Logger) *committer {
+func newCommitter(st *store.Store, out *writer, r *roller, s *sealer, gaps *gapKeeper, pace config.CommitDelay, log *slog.Logger) *committer {
 	return &committer{
-		store: st, rejects: st.Rejects, writer: out, roller: r, sealer: s, judge: st.Judge(), log: log,
+		store: st, rejects: st.Rejects, writer: out, roller: r, sealer: s, gaps: gaps, judge: st.Judge(), log: log,
 		inbox: newInbox(), waiting: waiting{pace: pace},
 	}
 }
@@ -79,14 +80,26 @@ func (c *committer) commit(ctx context.Context, all []*Delivery) {
 	touched, rejects, rows := c.collect(all)
 	batch := engine.Batch{Also: []sqlite.Change{c.rejects.Add(rejects)}}
 	newest := make([]int64, len(touched))
+	var disturbing []disturbed
+	c.gaps.matters.refused(rejects)
 	for i, k := range touched {
 		k.rows = k.rows.Normalize()
 		batch.Entries = append(batch.Entries, engine.Entry{Series: k.id, Tier: series.Readings, Rows: k.rows})
 		before, _ := c.store.Get(k.id)
 		newest[i] = before.LastTime
+		if d, yes := c.gaps.disturbs(before, k.rows.Times); yes {
+			disturbing = append(disturbing, d)
+		}
+	}
+	written := func() {}
+	if len(disturbing) > 0 {
+		var change sqlite.Change
+		change, written = c.gaps.change(disturbing)
+		batch.Also = append(batch.Also, change)
 	}
 	err := c.writer.write(ctx, c.store, batch)
 	if err == nil {
+		written()
 		for i, k := range touched {
 			c.roller.mark(ctx, k.id, k.rows, newest[i])
 		}

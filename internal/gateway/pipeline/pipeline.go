@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"nexocumula/internal/config"
+	"nexocumula/internal/core/gap"
 	"nexocumula/internal/core/reading"
 	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/series"
@@ -73,7 +74,16 @@ func New(st *store.Store, settings config.Gateway, log *slog.Logger) (*Pipeline,
 	}
 	s := &sealer{store: st, roller: r, intake: in, judge: judge, log: log}
 	s.ctx, s.stop = context.WithCancel(context.Background())
-	c := newCommitter(st, out, r, s, settings.Pace, log)
+	m, err := newMatters(st.Links, judge, newestReading(st))
+	if err != nil {
+		return nil, err
+	}
+	m.from, m.failing = in.From, out.failing
+	gaps, err := newGapKeeper(st, st.Gaps, m, in.Every, log)
+	if err != nil {
+		return nil, err
+	}
+	c := newCommitter(st, out, r, s, gaps, settings.Pace, log)
 	r.busy = func() bool { return c.inbox.waiting() > 0 }
 	return &Pipeline{
 		intake: in, committer: c, roller: r, sealer: s,
@@ -121,6 +131,7 @@ func (p *Pipeline) Run(ctx context.Context) error {
 			p.takeOver(ctx)
 			p.roller.roll(ctx)
 			p.filler.fillSome(ctx)
+			c.gaps.lookForSilence()
 			if p.sealer.due() || p.judge.Now().Sub(lastSeal) >= sealEvery {
 				p.sealer.seal()
 				lastSeal = p.judge.Now()
@@ -203,7 +214,16 @@ func (p *Pipeline) Waiting() int { return p.committer.inbox.waiting() }
 func (p *Pipeline) Filling() int { return int(p.filler.filling.Load()) }
 
 // Trouble returns the store's error while it cannot be written, or "".
-func (p *Pipeline) Trouble() string { return p.writer.failing() }
+func (p *Pipeline) Trouble() string {
+	text, _ := p.writer.failing()
+	return text
+}
+
+// ExplainAbsence takes what says when units behind a source did not answer, so that the gaps of their series have a
+// cause. It is called before Run.
+func (p *Pipeline) ExplainAbsence(of func(source, place string, from, to int64) []gap.Episode) {
+	p.committer.gaps.matters.absent = of
+}
 
 // Between runs f in the committing goroutine, between two commits.
 func (p *Pipeline) Between(ctx context.Context, f func() error) error {

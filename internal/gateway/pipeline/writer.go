@@ -20,16 +20,17 @@ type writer struct {
 
 // trouble is why an attempt to write failed.
 type trouble struct {
-	text string
-	at   time.Time
+	text  string
+	since time.Time
+	at    time.Time
 }
 
-// failing returns the store's error while it cannot be written, or "".
-func (w *writer) failing() string {
+// failing returns the store's error while it cannot be written, or "", and since when.
+func (w *writer) failing() (text string, since time.Time) {
 	if t := w.trouble.Load(); t != nil {
-		return t.text
+		return t.text, t.since
 	}
-	return ""
+	return "", since
 }
 
 // retryWithin is how long after an attempt that failed the next has been made.
@@ -64,7 +65,11 @@ func untilWritten[T any](ctx context.Context, w *writer, write func() (T, error)
 			MaxInterval:         5 * time.Second,
 		}),
 		backoff.WithNotify(func(err error, wait time.Duration) {
-			w.trouble.Store(&trouble{err.Error(), time.Now()})
+			now := &trouble{err.Error(), time.Now(), time.Now()}
+			if before := w.trouble.Load(); before != nil {
+				now.since = before.since
+			}
+			w.trouble.Store(now)
 			event.StoreUnwritten.To(w.log, "error", err, "in", wait)
 		}))
 	if err == nil {

@@ -9,6 +9,7 @@ import (
 
 	"nexocumula/internal/config"
 	"nexocumula/internal/config/shape"
+	"nexocumula/internal/core/gap"
 	"nexocumula/internal/core/reading"
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/gateway/pipeline"
@@ -82,6 +83,12 @@ type Check struct {
 	Rejects  []reading.Reject
 	Good     []string // what works, in words, besides readings
 	Wrong    []Fault  // what does not
+}
+
+// Absences is a source that knows when something behind it did not answer.
+type Absences interface {
+	// Absent returns when what a place of a reading names did not answer, within a span of time.
+	Absent(place string, from, to int64) []gap.Episode
 }
 
 // Planner is a source that knows before it runs what it will bring, and what that costs its line.

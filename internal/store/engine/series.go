@@ -68,5 +68,7 @@ func (s *Series) saw(tier series.Tier, rows column.Block) {
 	if t >= s.LastTime {
 		s.LastTime, s.LastValue = t, value
 	}
-	s.Ended = 0 // whatever its time, something came
+	if tier == series.Readings || !s.Collected {
+		s.Ended = 0 // whatever its time, something came; summaries made here say nothing new
+	}
 }

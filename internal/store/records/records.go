@@ -1,4 +1,4 @@
-// Package records keeps a service's small records beside its series: notes, boards, rejects,
+// Package records keeps a service's small records beside its series: notes, gaps, boards, rejects,
 // outages of links, earlier definitions, requests that may come again, and how far each
 // gateway has come. Each kind has a repository of its own.
 package records
@@ -12,6 +12,7 @@ import (
 // Records are the repositories of one file.
 type Records struct {
 	Notes    Notes
+	Gaps     Gaps
 	Boards   Boards
 	Rejects  *Rejects
 	Links    Links
@@ -27,17 +28,20 @@ func Open(file *sqlite.File) (Records, error) {
 	rejects, err := newRejects(file)
 	changed := &announcement{}
 	return Records{
-		changed: changed, Notes: Notes{file, changed}, Boards: Boards{file}, Rejects: rejects, Links: Links{file},
+		changed: changed, Notes: Notes{file, changed}, Gaps: Gaps{file, changed}, Boards: Boards{file}, Rejects: rejects, Links: Links{file},
 		Versions: Versions{file}, Pushes: Pushes{file}, Cursors: Cursors{file},
 	}, err
 }
 
-// NotesKind names notes among the kinds of records that uplinks send.
-const NotesKind = "notes"
+// Names of the kinds of records that uplinks send.
+const (
+	NotesKind = "notes"
+	GapsKind  = "gaps"
+)
 
 // Newest returns, for each kind of records that uplinks send, what says its last change.
 func (r Records) Newest() map[string]func() (uint64, error) {
-	return map[string]func() (uint64, error){NotesKind: r.Notes.Newest}
+	return map[string]func() (uint64, error){NotesKind: r.Notes.Newest, GapsKind: r.Gaps.Newest}
 }
 
 // nanosOf returns how a time stands in a table: nanoseconds since 1970, 0 when there is none.
@@ -58,7 +62,7 @@ func timeOf(ns int64) time.Time {
 // Tables returns the models of the tables that this package writes.
 func Tables() []any {
 	return []any{
-		&boardRow{}, &boardVersionRow{}, &cursorRow{}, &outageRow{}, &waitingRow{}, &runRow{}, &noteRow{}, &pushRow{},
+		&boardRow{}, &boardVersionRow{}, &cursorRow{}, &outageRow{}, &waitingRow{}, &runRow{}, &noteRow{}, &gapRow{}, &pushRow{},
 		&rejectRow{}, &rejectCountRow{}, &versionRow{},
 	}
 }

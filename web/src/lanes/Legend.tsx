@@ -5,8 +5,8 @@ import type { BoardLane } from "../api/client";
 import { hueOf } from "./colours";
 import { useCursor } from "./cursor";
 import { kindOf, type Fact } from "./kinds";
-import { withUnit } from "./kinds/kind";
-import { labelsOf, windowAt, type Row } from "./rows";
+import { noData, withUnit } from "./kinds/kind";
+import { labelsOf, whyMissing, windowAt, type Row } from "./rows";
 import { stateColour } from "./Strips";
 import { statesOf } from "./strips";
 import { useView, type View } from "./view";
@@ -96,7 +96,10 @@ export function Legend({ lane, rows, single, onSingle }: Props) {
 export function present(lane: BoardLane, r: Row, cursor: number | null, unit: string): string {
   const window = cursor === null ? -1 : windowAt(r, cursor);
   if (cursor !== null && window < 0) return "–";
-  return kindOf(lane).present(lane, r, window, unit);
+  const text = kindOf(lane).present(lane, r, window, unit);
+  if (window < 0 || text !== noData) return text;
+  const why = whyMissing(r, r.starts[window] ?? 0, r.ends[window] ?? 0, true);
+  return why ? `${noData}: ${why}` : text;
 }
 
 function facts(lane: BoardLane, r: Row, view: View, unit: string): Fact[] {

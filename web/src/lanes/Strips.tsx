@@ -1,6 +1,7 @@
-import { percent } from "../format";
+import { count, percent } from "../format";
+import { shortTime } from "../time/format";
 import { hueOf } from "./colours";
-import { labelsOf, type Row } from "./rows";
+import { causeInWords, labelsOf, type Row } from "./rows";
 import { pieces, statesOf } from "./strips";
 import { useView, xOf } from "./view";
 
@@ -124,7 +125,9 @@ export function CoverageRows({ rows, height, single }: Props) {
                 fill={share === 0 ? "url(#hatch)" : "var(--water)"}
                 opacity={share === 0 ? 1 : 0.2 + 0.6 * share}
               >
-                <title>{`${r.name}: ${percent(share, 0)}`}</title>
+                <title>
+                  {[`${r.name}: ${percent(share, 0)}`, ...gapsOf(r, from, to, view.zone)].join("\n")}
+                </title>
               </rect>
             );
           })}
@@ -132,6 +135,19 @@ export function CoverageRows({ rows, height, single }: Props) {
       ))}
     </svg>
   );
+}
+
+const mostTold = 5; // gaps of a span
+
+/** The gaps within a span, a line each. */
+function gapsOf(row: Row, from: number, to: number, zone: string): string[] {
+  const all = row.missing.filter((g) => g.of === "" && g.from < to && g.to > from);
+  const lines = all.slice(0, mostTold).map((g) => {
+    const end = g.to === Infinity ? "" : ` to ${shortTime(g.to, zone)}`;
+    const detail = g.detail ? ` (${g.detail})` : "";
+    return `from ${shortTime(g.from, zone)}${end}: ${causeInWords(g.cause)}${detail}`;
+  });
+  return all.length > mostTold ? [...lines, `and ${count(all.length - mostTold)} more`] : lines;
 }
 
 /** Spans of about the same coverage, in tenths. */

@@ -65,6 +65,7 @@ function row(name: string, values: Record<string, (number | null)[]>, more: Part
     whole: {},
     wholeTimes: {},
     coverage: 0.5,
+    missing: [],
     tier: "1m",
     width: "1h",
     ...more,

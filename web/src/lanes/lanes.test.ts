@@ -5,7 +5,9 @@ import { readLanes, writeLanes } from "../board/address";
 import { at, emptyBoard, matches, movedTo } from "../board/board";
 import { axesOf, axisOf, leftOut, margins, seriesOf } from "./axes";
 import { beside, compass, quarters, unwrapped } from "./bearing";
-import { labelsOf, lastKnown, windowAt, type Row } from "./rows";
+import type { BoardLane } from "../api/client";
+import { coverage } from "./kinds/coverage";
+import { labelsOf, lastKnown, whyMissing, windowAt, type Row } from "./rows";
 import { pieces, statesOf } from "./strips";
 import { timeAt, xOf } from "./view";
 
@@ -29,6 +31,7 @@ function row(values: Record<string, (number | null)[]>): Row {
     whole: {},
     wholeTimes: {},
     coverage: 1,
+    missing: [],
     tier: "1m",
     width: "1h",
   };
@@ -182,4 +185,24 @@ describe("boards", () => {
     expect(movedTo(["a", "b", "c"], 0, 2)).toEqual(["b", "c", "a"]);
     expect(movedTo(["a", "b"], 1, 9)).toEqual(["a", "b"]);
   });
+});
+
+it("a window says why something is missing of it", () => {
+  const r = row({ coverage: [1, 0.4, 0, null] });
+  const down = {
+    from: hour * 1.2,
+    to: hour * 2.5,
+    of: "",
+    cause: "source_down",
+    detail: "connection refused",
+  };
+  r.missing = [down, { from: hour * 3, to: Infinity, of: "readings", cause: "dropped", detail: "" }];
+  expect(whyMissing(r, 0, hour, false)).toBe("");
+  expect(whyMissing(r, hour, 2 * hour, false)).toBe("source down");
+  expect(whyMissing(r, 3 * hour, 4 * hour, false)).toBe(""); // its summaries are there
+  expect(whyMissing(r, 3 * hour, 4 * hour, true)).toBe("dropped");
+  const lane = { kind: "coverage", series: [] } as unknown as BoardLane;
+  expect(coverage.present(lane, r, 0, "")).toBe("100 %");
+  expect(coverage.present(lane, r, 1, "")).toBe("40 %: source down");
+  expect(coverage.facts(lane, r, "", () => undefined)[1]?.[0]).toBe("source down");
 });

@@ -17,8 +17,19 @@ export interface Row {
   whole: Record<string, number | null>;
   wholeTimes: Record<string, string | null>;
   coverage: number | null;
+  /** What is missing in the range, and why. */
+  missing: Gap[];
   tier: string;
   width: string;
+}
+
+/** A time for which something of a series is not here. */
+export interface Gap {
+  from: number; // ms since 1970
+  to: number; // Infinity: it goes on
+  of: string; // "": all
+  cause: string;
+  detail: string;
 }
 
 export function rowsOf(answer: Windows): Row[] {
@@ -43,6 +54,13 @@ function rowOf(s: SeriesWindows, starts: number[], ends: number[], width: string
     whole: s.whole.values,
     wholeTimes: s.whole.times,
     coverage: s.coverage,
+    missing: (s.missing ?? []).map((g) => ({
+      from: Date.parse(g.from),
+      to: g.to ? Date.parse(g.to) : Infinity,
+      of: g.of,
+      cause: g.cause,
+      detail: g.detail,
+    })),
     tier: s.tier,
     width,
   };
@@ -59,6 +77,16 @@ export function windowAt(row: { starts: number[]; ends: number[] }, ms: number):
   }
   return high >= 0 && ms < (row.ends[high] ?? 0) ? high : -1;
 }
+
+/** Why something is missing of a span of a series, in words; "" where nothing is, or the cause is not known. */
+export function whyMissing(row: Row, from: number, to: number, empty: boolean): string {
+  const causes = row.missing
+    .filter((g) => g.from < to && g.to > from && (g.of === "" || empty))
+    .map((g) => causeInWords(g.cause));
+  return [...new Set(causes)].join(", ");
+}
+
+export const causeInWords = (cause: string) => cause.replaceAll("_", " ");
 
 /** The value of a stat in a window. */
 export const valueAt = (row: Row, stat: string, window: number): number | null =>

@@ -72,7 +72,9 @@ export function valueOf(row: Row, stat: string, window: number, last = "last"): 
   return window < 0 ? (lastKnown(row, last) ?? lastKnown(row, stat)) : valueAt(row, stat, window);
 }
 
-export const said = (v: number | null, text: (v: number) => string) => (v === null ? "no data" : text(v));
+export const noData = "no data";
+
+export const said = (v: number | null, text: (v: number) => string) => (v === null ? noData : text(v));
 
 export const plainly = (unit: string) => (v: number) => withUnit(number(v), unit);
 
