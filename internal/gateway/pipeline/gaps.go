@@ -26,7 +26,7 @@ type gapKeeper struct {
 	log   *slog.Logger
 
 	matters *matters
-	every   func(series.Path) time.Duration // how often a series was heard lately
+	every   func(series.Path) time.Duration // how often a series was heard lately, if regularly
 	started time.Time
 
 	latest map[uint32]int64 // the end of the latest gap of a series; goesOn while it has none

@@ -156,6 +156,17 @@ func (r *rhythm) every() time.Duration {
 	return every
 }
 
+// regular returns every when all of the gaps are about as long; 0 when they are not, or few.
+func (r *rhythm) regular() time.Duration {
+	every := r.every()
+	for _, g := range r.gaps[:r.seen] {
+		if length := time.Duration(int64(g) * gapUnit); length < every/2 || length > every+every/2 {
+			return 0
+		}
+	}
+	return every
+}
+
 func (m *memory) heard(t int64, from *reading.Origin, learns bool) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
@@ -182,6 +193,15 @@ func (in *intake) From(path series.Path) (source, place string) {
 
 // Every returns how often a series was heard lately; 0 while that is not known.
 func (in *intake) Every(path series.Path) time.Duration {
+	return in.rhythmOf(path, (*rhythm).every)
+}
+
+// Regularly returns how often a series was heard lately; 0 when that was not regular, or is not known.
+func (in *intake) Regularly(path series.Path) time.Duration {
+	return in.rhythmOf(path, (*rhythm).regular)
+}
+
+func (in *intake) rhythmOf(path series.Path, of func(*rhythm) time.Duration) time.Duration {
 	found, ok := in.rules.Load().members.Load(path)
 	if !ok || found.(*member).memory == nil {
 		return 0
@@ -189,5 +209,5 @@ func (in *intake) Every(path series.Path) time.Duration {
 	m := found.(*member).memory
 	m.mu.Lock()
 	defer m.mu.Unlock()
-	return m.rhythm.every()
+	return of(&m.rhythm)
 }

@@ -79,7 +79,7 @@ func New(st *store.Store, settings config.Gateway, log *slog.Logger) (*Pipeline,
 		return nil, err
 	}
 	m.from, m.failing = in.From, out.failing
-	gaps, err := newGapKeeper(st, st.Gaps, m, in.Every, log)
+	gaps, err := newGapKeeper(st, st.Gaps, m, in.Regularly, log)
 	if err != nil {
 		return nil, err
 	}
