@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"path/filepath"
 	"strconv"
 	"time"
 
@@ -13,6 +14,8 @@ import (
 	"nexocumula/internal/gateway/pipeline"
 	"nexocumula/internal/service"
 	"nexocumula/internal/sim"
+	"nexocumula/internal/store"
+	"nexocumula/internal/store/records"
 )
 
 const (
@@ -29,6 +32,11 @@ func (w *World) writeHistory(ctx context.Context, o Options, settings config.Set
 	quiet := *settings.Gateway
 	quiet.Sources = nil
 	settings.Gateway = &quiet
+	until := time.Now().Truncate(historyEvery)
+	from := until.Add(-time.Duration(o.Days) * 24 * time.Hour)
+	if err := hadRun(settings.Data, from, until, o); err != nil {
+		return 0, err
+	}
 	g, err := service.Open(settings, o.Version, o.Log.With("service", quiet.Site))
 	if err != nil {
 		return 0, err
@@ -40,8 +48,6 @@ func (w *World) writeHistory(ctx context.Context, o Options, settings config.Set
 		stop()
 		err = errors.Join(err, <-stopped)
 	}()
-	until := time.Now().Truncate(historyEvery)
-	from := until.Add(-time.Duration(o.Days) * 24 * time.Hour)
 	quantities := w.field.Quantities(quiet.Site)
 	for at := from; at.Before(until); at = at.Add(historySlice) {
 		n, err := writeSlice(g.Gateway.Pipe, quiet.Site, quantities, at, at.Add(min(historySlice, until.Sub(at))))
@@ -54,6 +60,16 @@ func (w *World) writeHistory(ctx context.Context, o Options, settings config.Set
 		}
 	}
 	return total, nil
+}
+
+// hadRun notes that the gateway ran all the time, so that a device that was silent then was that.
+func hadRun(data string, from, until time.Time, o Options) error {
+	kept, err := store.Open(filepath.Join(data, service.StoreFile), o.Log, store.Options{})
+	if err != nil {
+		return err
+	}
+	err = kept.Links.Save(nil, nil, records.Run{From: from, To: until})
+	return errors.Join(err, kept.Close())
 }
 
 // writeSlice delivers the readings in order of time, as derived series need those of others at their own time.
