@@ -60,6 +60,7 @@ var (
 	trayRows      = gauge("tray_rows", "Rows in the journal that are not in chunks yet")
 	damagedRows   = gauge("damaged_rows", "Rows that could not be read and are set aside")
 	droppedRows   = counter("dropped_rows_total", "Rows that retention dropped")
+	roomRows      = counter("room_rows_total", "Rows that were dropped to make room on the disk")
 	storeBytes    = gauge("store_bytes", "Bytes of the store's files")
 	diskFreeBytes = gauge("disk_free_bytes", "Bytes that are free on the disk of the store")
 	backupAt      = gauge("backup_seconds", "When the newest good backup was taken, in seconds since 1970; missing without one")
@@ -147,6 +148,9 @@ func (s standing) ofService(tell teller) {
 	tell(trayRows, float64(whole.Unsealed))
 	tell(damagedRows, float64(whole.Damaged))
 	tell(droppedRows, float64(whole.Dropped))
+	if s.RoomDropped != nil {
+		tell(roomRows, float64(s.RoomDropped()))
+	}
 	if whole.Backup != nil && whole.Backup.GoodAt != nil {
 		tell(backupAt, seconds(*whole.Backup.GoodAt))
 	}

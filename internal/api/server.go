@@ -64,8 +64,9 @@ type Service struct {
 	File         func() string                                                // of the configuration; "": it came from none
 	Certificates func() []string                                              // what is wrong with those of the interface, or will be soon
 	Backup       func() (state client.BackupHealth, trouble string, wanted bool)
-	Space        func() string // when the disk will be full, if that is soon
-	Dropped      func() uint64 // rows that retention has dropped since the start
+	Space        func() []string // what is the matter with the room on the disk
+	RoomDropped  func() uint64   // rows that were dropped to make room, since the start
+	Dropped      func() uint64   // rows that retention has dropped since the start
 	Version      string
 	Started      time.Time
 	Console      fs.FS

@@ -58,7 +58,7 @@ func (h handlers) wholeHealth() client.Health {
 		}
 	}
 	if h.Space != nil {
-		if text := h.Space(); text != "" {
+		for _, text := range h.Space() {
 			trouble("store: %s", text)
 		}
 	}

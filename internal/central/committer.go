@@ -90,7 +90,7 @@ func rowsOf(b engine.Batch) (n int) {
 }
 
 func (c *committer) commit(ctx context.Context, all []*request) {
-	var b engine.Batch
+	b := engine.Batch{Incoming: true}
 	for _, r := range all {
 		b.Entries = append(b.Entries, r.batch.Entries...)
 		b.Sketches = append(b.Sketches, r.batch.Sketches...)

@@ -38,6 +38,7 @@ func (raw file) check(at shape.Place, kinds Kinds) Settings {
 	out.AwayFor = at.Key("away_for").Duration(raw.AwayFor, clock.DefaultAway)
 	out.Log = raw.Log.check(at.Key("log"))
 	out.Backup = raw.Backup.check(at.Key("backup"), raw.Data)
+	out.Room = raw.Room.check(at.Key("room"))
 	out.Zone = raw.Zone
 	if _, err := plain.Zone(out.Zone); err != nil {
 		at.Key("zone").Wrong("%v", err)

@@ -19,6 +19,7 @@ type file struct {
 	Zone    string       `yaml:"zone"`
 	Log     logFile      `yaml:"log"`
 	Backup  *backupFile  `yaml:"backup"`
+	Room    *roomFile    `yaml:"room"`
 	Queries queriesFile  `yaml:"queries"`
 	Field   fieldFile    `yaml:"field"`
 }

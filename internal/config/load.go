@@ -19,7 +19,7 @@ var parts = []struct {
 }{
 	{"data", false}, {"listen", false}, {"tls", false}, {"open", false}, {"access", false}, {"away_for", false}, {"zone", false}, {"log", false}, {"backup", false}, {"give_up_unsent_after", false}, {"central", false},
 	{"gateway.site", false}, {"gateway.uplinks", false},
-	{"keep", true}, {"queries", true}, {"field", true}, {"gateway.pace", true}, {"gateway.series", true},
+	{"keep", true}, {"room", true}, {"queries", true}, {"field", true}, {"gateway.pace", true}, {"gateway.series", true},
 }
 
 // Changed returns the parts that are another than in settings before: those that a running service

@@ -29,6 +29,7 @@ type Settings struct {
 	Field   Field
 	Log     Log
 	Backup  *Backup // nil: none is made
+	Room    Room
 
 	Sum    string            // SHA-256 of the file's text, in hexadecimal; "": there is no file
 	Path   string            // of the file; "": they come from elsewhere

@@ -38,6 +38,8 @@ var (
 	ProviderUntrusted  = Event{"provider.untrusted", slog.LevelError, "what the provider says of somebody cannot be trusted", []string{"provider", "error"}}
 	Reloaded           = Event{"reload.done", slog.LevelInfo, "the configuration was read again", []string{"applied", "restart"}}
 	ReloadRefused      = Event{"reload.refused", slog.LevelError, "the configuration is not good; everything stays as it is", []string{"error"}}
+	RoomFailed         = Event{"room.failed", slog.LevelError, "room could not be made on the disk; it is tried again", []string{"error"}}
+	RoomMade           = Event{"room.made", slog.LevelWarn, "rows were dropped to make room on the disk, and recorded as gaps", []string{"tier", "before", "rows", "unsent"}}
 	RulesFailed        = Event{"rules.failed", slog.LevelError, "definitions of series could not be brought up to date; trying again", []string{"error"}}
 	KindKept           = Event{"series.kind.kept", slog.LevelWarn, "a series keeps its definition: it was recorded as another kind", []string{"series", "recorded", "wanted"}}
 	LabelsLost         = Event{"series.labels.lost", slog.LevelError, "which labels messages gave series cannot be read; they come with the next messages", []string{"error"}}
@@ -112,6 +114,8 @@ var All = []Event{
 	ProviderUntrusted,
 	Reloaded,
 	ReloadRefused,
+	RoomFailed,
+	RoomMade,
 	RulesFailed,
 	KindKept,
 	LabelsLost,

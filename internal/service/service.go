@@ -27,6 +27,7 @@ import (
 	"nexocumula/internal/gateway"
 	"nexocumula/internal/links"
 	"nexocumula/internal/plain"
+	"nexocumula/internal/room"
 	"nexocumula/internal/store"
 	"nexocumula/internal/supervision"
 	"nexocumula/internal/uplink"
@@ -51,6 +52,7 @@ type Service struct {
 	history *links.History
 	backups *backups
 	space   space
+	room    *room.Keeper
 	giveUp  time.Duration
 	dropped *atomic.Uint64 // rows, by retention
 	log     *slog.Logger
@@ -107,6 +109,7 @@ func Open(settings config.Settings, version string, log *slog.Logger) (_ *Servic
 			}
 		}
 	}
+	s.room = room.New(s.Store, s.Store.Gaps, func() config.Room { return s.settings.Load().Room }, log)
 	s.backups = newBackups(settings, version, log)
 	started := time.Now()
 	s.handler = func(stopping <-chan struct{}) http.Handler {
@@ -128,7 +131,8 @@ func Open(settings config.Settings, version string, log *slog.Logger) (_ *Servic
 			Reload:       s.reload,
 			Certificates: s.certificates,
 			Backup:       s.backups.state,
-			Space:        s.spaceTrouble,
+			Space:        s.spaceTroubles,
+			RoomDropped:  s.room.Dropped,
 			File:         func() string { return s.settings.Load().Path },
 			Dropped:      s.dropped.Load,
 			Console:      web.Console(), Log: log, Stopping: stopping,
@@ -177,6 +181,7 @@ func (s *Service) Run(ctx context.Context) error {
 	group.Go(func() error { return s.retain(groupCtx) })
 	group.Go(func() error { return s.backups.run(groupCtx) })
 	group.Go(func() error { return s.watchSpace(groupCtx) })
+	group.Go(func() error { return s.room.Run(groupCtx) })
 	group.Go(func() error { return s.tidy(groupCtx) })
 	for _, one := range s.senders {
 		group.Go(func() error { return one.Run(groupCtx) })

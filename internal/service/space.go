@@ -97,8 +97,12 @@ func (s *space) trouble(now freeSpace) string {
 		math.Ceil(left.Hours()/24), span.Hours()/24, float64(before.Bytes)/1e6, float64(now.Bytes)/1e6)
 }
 
-// spaceTrouble says when the disk will be full, if that is soon.
-func (s *Service) spaceTrouble() string {
+// spaceTroubles says when the disk will be full, if that is soon, and what was done about it.
+func (s *Service) spaceTroubles() []string {
 	_, free := s.Store.Space()
-	return s.space.trouble(freeSpace{s.Store.Judge().Now(), free})
+	out := s.room.Troubles()
+	if text := s.space.trouble(freeSpace{s.Store.Judge().Now(), free}); text != "" {
+		out = append(out, text)
+	}
+	return out
 }

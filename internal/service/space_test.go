@@ -67,5 +67,5 @@ func TestHowTheDiskFilledIsKnownAfterARestart(t *testing.T) {
 	again := &Service{Store: st, log: slog.New(slog.DiscardHandler)}
 	require.NoError(t, again.watchSpace(ended))
 	assert.Equal(t, s.space.samples, again.space.samples, "the day is not over")
-	assert.Empty(t, again.spaceTrouble())
+	assert.Empty(t, again.space.trouble(again.space.samples[0]))
 }

@@ -39,6 +39,7 @@ type committer struct {
 type committerStore interface {
 	appender
 	Get(id uint32) (engine.Series, bool)
+	Held() (why string)
 	End(paths []series.Path, at int64)
 }
 
@@ -64,6 +65,11 @@ func (c *committer) commitDue(ctx context.Context) (wait time.Duration, committe
 	if len(c.waiting.all) == 0 {
 		return 0, false
 	}
+	if why := c.store.Held(); why != "" {
+		c.writer.hold(why) // senders wait, and what is here is summarised, sealed and sent meanwhile
+		return lookAgain, false
+	}
+	c.writer.release()
 	if !c.waiting.due().After(now) {
 		c.inbox.take(c.waiting.add) // those that came meanwhile may be worth another moment
 	}
@@ -78,7 +84,7 @@ func (c *committer) commitDue(ctx context.Context) (wait time.Duration, committe
 func (c *committer) commit(ctx context.Context, all []*Delivery) {
 	c.refuseBetween(ctx, all)
 	touched, rejects, rows := c.collect(all)
-	batch := engine.Batch{Also: []sqlite.Change{c.rejects.Add(rejects)}}
+	batch := engine.Batch{Also: []sqlite.Change{c.rejects.Add(rejects)}, Incoming: true}
 	newest := make([]int64, len(touched))
 	var disturbing []disturbed
 	c.gaps.matters.refused(rejects)

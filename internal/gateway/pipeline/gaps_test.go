@@ -145,3 +145,26 @@ func TestAGapOfADiskThatCannotBeWrittenIsItsOwn(t *testing.T) {
 		assert.Equal(t, "no space left on device", found[0].Detail)
 	})
 }
+
+func TestWhileThereIsNoRoomSendersWaitAndWhatIsHereIsSummarised(t *testing.T) {
+	virtual(t, func(t *testing.T) {
+		r := newRig(t)
+		r.live(time.Minute, 5)
+		last := time.Now().Add(-20 * time.Second)
+		r.store.Hold("the disk has 90 MB left, and room keeps 100 MB of it free")
+		done := make(chan error, 1)
+		go func() { done <- r.give(map[time.Duration]float64{0: 6}, time.Now()) }()
+		time.Sleep(time.Duration(rounds.Of(2)) * 24 * time.Hour)
+		assert.Contains(t, r.pipe.Trouble(), "the disk has 90 MB left")
+		_, ok := r.summary(last.Truncate(time.Minute))
+		assert.True(t, ok, "its summary is made")
+		require.Empty(t, done, "the sender waits")
+		r.store.Hold("")
+		require.NoError(t, <-done)
+		r.live(time.Minute, 5)
+		assert.Empty(t, r.pipe.Trouble())
+		found := r.gaps()
+		require.NotEmpty(t, found)
+		assert.Equal(t, gap.DiskFull, found[len(found)-1].Cause)
+	})
+}

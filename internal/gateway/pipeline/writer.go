@@ -23,6 +23,7 @@ type trouble struct {
 	text  string
 	since time.Time
 	at    time.Time
+	held  bool // nothing was tried
 }
 
 // failing returns the store's error while it cannot be written, or "", and since when.
@@ -31,6 +32,22 @@ func (w *writer) failing() (text string, since time.Time) {
 		return t.text, t.since
 	}
 	return "", since
+}
+
+// hold notes that nothing is taken in; who waits for a commit waits on.
+func (w *writer) hold(why string) {
+	now := &trouble{text: why, since: time.Now(), at: time.Now(), held: true}
+	if before := w.trouble.Load(); before != nil {
+		now.since = before.since
+	}
+	w.trouble.Store(now)
+}
+
+// release ends a hold.
+func (w *writer) release() {
+	if t := w.trouble.Load(); t != nil && t.held {
+		w.trouble.Store(nil)
+	}
 }
 
 // retryWithin is how long after an attempt that failed the next has been made.
@@ -65,7 +82,7 @@ func untilWritten[T any](ctx context.Context, w *writer, write func() (T, error)
 			MaxInterval:         5 * time.Second,
 		}),
 		backoff.WithNotify(func(err error, wait time.Duration) {
-			now := &trouble{err.Error(), time.Now(), time.Now()}
+			now := &trouble{err.Error(), time.Now(), time.Now(), false}
 			if before := w.trouble.Load(); before != nil {
 				now.since = before.since
 			}

@@ -24,6 +24,7 @@ type Batch struct {
 	Entries  []Entry
 	Sketches []Sketch        // those of one series next to each other
 	Also     []sqlite.Change // other records that belong to it
+	Incoming bool            // from outside: it is refused while nothing is taken in, see Hold
 }
 
 // Append writes the batch durably and returns once it is on disk and can be read.
@@ -32,6 +33,9 @@ type Batch struct {
 func (e *Engine) Append(ctx context.Context, b Batch) error {
 	if err := e.waitForRoom(ctx); err != nil {
 		return fmt.Errorf("waiting for room in memory: %w", err)
+	}
+	if why := e.Held(); why != "" && b.Incoming {
+		return e.file.SetTrouble("writing", fmt.Errorf("writing to the store: %s", why))
 	}
 	payload, err := encodeJournal(b.Entries, b.Sketches)
 	if err != nil {

@@ -15,6 +15,7 @@ type memory struct {
 	catalogue  catalogue
 	tray       map[seriesTier]column.Block // the newest rows
 	late       map[uint32]struct{}         // series of which a stretch is late
+	held       string                      // why nothing is taken in; empty: it is
 	unwritten  []*Series                   // that the next Append writes, in the order of their ids
 	orphans    map[series.Path]orphan      // series whose definition was set aside
 	unsure     []uint32                    // series whose latest value has to be found again

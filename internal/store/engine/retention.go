@@ -108,7 +108,7 @@ func (e *Engine) droppable(of marks.Of, before, giveUp time.Time) int64 {
 	return until
 }
 
-func (e *Engine) dropChunks(old []sqlite.Chunk) (rows int, err error) {
+func (e *Engine) dropChunks(old []sqlite.Chunk, also ...sqlite.Change) (rows int, err error) {
 	// A seal may be making a new chunk of one of these, and must not bring it back half:
 	// whoever changes chunks holds sealing.
 	e.sealing.Lock()
@@ -119,7 +119,7 @@ func (e *Engine) dropChunks(old []sqlite.Chunk) (rows int, err error) {
 		rows += c.Count
 	}
 	return rows, e.file.Write(func(w sqlite.Writer) error {
-		return w.DB().Where("id IN ?", ids).Delete(&sqlite.Chunk{}).Error
+		return w.Transaction(deleteChunks(ids, also))
 	})
 }
 

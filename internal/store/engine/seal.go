@@ -41,7 +41,13 @@ func (e *Engine) SealIsShort() (short bool) {
 	return short
 }
 
+// heldSeal is how many bytes of the journal are worth a seal while there is no room for more: chunks take less.
+const heldSeal = 256 << 10
+
 func (m *memory) sealDue() bool {
+	if m.held != "" && m.journal.bytes > heldSeal {
+		return m.leaving == nil
+	}
 	if m.trayWeight < sealWeight && m.journal.bytes < sealJournal {
 		return false
 	}

@@ -149,6 +149,34 @@ func lastGap(tx *gorm.DB) (change uint64, err error) {
 	return change, err
 }
 
+// near is how far apart two parts of a series may be that are missing for the same reason, to be one gap.
+const near = 24 * time.Hour
+
+// Extend records that more is missing: the latest gap of the same series, of the same and for the same reason, becomes
+// longer if it ends about where the new one begins; else there is another.
+func (g Gaps) Extend(more Gap) sqlite.Change {
+	return func(tx *gorm.DB) error {
+		var row gapRow
+		err := tx.Where("series = ? AND what = ? AND cause = ? AND detail = ? AND author = ? AND NOT removed AND ended >= ? AND began <= ?",
+			string(more.Series), more.Of, string(more.Cause), more.Detail, more.Author, more.From.Add(-near).UnixNano(),
+			more.To.UnixNano()).Order("ended DESC").Limit(1).Find(&row).Error
+		if err != nil {
+			return fmt.Errorf("reading gaps of %s: %w", more.Series, err)
+		}
+		if row.ID != 0 {
+			before := row.gap()
+			more.ID = row.ID
+			if before.From.Before(more.From) {
+				more.From = before.From
+			}
+			if before.To.After(more.To) {
+				more.To = before.To
+			}
+		}
+		return put(tx, []GapChange{{Gap: more}})
+	}
+}
+
 // Write keeps changes by themselves, and announces them.
 func (g Gaps) Write(changes []GapChange) error {
 	if len(changes) == 0 {

@@ -3,6 +3,8 @@ package sqlite
 import (
 	"fmt"
 	"time"
+
+	"gorm.io/gorm"
 )
 
 // pageBytes is small, as every commit writes at least one page.
@@ -14,6 +16,13 @@ const (
 	giveBackWithin = 10 * time.Millisecond // for which others may have to wait
 	fewFreePages   = 1024
 )
+
+// FreeBytes returns how many bytes of the file nothing uses.
+func FreeBytes(db *gorm.DB) (uint64, error) {
+	var pages uint64
+	err := db.Raw("PRAGMA freelist_count").Scan(&pages).Error
+	return pages * pageBytes, err
+}
 
 // GiveBackPages returns free pages to the file system, a few at a time, but for those
 // that so many bytes will soon take again.
