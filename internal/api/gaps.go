@@ -59,7 +59,7 @@ func (h handlers) gaps(c *gin.Context) {
 	}
 	asked := h.view(c).List(selector)
 	if len(asked) == 0 && v.Get("select") != "" {
-		fail(c, http.StatusNotFound, "unknown",
+		fail(c, http.StatusNotFound, "unknown_series",
 			fmt.Sprintf("no series matches %s; nexocumula series list shows what there is", v.Get("select")))
 		return
 	}

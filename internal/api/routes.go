@@ -45,6 +45,7 @@ func (h handlers) routes() []route {
 		{post, "/api/v1/sources/:source/read", access.Engineer, h.readSource, ofAll | audited},
 		{get, "/api/v1/excursions", access.Viewer, h.inTurn(h.excursions), 0},
 		{get, "/api/v1/gaps", access.Viewer, h.inTurn(h.gaps), 0},
+		{post, "/api/v1/removals", access.Engineer, h.removeRows, audited},
 		{get, "/api/v1/moment", access.Viewer, h.inTurn(h.moment), 0},
 		{get, "/api/v1/rejects", access.Engineer, h.rejects, ofAll},
 		{get, "/api/v1/rejects/counts", access.Engineer, h.rejectCounts, ofAll},

@@ -65,8 +65,9 @@ type Service struct {
 	Certificates func() []string                                              // what is wrong with those of the interface, or will be soon
 	Backup       func() (state client.BackupHealth, trouble string, wanted bool)
 	Space        func() []string // what is the matter with the room on the disk
-	RoomDropped  func() uint64   // rows that were dropped to make room, since the start
-	Dropped      func() uint64   // rows that retention has dropped since the start
+	Remover      Remover
+	RoomDropped  func() uint64 // rows that were dropped to make room, since the start
+	Dropped      func() uint64 // rows that retention has dropped since the start
 	Version      string
 	Started      time.Time
 	Console      fs.FS

@@ -12,7 +12,7 @@ import (
 var groups = []group{
 	{"Run", []string{"demo", "check", "plan", "run", "reload", "key", "simulate"}},
 	{"Ask", []string{"health", "now", "windows", "readings", "moment", "excursions", "gaps", "series", "note", "board"}},
-	{"Field", []string{"watch", "probe", "try", "source", "reject"}},
+	{"Field", []string{"watch", "probe", "try", "source", "reject", "remove"}},
 	{"Links", []string{"uplink", "gateway", "join"}},
 	{
 		"Access",
@@ -94,6 +94,9 @@ var examples = map[string][]string{
 	"moment": {
 		"moment 'stony-beck/+/oxygen' 2026-03-01T02:30:00Z",
 		"moment 'long-mere/+/oxygen' '2026-03-01 02:30' --zone Europe/Oslo --how nearest",
+	},
+	"remove": {
+		"remove stony-beck/raceway-1/oxygen --from '2026-03-01 08:10' --to '2026-03-01 09:40' --reason 'probe in the bucket' --dry-run",
 	},
 	"gaps": {
 		"gaps", "gaps 'stony-beck/+/oxygen' --last 30d", "gaps --cause source_down --range yesterday --zone Europe/Oslo",

@@ -38,6 +38,8 @@ var (
 	ProviderUntrusted  = Event{"provider.untrusted", slog.LevelError, "what the provider says of somebody cannot be trusted", []string{"provider", "error"}}
 	Reloaded           = Event{"reload.done", slog.LevelInfo, "the configuration was read again", []string{"applied", "restart"}}
 	ReloadRefused      = Event{"reload.refused", slog.LevelError, "the configuration is not good; everything stays as it is", []string{"error"}}
+	RowsRemoved        = Event{"removal.done", slog.LevelInfo, "what was removed was taken out of the store", []string{"series", "from", "to", "readings", "summaries", "who"}}
+	RemovalFailed      = Event{"removal.failed", slog.LevelError, "what was removed could not be taken out of the store yet; it is tried again", []string{"error"}}
 	RoomFailed         = Event{"room.failed", slog.LevelError, "room could not be made on the disk; it is tried again", []string{"error"}}
 	RoomMade           = Event{"room.made", slog.LevelWarn, "rows were dropped to make room on the disk, and recorded as gaps", []string{"tier", "before", "rows", "unsent"}}
 	RulesFailed        = Event{"rules.failed", slog.LevelError, "definitions of series could not be brought up to date; trying again", []string{"error"}}
@@ -114,6 +116,8 @@ var All = []Event{
 	ProviderUntrusted,
 	Reloaded,
 	ReloadRefused,
+	RowsRemoved,
+	RemovalFailed,
 	RoomFailed,
 	RoomMade,
 	RulesFailed,

@@ -37,6 +37,7 @@ type Source interface {
 // Target is what rows are taken into.
 type Target interface {
 	Replaceable(ctx context.Context, id uint32, tier series.Tier, rows column.Block) (column.Block, error)
+	Unremoved(def *series.Definition, tier series.Tier, rows column.Block) column.Block
 }
 
 // ReadRows returns the first rows of a mark, at most so many, and where those begin that are left.
@@ -82,7 +83,7 @@ func readSummaries(ctx context.Context, from Source, m marks.Mark, most int, int
 
 // takeSummaries leaves out those of which the store has one that counts more readings.
 func takeSummaries(ctx context.Context, into Target, id uint32, run *wire.Run, batch *engine.Batch) error {
-	fuller, err := into.Replaceable(ctx, id, run.Tier, run.Rows)
+	fuller, err := into.Replaceable(ctx, id, run.Tier, into.Unremoved(&run.Def, run.Tier, run.Rows))
 	if err == nil && fuller.Len() > 0 {
 		batch.Entries = append(batch.Entries, engine.Entry{Series: id, Tier: run.Tier, Rows: fuller})
 	}

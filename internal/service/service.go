@@ -27,8 +27,10 @@ import (
 	"nexocumula/internal/gateway"
 	"nexocumula/internal/links"
 	"nexocumula/internal/plain"
+	"nexocumula/internal/removal"
 	"nexocumula/internal/room"
 	"nexocumula/internal/store"
+	"nexocumula/internal/store/engine"
 	"nexocumula/internal/supervision"
 	"nexocumula/internal/uplink"
 	"nexocumula/web"
@@ -53,6 +55,7 @@ type Service struct {
 	backups *backups
 	space   space
 	room    *room.Keeper
+	remover *removal.Remover
 	giveUp  time.Duration
 	dropped *atomic.Uint64 // rows, by retention
 	log     *slog.Logger
@@ -110,6 +113,7 @@ func Open(settings config.Settings, version string, log *slog.Logger) (_ *Servic
 		}
 	}
 	s.room = room.New(s.Store, s.Store.Gaps, func() config.Room { return s.settings.Load().Room }, log)
+	s.remover = s.newRemover()
 	s.backups = newBackups(settings, version, log)
 	started := time.Now()
 	s.handler = func(stopping <-chan struct{}) http.Handler {
@@ -133,6 +137,7 @@ func Open(settings config.Settings, version string, log *slog.Logger) (_ *Servic
 			Backup:       s.backups.state,
 			Space:        s.spaceTroubles,
 			RoomDropped:  s.room.Dropped,
+			Remover:      s.remover,
 			File:         func() string { return s.settings.Load().Path },
 			Dropped:      s.dropped.Load,
 			Console:      web.Console(), Log: log, Stopping: stopping,
@@ -182,6 +187,7 @@ func (s *Service) Run(ctx context.Context) error {
 	group.Go(func() error { return s.backups.run(groupCtx) })
 	group.Go(func() error { return s.watchSpace(groupCtx) })
 	group.Go(func() error { return s.room.Run(groupCtx) })
+	group.Go(func() error { return s.remover.Run(groupCtx) })
 	group.Go(func() error { return s.tidy(groupCtx) })
 	for _, one := range s.senders {
 		group.Go(func() error { return one.Run(groupCtx) })
@@ -197,6 +203,16 @@ func (s *Service) Run(ctx context.Context) error {
 	err := group.Wait()
 	defer s.folder.Release()
 	return errors.Join(err, s.book.Close(), s.Store.Close())
+}
+
+// newRemover makes what takes out what is removed; at a gateway between two commits.
+func (s *Service) newRemover() *removal.Remover {
+	if s.Gateway != nil {
+		pipe := s.Gateway.Pipe
+		return removal.New(s.Store, s.Store.Gaps, s.Store.Removals, pipe.Between, pipe.SealNow, pipe.Remake, s.log)
+	}
+	return removal.New(s.Store, s.Store.Gaps, s.Store.Removals, func(_ context.Context, do func() error) error { return do() },
+		func(ctx context.Context) error { return s.Store.Seal(ctx, engine.Sealing{}) }, nil, s.log)
 }
 
 // alive returns nil when those who write get on.

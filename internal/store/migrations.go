@@ -99,7 +99,7 @@ var steps = []tables.Step{
 		tables.Make(`CREATE INDEX patches_place ON patches(series, tier)`),
 	}},
 	{ID: "0015-gaps", Changes: []tables.Change{
-		tables.Make(`CREATE TABLE gaps (id integer PRIMARY KEY AUTOINCREMENT, series text, began integer, ended integer, what text, cause text, detail text, author text, uid text, version integer, removed numeric, change integer)`),
+		tables.Make(`CREATE TABLE gaps (id integer PRIMARY KEY AUTOINCREMENT, series text, began integer, ended integer, what text, cause text, detail text, author text, uid text, version integer, removed numeric, change integer, applied numeric)`),
 		tables.Make(`CREATE INDEX gaps_series ON gaps(series, began)`),
 		tables.Make(`CREATE UNIQUE INDEX gaps_uid ON gaps(uid)`),
 		tables.Make(`CREATE INDEX gaps_change ON gaps(change)`),

@@ -9,6 +9,9 @@ import (
 	"time"
 
 	"nexocumula/internal/clock"
+	"nexocumula/internal/core/column"
+	"nexocumula/internal/core/series"
+	"nexocumula/internal/removal"
 	"nexocumula/internal/store/engine"
 	"nexocumula/internal/store/outbox"
 	"nexocumula/internal/store/records"
@@ -20,6 +23,7 @@ type Store struct {
 	*engine.Engine
 	records.Records
 	Outboxes *outbox.Outboxes
+	Removals *removal.Ranges
 	file     *sqlite.File
 }
 
@@ -52,9 +56,18 @@ func assemble(file *sqlite.File) (*Store, error) {
 	if err != nil {
 		return nil, err
 	}
+	removed, err := removal.NewRanges(kept.Gaps)
+	if err != nil {
+		return nil, file.Opening(err)
+	}
 	boxes := outbox.Open(file, series, kept.Newest())
 	kept.Announce(boxes.Wake)
-	return &Store{Engine: series, Records: kept, Outboxes: boxes, file: file}, nil
+	return &Store{Engine: series, Records: kept, Outboxes: boxes, Removals: removed, file: file}, nil
+}
+
+// Unremoved returns summaries of a series that arrive, but for those of what was removed.
+func (s *Store) Unremoved(def *series.Definition, tier series.Tier, rows column.Block) column.Block {
+	return s.Removals.Without(def.Path, tier, rows, def.Kind)
 }
 
 // Path returns the store's file.

@@ -62,6 +62,7 @@ const (
 	OutOfRange   = "range"
 	WrongTime    = "time" // in the future, too old, or before any device was made
 	NoSeries     = "series"
+	Removed      = "removed"  // a person removed what is of its time
 	Thinned      = "thinning" // it falls between readings of which not all are kept
 )
 

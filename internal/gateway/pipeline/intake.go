@@ -10,6 +10,7 @@ import (
 	"nexocumula/internal/config"
 	"nexocumula/internal/core/column"
 	"nexocumula/internal/core/series"
+	"nexocumula/internal/removal"
 	"nexocumula/internal/store"
 	"nexocumula/internal/store/engine"
 	"nexocumula/internal/store/records"
@@ -23,6 +24,8 @@ type intake struct {
 	writer *writer
 	judge  *clock.Judge
 	log    *slog.Logger
+
+	removed *removal.Ranges // what persons removed, and what is not taken in again
 
 	rules    atomic.Pointer[rules]
 	newRules atomic.Bool // what the rules say of series may be something else
@@ -53,6 +56,7 @@ func newIntake(st *store.Store, out *writer, stopped chan struct{}, log *slog.Lo
 		kept:       st.Records,
 		writer:     out,
 		judge:      st.Judge(),
+		removed:    st.Removals,
 		log:        log,
 		stopped:    stopped,
 		mostSeries: maxSeries,

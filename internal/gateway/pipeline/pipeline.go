@@ -238,6 +238,21 @@ func (p *Pipeline) Between(ctx context.Context, f func() error) error {
 	}
 }
 
+// SealNow seals the store, and waits for it. Only between two commits, see Between.
+func (p *Pipeline) SealNow(ctx context.Context) error {
+	p.sealer.sealing.Lock() // once a seal that runs has ended
+	<-p.sealer.sealNow(ctx)
+	return ctx.Err()
+}
+
+// Remake makes the windows of a series at both ends of a time again. Only between two commits, see Between.
+func (p *Pipeline) Remake(id uint32, from, to int64) {
+	if known, ok := p.roller.store.Get(id); ok {
+		now := p.judge.Now().UnixNano()
+		p.roller.pending.Touch(id, &known.Definition, []int64{from - 1, to}, now)
+	}
+}
+
 // Alive returns nil when the committing goroutine answers before ctx ends, or tries again and again to write to a
 // store that cannot be written.
 func (p *Pipeline) Alive(ctx context.Context) error {

@@ -56,6 +56,11 @@ func (in *intake) take(r *rules, d *Delivery, first int) error {
 			d.Rejects = append(d.Rejects, one.Reject(now, no.rule, fmt.Sprintf("%s: %s", one.Path, no.reason)))
 			continue
 		}
+		if gone := in.removed.At(one.Path, one.Time); gone != nil {
+			d.Rejects = append(d.Rejects, one.Reject(now, reading.Removed,
+				fmt.Sprintf("%s: %s removed what is of this time: %s", one.Path, gone.Author, gone.Detail)))
+			continue
+		}
 		m.memory.heard(one.Time, one.From, m.rule.Every == 0 && len(m.rule.Screens) == 0)
 		d.screened = append(d.screened, screened{m, one.Time, value, i})
 		screens = screens || len(m.rule.Screens) > 0

@@ -141,3 +141,16 @@ func deleteChunks(ids []uint64, also []sqlite.Change) sqlite.Change {
 		return nil
 	}
 }
+
+// Readings returns from when on there are readings of a series.
+func (e *Engine) Readings(id uint32) (from int64, ok bool, err error) {
+	at := seriesTier{id, series.Readings}
+	if rows := e.inTray(at, math.MinInt64, math.MaxInt64); rows.Len() > 0 {
+		from, ok = rows.Times[0], true
+	}
+	c, err := sqlite.ChunkFrom(e.file.Reader(), id, int64(series.Readings), math.MinInt64)
+	if err == nil && c.ID != 0 && (!ok || c.FirstAt < from) {
+		from, ok = c.FirstAt, true
+	}
+	return from, ok, err
+}

@@ -48,6 +48,7 @@ type gapRow struct {
 	Version uint64
 	Removed bool
 	Change  uint64 `gorm:"index:gaps_change"`
+	Applied bool   // of what a person removed: it is not in this store any more
 }
 
 func (gapRow) TableName() string { return "gaps" }
@@ -189,6 +190,40 @@ func (g Gaps) Write(changes []GapChange) error {
 	g.file.ClearTrouble("writing gaps")
 	g.Announce()
 	return nil
+}
+
+// Unapplied returns what was removed and is still in this store.
+func (g Gaps) Unapplied() ([]Gap, error) {
+	var rows []gapRow
+	err := g.file.Reader().Where("cause = ? AND NOT removed AND NOT applied", string(gap.Removed)).Order("id").Find(&rows).Error
+	if err != nil {
+		return nil, fmt.Errorf("reading what was removed: %w", err)
+	}
+	out := make([]Gap, len(rows))
+	for i, r := range rows {
+		out[i] = r.gap()
+	}
+	return out, nil
+}
+
+// Apply notes that what was removed is not in this store any more.
+func (g Gaps) Apply(ids []uint64) error {
+	return g.file.Write(func(w sqlite.Writer) error {
+		return w.DB().Model(&gapRow{}).Where("id IN ?", ids).Update("applied", true).Error
+	})
+}
+
+// Removed returns, by series, what persons removed.
+func (g Gaps) Removed() (map[series.Path][]Gap, error) {
+	var rows []gapRow
+	if err := g.file.Reader().Where("cause = ? AND NOT removed", string(gap.Removed)).Find(&rows).Error; err != nil {
+		return nil, fmt.Errorf("reading what was removed: %w", err)
+	}
+	out := map[series.Path][]Gap{}
+	for _, r := range rows {
+		out[series.Path(r.Series)] = append(out[series.Path(r.Series)], r.gap())
+	}
+	return out, nil
 }
 
 // Announce tells whoever sends gaps that some changed.

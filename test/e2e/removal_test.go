@@ -1,0 +1,101 @@
+package e2e
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"nexocumula/client"
+)
+
+// TestWhatIsRemovedStaysRemovedAtBothEnds removes a part of what a gateway collected. Readings of it that come again,
+// a kill, and a copy of the gateway from before bring nothing of it back to the central.
+func TestWhatIsRemovedStaysRemovedAtBothEnds(t *testing.T) {
+	t.Parallel()
+	dir, port := t.TempDir(), freePort(t)
+	for name, text := range map[string]string{"secret": "salmon run at dawn", "link": "a stone in the river 77"} {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o600))
+	}
+	gatewayFile := fmt.Sprintf(copied, dir, "data", port)
+	_, head := service(t, dir, "central", fmt.Sprintf(copiedCentral, dir, "head-office", port))
+	p, gateway := service(t, dir, "gateway", gatewayFile)
+	first := time.Now().UTC().Add(-10 * time.Hour).Truncate(time.Hour)
+	at := func(second int) time.Time { return first.Add(time.Duration(second) * time.Second) }
+	times := func(from, to int) (out []time.Time) {
+		for s := from; s < to; s += 5 {
+			out = append(out, at(s))
+		}
+		return out
+	}
+	pushAt(t, gateway.Base(), times(0, 4*3600))
+	counted := func(c *client.Client, from, to int) int {
+		windows, err := c.Windows(t.Context(), client.WindowsQuery{
+			Select: []string{"stony-beck/raceway-1/oxygen"}, From: at(from), To: at(to), Width: "whole", Stats: []string{"count"},
+		})
+		if err != nil || len(windows.Series) == 0 {
+			return -1
+		}
+		if n := windows.Series[0].Values["count"][0]; n == n {
+			return int(n)
+		}
+		return 0
+	}
+	eventually(t, "the central has all", func() bool { return counted(head, 0, 4*3600) == 2880 })
+	person := newPerson(t, gateway.Base())
+	person.does("", "backup", "--config", filepath.Join(dir, "gateway.yaml"), filepath.Join(dir, "copies"))
+
+	// From 1:00:07 to 2:29:43, in the middle of windows.
+	from, to := 3607, 8983
+	what := []string{
+		"remove", "stony-beck/raceway-1/oxygen", "--from", at(from).Format(time.RFC3339), "--to", at(to).Format(time.RFC3339),
+		"--reason", "probe in the bucket",
+	}
+	gone := (8980-3610)/5 + 1
+	assert.Contains(t, person.does("", append(what, "--dry-run")...), "Nothing was removed")
+	assert.Equal(t, 2880, counted(gateway, 0, 4*3600))
+	told := person.does("", what...)
+	assert.Contains(t, told, fmt.Sprintf("%d readings and ", gone))
+	isGone := func(c *client.Client) bool {
+		return counted(c, 0, 4*3600) == 2880-gone && counted(c, 3610, 8980) == 0 && counted(c, 0, 3600) == 720 &&
+			counted(c, 3600, 3660) == 2 && counted(c, 8940, 9000) == 3
+	}
+	eventually(t, "the windows at the ends are made again", func() bool { return isGone(gateway) })
+	eventually(t, "the central removes it as well", func() bool { return isGone(head) })
+	for _, c := range []*client.Client{gateway, head} {
+		found, err := c.Gaps(t.Context(), client.GapsQuery{Last: "1d", Cause: "removed"})
+		require.NoError(t, err)
+		require.Len(t, found.Gaps, 1)
+		assert.Equal(t, "probe in the bucket", found.Gaps[0].Detail)
+	}
+
+	// Late readings of it are rejected, others count; a kill changes nothing.
+	pushAt(t, gateway.Base(), []time.Time{at(5001), at(3601)})
+	p.kill()
+	p, gateway = service(t, dir, "gateway", gatewayFile)
+	eventually(t, "the late one counts at both ends", func() bool {
+		return counted(gateway, 3600, 3660) == 3 && counted(head, 3600, 3660) == 3 && counted(head, 3610, 8980) == 0
+	})
+	counts, err := gateway.Rejects(t.Context(), client.RejectFilter{Rule: "removed"})
+	require.NoError(t, err)
+	require.Len(t, counts.Rejects, 1)
+	assert.Contains(t, counts.Rejects[0].Reason, "removed what is of this time: probe in the bucket")
+
+	// A copy of the gateway from before has it again, and sends everything: the central leaves out what was removed.
+	p.kill()
+	require.NoError(t, os.Rename(filepath.Join(dir, "data"), filepath.Join(dir, "lost")))
+	person.does("", "restore", filepath.Join(dir, "copies"), filepath.Join(dir, "data"))
+	_, gateway = service(t, dir, "gateway", gatewayFile)
+	pushAt(t, gateway.Base(), times(4*3600, 4*3600+600))
+	eventually(t, "the central gets what is new", func() bool { return counted(head, 4*3600, 5*3600) == 120 })
+	eventually(t, "all was sent again", func() bool {
+		up, err := gateway.Uplinks(t.Context())
+		return err == nil && len(up.Sending) == 1 && up.Sending[0].BacklogRows == 0 && up.Sending[0].Up
+	})
+	assert.Equal(t, 0, counted(head, 3610, 8980))
+	assert.Equal(t, 720, counted(head, 0, 3600))
+}
