@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"nexocumula/internal/access"
@@ -70,7 +71,8 @@ const mostUnpacked = 4
 type link struct {
 	gateway string
 	token   string
-	sites   []string // first levels of the series it may send by its token
+	sites   []string    // first levels of the series it may send by its token
+	again   atomic.Bool // it is to send everything again
 
 	mu       sync.Mutex
 	now      []string // those of the envelope that is being stored
@@ -268,7 +270,7 @@ func (r *Receiver) take(ctx context.Context, l *link, e wire.Envelope, from stri
 	if err := l.sessions.admit(e.Session, e.Number, from, now); err != nil {
 		return wire.Reply{}, err
 	}
-	reply := wire.Reply{Lost: lost(l.cursor, e.Acked), Twin: l.sessions.twin(now)}
+	reply := wire.Reply{Lost: lost(l.cursor, e.Acked) || l.again.Swap(false), Twin: l.sessions.twin(now)}
 	if e.Acked.Life != "" {
 		others, all := l.sessions.since(e.Acked.Stored)
 		reply.Since, reply.Lost = others, reply.Lost || !all

@@ -40,6 +40,10 @@ var (
 	ReloadRefused      = Event{"reload.refused", slog.LevelError, "the configuration is not good; everything stays as it is", []string{"error"}}
 	RowsRemoved        = Event{"removal.done", slog.LevelInfo, "what was removed was taken out of the store", []string{"series", "from", "to", "readings", "summaries", "who"}}
 	RemovalFailed      = Event{"removal.failed", slog.LevelError, "what was removed could not be taken out of the store yet; it is tried again", []string{"error"}}
+	Repaired           = Event{"repair.done", slog.LevelInfo, "damaged rows were made again", []string{"series", "tier", "from", "to", "rows"}}
+	RepairFailed       = Event{"repair.failed", slog.LevelError, "the store could not be looked through or repaired; it is tried again", []string{"error"}}
+	FaultFound         = Event{"repair.found", slog.LevelError, "a look through the store found something that is not as it was written", []string{"place", "series", "tier", "rows", "error"}}
+	NotRepaired        = Event{"repair.given_up", slog.LevelError, "damaged rows could not be made again; there is a gap", []string{"series", "tier", "from", "to", "rows"}}
 	RoomFailed         = Event{"room.failed", slog.LevelError, "room could not be made on the disk; it is tried again", []string{"error"}}
 	RoomMade           = Event{"room.made", slog.LevelWarn, "rows were dropped to make room on the disk, and recorded as gaps", []string{"tier", "before", "rows", "unsent"}}
 	RulesFailed        = Event{"rules.failed", slog.LevelError, "definitions of series could not be brought up to date; trying again", []string{"error"}}
@@ -58,10 +62,10 @@ var (
 	StoreIncomplete    = Event{"store.incomplete", slog.LevelError, "the store is not complete", []string{"missing"}}
 	LatestFound        = Event{"store.latest.found", slog.LevelInfo, "the latest values of series were damaged, and were found again", []string{"series"}}
 	OrphansFound       = Event{"store.orphans.found", slog.LevelInfo, "rows of a series whose definition had been damaged are part of it again", []string{"series"}}
-	SpaceUnkept        = Event{"store.space.unkept", slog.LevelWarn, "how the disk fills could not be kept; it is measured again", []string{"error"}}
 	PagesKept          = Event{"store.pages.kept", slog.LevelError, "free pages could not be given back", []string{"error"}}
 	RowSetAside        = Event{"store.row.aside", slog.LevelError, "a damaged row of the store is set aside", []string{"table", "id", "series", "rows", "error"}}
 	SealFailed         = Event{"store.seal.failed", slog.LevelError, "the journal could not be sealed; it goes on growing until that works", []string{"error"}}
+	SpaceUnkept        = Event{"store.space.unkept", slog.LevelWarn, "how the disk fills could not be kept; it is measured again", []string{"error"}}
 	StoreUnwritten     = Event{"store.unwritten", slog.LevelError, "the store cannot be written; trying again", []string{"error", "in"}}
 	SummariesFailed    = Event{"summaries.failed", slog.LevelError, "summaries could not be made; trying again", []string{"error"}}
 	CoverageUnsure     = Event{"summaries.unsure", slog.LevelError, "after a late reading the next window's coverage may be wrong", []string{"series", "error"}}
@@ -118,6 +122,10 @@ var All = []Event{
 	ReloadRefused,
 	RowsRemoved,
 	RemovalFailed,
+	Repaired,
+	RepairFailed,
+	FaultFound,
+	NotRepaired,
 	RoomFailed,
 	RoomMade,
 	RulesFailed,

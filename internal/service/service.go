@@ -22,12 +22,14 @@ import (
 	"nexocumula/internal/central"
 	"nexocumula/internal/certs"
 	"nexocumula/internal/config"
+	"nexocumula/internal/core/series"
 	"nexocumula/internal/event"
 	"nexocumula/internal/folder"
 	"nexocumula/internal/gateway"
 	"nexocumula/internal/links"
 	"nexocumula/internal/plain"
 	"nexocumula/internal/removal"
+	"nexocumula/internal/repair"
 	"nexocumula/internal/room"
 	"nexocumula/internal/store"
 	"nexocumula/internal/store/engine"
@@ -41,25 +43,26 @@ const StoreFile = "nexocumula.db"
 
 // Service is one opened service; Run starts it, Close closes it.
 type Service struct {
-	Store   *store.Store
-	Gateway *gateway.Gateway // nil when it is none
-	Central *central.Receiver
-	senders []*uplink.Sender
-	Address string // of the HTTP interface, with the port that was found
-	listen  net.Listener
-	handler func(stopping <-chan struct{}) http.Handler
-	tls     *config.TLS // nil: plain HTTP
-	book    *access.Book
-	folder  *folder.Folder
-	history *links.History
-	backups *backups
-	space   space
-	room    *room.Keeper
-	remover *removal.Remover
-	giveUp  time.Duration
-	dropped *atomic.Uint64 // rows, by retention
-	log     *slog.Logger
-	version string
+	Store    *store.Store
+	Gateway  *gateway.Gateway // nil when it is none
+	Central  *central.Receiver
+	senders  []*uplink.Sender
+	Address  string // of the HTTP interface, with the port that was found
+	listen   net.Listener
+	handler  func(stopping <-chan struct{}) http.Handler
+	tls      *config.TLS // nil: plain HTTP
+	book     *access.Book
+	folder   *folder.Folder
+	history  *links.History
+	backups  *backups
+	space    space
+	room     *room.Keeper
+	remover  *removal.Remover
+	repairer *repair.Repairer
+	giveUp   time.Duration
+	dropped  *atomic.Uint64 // rows, by retention
+	log      *slog.Logger
+	version  string
 
 	settings  atomic.Pointer[config.Settings]
 	reloading sync.Mutex
@@ -114,6 +117,7 @@ func Open(settings config.Settings, version string, log *slog.Logger) (_ *Servic
 	}
 	s.room = room.New(s.Store, s.Store.Gaps, func() config.Room { return s.settings.Load().Room }, log)
 	s.remover = s.newRemover()
+	s.repairer = s.newRepairer()
 	s.backups = newBackups(settings, version, log)
 	started := time.Now()
 	s.handler = func(stopping <-chan struct{}) http.Handler {
@@ -188,6 +192,7 @@ func (s *Service) Run(ctx context.Context) error {
 	group.Go(func() error { return s.watchSpace(groupCtx) })
 	group.Go(func() error { return s.room.Run(groupCtx) })
 	group.Go(func() error { return s.remover.Run(groupCtx) })
+	group.Go(func() error { return s.repairer.Run(groupCtx) })
 	group.Go(func() error { return s.tidy(groupCtx) })
 	for _, one := range s.senders {
 		group.Go(func() error { return one.Run(groupCtx) })
@@ -213,6 +218,19 @@ func (s *Service) newRemover() *removal.Remover {
 	}
 	return removal.New(s.Store, s.Store.Gaps, s.Store.Removals, func(_ context.Context, do func() error) error { return do() },
 		func(ctx context.Context) error { return s.Store.Seal(ctx, engine.Sealing{}) }, nil, s.log)
+}
+
+// newRepairer makes what makes damaged rows again: a gateway from what it has, a central with its gateways' help.
+func (s *Service) newRepairer() *repair.Repairer {
+	var remake func(context.Context, uint32, series.Tier, int64, int64) error
+	var again func(series.Path) bool
+	if s.Gateway != nil {
+		remake = s.Gateway.Pipe.RemakeTier
+	}
+	if s.Central != nil {
+		again = s.Central.AskAgain
+	}
+	return repair.New(s.Store, s.Store.Gaps, remake, again, s.Store.VerifySlowly, s.log)
 }
 
 // alive returns nil when those who write get on.

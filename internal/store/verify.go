@@ -6,6 +6,8 @@ import (
 	"fmt"
 	"log/slog"
 
+	"gorm.io/gorm"
+
 	"nexocumula/internal/store/engine"
 	"nexocumula/internal/store/outbox"
 	"nexocumula/internal/store/sqlite"
@@ -28,6 +30,36 @@ func Verify(ctx context.Context, path string, log *slog.Logger, found func(engin
 	if err := sqlite.VerifyPages(ctx, db, func(table, text string) { found(engine.Fault{Place: table, Text: text}) }); err != nil {
 		return out, err
 	}
+	return verify(ctx, db, found, read)
+}
+
+// VerifySlowly looks through the rows of an open store, and changes nothing. The pages of the file, which can only be
+// looked at in one go, are left out.
+func (s *Store) VerifySlowly(ctx context.Context, found func(engine.Fault), read func(ctx context.Context, bytes int) error) error {
+	_, err := verify(ctx, s.file.Reader(), found, read)
+	return err
+}
+
+// SetAsideRows returns the rows of series that could not be read and were set aside.
+func (s *Store) SetAsideRows() ([]sqlite.Damaged, error) {
+	chunks, err := s.file.SetAsideOf("chunks")
+	if err != nil {
+		return nil, err
+	}
+	patches, err := s.file.SetAsideOf("patches")
+	return append(chunks, patches...), err
+}
+
+// Mend notes that what was set aside is here again.
+func (s *Store) Mend(ids []uint64) error {
+	err := s.file.Write(func(w sqlite.Writer) error { return sqlite.Mended(w.DB(), ids) })
+	if err == nil {
+		s.file.CountMended(len(ids))
+	}
+	return err
+}
+
+func verify(ctx context.Context, db *gorm.DB, found func(engine.Fault), read func(ctx context.Context, bytes int) error) (out Verification, err error) {
 	v := engine.Verifier{DB: db, Found: found, Read: read}
 	if err := v.Verify(ctx); err != nil {
 		return out, err

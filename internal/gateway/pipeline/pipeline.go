@@ -253,6 +253,22 @@ func (p *Pipeline) Remake(id uint32, from, to int64) {
 	}
 }
 
+// RemakeTier makes the summaries of a tier within a time again, and returns once they are on disk.
+func (p *Pipeline) RemakeTier(ctx context.Context, id uint32, tier series.Tier, from, to int64) error {
+	var windows []rollup.Window
+	for start := tier.Start(from); start < to; start += int64(tier) {
+		windows = append(windows, rollup.Window{Series: id, Tier: tier, Start: start})
+	}
+	err := p.Between(ctx, func() error {
+		p.roller.pending.Restore(windows, p.judge.Now().UnixNano())
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	return p.RollNow(ctx)
+}
+
 // Alive returns nil when the committing goroutine answers before ctx ends, or tries again and again to write to a
 // store that cannot be written.
 func (p *Pipeline) Alive(ctx context.Context) error {

@@ -18,6 +18,7 @@ type Fault struct {
 	Place    string // the table
 	ID       uint64 // of the row; 0: it is about the table
 	Series   string // path; empty where it is of no one series
+	SeriesID uint32 // 0 without one
 	Tier     series.Tier
 	From, To int64 // time of the rows that it is about, both included; 0 without any
 	Rows     int
@@ -168,7 +169,7 @@ func (v *Verifier) chunks(ctx context.Context) error {
 
 func (v *Verifier) faultOf(c *sqlite.Chunk, err error) Fault {
 	return Fault{
-		Place: "chunks", ID: c.ID, Series: v.Known(c.Series), Tier: series.Tier(c.Tier), From: c.FirstAt, To: c.LastAt, Rows: c.Count,
+		Place: "chunks", ID: c.ID, Series: v.Known(c.Series), SeriesID: c.Series, Tier: series.Tier(c.Tier), From: c.FirstAt, To: c.LastAt, Rows: c.Count,
 		Text: err.Error(),
 	}
 }
@@ -284,7 +285,7 @@ func (v *Verifier) patches(ctx context.Context) error {
 			}
 			if err != nil {
 				v.Found(Fault{
-					Place: "patches", ID: p.ID, Series: v.Known(p.Series), Tier: series.Tier(p.Tier), From: p.FirstAt, To: p.LastAt, Rows: p.Count,
+					Place: "patches", ID: p.ID, Series: v.Known(p.Series), SeriesID: p.Series, Tier: series.Tier(p.Tier), From: p.FirstAt, To: p.LastAt, Rows: p.Count,
 					Text: err.Error(),
 				})
 			}
