@@ -3,10 +3,14 @@ package main
 import (
 	"context"
 	"fmt"
+	"os"
+	"os/exec"
 	"path/filepath"
 	"sync"
 	"sync/atomic"
 	"time"
+
+	"golang.org/x/sync/errgroup"
 )
 
 const (
@@ -15,10 +19,18 @@ const (
 	besideFor     = 12 * time.Second
 )
 
+// work is what goes on beside readings, until ctx ends; it returns how often it was done.
+type work func(ctx context.Context, g *process) (done int64, err error)
+
 // acksBeside returns how long senders wait for acknowledgements of 4,000 readings a second, at the
-// 99th percentile, while eight clients ask without a pause, beside how long it is while nobody
-// does.
-func acksBeside(dir string) (Row, error) {
+// 99th percentile, beside some work, and beside how long it is without. The gateway has a day of summaries of so many
+// series to begin with.
+func acksBeside(dir, name, words string, begins int, beside work) (Row, error) {
+	if begins > 0 {
+		if err := dayOfMinutes(filepath.Join(dir, "g"), many(begins)); err != nil {
+			return Row{}, err
+		}
+	}
 	listen, err := freePort()
 	if err != nil {
 		return Row{}, err
@@ -67,25 +79,18 @@ func acksBeside(dir string) (Row, error) {
 	}
 	var p pairs
 	for range 3 {
-		asking, stop := context.WithCancel(ctx)
-		var asked atomic.Int64
-		var clients sync.WaitGroup
-		for k := range besideClients {
-			clients.Go(func() {
-				for n := 0; asking.Err() == nil; n++ {
-					call := fmt.Sprintf("/api/v1/windows?select=bench/station-%d/%%2B&last=1h&width=%s&stats=mean,min,max,p95",
-						(k*50+n)%400, []string{"10s", "1m", "whole"}[n%3])
-					if _, err := fetch(g.address + call); err != nil {
-						failed <- fmt.Errorf("a query failed: %w", err)
-						return
-					}
-					asked.Add(1)
-				}
-			})
-		}
+		working, stop := context.WithCancel(ctx)
+		var done int64
+		var worked sync.WaitGroup
+		worked.Go(func() {
+			var err error
+			if done, err = beside(working, g); err != nil && working.Err() == nil {
+				failed <- fmt.Errorf("%s: %w", words, err)
+			}
+		})
 		with, err := percentile()
 		stop()
-		clients.Wait()
+		worked.Wait()
 		if err != nil {
 			return Row{}, err
 		}
@@ -93,9 +98,65 @@ func acksBeside(dir string) (Row, error) {
 		if err != nil {
 			return Row{}, err
 		}
-		fmt.Printf("acks_beside_queries: %d queries beside %.0f readings\n", asked.Load(),
-			besideSeries*besideFor.Seconds())
+		fmt.Printf("%s: %d times beside %.0f readings\n", name, done, besideSeries*besideFor.Seconds())
 		p.add(with, without)
 	}
-	return p.row("ms", 1e3, "the same without queries", "<= 2", func(ratio float64) bool { return ratio <= 2 }), nil
+	return p.row("ms", 1e3, "the same without "+words, "<= 2", func(ratio float64) bool { return ratio <= 2 }), nil
+}
+
+// acksBesideQueries has eight clients ask without a pause.
+func acksBesideQueries(dir string) (Row, error) {
+	return acksBeside(dir, "acks_beside_queries", "queries", 0, func(ctx context.Context, g *process) (int64, error) {
+		var asked atomic.Int64
+		group, ctx := errgroup.WithContext(ctx)
+		for k := range besideClients {
+			group.Go(func() error {
+				for n := 0; ctx.Err() == nil; n++ {
+					call := fmt.Sprintf("/api/v1/windows?select=bench/station-%d/%%2B&last=1h&width=%s&stats=mean,min,max,p95",
+						(k*50+n)%400, []string{"10s", "1m", "whole"}[n%3])
+					if _, err := fetch(g.address + call); err != nil {
+						return err
+					}
+					asked.Add(1)
+				}
+				return nil
+			})
+		}
+		err := group.Wait()
+		return asked.Load(), err
+	})
+}
+
+// besideStored is how many series have a day of summaries in a store that is looked through or copied beside readings.
+const besideStored = 1000
+
+// acksBesideVerify looks through the store without a pause.
+func acksBesideVerify(dir string) (Row, error) {
+	return acksBeside(dir, "acks_beside_verify", "verifying", besideStored, func(ctx context.Context, _ *process) (done int64, err error) {
+		for ; ctx.Err() == nil && err == nil; done++ {
+			err = command(ctx, "verify", "--config", filepath.Join(dir, "gateway.yaml"))
+		}
+		return done, err
+	})
+}
+
+// acksBesideBackup copies the store without a pause, each time into another folder.
+func acksBesideBackup(dir string) (Row, error) {
+	return acksBeside(dir, "acks_beside_backup", "backups", besideStored, func(ctx context.Context, _ *process) (done int64, err error) {
+		for ; ctx.Err() == nil && err == nil; done++ {
+			to := filepath.Join(dir, fmt.Sprint("copy-", time.Now().UnixNano()))
+			err = command(ctx, "backup", "--config", filepath.Join(dir, "gateway.yaml"), "--rate", "20", to)
+			_ = os.RemoveAll(to)
+		}
+		return done, err
+	})
+}
+
+// command runs a command of the program.
+func command(ctx context.Context, arguments ...string) error {
+	out, err := exec.CommandContext(ctx, binary(), arguments...).CombinedOutput()
+	if err != nil {
+		return fmt.Errorf("%s: %w: %s", arguments[0], err, out)
+	}
+	return nil
 }

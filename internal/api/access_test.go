@@ -109,7 +109,7 @@ func bearerOf(t *testing.T, s *service.Service, admin *client.Client, name, role
 var samples = map[string]string{
 	"GET /api/v1/health": "", "GET /api/v1/series": "", "GET /api/v1/now": "", "GET /api/v1/stream": "",
 	"GET /api/v1/windows": "?select=%23&from=2026-03-01T08:00:00Z&to=2026-03-01T09:00:00Z&explain=true", "GET /api/v1/readings": "?select=%23&from=2026-03-01T08:00:00Z&to=2026-03-01T09:00:00Z",
-	"POST /api/v1/readings": "x", "POST /api/v1/sources/{source}/read": "", "GET /api/v1/moment": "?select=%23&at=2026-03-01T08:30:00Z", "GET /api/v1/gaps": "", "POST /api/v1/removals": "{", "GET /api/v1/excursions": "?from=2026-03-01T07:00:00Z&to=2026-03-01T10:00:00Z",
+	"POST /api/v1/readings": "x", "POST /api/v1/sources/{source}/read": "", "GET /api/v1/moment": "?select=%23&at=2026-03-01T08:30:00Z", "GET /api/v1/gaps": "", "POST /api/v1/removals": "{", "POST /api/v1/series/rename": "{", "GET /api/v1/excursions": "?from=2026-03-01T07:00:00Z&to=2026-03-01T10:00:00Z",
 	"GET /api/v1/rejects": "", "GET /api/v1/rejects/counts": "", "GET /api/v1/rejects/{id}": "", "POST /api/v1/rejects/replay": "{", "POST /api/v1/sources/{source}/try": "{",
 	"POST /api/v1/reload": "", "POST /api/v1/field/probe": "{", "POST /api/v1/field/scan": "{", "GET /api/v1/field/watch": "?source=nothing", "POST /api/v1/field/lines": "{",
 	"POST /api/v1/field/check": "{", "GET /api/v1/field/plan": "", "GET /api/v1/discovered": "", "POST /api/v1/configuration/append": "{",

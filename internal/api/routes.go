@@ -61,6 +61,7 @@ func (h handlers) routes() []route {
 		{get, "/api/v1/field/plan", access.Engineer, h.plan, ofAll},
 		{get, "/api/v1/discovered", access.Engineer, h.discovered, ofAll},
 		{post, "/api/v1/configuration/append", access.Engineer, h.appendLines, ofAll | audited},
+		{post, "/api/v1/series/rename", access.Engineer, h.renameSeries, audited},
 		{get, "/api/v1/series/versions", access.Viewer, h.versions, 0},
 		{get, "/api/v1/uplinks", access.Viewer, h.uplinks, 0},
 		{get, "/api/v1/links", access.Viewer, h.linkHistory, 0},

@@ -66,6 +66,7 @@ type Service struct {
 	Backup       func() (state client.BackupHealth, trouble string, wanted bool)
 	Space        func() []string // what is the matter with the room on the disk
 	Remover      Remover
+	Rename       func(ctx context.Context, all []records.Rename) error
 	RoomDropped  func() uint64 // rows that were dropped to make room, since the start
 	Dropped      func() uint64 // rows that retention has dropped since the start
 	Version      string

@@ -34,6 +34,8 @@ type Store interface {
 	Find(path series.Path) (engine.Series, bool)
 	Count() int
 	CountOf(site string) int
+	Rename(all []records.Rename) error
+	Called(path series.Path) series.Path // what a series is called now
 	Judge() *clock.Judge
 }
 
@@ -115,7 +117,7 @@ func NewReceiver(settings config.Central, st Store, kept records.Records, enroll
 		store:    st,
 		cursors:  kept.Cursors,
 		rejects:  kept.Rejects,
-		kinds:    replica.Records(kept),
+		kinds:    replica.Records(kept, st.Rename),
 		enrolled: enrolled,
 		life:     rand.Text(),
 		links:    map[string]*link{},

@@ -35,10 +35,10 @@ func (r *Receiver) unpack(ctx context.Context, l *link, data []byte) (out parcel
 	for _, b := range in.Bad {
 		out.refused = append(out.refused, wire.RefusedRun{Run: b.Run, Path: clip(b.Path), Reason: b.Err.Error()})
 	}
+	r.takeRecords(l, in.Records, &out) // first, as series may have got other names
 	if err := r.takeRuns(ctx, l, in, &out); err != nil {
 		return out, err
 	}
-	r.takeRecords(l, in.Records, &out)
 	var rejects []reading.Reject
 	for _, one := range out.refused {
 		rejects = append(rejects, r.reject(l.gateway, one.Reason, nil))
@@ -62,7 +62,9 @@ func (r *Receiver) takeRuns(ctx context.Context, l *link, in wire.Decoded, out *
 			Reason: why,
 		})
 	}
-	for i, run := range in.Runs {
+	for i := range in.Runs {
+		in.Runs[i].Def.Path = r.store.Called(in.Runs[i].Def.Path)
+		run := in.Runs[i]
 		if why := r.beyond(l, run, latest); why != "" {
 			refuse(i, why)
 			continue
@@ -109,6 +111,10 @@ func (r *Receiver) takeRecords(l *link, in wire.Records, out *parcel) {
 			case !l.of(one.About + "/"):
 				refuse(fmt.Sprintf("a record of %s is about %s, which is of no site that %s may send", name, one.About,
 					l.gateway))
+			case one.Now != nil:
+				if err := one.Now(); err != nil {
+					refuse(fmt.Sprintf("batch, record %d of %s: %v", i, name, err))
+				}
 			default:
 				out.Also = append(out.Also, one.Take)
 			}

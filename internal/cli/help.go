@@ -98,6 +98,9 @@ var examples = map[string][]string{
 	"remove": {
 		"remove stony-beck/raceway-1/oxygen --from '2026-03-01 08:10' --to '2026-03-01 09:40' --reason 'probe in the bucket' --dry-run",
 	},
+	"series rename": {
+		"series rename stony-beck/raceway-1 stony-beck/raceway-9", "series rename stony-beck/raceway-1/o2 stony-beck/raceway-1/oxygen",
+	},
 	"gaps": {
 		"gaps", "gaps 'stony-beck/+/oxygen' --last 30d", "gaps --cause source_down --range yesterday --zone Europe/Oslo",
 	},

@@ -34,6 +34,10 @@ func seriesCommand() *cli.Command {
 				Name: "history", Usage: "List the definitions that a series has had, with the time of each", ArgsUsage: "SERIES",
 				Flags: []cli.Flag{atFlag, outputFlag, zoneFlag}, Action: seriesHistory,
 			},
+			{
+				Name: "rename", Usage: "Give a series, or all of a station, another name, and keep the history", ArgsUsage: "PATH NEWPATH",
+				Flags: []cli.Flag{atFlag, outputFlag}, Action: renameSeries,
+			},
 			discoveredCommand(),
 		},
 	}

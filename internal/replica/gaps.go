@@ -67,6 +67,6 @@ func readGap(into records.Gaps) func(wire.Record, time.Time) (Incoming, error) {
 		if g.To != 0 {
 			version.To = time.Unix(0, g.To).UTC()
 		}
-		return Incoming{g.ID, g.Series, into.Take(version)}, version.Check(now)
+		return Incoming{ID: g.ID, About: g.Series, Take: into.Take(version)}, version.Check(now)
 	}
 }

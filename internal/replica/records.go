@@ -29,12 +29,17 @@ type Record struct {
 type Incoming struct {
 	ID    string // the same in all stores
 	About string
-	Take  sqlite.Change // keeps it, unless this version of it is here, or a higher
+	Take  sqlite.Change // keeps it, unless this version of it is here, or a higher; nil: Now does
+	Now   func() error  // what is done at once, before the rows of its batch are taken; may be nil
 }
 
-// Records returns the table of kinds.
-func Records(kept records.Records) []RecordKind {
+// Rename gives series other paths.
+type Rename func(all []records.Rename) error
+
+// Records returns the table of kinds. Who only sends needs no rename.
+func Records(kept records.Records, rename Rename) []RecordKind {
 	return []RecordKind{
+		{records.RenamesKind, renamesSince(kept.Renames), readRename(rename)},
 		{records.NotesKind, notesSince(kept.Notes), readNote(kept.Notes)},
 		{records.GapsKind, gapsSince(kept.Gaps), readGap(kept.Gaps)},
 	}
@@ -86,6 +91,6 @@ func readNote(into records.Notes) func(wire.Record, time.Time) (Incoming, error)
 			Author:  n.Author,
 			Written: time.Unix(0, n.Written).UTC(),
 		}
-		return Incoming{n.ID, n.About, into.Take([]records.NoteVersion{version})}, version.Check(now)
+		return Incoming{ID: n.ID, About: n.About, Take: into.Take([]records.NoteVersion{version})}, version.Check(now)
 	}
 }

@@ -33,6 +33,7 @@ import (
 	"nexocumula/internal/room"
 	"nexocumula/internal/store"
 	"nexocumula/internal/store/engine"
+	"nexocumula/internal/store/records"
 	"nexocumula/internal/supervision"
 	"nexocumula/internal/uplink"
 	"nexocumula/web"
@@ -142,6 +143,7 @@ func Open(settings config.Settings, version string, log *slog.Logger) (_ *Servic
 			Space:        s.spaceTroubles,
 			RoomDropped:  s.room.Dropped,
 			Remover:      s.remover,
+			Rename:       s.rename,
 			File:         func() string { return s.settings.Load().Path },
 			Dropped:      s.dropped.Load,
 			Console:      web.Console(), Log: log, Stopping: stopping,
@@ -218,6 +220,20 @@ func (s *Service) newRemover() *removal.Remover {
 	}
 	return removal.New(s.Store, s.Store.Gaps, s.Store.Removals, func(_ context.Context, do func() error) error { return do() },
 		func(ctx context.Context) error { return s.Store.Seal(ctx, engine.Sealing{}) }, nil, s.log)
+}
+
+// rename gives series other paths; at a gateway between two commits.
+func (s *Service) rename(ctx context.Context, all []records.Rename) error {
+	if s.Gateway == nil {
+		return s.Store.Rename(all)
+	}
+	return s.Gateway.Pipe.Between(ctx, func() error {
+		if err := s.Store.Rename(all); err != nil {
+			return err
+		}
+		s.Gateway.Pipe.Renamed()
+		return nil
+	})
 }
 
 // newRepairer makes what makes damaged rows again: a gateway from what it has, a central with its gateways' help.

@@ -62,7 +62,7 @@ func (s *Service) openUplinks(settings config.Settings, version string) error {
 				Data:     settings.Data,
 				Describe: describe,
 				Store:    s.Store,
-				Records:  replica.Records(s.Store.Records),
+				Records:  replica.Records(s.Store.Records, nil),
 				Log:      s.log,
 			})
 			if err != nil {

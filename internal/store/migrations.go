@@ -104,6 +104,10 @@ var steps = []tables.Step{
 		tables.Make(`CREATE UNIQUE INDEX gaps_uid ON gaps(uid)`),
 		tables.Make(`CREATE INDEX gaps_change ON gaps(change)`),
 	}},
+	{ID: "0016-renames", Changes: []tables.Change{
+		tables.Make(`CREATE TABLE renames (id integer PRIMARY KEY AUTOINCREMENT, uid text, old text, new text, at integer, author text)`),
+		tables.Make(`CREATE UNIQUE INDEX renames_uid ON renames(uid)`),
+	}},
 }
 
 // migrate brings the tables up to date. A file that a newer program has written to, or

@@ -12,6 +12,7 @@ import (
 	"nexocumula/internal/core/column"
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/removal"
+	"nexocumula/internal/rename"
 	"nexocumula/internal/store/engine"
 	"nexocumula/internal/store/outbox"
 	"nexocumula/internal/store/records"
@@ -24,6 +25,7 @@ type Store struct {
 	records.Records
 	Outboxes *outbox.Outboxes
 	Removals *removal.Ranges
+	Names    *rename.Names
 	file     *sqlite.File
 }
 
@@ -60,15 +62,35 @@ func assemble(file *sqlite.File) (*Store, error) {
 	if err != nil {
 		return nil, file.Opening(err)
 	}
+	names, err := rename.Open(kept.Renames)
+	if err != nil {
+		return nil, file.Opening(err)
+	}
 	boxes := outbox.Open(file, series, kept.Newest())
 	kept.Announce(boxes.Wake)
-	return &Store{Engine: series, Records: kept, Outboxes: boxes, Removals: removed, file: file}, nil
+	return &Store{Engine: series, Records: kept, Outboxes: boxes, Removals: removed, Names: names, file: file}, nil
 }
 
 // Unremoved returns summaries of a series that arrive, but for those of what was removed.
 func (s *Store) Unremoved(def *series.Definition, tier series.Tier, rows column.Block) column.Block {
 	return s.Removals.Without(def.Path, tier, rows, def.Kind)
 }
+
+// Rename gives series other paths for good; what comes under the old ones is theirs.
+func (s *Store) Rename(all []records.Rename) error {
+	renamings := make([]engine.Renaming, len(all))
+	for i, one := range all {
+		renamings[i] = engine.Renaming{Old: one.Old, New: one.New}
+	}
+	if err := s.Engine.Rename(renamings, s.Renames.Add(all)); err != nil {
+		return err
+	}
+	s.Renames.Announce()
+	return s.Names.Refresh()
+}
+
+// Called returns what a series is called now that was once called so.
+func (s *Store) Called(path series.Path) series.Path { return s.Names.Of(path) }
 
 // Path returns the store's file.
 func (s *Store) Path() string { return s.file.Path() }

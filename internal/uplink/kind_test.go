@@ -201,7 +201,7 @@ func TestAnotherKindOfUplinkSendsEverything(t *testing.T) {
 				As:      "long-mere",
 				Data:    dir,
 				Store:   st,
-				Records: replica.Records(st.Records),
+				Records: replica.Records(st.Records, nil),
 				Log:     slog.New(slog.DiscardHandler),
 			})
 			require.NoError(t, err)

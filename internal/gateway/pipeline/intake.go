@@ -11,6 +11,7 @@ import (
 	"nexocumula/internal/core/column"
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/removal"
+	"nexocumula/internal/rename"
 	"nexocumula/internal/store"
 	"nexocumula/internal/store/engine"
 	"nexocumula/internal/store/records"
@@ -26,6 +27,7 @@ type intake struct {
 	log    *slog.Logger
 
 	removed *removal.Ranges // what persons removed, and what is not taken in again
+	names   *rename.Names   // of series that had others
 
 	rules    atomic.Pointer[rules]
 	newRules atomic.Bool // what the rules say of series may be something else
@@ -57,6 +59,7 @@ func newIntake(st *store.Store, out *writer, stopped chan struct{}, log *slog.Lo
 		writer:     out,
 		judge:      st.Judge(),
 		removed:    st.Removals,
+		names:      st.Names,
 		log:        log,
 		stopped:    stopped,
 		mostSeries: maxSeries,

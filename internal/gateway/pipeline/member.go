@@ -68,9 +68,9 @@ func (in *intake) member(r *rules, of *reading.Reading) (*member, error) {
 	if m, ok := r.members.Load(path); ok && m.(*member).understands(of) {
 		return m.(*member), in.relabel(m.(*member), of.Labels)
 	}
-	m := r.newMember(path)
+	m := r.newMember(in.names.Of(path))
 	in.labelled(m, of.Labels)
-	before, known := in.store.Find(path)
+	before, known := in.store.Find(m.def.Path)
 	if !known && in.store.Count() >= in.mostSeries {
 		m.refusal = errTooMany.Error()
 		return m, nil // not remembered: those come without end
@@ -102,6 +102,7 @@ func (in *intake) member(r *rules, of *reading.Reading) (*member, error) {
 		m.memory.recall(before, since, known && before.Calibration == m.def.Calibration && before.Unit == m.def.Unit)
 	}
 	r.members.Store(path, m)
+	r.members.Store(m.def.Path, m)
 	return m, nil
 }
 

@@ -238,6 +238,12 @@ func (p *Pipeline) Between(ctx context.Context, f func() error) error {
 	}
 }
 
+// Renamed takes over that series are called otherwise now. Only between two commits, see Between.
+func (p *Pipeline) Renamed() {
+	r := p.rules.Load()
+	p.Use(r.rules, r.keep)
+}
+
 // SealNow seals the store, and waits for it. Only between two commits, see Between.
 func (p *Pipeline) SealNow(ctx context.Context) error {
 	p.sealer.sealing.Lock() // once a seal that runs has ended

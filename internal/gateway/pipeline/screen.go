@@ -56,7 +56,7 @@ func (in *intake) take(r *rules, d *Delivery, first int) error {
 			d.Rejects = append(d.Rejects, one.Reject(now, no.rule, fmt.Sprintf("%s: %s", one.Path, no.reason)))
 			continue
 		}
-		if gone := in.removed.At(one.Path, one.Time); gone != nil {
+		if gone := in.removed.At(m.def.Path, one.Time); gone != nil {
 			d.Rejects = append(d.Rejects, one.Reject(now, reading.Removed,
 				fmt.Sprintf("%s: %s removed what is of this time: %s", one.Path, gone.Author, gone.Detail)))
 			continue

@@ -222,7 +222,7 @@ func (s *site) connectIn(settings config.Uplink, data string, o *office) {
 		Data:     data,
 		Describe: describe,
 		Store:    s.store,
-		Records:  replica.Records(s.store.Records),
+		Records:  replica.Records(s.store.Records, nil),
 		Log:      quiet,
 	})
 	require.NoError(s.t, err)
