@@ -18,6 +18,7 @@ import (
 type memory struct {
 	mu     sync.Mutex
 	rhythm rhythm
+	live   uint8  // readings in a row that came about when they were made, up to enoughLive
 	held   held   // where others are made of it
 	source string // where its last reading came from
 	place  string // and from which topic or register
@@ -167,9 +168,17 @@ func (r *rhythm) regular() time.Duration {
 	return every
 }
 
-func (m *memory) heard(t int64, from *reading.Origin, learns bool) {
+const (
+	enoughLive = 8 // readings, as many as the rhythm remembers
+	liveWithin = int64(5 * time.Minute)
+)
+
+func (m *memory) heard(t, now int64, from *reading.Origin, learns bool) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
+	if m.live = min(m.live+1, enoughLive); now-t > liveWithin {
+		m.live = 0 // history comes in any order, and says nothing of what is to be expected
+	}
 	if from != nil {
 		m.source, m.place = from.Source, from.Place
 	}
@@ -193,15 +202,20 @@ func (in *intake) From(path series.Path) (source, place string) {
 
 // Every returns how often a series was heard lately; 0 while that is not known.
 func (in *intake) Every(path series.Path) time.Duration {
-	return in.rhythmOf(path, (*rhythm).every)
+	return in.rhythmOf(path, func(m *memory) time.Duration { return m.rhythm.every() })
 }
 
 // Regularly returns how often a series was heard lately; 0 when that was not regular, or is not known.
 func (in *intake) Regularly(path series.Path) time.Duration {
-	return in.rhythmOf(path, (*rhythm).regular)
+	return in.rhythmOf(path, func(m *memory) time.Duration {
+		if m.live < enoughLive {
+			return 0
+		}
+		return m.rhythm.regular()
+	})
 }
 
-func (in *intake) rhythmOf(path series.Path, of func(*rhythm) time.Duration) time.Duration {
+func (in *intake) rhythmOf(path series.Path, of func(*memory) time.Duration) time.Duration {
 	found, ok := in.rules.Load().members.Load(path)
 	if !ok || found.(*member).memory == nil {
 		return 0
@@ -209,5 +223,5 @@ func (in *intake) rhythmOf(path series.Path, of func(*rhythm) time.Duration) tim
 	m := found.(*member).memory
 	m.mu.Lock()
 	defer m.mu.Unlock()
-	return of(&m.rhythm)
+	return of(m)
 }

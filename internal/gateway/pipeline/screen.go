@@ -61,7 +61,7 @@ func (in *intake) take(r *rules, d *Delivery, first int) error {
 				fmt.Sprintf("%s: %s removed what is of this time: %s", one.Path, gone.Author, gone.Detail)))
 			continue
 		}
-		m.memory.heard(one.Time, one.From, m.rule.Every == 0 && len(m.rule.Screens) == 0)
+		m.memory.heard(one.Time, now, one.From, m.rule.Every == 0 && len(m.rule.Screens) == 0)
 		d.screened = append(d.screened, screened{m, one.Time, value, i})
 		screens = screens || len(m.rule.Screens) > 0
 	}
