@@ -73,6 +73,7 @@ type foundFault struct {
 }
 
 func verify(ctx context.Context, cmd *cli.Command) error {
+	giveWay()
 	settings, err := config.Load(cmd.String("config"), kinds.All)
 	if err != nil {
 		return err
