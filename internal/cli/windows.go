@@ -14,6 +14,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"nexocumula/client"
+	"nexocumula/internal/core/gap"
 	"nexocumula/internal/core/window"
 	texts "nexocumula/internal/plain"
 )
@@ -274,6 +275,41 @@ func windowsNotes(answer client.Windows) (out []string) {
 	}
 	for _, text := range answer.LeftOut {
 		add("left out: %s", text)
+	}
+	return append(out, missingNotes(answer)...)
+}
+
+const mostMissing = 3 // gaps that are told below a table
+
+// missingNotes tells what is missing of the series, and why.
+func missingNotes(answer client.Windows) (out []string) {
+	zone, err := time.LoadLocation(answer.Zone)
+	if err != nil {
+		zone = time.UTC
+	}
+	left := 0
+	for _, s := range answer.Series {
+		for _, g := range s.Missing {
+			if g.Of != "" { // windows are answered from what is left
+				continue
+			}
+			if len(out) == mostMissing {
+				left++
+				continue
+			}
+			to := "on"
+			if g.To != nil {
+				to = "to " + momentIn(*g.To, zone).people
+			}
+			text := fmt.Sprintf("%s is missing from %s %s: %s", s.Name, momentIn(g.From, zone).people, to, gap.Cause(g.Cause).Words())
+			if g.Detail != "" {
+				text += " (" + g.Detail + ")"
+			}
+			out = append(out, text)
+		}
+	}
+	if left > 0 {
+		out = append(out, fmt.Sprintf("and %d more gaps; nexocumula gaps lists them", left))
 	}
 	return out
 }
