@@ -5,8 +5,6 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"net/http"
-	"os"
-	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
@@ -59,12 +57,8 @@ func span(from time.Time, to *time.Time) string {
 // then, and compares.
 func TestGapsAreThoseOfAllReadingsAtBothEnds(t *testing.T) {
 	t.Parallel()
-	dir, port := t.TempDir(), freePort(t)
-	for name, text := range map[string]string{"secret": "salmon run at dawn", "link": "a stone in the river 77"} {
-		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o600))
-	}
-	_, head := service(t, dir, "central", fmt.Sprintf(copiedCentral, dir, "head-office", port))
-	p, gateway := service(t, dir, "gateway", fmt.Sprintf(copied, dir, "data", port))
+	p := newPair(t)
+	gateway, head := p.gateway, p.head
 	r := rand.New(rand.NewPCG(29, 1))
 	at := time.Now().Add(-23 * time.Hour).Truncate(time.Hour)
 	var all []time.Time
@@ -85,8 +79,8 @@ func TestGapsAreThoseOfAllReadingsAtBothEnds(t *testing.T) {
 	for i, part := range parts {
 		pushAt(t, gateway.Base(), part)
 		if i%4 == 3 {
-			p.kill()
-			p, gateway = service(t, dir, "gateway", fmt.Sprintf(copied, dir, "data", port))
+			p.killGateway()
+			gateway = p.gateway
 		}
 	}
 	wanted := holes(all)

@@ -2,8 +2,6 @@ package e2e
 
 import (
 	"fmt"
-	"os"
-	"path/filepath"
 	"testing"
 	"time"
 
@@ -17,13 +15,8 @@ import (
 // a kill, and a copy of the gateway from before bring nothing of it back to the central.
 func TestWhatIsRemovedStaysRemovedAtBothEnds(t *testing.T) {
 	t.Parallel()
-	dir, port := t.TempDir(), freePort(t)
-	for name, text := range map[string]string{"secret": "salmon run at dawn", "link": "a stone in the river 77"} {
-		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o600))
-	}
-	gatewayFile := fmt.Sprintf(copied, dir, "data", port)
-	_, head := service(t, dir, "central", fmt.Sprintf(copiedCentral, dir, "head-office", port))
-	p, gateway := service(t, dir, "gateway", gatewayFile)
+	p := newPair(t)
+	gateway, head := p.gateway, p.head
 	first := time.Now().UTC().Add(-10 * time.Hour).Truncate(time.Hour)
 	at := func(second int) time.Time { return first.Add(time.Duration(second) * time.Second) }
 	times := func(from, to int) (out []time.Time) {
@@ -47,7 +40,7 @@ func TestWhatIsRemovedStaysRemovedAtBothEnds(t *testing.T) {
 	}
 	eventually(t, "the central has all", func() bool { return counted(head, 0, 4*3600) == 2880 })
 	person := newPerson(t, gateway.Base())
-	person.does("", "backup", "--config", filepath.Join(dir, "gateway.yaml"), filepath.Join(dir, "copies"))
+	p.copyGateway(person)
 
 	// From 1:00:07 to 2:29:43, in the middle of windows.
 	from, to := 3607, 8983
@@ -75,8 +68,8 @@ func TestWhatIsRemovedStaysRemovedAtBothEnds(t *testing.T) {
 
 	// Late readings of it are rejected, others count; a kill changes nothing.
 	pushAt(t, gateway.Base(), []time.Time{at(5001), at(3601)})
-	p.kill()
-	p, gateway = service(t, dir, "gateway", gatewayFile)
+	p.killGateway()
+	gateway = p.gateway
 	eventually(t, "the late one counts at both ends", func() bool {
 		return counted(gateway, 3600, 3660) == 3 && counted(head, 3600, 3660) == 3 && counted(head, 3610, 8980) == 0
 	})
@@ -86,10 +79,8 @@ func TestWhatIsRemovedStaysRemovedAtBothEnds(t *testing.T) {
 	assert.Contains(t, counts.Rejects[0].Reason, "removed what is of this time: probe in the bucket")
 
 	// A copy of the gateway from before has it again, and sends everything: the central leaves out what was removed.
-	p.kill()
-	require.NoError(t, os.Rename(filepath.Join(dir, "data"), filepath.Join(dir, "lost")))
-	person.does("", "restore", filepath.Join(dir, "copies"), filepath.Join(dir, "data"))
-	_, gateway = service(t, dir, "gateway", gatewayFile)
+	p.restoreGateway(person)
+	gateway = p.gateway
 	pushAt(t, gateway.Base(), times(4*3600, 4*3600+600))
 	eventually(t, "the central gets what is new", func() bool { return counted(head, 4*3600, 5*3600) == 120 })
 	eventually(t, "all was sent again", func() bool {

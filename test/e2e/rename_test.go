@@ -1,9 +1,6 @@
 package e2e
 
 import (
-	"fmt"
-	"os"
-	"path/filepath"
 	"testing"
 	"time"
 
@@ -17,13 +14,8 @@ import (
 // copy of the gateway from before, which knows only the old name, change nothing of it at the central.
 func TestASeriesThatIsRenamedKeepsItsHistoryAtBothEnds(t *testing.T) {
 	t.Parallel()
-	dir, port := t.TempDir(), freePort(t)
-	for name, text := range map[string]string{"secret": "salmon run at dawn", "link": "a stone in the river 77"} {
-		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o600))
-	}
-	gatewayFile := fmt.Sprintf(copied, dir, "data", port)
-	_, head := service(t, dir, "central", fmt.Sprintf(copiedCentral, dir, "head-office", port))
-	p, gateway := service(t, dir, "gateway", gatewayFile)
+	p := newPair(t)
+	gateway, head := p.gateway, p.head
 	first := time.Now().UTC().Add(-5 * time.Hour).Truncate(time.Hour)
 	times := func(from, to int) (out []time.Time) {
 		for s := from; s < to; s += 10 {
@@ -52,7 +44,7 @@ func TestASeriesThatIsRenamedKeepsItsHistoryAtBothEnds(t *testing.T) {
 	})
 	person := newPerson(t, gateway.Base())
 	person.does("", "note", "add", "stony-beck/raceway-1/oxygen", "moved to the new raceway")
-	person.does("", "backup", "--config", filepath.Join(dir, "gateway.yaml"), filepath.Join(dir, "copies"))
+	p.copyGateway(person)
 
 	assert.Contains(t, person.does("", "series", "rename", "stony-beck/raceway-1", "stony-beck/raceway-9"), "1 series are renamed")
 	renamed := map[string]int{"stony-beck/raceway-9/oxygen": 630}
@@ -62,8 +54,8 @@ func TestASeriesThatIsRenamedKeepsItsHistoryAtBothEnds(t *testing.T) {
 	pushAt(t, gateway.Base(), times(7200, 9000)) // the device still says raceway-1
 	renamed["stony-beck/raceway-9/oxygen"] = 810
 	eventually(t, "what the device sends is of the new name", func() bool { return holds(gateway, renamed) && holds(head, renamed) })
-	p.kill()
-	p, gateway = service(t, dir, "gateway", gatewayFile)
+	p.killGateway()
+	gateway = p.gateway
 	person = newPerson(t, gateway.Base())
 	pushAt(t, gateway.Base(), times(9000, 10800))
 	renamed["stony-beck/raceway-9/oxygen"] = 990
@@ -80,10 +72,8 @@ func TestASeriesThatIsRenamedKeepsItsHistoryAtBothEnds(t *testing.T) {
 	assert.ErrorContains(t, err, "no series is called stony-beck/nothing")
 
 	// The copy from before knows only the old name.
-	p.kill()
-	require.NoError(t, os.Rename(filepath.Join(dir, "data"), filepath.Join(dir, "lost")))
-	person.does("", "restore", filepath.Join(dir, "copies"), filepath.Join(dir, "data"))
-	_, gateway = service(t, dir, "gateway", gatewayFile)
+	p.restoreGateway(person)
+	gateway = p.gateway
 	pushAt(t, gateway.Base(), times(10800, 12600))
 	renamed["stony-beck/raceway-9/oxygen"] = 1170
 	eventually(t, "the central takes it under the new name", func() bool { return holds(head, renamed) })

@@ -34,13 +34,8 @@ func damage(t *testing.T, data, path string, tier time.Duration) {
 // TestWhatIsDamagedIsMadeAgainOrToldToBeMissing damages summaries at both ends, and readings, while the services are off.
 func TestWhatIsDamagedIsMadeAgainOrToldToBeMissing(t *testing.T) {
 	t.Parallel()
-	dir, port := t.TempDir(), freePort(t)
-	for name, text := range map[string]string{"secret": "salmon run at dawn", "link": "a stone in the river 77"} {
-		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o600))
-	}
-	centralFile, gatewayFile := fmt.Sprintf(copiedCentral, dir, "head-office", port), fmt.Sprintf(copied, dir, "data", port)
-	c, head := service(t, dir, "central", centralFile)
-	g, gateway := service(t, dir, "gateway", gatewayFile)
+	both := newPair(t)
+	gateway, head := both.gateway, both.head
 	first := time.Now().UTC().Add(-5 * time.Hour).Truncate(time.Hour)
 	var text strings.Builder
 	for i := range 720 {
@@ -74,16 +69,17 @@ func TestWhatIsDamagedIsMadeAgainOrToldToBeMissing(t *testing.T) {
 		right = asked(gateway)
 		return strings.Count(right, "count:[1 1 1 1") == 3 && right == asked(head)
 	})
-	for _, p := range []*process{g, c} {
+	for _, p := range []*process{both.gatewayRuns, both.centralRuns} {
 		require.NoError(t, p.cmd.Process.Signal(os.Interrupt)) // which seals
 		<-p.ended
 	}
-	damage(t, filepath.Join(dir, "data"), "stony-beck/raceway-1/oxygen", 10*time.Second)
-	damage(t, filepath.Join(dir, "data"), "stony-beck/raceway-2/oxygen", 0)
-	damage(t, filepath.Join(dir, "head-office"), "stony-beck/raceway-3/oxygen", 10*time.Second)
+	damage(t, filepath.Join(both.dir, "data"), "stony-beck/raceway-1/oxygen", 10*time.Second)
+	damage(t, filepath.Join(both.dir, "data"), "stony-beck/raceway-2/oxygen", 0)
+	damage(t, filepath.Join(both.dir, "head-office"), "stony-beck/raceway-3/oxygen", 10*time.Second)
 
-	_, head = service(t, dir, "central", centralFile)
-	_, gateway = service(t, dir, "gateway", gatewayFile)
+	both.startCentral()
+	both.startGateway()
+	gateway, head = both.gateway, both.head
 	damaged := func(c *client.Client) int {
 		health, err := c.Health(t.Context())
 		require.NoError(t, err)
