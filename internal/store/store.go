@@ -10,7 +10,10 @@ import (
 
 	"nexocumula/internal/clock"
 	"nexocumula/internal/core/column"
+	"nexocumula/internal/core/gap"
+	"nexocumula/internal/core/marks"
 	"nexocumula/internal/core/series"
+	"nexocumula/internal/event"
 	"nexocumula/internal/removal"
 	"nexocumula/internal/rename"
 	"nexocumula/internal/store/engine"
@@ -67,6 +70,19 @@ func assemble(file *sqlite.File) (*Store, error) {
 		return nil, file.Opening(err)
 	}
 	boxes := outbox.Open(file, series, kept.Newest())
+	boxes.TellGivenUp(func(uplink string, of marks.Of, from, to int64) {
+		known, ok := series.Get(of.Series)
+		if !ok {
+			return
+		}
+		err := kept.Gaps.Add(records.Gap{
+			Series: known.Path, From: time.Unix(0, from).UTC(), To: time.Unix(0, to).UTC(), Of: of.Tier.String(),
+			Cause: gap.GivenUp, Detail: "not sent to " + uplink,
+		})
+		if err != nil {
+			event.GapsUnkept.To(file.Log(), "error", err)
+		}
+	})
 	kept.Announce(boxes.Wake)
 	return &Store{Engine: series, Records: kept, Outboxes: boxes, Removals: removed, Names: names, file: file}, nil
 }

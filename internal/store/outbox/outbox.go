@@ -422,11 +422,11 @@ func (o *Outbox) unsent(of marks.Of) int64 {
 	return first
 }
 
-// giveUp forgets what is marked of something before a time.
-func (o *Outbox) giveUp(of marks.Of, before int64) {
+// giveUp forgets what is marked of something before a time, and returns how many summaries that were.
+func (o *Outbox) giveUp(of marks.Of, before int64) (gone int) {
 	o.mu.Lock()
 	defer o.mu.Unlock()
-	gone := o.fresh.Cut(of, before) + o.backlog.Cut(of, before)
+	gone = o.fresh.Cut(of, before) + o.backlog.Cut(of, before)
 	if r := o.refused[of]; r != nil {
 		gone += r.Cut(of, before)
 	}
@@ -434,4 +434,5 @@ func (o *Outbox) giveUp(of marks.Of, before int64) {
 	if gone > 0 {
 		event.GivenUp.To(o.boxes.log, "uplink", o.name, "series", of.Series, "summaries", gone)
 	}
+	return gone
 }

@@ -24,6 +24,7 @@ type Outboxes struct {
 	judge  *clock.Judge
 	log    *slog.Logger
 	newest map[string]func() (uint64, error) // the last change of each kind of records
+	gaveUp func(uplink string, of marks.Of, from, to int64)
 
 	mu    sync.Mutex // taken after the file's right to write
 	boxes map[string]*Outbox
@@ -50,6 +51,11 @@ func Open(file *sqlite.File, of Engine, newest map[string]func() (uint64, error)
 	}
 	of.Accompany(all)
 	return all
+}
+
+// TellGivenUp takes what is told of summaries that are given up. It is called once, before any outbox is opened.
+func (a *Outboxes) TellGivenUp(tell func(uplink string, of marks.Of, from, to int64)) {
+	a.gaveUp = tell
 }
 
 func (a *Outboxes) all() []*Outbox {
@@ -89,8 +95,11 @@ func (a *Outboxes) Droppable(of marks.Of, before, giveUp time.Time) int64 {
 	for _, o := range a.all() {
 		first := o.unsent(of)
 		if !giveUp.IsZero() && first < giveUp.UnixNano() && first < until {
+			from := first
 			first = min(until, giveUp.UnixNano())
-			o.giveUp(of, first)
+			if o.giveUp(of, first) > 0 && a.gaveUp != nil && of.Kind == marks.Summaries {
+				a.gaveUp(o.name, of, max(from, 0), first)
+			}
 		}
 		until = min(until, first)
 	}

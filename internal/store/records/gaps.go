@@ -178,6 +178,17 @@ func (g Gaps) Extend(more Gap) sqlite.Change {
 	}
 }
 
+// Add records by itself that more is missing, see Extend, and announces it.
+func (g Gaps) Add(more Gap) error {
+	err := g.file.Write(func(w sqlite.Writer) error { return w.Transaction(g.Extend(more)) })
+	if err != nil {
+		return g.file.SetTrouble("writing gaps", err)
+	}
+	g.file.ClearTrouble("writing gaps")
+	g.Announce()
+	return nil
+}
+
 // Write keeps changes by themselves, and announces them.
 func (g Gaps) Write(changes []GapChange) error {
 	if len(changes) == 0 {

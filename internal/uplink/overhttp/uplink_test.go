@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"nexocumula/internal/core/gap"
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/core/sketch"
 	"nexocumula/internal/rounds"
@@ -311,6 +312,12 @@ func TestRetentionSparesWhatWasNotSentUnlessTold(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, 100, gone)
 		assert.EqualValues(t, 100, s.sender.Outbox().Backlog().GivenUp, "and says what was given up")
+		found, err := s.store.Gaps.Between(time.Unix(0, 0), end, nil)
+		require.NoError(t, err)
+		require.Len(t, found, 1, "and since when the central lacks what")
+		assert.Equal(t, gap.GivenUp, found[0].Cause)
+		assert.Equal(t, "1m", found[0].Of)
+		assert.False(t, found[0].To.Before(end))
 		assert.Zero(t, s.waiting())
 	})
 }
