@@ -97,7 +97,7 @@ func (h handlers) wholeHealth() client.Health {
 			trouble("uplink %s: the central refuses %s, %d summaries wait: %s", u.Name, r.Series, r.Rows, r.Reason)
 		}
 		if u.RefusedRecords > 0 {
-			trouble("uplink %s: the central refused %d notes since the start; they stay here, and the log says why",
+			trouble("uplink %s: the central refused %d records, such as notes or gaps, since the start; they stay here, and the log says why",
 				u.Name, u.RefusedRecords)
 		}
 		if u.Backlog.GivenUp > 0 {

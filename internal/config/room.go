@@ -15,19 +15,17 @@ type roomFile struct {
 
 // Room says how large the store may become. 0 is no limit.
 type Room struct {
-	Readings uint64 // bytes of readings
-	Store    uint64 // bytes of the store's files
-	Reserve  uint64 // bytes of the disk that stay free
-	Unsent   bool   // summaries that no central has may be dropped as well
+	Readings uint64  // bytes of readings
+	Store    uint64  // bytes of the store's files
+	Reserve  *uint64 // bytes of the disk that stay free; nil: the usual
+	Unsent   bool    // summaries that no central has may be dropped as well
 }
-
-const usualReserve = 100 << 20
 
 // leastRoom is the least that a store or its readings can be limited to.
 const leastRoom = 1 << 20
 
 func (raw *roomFile) check(at shape.Place) Room {
-	out := Room{Reserve: usualReserve}
+	var out Room
 	if raw == nil {
 		return out
 	}
@@ -44,7 +42,10 @@ func (raw *roomFile) check(at shape.Place) Room {
 	}
 	out.Readings = size("readings", raw.Readings, 0, leastRoom)
 	out.Store = size("store", raw.Store, 0, leastRoom)
-	out.Reserve = size("reserve", raw.Reserve, out.Reserve, 0)
+	if raw.Reserve != "" {
+		reserve := size("reserve", raw.Reserve, 0, 0)
+		out.Reserve = &reserve
+	}
 	switch raw.Unsent {
 	case "", "keep":
 	case "drop":

@@ -21,7 +21,7 @@ import (
 // Store is what the keeper asks of a store.
 type Store interface {
 	Judge() *clock.Judge
-	Used(readings bool) (store, readingsBytes, free uint64, err error)
+	Used(readings bool) (engine.Used, error)
 	List(series.Selector) []engine.Series
 	Oldest(tier series.Tier) (at int64, ok bool, err error)
 	MakeRoom(ctx context.Context, id uint32, way engine.Way, also func(from, to int64) sqlite.Change) (rows int, err error)
@@ -120,8 +120,8 @@ func (k *Keeper) make(ctx context.Context) (passed string, err error) {
 
 func (k *Keeper) excess() (all, readings uint64, passed string, err error) {
 	limits := k.limits()
-	var used Used
-	if used.Store, used.Readings, used.Free, err = k.store.Used(limits.Readings != 0); err != nil {
+	used, err := k.store.Used(limits.Readings != 0)
+	if err != nil {
 		return 0, 0, "", err
 	}
 	all, readings, passed = excess(limits, used)

@@ -6,21 +6,15 @@ import (
 	"github.com/dustin/go-humanize"
 
 	"nexocumula/internal/config"
+	"nexocumula/internal/store/engine"
 )
-
-// Used says how large a store is.
-type Used struct {
-	Readings uint64 // about; 0 when it is not limited
-	Store    uint64 // what its files have, without what is free within them
-	Free     uint64 // on the disk and within the files
-}
 
 // marginOf is the part of a limit, one in so many, before which room is made: so that nobody has to wait.
 const marginOf = 50
 
 // excess returns by how many bytes a store is beyond its limits, of all and of readings alone, each less a margin; and
 // the limit itself, in words, once that is passed.
-func excess(l config.Room, u Used) (all, readings uint64, passed string) {
+func excess(l config.Room, u engine.Used) (all, readings uint64, passed string) {
 	over := func(have, most uint64, what string) uint64 {
 		if most == 0 {
 			return 0
@@ -35,12 +29,30 @@ func excess(l config.Room, u Used) (all, readings uint64, passed string) {
 	}
 	readings = over(u.Readings, l.Readings, "the readings have about %s")
 	all = over(u.Store, l.Store, "the store has %s")
-	if wanted := l.Reserve + l.Reserve/marginOf; u.Free < wanted {
+	reserve := reserveOf(l, u)
+	if wanted := reserve + reserve/marginOf; u.Free < wanted {
 		all = max(all, wanted-u.Free)
-		if u.Free < l.Reserve && passed == "" {
+		if u.Free < reserve && passed == "" {
 			passed = fmt.Sprintf("the disk has %s left, and room keeps %s of it free", humanize.Bytes(u.Free),
-				humanize.Bytes(l.Reserve))
+				humanize.Bytes(reserve))
 		}
 	}
 	return all, readings, passed
+}
+
+// A reserve that nobody set is so much, or on a small disk one in so many of its bytes.
+const (
+	usualReserve = 100_000_000
+	reserveOfAll = 20
+)
+
+// reserveOf returns how many bytes of the disk stay free. Of a disk of which nothing is known nothing can be kept.
+func reserveOf(l config.Room, u engine.Used) uint64 {
+	switch {
+	case u.Disk == 0:
+		return 0
+	case l.Reserve != nil:
+		return *l.Reserve
+	}
+	return min(usualReserve, u.Disk/reserveOfAll)
 }

@@ -85,18 +85,27 @@ func (e *Engine) spare(s *Series, way Way) int64 {
 	return until
 }
 
-// Used returns how many bytes the store has, without what is free within its file, about how many of them are readings,
-// if that is asked for, and how many are free on the disk and within the file.
-func (e *Engine) Used(readings bool) (store, readingsBytes, free uint64, err error) {
-	used, disk := e.file.Space()
+// Used says how large a store is.
+type Used struct {
+	Store    uint64 // bytes of its files, without what is free within them
+	Readings uint64 // about, of readings; 0 unless that was asked for
+	Free     uint64 // on the disk and within the files
+	Disk     uint64 // that the disk has; 0 when that is not known
+}
+
+// Used returns how large the store is.
+func (e *Engine) Used(readings bool) (out Used, err error) {
+	used, _ := e.file.Space()
+	free, disk := e.file.Disk()
 	within, err := sqlite.FreeBytes(e.file.Reader())
 	if err != nil {
-		return 0, 0, 0, err
+		return out, err
 	}
 	if readings {
-		readingsBytes, err = e.bytesOf(series.Readings)
+		out.Readings, err = e.bytesOf(series.Readings)
 	}
-	return used - min(used, within), readingsBytes, disk + within, err
+	out.Store, out.Free, out.Disk = used-min(used, within), free+within, disk
+	return out, err
 }
 
 // sampled is how many chunks say how large one is.

@@ -51,11 +51,17 @@ const fewBytes = 256 << 10
 
 // roomAt returns how many bytes are left on the disk of a file.
 func roomAt(path string) (bytes uint64, known bool) {
+	free, size := diskOf(path)
+	return free, size > 0
+}
+
+// diskOf returns how many bytes are left on the disk of a file, and how many it has; 0 when that is not known.
+func diskOf(path string) (free, size uint64) {
 	var disk syscall.Statfs_t
 	if err := syscall.Statfs(filepath.Dir(path), &disk); err != nil {
-		return 0, false
+		return 0, 0
 	}
-	return disk.Bavail * uint64(disk.Bsize), true
+	return disk.Bavail * uint64(disk.Bsize), disk.Blocks * uint64(disk.Bsize)
 }
 
 // isCorrupt reports whether SQLite itself found its file damaged.

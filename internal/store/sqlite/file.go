@@ -158,6 +158,9 @@ func (f *File) Space() (used, free uint64) {
 	return used, free
 }
 
+// Disk returns how many bytes are free on the disk, and how many it has; 0 when that is not known.
+func (f *File) Disk() (free, size uint64) { return diskOf(f.path) }
+
 // Log takes what is to be logged of the file.
 func (f *File) Log() *slog.Logger { return f.log }
 
