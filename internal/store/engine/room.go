@@ -87,7 +87,7 @@ func (e *Engine) spare(s *Series, way Way) int64 {
 
 // Used says how large a store is.
 type Used struct {
-	Store    uint64 // bytes of its files, without what is free within them
+	Store    uint64 // bytes of its file, without what is free within it, and the journal, which the next seal empties
 	Readings uint64 // about, of readings; 0 unless that was asked for
 	Free     uint64 // on the disk and within the files
 	Disk     uint64 // that the disk has; 0 when that is not known
@@ -95,7 +95,9 @@ type Used struct {
 
 // Used returns how large the store is.
 func (e *Engine) Used(readings bool) (out Used, err error) {
-	used, _ := e.file.Space()
+	var journal uint64
+	e.look(func(m *memory) { journal = uint64(max(0, m.journal.bytes)) })
+	used := e.file.Bytes()
 	free, disk := e.file.Disk()
 	within, err := sqlite.FreeBytes(e.file.Reader())
 	if err != nil {
@@ -104,7 +106,7 @@ func (e *Engine) Used(readings bool) (out Used, err error) {
 	if readings {
 		out.Readings, err = e.bytesOf(series.Readings)
 	}
-	out.Store, out.Free, out.Disk = used-min(used, within), free+within, disk
+	out.Store, out.Free, out.Disk = used-min(used, within+journal), free+within, disk
 	return out, err
 }
 

@@ -158,6 +158,15 @@ func (f *File) Space() (used, free uint64) {
 	return used, free
 }
 
+// Bytes returns how many bytes the file itself has.
+func (f *File) Bytes() uint64 {
+	info, err := os.Stat(f.path)
+	if err != nil {
+		return 0
+	}
+	return uint64(info.Size())
+}
+
 // Disk returns how many bytes are free on the disk, and how many it has; 0 when that is not known.
 func (f *File) Disk() (free, size uint64) { return diskOf(f.path) }
 
