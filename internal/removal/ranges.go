@@ -35,6 +35,19 @@ func (r *Ranges) Refresh() error {
 	if k := r.known.Load(); k != nil && k.change == newest {
 		return nil
 	}
+	return r.reload(newest)
+}
+
+// Renamed reads again under which names something was removed.
+func (r *Ranges) Renamed() error {
+	newest, err := r.gaps.Newest()
+	if err != nil {
+		return err
+	}
+	return r.reload(newest)
+}
+
+func (r *Ranges) reload(newest uint64) error {
 	of, err := r.gaps.Removed()
 	if err != nil {
 		return err

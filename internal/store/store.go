@@ -102,6 +102,9 @@ func (s *Store) Rename(all []records.Rename) error {
 		return err
 	}
 	s.Renames.Announce()
+	if err := s.Removals.Renamed(); err != nil {
+		return err
+	}
 	return s.Names.Refresh()
 }
 

@@ -78,6 +78,15 @@ func TestWhatIsRemovedStaysRemovedAtBothEnds(t *testing.T) {
 	require.Len(t, counts.Rejects, 1)
 	assert.Contains(t, counts.Rejects[0].Reason, "removed what is of this time: probe in the bucket")
 
+	// Under another name it stays removed as well.
+	person = newPerson(t, gateway.Base())
+	person.does("", "series", "rename", "stony-beck/raceway-1", "stony-beck/raceway-9")
+	pushAt(t, gateway.Base(), []time.Time{at(5002), at(3602)})
+	counts, err = gateway.Rejects(t.Context(), client.RejectFilter{Rule: "removed"})
+	require.NoError(t, err)
+	assert.Len(t, counts.Rejects, 2)
+	person.does("", "series", "rename", "stony-beck/raceway-9", "stony-beck/raceway-1")
+
 	// A copy of the gateway from before has it again, and sends everything: the central leaves out what was removed.
 	p.restoreGateway(person)
 	gateway = p.gateway

@@ -49,8 +49,11 @@ func (r Renames) Add(all []Rename) sqlite.Change {
 				one.UID = rand.Text()
 			}
 			var known int64
-			if err := tx.Model(&renameRow{}).Where("uid = ?", one.UID).Count(&known).Error; err != nil || known > 0 {
+			if err := tx.Model(&renameRow{}).Where("uid = ?", one.UID).Count(&known).Error; err != nil {
 				return err
+			}
+			if known > 0 {
+				continue
 			}
 			row := renameRow{UID: one.UID, Old: string(one.Old), New: string(one.New), At: one.At.UnixNano(), Author: one.Author}
 			if err := tx.Create(&row).Error; err != nil {
