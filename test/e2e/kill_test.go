@@ -26,10 +26,15 @@ const killed = `data: %[1]s/data
 listen: 127.0.0.1:%[2]s
 gateway:
   site: stony-beck
-  series: [{ select: "#", unit: m }]
+  series: [{ select: "#", unit: m, low: -1, high: %[5]d }]
   sources:
     - name: scripts
       http_push: { senders: [{ name: lake, secret_file: %[1]s/secret }] }
+    - name: meter
+      modbus:
+        address: tcp://%[4]s
+        every: 100ms
+        registers: [{ unit: 1, table: input, address: 0, type: uint32, series: raceway-4/level }]
     - name: own
       mqtt_listener:
         address: 127.0.0.1:%[3]s
@@ -94,13 +99,16 @@ func publishes(broker, station string, qos byte) *sender {
 	}}
 }
 
-// A gateway is killed at random instants while senders of all kinds send: what was acknowledged is there, and what
+// A gateway is killed at random instants while senders of all kinds send, a device is polled, history is imported, and people
+// write, ask and reload: what was acknowledged is there, and what
 // was sent again counts once; the summaries are those of the readings.
 func TestKillsLoseAndDoubleNothing(t *testing.T) {
 	t.Parallel()
 	dir, port, listen := t.TempDir(), freePort(t), freePort(t)
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "secret"), []byte("salmon run at dawn"), 0o600))
-	config := fmt.Sprintf(killed, dir, port, listen)
+	device, meter := counting(t)
+	const high = 1_000_000 // rises with each reload
+	config := func(reloads int64) string { return fmt.Sprintf(killed, dir, port, listen, meter, high+reloads) }
 	base, broker := "http://127.0.0.1:"+port, "127.0.0.1:"+listen
 	begin := time.Now().UTC().Add(-23 * time.Hour).Truncate(time.Hour)
 	senders := []*sender{
@@ -111,23 +119,43 @@ func TestKillsLoseAndDoubleNothing(t *testing.T) {
 	for _, s := range senders {
 		sending.Go(func() { s.run(ctx, begin) })
 	}
+	others := &company{t: t, base: base, begin: begin, config: config, file: filepath.Join(dir, "gateway.yaml")}
+	in, bring := others.bring(ctx)
+	for _, do := range []func(){
+		bring, func() { others.writes(ctx) }, func() { others.reload(ctx) }, func() { others.ask(ctx, senders[0]) },
+	} {
+		sending.Go(do)
+	}
 	const seed = 41
 	random := rand.New(rand.NewPCG(seed, 1))
 	kills := rounds.Of(10)
 	for range kills {
-		p, _ := service(t, dir, "gateway", config)
+		p, _ := service(t, dir, "gateway", config(others.reloads.Load()))
 		time.Sleep(time.Duration(random.IntN(700)) * time.Millisecond)
 		p.kill()
 	}
-	_, gateway := service(t, dir, "gateway", config)
+	_, gateway := service(t, dir, "gateway", config(others.reloads.Load()))
 	for _, s := range senders {
 		before := s.done.Load()
 		eventually(t, "each goes on", func() bool { return s.done.Load() > before+20 })
 	}
+	eventually(t, "the import is through", in.Load)
+	reloads := others.reloads.Load()
+	eventually(t, "it is reloaded", func() bool { return others.reloads.Load() > reloads })
 	stop()
 	sending.Wait()
 
-	lost, doubled, wrong, readings := 0, 0, 0, 0
+	lost, doubled := others.has(gateway)
+	readings, again, wrong := polled(t, gateway, "stony-beck/raceway-4/level", device.reads.Load())
+	doubled += again
+	past := begin.AddDate(0, -1, 0)
+	history, err := gateway.Windows(t.Context(), client.WindowsQuery{
+		Select: []string{"stony-beck/raceway-5/level"}, From: past, To: past.AddDate(0, 0, 7), Width: "whole", Stats: []string{"count", "sum"},
+	})
+	require.NoError(t, err)
+	assert.EqualValues(t, imported, history.Series[0].Values["count"][0])
+	assert.EqualValues(t, imported*(imported-1)/2, history.Series[0].Values["sum"][0])
+	readings += imported
 	for _, s := range senders {
 		answer, err := gateway.Readings(t.Context(), client.ReadingsQuery{Select: s.series, From: begin, To: begin.Add(24 * time.Hour), Most: 20_000})
 		require.NoError(t, err)
@@ -160,10 +188,12 @@ func TestKillsLoseAndDoubleNothing(t *testing.T) {
 			t.Errorf("%s: windows say count %v, sum %v, max %v of %v readings", s.series, of["count"][0], of["sum"][0], of["max"][0], n)
 		}
 	}
-	assert.Contains(t, newPerson(t, base).does("", "verify", "--config", filepath.Join(dir, "gateway.yaml")), "All is whole: 3 series, ")
+	assert.Contains(t, newPerson(t, base).does("", "verify", "--config", filepath.Join(dir, "gateway.yaml")), "All is whole: 5 series, ")
 	health, err := gateway.Health(t.Context())
 	require.NoError(t, err)
 	assert.Zero(t, health.Damaged)
-	t.Logf("seed %d: kills %d, readings %d, lost %d, doubled %d, wrong %d", seed, kills, readings, lost, doubled, wrong)
-	assert.Zero(t, lost+doubled+wrong)
+	silent := int(others.silent.Load())
+	t.Logf("seed %d: kills %d, reloads %d, answers %d, notes, boards and accounts %d, readings %d, lost %d, doubled %d, wrong %d, silent %d",
+		seed, kills, others.reloads.Load(), others.asked.Load(), len(others.kept.all), readings, lost, doubled, wrong, silent)
+	assert.Zero(t, lost+doubled+wrong+silent)
 }

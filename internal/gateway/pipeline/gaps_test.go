@@ -135,9 +135,14 @@ func TestAGapOfADiskThatCannotBeWrittenIsItsOwn(t *testing.T) {
 		r := newRig(t)
 		r.live(time.Minute, 5)
 		m := r.pipe.committer.gaps.matters
-		m.failing = func() (string, time.Time) { return "no space left on device", anHourAgo.Add(time.Hour + time.Minute) }
+		set := func(failing func() (string, time.Time)) {
+			m.mu.Lock()
+			defer m.mu.Unlock()
+			m.failing = failing
+		}
+		set(func() (string, time.Time) { return "no space left on device", anHourAgo.Add(time.Hour + time.Minute) })
 		time.Sleep(10 * time.Minute)
-		m.failing = r.pipe.writer.failing
+		set(r.pipe.writer.failing)
 		require.NoError(t, r.give(map[time.Duration]float64{0: 5}, time.Now()))
 		found := r.gaps()
 		require.Len(t, found, 1)

@@ -18,16 +18,16 @@ import (
 type matters struct {
 	links   records.Links
 	judge   *clock.Judge
-	from    func(series.Path) (source, place string)                 // where the last reading of a series came from
-	failing func() (text string, since time.Time)                    // why the disk cannot be written
-	absent  func(source, place string, from, to int64) []gap.Episode // of units behind a source; may be nil
-	off     []gap.Episode                                            // when this gateway was off, in order
+	from    func(series.Path) (source, place string) // where the last reading of a series came from
+	off     []gap.Episode                            // when this gateway was off, in order
 	started int64
 
 	mu        sync.Mutex
-	past      []gap.Episode // of disk and clock, in order
-	doubt     gap.Episode   // that goes on; zero: none
-	unwritten gap.Episode   // the disk cannot be written; zero: it can
+	failing   func() (text string, since time.Time)                    // why the disk cannot be written
+	absent    func(source, place string, from, to int64) []gap.Episode // of units behind a source; may be nil
+	past      []gap.Episode                                            // of disk and clock, in order
+	doubt     gap.Episode                                              // that goes on; zero: none
+	unwritten gap.Episode                                              // the disk cannot be written; zero: it can
 	rejected  map[series.Path]gap.Episode
 }
 
@@ -174,8 +174,11 @@ func (m *matters) explain(s engine.Series, from, to int64, of matter) gap.Episod
 	all := slices.Clone(of.whole)
 	if source, place := m.from(s.Path); source != "" {
 		all = append(all, of.sources[source]...)
-		if m.absent != nil {
-			all = append(all, m.absent(source, place, from, to)...)
+		m.mu.Lock()
+		absent := m.absent
+		m.mu.Unlock()
+		if absent != nil {
+			all = append(all, absent(source, place, from, to)...)
 		}
 	}
 	if s.Ended != 0 {

@@ -220,9 +220,12 @@ func (p *Pipeline) Trouble() string {
 }
 
 // ExplainAbsence takes what says when units behind a source did not answer, so that the gaps of their series have a
-// cause. It is called before Run.
+// cause.
 func (p *Pipeline) ExplainAbsence(of func(source, place string, from, to int64) []gap.Episode) {
-	p.committer.gaps.matters.absent = of
+	m := p.committer.gaps.matters
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	m.absent = of
 }
 
 // Between runs f in the committing goroutine, between two commits.
