@@ -208,15 +208,14 @@ func catchUp(dir string) ([]Row, error) {
 		return nil, err
 	}
 	defer c.stop()
-	mine := func(series.Path) bool { return true }
-	box, err := st.Outboxes.Open("up", series.Tiers{}.All(), mine)
-	if err != nil {
-		return nil, err
-	}
 	settings := config.Uplink{
 		Name:     "up",
 		Tiers:    series.Tiers{}.All(),
 		Settings: overhttp.Settings{URL: c.address, Token: "bench"},
+	}
+	box, err := st.Outboxes.Open("up", uplink.ScopeOf(settings, func(series.Path) bool { return true }))
+	if err != nil {
+		return nil, err
 	}
 	sender, err := uplink.New(settings, box, uplink.From{
 		As: "site-0", Describe: func() wire.Status { return wire.Status{SentAt: time.Now()} }, Store: st, Log: slog.New(slog.DiscardHandler),

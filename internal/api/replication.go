@@ -1,6 +1,7 @@
 package api
 
 import (
+	"context"
 	"errors"
 	"io"
 	"net/http"
@@ -50,10 +51,38 @@ func (h handlers) replication(c *gin.Context) {
 	c.JSON(http.StatusOK, reply)
 }
 
+// waitForRequests answers once something is asked of a gateway, or after a while.
+func (h handlers) waitForRequests(c *gin.Context) {
+	if !h.receiving(c) {
+		return
+	}
+	in, ok := request[wire.Wait](c)
+	if !ok {
+		return
+	}
+	token, _ := strings.CutPrefix(c.GetHeader("Authorization"), "Bearer ")
+	ctx, cancel := context.WithCancel(c.Request.Context())
+	defer cancel()
+	go func() {
+		select {
+		case <-h.Stopping:
+			cancel()
+		case <-ctx.Done():
+		}
+	}()
+	asked, err := h.Central.Waits(ctx, in.Gateway, token, c.Request.RemoteAddr)
+	if err != nil {
+		h.refuseGateway(c, central.RefusalOf(err))
+		return
+	}
+	c.JSON(http.StatusOK, wire.Waited{Asked: asked})
+}
+
 var refusalStatus = map[string]int{
 	wire.CodeTwin:      http.StatusConflict,
 	wire.CodeOld:       http.StatusConflict,
 	wire.CodeMalformed: http.StatusUnprocessableEntity,
+	wire.CodeVersion:   http.StatusUnprocessableEntity,
 	wire.CodeToken:     http.StatusUnauthorized,
 	wire.CodeRevoked:   http.StatusForbidden,
 	wire.CodeBusy:      http.StatusServiceUnavailable,

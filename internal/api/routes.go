@@ -46,6 +46,10 @@ func (h handlers) routes() []route {
 		{get, "/api/v1/excursions", access.Viewer, h.inTurn(h.excursions), 0},
 		{get, "/api/v1/gaps", access.Viewer, h.inTurn(h.gaps), 0},
 		{post, "/api/v1/removals", access.Engineer, h.removeRows, audited},
+		{get, "/api/v1/requests", access.Viewer, h.requests, ofAll},
+		{post, "/api/v1/requests", access.Operator, h.askGateways, ofAll | audited},
+		{get, "/api/v1/requests/:request", access.Viewer, h.request, ofAll},
+		{remove, "/api/v1/requests/:request", access.Operator, h.withdrawRequest, ofAll | audited},
 		{get, "/api/v1/moment", access.Viewer, h.inTurn(h.moment), 0},
 		{get, "/api/v1/rejects", access.Engineer, h.rejects, ofAll},
 		{get, "/api/v1/rejects/counts", access.Engineer, h.rejectCounts, ofAll},
@@ -77,6 +81,7 @@ func (h handlers) routes() []route {
 		{post, "/api/v1/notes", access.Operator, h.addNote, audited},
 		{remove, "/api/v1/notes/:note", access.Operator, h.removeNote, audited},
 		{post, wire.Path, access.Gateway, h.replication, 0},
+		{post, wire.WaitPath, access.Gateway, h.waitForRequests, endless},
 		{post, wire.CredentialPath, access.Gateway, h.renewCredential, 0},
 		{
 			get, "/api/openapi.yaml", access.Anyone,

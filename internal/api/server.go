@@ -74,6 +74,9 @@ type Service struct {
 	Console      fs.FS
 	Log          *slog.Logger
 
+	Ledger  Ledger        // of what is asked of gateways
+	Fetched query.Fetched // readings that gateways were asked for
+
 	// Stopping ends the live streams when it is closed.
 	Stopping <-chan struct{}
 }

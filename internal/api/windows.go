@@ -72,7 +72,7 @@ func (h handlers) complete(c *gin.Context, out answer, err error) {
 }
 
 func (h handlers) source(c *gin.Context) query.Source {
-	out := query.Source{Store: h.view(c), Limits: h.Queries()}
+	out := query.Source{Store: h.view(c), Limits: h.Queries(), Fetched: h.Fetched}
 	if turn := turnOf(c); turn != nil {
 		out.Store, out.Beside = paced{out.Store, turn}, h.turns.Beside
 	}

@@ -6,7 +6,9 @@ import (
 	"crypto/rand"
 	"crypto/subtle"
 	"encoding/json"
+	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"sync"
@@ -16,6 +18,7 @@ import (
 	"nexocumula/internal/access"
 	"nexocumula/internal/clock"
 	"nexocumula/internal/config"
+	"nexocumula/internal/core/column"
 	"nexocumula/internal/core/reading"
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/plain"
@@ -31,6 +34,7 @@ type Store interface {
 	Append(ctx context.Context, b engine.Batch) error
 	Define(ctx context.Context, defs []series.Definition) ([]uint32, error)
 	replica.Target
+	Revise(ctx context.Context, path series.Path, tier series.Tier, rows column.Block) error
 	Find(path series.Path) (engine.Series, bool)
 	Count() int
 	CountOf(site string) int
@@ -53,8 +57,11 @@ type Receiver struct {
 
 	mu    sync.RWMutex
 	links map[string]*link
+	named func() []string // see NameAbove
 
 	committer *committer
+	kept      records.Records
+	requests  Requests
 }
 
 // Enrolled knows the gateways that have a credential of their own, besides those that the
@@ -117,7 +124,7 @@ func NewReceiver(settings config.Central, st Store, kept records.Records, enroll
 		store:    st,
 		cursors:  kept.Cursors,
 		rejects:  kept.Rejects,
-		kinds:    replica.Records(kept, st.Rename),
+		kept:     kept,
 		enrolled: enrolled,
 		life:     rand.Text(),
 		links:    map[string]*link{},
@@ -127,6 +134,7 @@ func NewReceiver(settings config.Central, st Store, kept records.Records, enroll
 	r.most.MaxSeries = cmp.Or(r.most.MaxSeries, config.DefaultMaxSeries)
 	r.most.MaxSeriesOfGateway = cmp.Or(r.most.MaxSeriesOfGateway, config.DefaultMaxSeriesOfGateway)
 	r.committer = newCommitter(st)
+	r.Use(nil)
 	for _, a := range settings.Accept {
 		l, err := r.link(a.Gateway)
 		if err != nil {
@@ -140,6 +148,54 @@ func NewReceiver(settings config.Central, st Store, kept records.Records, enroll
 		}
 	}
 	return r, nil
+}
+
+// Requests are what this service asks of gateways.
+type Requests interface {
+	Hand(gateway, session string) ([]wire.Request, error)
+	Waits(ctx context.Context, gateway string) bool
+	Answered(said records.Request)
+}
+
+// Use takes what keeps the requests; nil: nothing is asked. It is called before Receive.
+func (r *Receiver) Use(requests Requests) {
+	r.requests = requests
+	answered := func(records.Request) {}
+	if requests != nil {
+		answered = requests.Answered
+	}
+	r.kinds = replica.Records(r.kept, replica.Hooks{Rename: r.store.Rename, Answered: answered})
+}
+
+// Waits returns once something is asked of a gateway that proves to be the one it says, or not for a while.
+func (r *Receiver) Waits(ctx context.Context, gateway, token, from string) (bool, error) {
+	if err := r.Knows(token); err != nil {
+		return false, err
+	}
+	if _, _, err := r.admit(gateway, token, from); err != nil {
+		return false, err
+	}
+	ctx, cancel := context.WithTimeout(ctx, wire.LongestWait)
+	defer cancel()
+	return r.requests != nil && r.requests.Waits(ctx, gateway), nil
+}
+
+// Route returns the gateway that sends what is of a site.
+func (r *Receiver) Route(site string) (gateway string, ok bool) {
+	enrolled := map[string][]string{}
+	for _, g := range r.enrolled.Gateways() {
+		if g.Revoked.IsZero() {
+			enrolled[g.Name] = g.Sites
+		}
+	}
+	r.mu.RLock()
+	defer r.mu.RUnlock()
+	for _, name := range slices.Sorted(maps.Keys(r.links)) {
+		if slices.Contains(r.links[name].sites, site) || slices.Contains(enrolled[name], site) {
+			return name, true
+		}
+	}
+	return "", false
 }
 
 // link returns the gateway's link, resuming from its cursor.
@@ -168,6 +224,23 @@ func (r *Receiver) link(gateway string) (*link, error) {
 	return l, nil
 }
 
+// NameAbove takes what names this central and those above it.
+func (r *Receiver) NameAbove(names func() []string) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.named = names
+}
+
+func (r *Receiver) above() []string {
+	r.mu.RLock()
+	named := r.named
+	r.mu.RUnlock()
+	if named == nil {
+		return nil
+	}
+	return named()
+}
+
 func cursorName(gateway string) string { return "gateway " + gateway }
 
 // refuse is a Refusal as an error.
@@ -186,6 +259,9 @@ func (r *Receiver) Receive(ctx context.Context, token, from string, body []byte)
 		return wire.Reply{}, err
 	}
 	e, err := wire.DecodeEnvelope(body)
+	if other, ok := errors.AsType[*wire.VersionError](err); ok {
+		return wire.Reply{}, r.otherVersion(e.Gateway, token, from, other)
+	}
 	if err != nil {
 		return wire.Reply{}, r.malformed("unknown gateway", err, body)
 	}
@@ -220,6 +296,19 @@ func (r *Receiver) Receive(ctx context.Context, token, from string, body []byte)
 	}
 	l.show.Batches, l.show.Rows = l.cursor.Stored, l.cursor.Rows
 	return reply, nil
+}
+
+// otherVersion refuses what speaks another version. Its link says so.
+func (r *Receiver) otherVersion(gateway, token, from string, other *wire.VersionError) error {
+	l, _, err := r.admit(gateway, token, from)
+	if err != nil {
+		return err
+	}
+	l.seen.Lock()
+	defer l.seen.Unlock()
+	l.show.Refused++
+	l.show.LastError = other.Error()
+	return no(wire.CodeVersion, "%v", other)
 }
 
 // admit returns the link of a gateway that proves to be the one it says, and the sites it may send.
@@ -272,7 +361,9 @@ func (r *Receiver) take(ctx context.Context, l *link, e wire.Envelope, from stri
 	if err := l.sessions.admit(e.Session, e.Number, from, now); err != nil {
 		return wire.Reply{}, err
 	}
-	reply := wire.Reply{Lost: lost(l.cursor, e.Acked) || l.again.Swap(false), Twin: l.sessions.twin(now)}
+	reply := wire.Reply{
+		Lost: lost(l.cursor, e.Acked) || l.again.Swap(false), Twin: l.sessions.twin(now), Speaks: wire.Version, Above: r.above(),
+	}
 	if e.Acked.Life != "" {
 		others, all := l.sessions.since(e.Acked.Stored)
 		reply.Since, reply.Lost = others, reply.Lost || !all
@@ -282,7 +373,7 @@ func (r *Receiver) take(ctx context.Context, l *link, e wire.Envelope, from stri
 		if reply.Life == "" {
 			reply.Life = r.life
 		}
-		return reply, nil
+		return reply, r.ask(l.gateway, e, &reply)
 	}
 	got, err := r.unpack(ctx, l, e.Batch)
 	if err != nil {
@@ -309,10 +400,21 @@ func (r *Receiver) take(ctx context.Context, l *link, e wire.Envelope, from stri
 	if err := r.committer.write(got.Batch); err != nil {
 		return wire.Reply{}, err
 	}
+	for _, after := range got.after {
+		after()
+	}
 	l.cursor, l.sessions.stored = next, next.Stored
 	l.note(got.refused, now)
 	reply.Position, reply.Refused, reply.RefusedRecords = wire.Position{Life: next.Life, Stored: next.Stored}, got.refused, got.refusedRecords
-	return reply, nil
+	return reply, r.ask(l.gateway, e, &reply)
+}
+
+// ask adds to a reply what the gateway is asked.
+func (r *Receiver) ask(gateway string, e wire.Envelope, reply *wire.Reply) (err error) {
+	if r.requests != nil && e.Speaks >= wire.Version {
+		reply.Requests, err = r.requests.Hand(gateway, e.Session)
+	}
+	return err
 }
 
 // mostLives is how many earlier lives a cursor remembers. A gateway whose last

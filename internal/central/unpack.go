@@ -20,6 +20,7 @@ type parcel struct {
 	rows           int
 	refused        []wire.RefusedRun
 	refusedRecords []wire.RefusedRecord
+	after          []func() // once it is stored
 }
 
 // unpack decodes a batch and defines its series. Runs and records that can never be stored are named
@@ -83,7 +84,16 @@ func (r *Receiver) takeRuns(ctx context.Context, l *link, in wire.Decoded, out *
 		refuse(i, changed.reason[in.Runs[i].Def.Path])
 	}
 	for k, i := range good {
+		if in.Runs[i].Tier == series.Readings && len(in.Runs[i].Sketches) == 0 {
+			if err := replica.TakeRows(ctx, r.store, ids[k], in.Runs[i], &out.Batch); err != nil {
+				return err
+			}
+			continue
+		}
 		out.rows += in.Runs[i].Len()
+		if err := r.store.Revise(ctx, in.Runs[i].Def.Path, in.Runs[i].Tier, in.Runs[i].Rows); err != nil {
+			return err
+		}
 		if err := replica.TakeRows(ctx, r.store, ids[k], in.Runs[i], &out.Batch); err != nil {
 			return err
 		}
@@ -117,6 +127,9 @@ func (r *Receiver) takeRecords(l *link, in wire.Records, out *parcel) {
 				}
 			default:
 				out.Also = append(out.Also, one.Take)
+				if one.After != nil {
+					out.after = append(out.after, one.After)
+				}
 			}
 		}
 	}

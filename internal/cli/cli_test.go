@@ -150,7 +150,7 @@ func TestCommandsAgainstADemo(t *testing.T) {
 	t.Run("readings", func(t *testing.T) {
 		_, said, code := typed(t, "readings", "long-mere/buoy-1/oxygen", "--last", "1h", at)
 		assert.Equal(t, 4, code)
-		assert.Contains(t, said, "only summaries are kept here; ask its gateway")
+		assert.Contains(t, said, "only summaries are kept here for this time; fetch its readings")
 	})
 	t.Run("windows by the calendar", func(t *testing.T) {
 		out, _, code := typed(t, "windows", "long-mere/buoy-1/oxygen", "--range", "yesterday", "--zone",

@@ -17,8 +17,9 @@ var parts = []struct {
 	key     string
 	running bool // a running service can take a change over
 }{
-	{"data", false}, {"listen", false}, {"tls", false}, {"open", false}, {"access", false}, {"away_for", false}, {"zone", false}, {"log", false}, {"backup", false}, {"give_up_unsent_after", false}, {"central", false},
-	{"gateway.site", false}, {"gateway.uplinks", false},
+	{"data", false}, {"listen", false}, {"tls", false}, {"open", false}, {"access", false}, {"away_for", false}, {"zone", false}, {"log", false}, {"backup", false}, {"give_up_unsent_after", false},
+	{"central.name", false}, {"central.accept", false}, {"central.max_series", false}, {"central.max_series_of_gateway", false},
+	{"gateway.site", false},
 	{"keep", true}, {"room", true}, {"queries", true}, {"field", true}, {"gateway.pace", true}, {"gateway.series", true},
 }
 
@@ -37,6 +38,9 @@ func (s *Settings) Changed(before Settings) (now, restart []string) {
 	}
 	if (s.Gateway == nil) != (before.Gateway == nil) {
 		restart = append(restart, "gateway")
+	}
+	if (s.Central == nil) != (before.Central == nil) {
+		restart = append(restart, "central")
 	}
 	return now, restart
 }

@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"nexocumula/internal/config/shape"
+	"nexocumula/internal/core/request"
 	"nexocumula/internal/core/series"
 )
 
@@ -17,9 +18,32 @@ type Kinds struct {
 // Uplink sends what a store holds to another place.
 type Uplink struct {
 	Name     string
-	Tiers    []series.Tier // that it sends; nil: all there are
-	Kind     string        // its key
-	Settings any           // of its kind
+	Select   []series.Selector // what it sends of what may be sent; nil: all
+	Tiers    []series.Tier     // that it sends; nil: all there are
+	Records  []string          // kinds of records that it sends; nil: all there are
+	Allow    []string          // kinds of requests that are carried out for whom it sends to
+	Kind     string            // its key
+	Settings any               // of its kind
+	Print    string            // another when anything of it is another
+}
+
+// Sends reports whether it sends a series.
+func (u *Uplink) Sends(path series.Path) bool {
+	return u.Select == nil || slices.ContainsFunc(u.Select, func(s series.Selector) bool { return s.Match(path) })
+}
+
+// SendsAbout reports whether it sends records about a place.
+func (u *Uplink) SendsAbout(place string) bool {
+	return u.Select == nil || slices.ContainsFunc(u.Select, func(s series.Selector) bool { return s.Touches(place) })
+}
+
+// Selects returns the selectors as text, to see when they change; "" when there are none.
+func (u *Uplink) Selects() string {
+	var texts []string
+	for _, s := range u.Select {
+		texts = append(texts, s.String())
+	}
+	return strings.Join(texts, ",")
 }
 
 // UplinkKind is a way to send. One of them has no key: its keys stand beside those of every uplink.
@@ -32,9 +56,15 @@ type UplinkKind struct {
 
 // uplinkFile has the keys of every uplink.
 type uplinkFile struct {
-	Name  string   `yaml:"name"`
-	Tiers []string `yaml:"tiers"`
+	Name    string   `yaml:"name" is:"required" says:"by which people know it"`
+	Select  []string `yaml:"select" is:"everything" says:"selectors of the series that it sends"`
+	Tiers   []string `yaml:"tiers" is:"all there are" says:"widths of the summaries that it sends, such as [1m] on a thin link: the central then has no others"`
+	Records []string `yaml:"records" is:"all" says:"kinds of records that it sends: notes, gaps"`
+	Allow   []string `yaml:"allow" is:"[readings, read]" says:"kinds of requests that are carried out for whom it sends to: readings, read, notes; [] for none"`
 }
+
+// UplinkKeys returns the keys of every uplink.
+func UplinkKeys() []shape.Key { return shape.Keys(&uplinkFile{}) }
 
 func uplinks(parts []shape.Part, kinds []UplinkKind) (out []Uplink) {
 	var names []string
@@ -78,8 +108,30 @@ func uplinkOf(part shape.Part, kinds []UplinkKind) Uplink {
 		part.Wrong("uplink %q has %d of these keys and can have one: %s", raw.Name, len(given),
 			strings.Join(names, ", "))
 	}
-	if out.Name = raw.Name; raw.Tiers != nil {
+	out.Name, out.Print = raw.Name, part.Print()
+	if raw.Tiers != nil {
 		out.Tiers = shape.Parsed(part.Key("tiers"), raw.Tiers, series.ParseTiers).All()
 	}
+	for i, text := range raw.Select {
+		out.Select = append(out.Select, shape.Parsed(part.Key("select").Item(i), text, series.ParseSelector))
+	}
+	out.Records = some(part.Key("records"), raw.Records, recordKinds, nil)
+	out.Allow = some(part.Key("allow"), raw.Allow, request.Kinds(), request.Harmless())
 	return out
+}
+
+// recordKinds are the kinds of records that an uplink need not send.
+var recordKinds = []string{"notes", "gaps"}
+
+// some checks a list of some of what there is.
+func some(at shape.Place, given, all, otherwise []string) []string {
+	if given == nil {
+		return otherwise
+	}
+	for i, one := range given {
+		if !slices.Contains(all, one) {
+			at.Item(i).Wrong("%q is not one of %s", one, strings.Join(all, ", "))
+		}
+	}
+	return given
 }

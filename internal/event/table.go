@@ -44,6 +44,11 @@ var (
 	RepairFailed       = Event{"repair.failed", slog.LevelError, "the store could not be looked through or repaired; it is tried again", []string{"error"}}
 	FaultFound         = Event{"repair.found", slog.LevelError, "a look through the store found something that is not as it was written", []string{"place", "series", "tier", "rows", "error"}}
 	NotRepaired        = Event{"repair.given_up", slog.LevelError, "damaged rows could not be made again; there is a gap", []string{"series", "tier", "from", "to", "rows"}}
+	RequestEnded       = Event{"request.ended", slog.LevelInfo, "what a central asked of a gateway is over", []string{"request", "kind", "site", "state", "detail"}}
+	RequestTaken       = Event{"request.taken", slog.LevelInfo, "a central asks something of this service, or of a gateway below it", []string{"request", "kind", "site", "author", "uplink"}}
+	ListenFailed       = Event{"request.unheard", slog.LevelDebug, "whether a central asks something could not be heard; the next envelope brings it", []string{"error"}}
+	RequestUnread      = Event{"request.unread", slog.LevelWarn, "what a central asks cannot be read", []string{"error"}}
+	RequestsFailed     = Event{"requests.failed", slog.LevelError, "what a central asked could not be brought on; it is tried again", []string{"error"}}
 	RoomFailed         = Event{"room.failed", slog.LevelError, "room could not be made on the disk; it is tried again", []string{"error"}}
 	RoomMade           = Event{"room.made", slog.LevelWarn, "rows were dropped to make room on the disk, and recorded as gaps", []string{"tier", "before", "rows", "unsent"}}
 	RulesFailed        = Event{"rules.failed", slog.LevelError, "definitions of series could not be brought up to date; trying again", []string{"error"}}
@@ -126,6 +131,11 @@ var All = []Event{
 	RepairFailed,
 	FaultFound,
 	NotRepaired,
+	RequestEnded,
+	RequestTaken,
+	ListenFailed,
+	RequestUnread,
+	RequestsFailed,
 	RoomFailed,
 	RoomMade,
 	RulesFailed,

@@ -25,6 +25,9 @@ func KeyLists() (out []KeyList) {
 	}, KeyList{
 		"field", "what the tools of commissioning may reach when they are asked for over HTTP", config.FieldKeys(),
 	})
+	out = append(out, KeyList{
+		"uplink", "a place that what is here is sent to; address, tls and a secret of a central stand beside", config.UplinkKeys(),
+	})
 	for _, k := range All.Sources {
 		out = append(out, KeyList{k.Key, k.Says, shape.Keys(k.Shape())})
 	}

@@ -89,6 +89,25 @@ func earliest(windows []window.Window) int64 {
 	return first
 }
 
+// reach returns the time that the windows are of, which may go beyond the range.
+func (q Windows) reach() (from, to int64) {
+	from, to = q.Range.From.UnixNano(), q.Range.To.UnixNano()
+	windows, err := q.Grid.Cut(q.Range, mostWindows)
+	if err != nil || len(windows) == 0 {
+		return from, to // it is refused later
+	}
+	for _, w := range windows {
+		to = max(to, w.To)
+	}
+	from = min(from, earliest(windows))
+	if !q.Shift.IsZero() {
+		if earlier, err := q.Grid.Shifted(windows, q.Shift); err == nil {
+			from = min(from, earliest(earlier))
+		}
+	}
+	return from, to
+}
+
 // plan returns the plan for all series that are read alike.
 func (q Windows) plan(src Source, windows []window.Window, count int, like *engine.Series, readings bool, stats []window.Stat) (*window.Plan, error) {
 	exact := slices.ContainsFunc(stats,

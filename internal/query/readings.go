@@ -42,6 +42,7 @@ func (q Readings) run(ctx context.Context, src Source, sink ReadingsSink) error 
 	if err := q.Range.Check(); err != nil {
 		return refuse("range", "%v", err)
 	}
+	src = src.covering(q.Range.From.UnixNano(), q.Range.To.UnixNano())
 	found, err := Find(src.Store, q.Select)
 	if err != nil {
 		return err
@@ -53,7 +54,7 @@ func (q Readings) run(ctx context.Context, src Source, sink ReadingsSink) error 
 	conversions := make([]unit.Conversion, len(found))
 	for i, s := range found {
 		if !s.Collected {
-			return refuse("no_readings", "of %s only summaries are kept here; ask its gateway, or for windows of %s",
+			return refuse("no_readings", "of %s only summaries are kept here for this time; fetch its readings (nexocumula fetch), or ask for windows of %s",
 				s.Path, s.Tiers.Narrowest())
 		}
 		conversions[i] = unit.Conversion{Scale: 1}

@@ -41,6 +41,8 @@ type Windows struct {
 type Source struct {
 	Store  Reader
 	Limits config.Queries
+	// Fetched, if given, has readings that were asked for besides.
+	Fetched Fetched
 	// Beside, if given, runs something on a processor that is free, and reports whether one is.
 	Beside func(do func()) bool
 }
@@ -144,6 +146,9 @@ func (q Windows) run(ctx context.Context, src Source, sink Sink) error {
 	}
 	if q.Fit {
 		q.Grid.Width = q.Range.Fitting()
+	}
+	if src.Fetched != nil {
+		src = src.covering(q.reach())
 	}
 	if len(q.Inputs) > 0 {
 		return q.runCalculations(ctx, src, sink)

@@ -43,7 +43,7 @@ func gapsSince(from records.Gaps) func(uint64, int) ([]Record, error) {
 			if err != nil {
 				return nil, fmt.Errorf("encoding gap %d: %w", g.ID, err)
 			}
-			out[i] = Record{string(g.Series), g.Change, text}
+			out[i] = Record{About: string(g.Series), Change: g.Change, Wire: text}
 		}
 		return out, nil
 	}

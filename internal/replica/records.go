@@ -23,6 +23,7 @@ type Record struct {
 	About  string // path of a site, or of something in it
 	Change uint64
 	Wire   wire.Record
+	To     string // name of the uplink that alone sends it; "": all
 }
 
 // Incoming is a record that was received.
@@ -31,17 +32,25 @@ type Incoming struct {
 	About string
 	Take  sqlite.Change // keeps it, unless this version of it is here, or a higher; nil: Now does
 	Now   func() error  // what is done at once, before the rows of its batch are taken; may be nil
+	After func()        // what is done once it is kept; may be nil
 }
 
 // Rename gives series other paths.
 type Rename func(all []records.Rename) error
 
-// Records returns the table of kinds. Who only sends needs no rename.
-func Records(kept records.Records, rename Rename) []RecordKind {
+// Hooks are what is done with some records that arrive, besides keeping them. Who only sends needs none.
+type Hooks struct {
+	Rename   Rename
+	Answered func(records.Request) // a gateway said how far a request has come
+}
+
+// Records returns the table of kinds.
+func Records(kept records.Records, hooks Hooks) []RecordKind {
 	return []RecordKind{
-		{records.RenamesKind, renamesSince(kept.Renames), readRename(rename)},
+		{records.RenamesKind, renamesSince(kept.Renames), readRename(hooks.Rename)},
 		{records.NotesKind, notesSince(kept.Notes), readNote(kept.Notes)},
 		{records.GapsKind, gapsSince(kept.Gaps), readGap(kept.Gaps)},
+		{records.AnswersKind, answersSince(kept.Requests), readAnswer(kept.Requests, hooks.Answered)},
 	}
 }
 
@@ -71,7 +80,7 @@ func notesSince(from records.Notes) func(uint64, int) ([]Record, error) {
 			if err != nil {
 				return nil, fmt.Errorf("encoding note %d: %w", n.ID, err)
 			}
-			out[i] = Record{n.About, n.Change, text}
+			out[i] = Record{About: n.About, Change: n.Change, Wire: text}
 		}
 		return out, nil
 	}

@@ -33,7 +33,7 @@ func renamesSince(from records.Renames) func(uint64, int) ([]Record, error) {
 			if err != nil {
 				return nil, fmt.Errorf("encoding that %s was renamed: %w", one.Old, err)
 			}
-			out[i] = Record{string(one.New), one.Change, text}
+			out[i] = Record{About: string(one.New), Change: one.Change, Wire: text}
 		}
 		return out, nil
 	}

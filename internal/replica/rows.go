@@ -10,6 +10,7 @@ import (
 	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/store/engine"
+	"nexocumula/internal/store/sqlite"
 	"nexocumula/internal/wire"
 )
 
@@ -25,6 +26,7 @@ type rowKind struct {
 var rowKinds = map[marks.Kind]rowKind{
 	marks.Summaries: {readSummaries, takeSummaries}, // the one that counts more readings, else the later
 	marks.Sketches:  {readSketches, takeSketches},   // the later
+	marks.Asked:     {readReadings, takeReadings},   // all that were asked for
 }
 
 // Source is what rows are read from.
@@ -32,12 +34,14 @@ type Source interface {
 	Get(id uint32) (engine.Series, bool)
 	Scan(ctx context.Context, id uint32, w engine.Wanted, sink engine.Sink) error
 	Sketches(ctx context.Context, id uint32, from, to int64, most int) ([]engine.Sketch, error)
+	ReadingsOf(ctx context.Context, id uint32, from, to int64, most int) (column.Block, error)
 }
 
 // Target is what rows are taken into.
 type Target interface {
 	Replaceable(ctx context.Context, id uint32, tier series.Tier, rows column.Block) (column.Block, error)
 	Unremoved(def *series.Definition, tier series.Tier, rows column.Block) column.Block
+	TakeReadings(path series.Path, rows column.Block) sqlite.Change
 }
 
 // ReadRows returns the first rows of a mark, at most so many, and where those begin that are left.
@@ -83,6 +87,9 @@ func readSummaries(ctx context.Context, from Source, m marks.Mark, most int, int
 
 // takeSummaries leaves out those of which the store has one that counts more readings.
 func takeSummaries(ctx context.Context, into Target, id uint32, run *wire.Run, batch *engine.Batch) error {
+	if run.Tier == series.Readings {
+		return nil
+	}
 	fuller, err := into.Replaceable(ctx, id, run.Tier, into.Unremoved(&run.Def, run.Tier, run.Rows))
 	if err == nil && fuller.Len() > 0 {
 		batch.Entries = append(batch.Entries, engine.Entry{Series: id, Tier: run.Tier, Rows: fuller})
@@ -107,6 +114,27 @@ func readSketches(ctx context.Context, from Source, m marks.Mark, most int, into
 func takeSketches(_ context.Context, _ Target, id uint32, run *wire.Run, batch *engine.Batch) error {
 	for _, one := range run.Sketches {
 		batch.Sketches = append(batch.Sketches, engine.Sketch{Series: id, Start: one.Start, Data: one.Data})
+	}
+	return nil
+}
+
+func readReadings(ctx context.Context, from Source, m marks.Mark, most int, into *wire.Run) (next int64, err error) {
+	into.Tier = series.Readings
+	if into.Rows, err = from.ReadingsOf(ctx, m.Series, m.From, m.To, most); err != nil {
+		return 0, err
+	}
+	if n := into.Rows.Len(); n == most {
+		return into.Rows.Times[n-1] + 1, nil
+	}
+	return math.MaxInt64, nil
+}
+
+func takeReadings(_ context.Context, into Target, _ uint32, run *wire.Run, batch *engine.Batch) error {
+	if run.Tier != series.Readings || run.Rows.Len() == 0 {
+		return nil
+	}
+	if change := into.TakeReadings(run.Def.Path, run.Rows); change != nil {
+		batch.Also = append(batch.Also, change)
 	}
 	return nil
 }

@@ -67,9 +67,31 @@ func (s *Service) Reload(ctx context.Context) (out Reloaded, err error) {
 		}
 		now.Gateway = &g
 	}
+	changed, err := s.reloadUplinks(&now, fresh, before)
+	out.Applied = append(out.Applied, changed...)
+	if err != nil {
+		return out, err
+	}
 	s.settings.Store(&now)
 	event.Reloaded.To(s.log, "applied", out.Applied, "restart", out.Restart)
 	return out, nil
+}
+
+// reloadUplinks takes the uplinks over of the parts that this service still is.
+func (s *Service) reloadUplinks(now *config.Settings, fresh, before config.Settings) ([]string, error) {
+	if now.Gateway != nil && fresh.Gateway != nil && fresh.Gateway.Site == now.Gateway.Site {
+		now.Gateway.Uplinks = fresh.Gateway.Uplinks // it is a copy
+	}
+	if before.Central != nil && fresh.Central != nil && fresh.Central.Name == before.Central.Name {
+		c := *before.Central
+		c.Uplinks = fresh.Central.Uplinks
+		now.Central = &c
+	}
+	changed, err := s.useUplinks(*now)
+	if err != nil {
+		return changed, fmt.Errorf("taking over the uplinks: %w", err)
+	}
+	return changed, nil
 }
 
 // reload is Reload for the HTTP interface.

@@ -30,12 +30,12 @@ import (
 	"nexocumula/internal/plain"
 	"nexocumula/internal/removal"
 	"nexocumula/internal/repair"
+	"nexocumula/internal/requests"
 	"nexocumula/internal/room"
 	"nexocumula/internal/store"
 	"nexocumula/internal/store/engine"
 	"nexocumula/internal/store/records"
 	"nexocumula/internal/supervision"
-	"nexocumula/internal/uplink"
 	"nexocumula/web"
 )
 
@@ -47,7 +47,8 @@ type Service struct {
 	Store    *store.Store
 	Gateway  *gateway.Gateway // nil when it is none
 	Central  *central.Receiver
-	senders  []*uplink.Sender
+	links    uplinks
+	ledger   *requests.Ledger
 	Address  string // of the HTTP interface, with the port that was found
 	listen   net.Listener
 	handler  func(stopping <-chan struct{}) http.Handler
@@ -97,7 +98,12 @@ func Open(settings config.Settings, version string, log *slog.Logger) (_ *Servic
 			return nil, err
 		}
 	}
-	if err = s.openUplinks(settings, version); err != nil {
+	s.ledger = s.newLedger(settings)
+	if s.Central != nil {
+		s.Central.Use(s.ledger)
+		s.Central.NameAbove(s.above)
+	}
+	if _, err = s.useUplinks(settings); err != nil {
 		return nil, err
 	}
 	if s.history, err = links.New(s.Store.Links, s.Store.Judge().Now, log); err != nil {
@@ -144,6 +150,8 @@ func Open(settings config.Settings, version string, log *slog.Logger) (_ *Servic
 			RoomDropped:  s.room.Dropped,
 			Remover:      s.remover,
 			Rename:       s.rename,
+			Ledger:       s.ledger,
+			Fetched:      s.Store.Fetched,
 			File:         func() string { return s.settings.Load().Path },
 			Dropped:      s.dropped.Load,
 			Console:      web.Console(), Log: log, Stopping: stopping,
@@ -196,9 +204,9 @@ func (s *Service) Run(ctx context.Context) error {
 	group.Go(func() error { return s.remover.Run(groupCtx) })
 	group.Go(func() error { return s.repairer.Run(groupCtx) })
 	group.Go(func() error { return s.tidy(groupCtx) })
-	for _, one := range s.senders {
-		group.Go(func() error { return one.Run(groupCtx) })
-	}
+	group.Go(func() error { return s.runUplinks(groupCtx) })
+	group.Go(func() error { return s.ledger.Run(groupCtx) })
+	group.Go(func() error { return s.keepFetched(groupCtx) })
 	if s.Central != nil {
 		group.Go(func() error { return s.Central.Run(groupCtx) })
 	}

@@ -108,6 +108,18 @@ var steps = []tables.Step{
 		tables.Make(`CREATE TABLE renames (id integer PRIMARY KEY AUTOINCREMENT, uid text, old text, new text, at integer, author text)`),
 		tables.Make(`CREATE UNIQUE INDEX renames_uid ON renames(uid)`),
 	}},
+	{ID: "0017-requests", Changes: []tables.Change{
+		tables.Add("uplinks", "selects", "text NOT NULL DEFAULT ''"),
+		tables.Make(`CREATE TABLE requests (id integer PRIMARY KEY AUTOINCREMENT, uid text, site text, kind text, author text, made integer, expires integer, body blob, came_by text, goes_to text, session text, state text, version integer, progress real, detail text, answer blob, changed integer, change integer)`),
+		tables.Make(`CREATE UNIQUE INDEX requests_uid ON requests(uid)`),
+		tables.Make(`CREATE INDEX requests_state ON requests(state)`),
+		tables.Make(`CREATE INDEX requests_change ON requests(change)`),
+		tables.Make(`CREATE TABLE fetched (id integer PRIMARY KEY AUTOINCREMENT, series text, first_at integer, last_at integer, row_count integer, until integer, checksum integer, payload blob)`),
+		tables.Make(`CREATE INDEX fetched_place ON fetched(series, first_at)`),
+		tables.Make(`CREATE TABLE fetched_spans (id integer PRIMARY KEY AUTOINCREMENT, series text, began integer, ended integer, until integer, complete numeric, request text)`),
+		tables.Make(`CREATE INDEX fetched_spans_place ON fetched_spans(series, began)`),
+		tables.Make(`CREATE INDEX fetched_spans_request ON fetched_spans(request)`),
+	}},
 }
 
 // migrate brings the tables up to date. A file that a newer program has written to, or

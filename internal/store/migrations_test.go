@@ -106,12 +106,14 @@ func TestStoresOfOlderVersionsAreReadInFull(t *testing.T) {
 					assert.Equal(t, want, first)
 				}
 				if step >= "0010" {
-					box, err := s.Outboxes.Open("head-office", []series.Tier{series.Minute},
-						func(series.Path) bool { return true })
+					all := outbox.Scope{Series: func(series.Path) bool { return true }}
+					minutes := all
+					minutes.Tiers = []series.Tier{series.Minute}
+					box, err := s.Outboxes.Open("head-office", minutes)
 					require.NoError(t, err)
 					assert.JSONEq(t, `{"life":"a life","stored":7,"sessions":["first","second"]}`, string(box.Peer()))
 					assert.NotZero(t, box.Backlog().Rows)
-					box, err = s.Outboxes.Open("county", nil, func(series.Path) bool { return true })
+					box, err = s.Outboxes.Open("county", all)
 					require.NoError(t, err)
 					assert.JSONEq(t, `{"life":"","stored":0,"sessions":[]}`, string(box.Peer()))
 				}

@@ -12,11 +12,13 @@ import (
 	"nexocumula/internal/core/column"
 	"nexocumula/internal/core/gap"
 	"nexocumula/internal/core/marks"
+	"nexocumula/internal/core/rollup"
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/event"
 	"nexocumula/internal/removal"
 	"nexocumula/internal/rename"
 	"nexocumula/internal/store/engine"
+	"nexocumula/internal/store/fetched"
 	"nexocumula/internal/store/outbox"
 	"nexocumula/internal/store/records"
 	"nexocumula/internal/store/sqlite"
@@ -29,6 +31,7 @@ type Store struct {
 	Outboxes *outbox.Outboxes
 	Removals *removal.Ranges
 	Names    *rename.Names
+	Fetched  *fetched.Fetched
 	file     *sqlite.File
 }
 
@@ -69,6 +72,10 @@ func assemble(file *sqlite.File) (*Store, error) {
 	if err != nil {
 		return nil, file.Opening(err)
 	}
+	asked, err := fetched.Open(file)
+	if err != nil {
+		return nil, file.Opening(err)
+	}
 	boxes := outbox.Open(file, series, kept.Newest())
 	boxes.TellGivenUp(func(uplink string, of marks.Of, from, to int64) {
 		known, ok := series.Get(of.Series)
@@ -84,7 +91,7 @@ func assemble(file *sqlite.File) (*Store, error) {
 		}
 	})
 	kept.Announce(boxes.Wake)
-	return &Store{Engine: series, Records: kept, Outboxes: boxes, Removals: removed, Names: names, file: file}, nil
+	return &Store{Engine: series, Records: kept, Outboxes: boxes, Removals: removed, Names: names, Fetched: asked, file: file}, nil
 }
 
 // Unremoved returns summaries of a series that arrive, but for those of what was removed.
@@ -105,7 +112,41 @@ func (s *Store) Rename(all []records.Rename) error {
 	if err := s.Removals.Renamed(); err != nil {
 		return err
 	}
+	if err := s.Fetched.Renamed(); err != nil {
+		return err
+	}
 	return s.Names.Refresh()
+}
+
+// ReadingsOf returns the first readings of a series within a time, at most so many, whether they were collected here or
+// fetched.
+func (s *Store) ReadingsOf(ctx context.Context, id uint32, from, to int64, most int) (column.Block, error) {
+	known, ok := s.Get(id)
+	if !ok {
+		return column.Block{}, nil
+	}
+	var rows column.Block
+	var err error
+	if known.Collected {
+		rows, err = s.Read(ctx, id, series.Readings, from, to)
+	} else {
+		rows, err = s.Fetched.Read(ctx, known.Path, from, to)
+	}
+	return rows.Rows(0, min(rows.Len(), most)), err
+}
+
+// Revise takes notice of summaries that arrive: where one counts another number of readings than were fetched, these are
+// not all.
+func (s *Store) Revise(ctx context.Context, path series.Path, tier series.Tier, rows column.Block) error {
+	if rows.Len() == 0 || tier == series.Readings || !s.Fetched.Any(path) {
+		return nil
+	}
+	return s.Fetched.Revise(ctx, path, tier, rows.Times, rows.Cols[rollup.ColCount])
+}
+
+// TakeReadings keeps readings that arrive of a series, as far as they were asked for; nil when they were not.
+func (s *Store) TakeReadings(path series.Path, rows column.Block) sqlite.Change {
+	return s.Fetched.Take(path, rows)
 }
 
 // Called returns what a series is called now that was once called so.

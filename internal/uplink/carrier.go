@@ -38,8 +38,16 @@ type Answer struct {
 	Peer           []byte // what is known from now on of where it went
 	Refused        []wire.RefusedRun
 	RefusedRecords []wire.RefusedRecord
-	Everything     string // why everything has to be sent again; "": it does not
-	Twin           string // another process sends under the same name; empty when none does
+	Everything     string         // why everything has to be sent again; "": it does not
+	Twin           string         // another process sends under the same name; empty when none does
+	Above          []string       // names of where it went, and of where that sends to
+	Requests       []wire.Request // what is asked of this service
+}
+
+// Waiter is a carrier that can be told that something is asked of this service.
+type Waiter interface {
+	// Wait returns once something is, or nothing was for a while. It may run beside Carry.
+	Wait(ctx context.Context) (asked bool, err error)
 }
 
 // UnreadableError says that what a load went to cannot read it.

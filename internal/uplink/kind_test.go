@@ -139,7 +139,9 @@ func TestAKindOfUplinkIsConfiguredByTheTable(t *testing.T) {
 		Name:     "a",
 		Kind:     "file",
 		Tiers:    []series.Tier{series.Minute},
+		Allow:    []string{"readings", "read"},
 		Settings: toFile{"out.jsonl"},
+		Print:    s.Gateway.Uplinks[0].Print,
 	}, s.Gateway.Uplinks[0])
 	assert.Equal(t, "http://central:1", s.Gateway.Uplinks[1].Settings.(uplink.Settings).Address())
 }
@@ -195,13 +197,13 @@ func TestAnotherKindOfUplinkSendsEverything(t *testing.T) {
 		})
 		require.NoError(t, err)
 		run := func() (sender *uplink.Sender, stop func()) {
-			box, err := st.Outboxes.Open(of.Name, of.Tiers, func(series.Path) bool { return true })
+			box, err := st.Outboxes.Open(of.Name, uplink.ScopeOf(of, func(series.Path) bool { return true }))
 			require.NoError(t, err)
 			sender, err = uplink.New(of, box, uplink.From{
 				As:      "long-mere",
 				Data:    dir,
 				Store:   st,
-				Records: replica.Records(st.Records, nil),
+				Records: replica.Records(st.Records, replica.Hooks{}),
 				Log:     slog.New(slog.DiscardHandler),
 			})
 			require.NoError(t, err)

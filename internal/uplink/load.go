@@ -2,8 +2,10 @@ package uplink
 
 import (
 	"context"
+	"slices"
 
 	"nexocumula/internal/replica"
+	"nexocumula/internal/store/records"
 	"nexocumula/internal/wire"
 )
 
@@ -48,18 +50,27 @@ func (s *Sender) fill(ctx context.Context, l *Load, fresh bool, most int) error 
 	return nil
 }
 
+// sendsKind reports whether the uplink sends records of a kind. Those without which the others mean nothing always go.
+func (s *Sender) sendsKind(name string) bool {
+	return s.settings.Records == nil || name == records.RenamesKind || name == records.AnswersKind ||
+		slices.Contains(s.settings.Records, name)
+}
+
 // mostRecords of a kind go into one batch: they are few, and small.
 const mostRecords = 200
 
 // addRecords adds those that changed since the last that the central has.
 func (s *Sender) addRecords(l *Load) error {
 	for _, kind := range s.kinds {
+		if !s.sendsKind(kind.Name) {
+			continue
+		}
 		changed, err := kind.Since(s.outbox.SentTo(kind.Name), mostRecords)
 		if err != nil {
 			return err
 		}
 		for _, one := range changed {
-			if s.outbox.Mine(one.About) {
+			if one.To == s.settings.Name || one.To == "" && s.outbox.Mine(one.About) {
 				if l.Records == nil {
 					l.Records = wire.Records{}
 				}

@@ -1,10 +1,13 @@
 package uplink
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"log/slog"
+	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -13,6 +16,7 @@ import (
 	"nexocumula/internal/clock"
 	"nexocumula/internal/config"
 	"nexocumula/internal/core/marks"
+	"nexocumula/internal/core/series"
 	"nexocumula/internal/event"
 	"nexocumula/internal/replica"
 	"nexocumula/internal/store/outbox"
@@ -34,12 +38,14 @@ type Store interface {
 
 // Sender sends what the store's outbox of one uplink holds.
 type Sender struct {
-	outbox  *outbox.Outbox
-	store   Store
-	kinds   []replica.RecordKind
-	carrier Carrier // owned by Run
-	refills refills // so is this
-	log     *slog.Logger
+	settings config.Uplink
+	outbox   *outbox.Outbox
+	from     From
+	store    Store
+	kinds    []replica.RecordKind
+	carrier  Carrier // owned by Run
+	refills  refills // so is this
+	log      *slog.Logger
 
 	mu    sync.Mutex
 	tally Tally
@@ -54,8 +60,9 @@ type Tally struct {
 	Refills   uint64 // how often everything had to be sent again since the start
 	LastError string
 
-	RefusedRecords uint64 // notes and the like that the central refused since the start
-	Twin           string // another process under this name; empty without one
+	RefusedRecords uint64   // notes and the like that the central refused since the start
+	Twin           string   // another process under this name; empty without one
+	Above          []string // names of the central, and of those that it sends to
 	twinAt         time.Time
 }
 
@@ -66,7 +73,23 @@ type From struct {
 	Describe func() wire.Status
 	Store    Store
 	Records  []replica.RecordKind
+	Requests Requests // nil: nothing is carried out here
 	Log      *slog.Logger
+}
+
+// Requests keeps what is asked of a service over an uplink.
+type Requests interface {
+	Take(uplink string, allow []string, in []wire.Request) error
+}
+
+// ScopeOf returns what an uplink sends of the series that are its service's to send.
+func ScopeOf(u config.Uplink, own func(series.Path) bool) outbox.Scope {
+	return outbox.Scope{
+		Series:  func(p series.Path) bool { return own(p) && u.Sends(p) },
+		About:   func(place string) bool { return own(series.Path(place+"/")) && u.SendsAbout(place) },
+		Tiers:   u.Tiers,
+		Selects: u.Selects(),
+	}
 }
 
 // New makes a sender of what an outbox says that waits.
@@ -81,7 +104,7 @@ func New(settings config.Uplink, box *outbox.Outbox, from From) (*Sender, error)
 		return nil, fmt.Errorf("opening uplink %s: %w", settings.Name, err)
 	}
 	return &Sender{
-		outbox: box, store: from.Store, kinds: from.Records, carrier: carrier, log: log,
+		settings: settings, from: from, outbox: box, store: from.Store, kinds: from.Records, carrier: carrier, log: log,
 		tally: Tally{Name: settings.Name, Address: of.Address()},
 	}, nil
 }
@@ -97,6 +120,9 @@ func (s *Sender) Tally() Tally {
 	return out
 }
 
+// Sends returns the name under which it sends.
+func (s *Sender) Sends() string { return s.from.As }
+
 // Outbox returns the outbox that the sender empties.
 func (s *Sender) Outbox() *outbox.Outbox { return s.outbox }
 
@@ -111,6 +137,7 @@ func (s *Sender) Run(ctx context.Context) error {
 	}
 	pause.Reset()
 	defer s.outbox.PutBack()
+	defer s.listen(ctx)()
 	for ctx.Err() == nil {
 		sent, err := s.SendOnce(ctx)
 		s.note(err)
@@ -122,7 +149,7 @@ func (s *Sender) Run(ctx context.Context) error {
 			wait = pause.NextBackOff()
 		} else {
 			pause.Reset()
-			if left := s.outbox.Backlog(); sent > 0 && left.Rows+left.Records > 0 {
+			if left := s.outbox.Backlog(); sent > 0 && left.Rows+left.Records+left.Asked > 0 {
 				continue
 			}
 		}
@@ -162,10 +189,14 @@ func (s *Sender) note(err error) {
 // SendOnce sends one load, or a sign of life, and returns the number of summaries and records that
 // were acknowledged.
 func (s *Sender) SendOnce(ctx context.Context) (int, error) {
-	l, err := s.gather(ctx, s.carrier.Most())
-	if err != nil {
-		s.outbox.PutBack()
-		return 0, err
+	var l Load
+	loop := s.loop()
+	if loop == nil {
+		var err error
+		if l, err = s.gather(ctx, s.carrier.Most()); err != nil {
+			s.outbox.PutBack()
+			return 0, err
+		}
 	}
 	l.Backlog, l.Peer = s.outbox.Backlog(), s.outbox.Peer()
 	answer, err := s.carrier.Carry(ctx, l)
@@ -174,7 +205,46 @@ func (s *Sender) SendOnce(ctx context.Context) (int, error) {
 		s.outbox.PutBack()
 		return 0, err
 	}
-	return l.Rows + l.Records.Count(), s.settle(&l, answer)
+	if err := s.settle(&l, answer); err != nil {
+		return 0, err
+	}
+	return l.Rows + l.Records.Count(), cmp.Or(s.takeRequests(answer.Requests), s.loop())
+}
+
+// takeRequests keeps what is asked of this service.
+func (s *Sender) takeRequests(in []wire.Request) error {
+	if s.from.Requests == nil || len(in) == 0 {
+		return nil
+	}
+	in = slices.DeleteFunc(in, func(r wire.Request) bool {
+		err := r.Check()
+		if err != nil {
+			event.RequestUnread.To(s.log, "error", err)
+		}
+		return err != nil
+	})
+	return s.from.Requests.Take(s.settings.Name, s.settings.Allow, in)
+}
+
+// LoopError says that what an uplink sends would come back.
+type LoopError struct {
+	As    string
+	Above []string // the central and those above it; As is among them
+}
+
+func (l *LoopError) Error() string {
+	return fmt.Sprintf("%s would get its own summaries back: %s sends to %s. Remove one of these uplinks", l.As, l.As,
+		strings.Join(l.Above[:slices.Index(l.Above, l.As)+1], ", which sends to "))
+}
+
+// loop returns a LoopError when this service is above itself.
+func (s *Sender) loop() error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if slices.Contains(s.tally.Above, s.from.As) {
+		return &LoopError{s.from.As, s.tally.Above}
+	}
+	return nil
 }
 
 // settle lets go of what has arrived. That something was lost there comes first: once the
@@ -220,6 +290,7 @@ func (s *Sender) noteAnswer(answer Answer) {
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
+	s.tally.Above = answer.Above
 	s.tally.RefusedRecords += uint64(len(answer.RefusedRecords))
 	if s.tally.Twin = answer.Twin; answer.Twin != "" {
 		s.tally.twinAt = time.Now()

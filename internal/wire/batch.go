@@ -17,7 +17,7 @@ import (
 	"nexocumula/internal/plain"
 )
 
-// Run is summaries of one series at one tier.
+// Run is summaries of one series at one tier, or readings of it.
 type Run struct {
 	Def  series.Definition
 	Tier series.Tier
@@ -71,6 +71,9 @@ func EncodeBatch(runs []Run, tiers []series.Tier, records Records) ([]byte, erro
 	}
 	for _, r := range runs {
 		columns, ok := rollup.ColumnsOf(r.Def.Kind, len(r.Rows.Cols))
+		if r.Tier == series.Readings && len(r.Rows.Cols) == 1 {
+			columns, ok = readingColumns, true
+		}
 		if !ok && len(r.Sketches) == 0 {
 			return nil, fmt.Errorf("encoding a batch: %s, a %s, has %d columns", r.Def.Path, r.Def.Kind,
 				len(r.Rows.Cols))
@@ -96,7 +99,7 @@ func EncodeBatch(runs []Run, tiers []series.Tier, records Records) ([]byte, erro
 func allTiers(runs []Run) (out []series.Tier) {
 	for _, r := range runs {
 		out = append(out, r.Def.Tiers.All()...)
-		if len(r.Sketches) == 0 {
+		if r.Tier != series.Readings {
 			out = append(out, r.Tier)
 		}
 	}
@@ -213,6 +216,28 @@ func (r run) checkSketches() ([]Sketch, error) {
 	return r.Sketches, nil
 }
 
+// readingColumns are the columns of a run of readings.
+var readingColumns = []string{"value"}
+
+func (r run) checkReadings() (column.Block, error) {
+	rows := column.Block{Times: r.Starts}
+	for _, col := range r.Values {
+		rows.Cols = append(rows.Cols, col)
+	}
+	if len(rows.Cols) != 1 {
+		return rows, fmt.Errorf("readings with %d value columns; one is wanted", len(rows.Cols))
+	}
+	if err := rows.Check(); err != nil {
+		return rows, err
+	}
+	for i, t := range r.Starts {
+		if v := rows.Cols[0][i]; t < 0 || t > latest || math.IsInf(v, 0) || math.IsNaN(v) {
+			return rows, fmt.Errorf("reading %d is %v at %d ns; a finite value within the years 1970 to 2200 is wanted", i, v, t)
+		}
+	}
+	return rows.Normalize(), nil
+}
+
 func (r run) check(tiers []int64) (Run, error) {
 	def, err := r.Definition.Checked()
 	if err != nil {
@@ -229,6 +254,10 @@ func (r run) check(tiers []int64) (Run, error) {
 	if len(r.Sketches) > 0 {
 		out.Rows = column.Block{}
 		out.Sketches, err = r.checkSketches()
+		return out, err
+	}
+	if r.Tier == int64(series.Readings) && slices.Equal(r.Columns, readingColumns) {
+		out.Rows, err = r.checkReadings()
 		return out, err
 	}
 	if !slices.Contains(tiers, r.Tier) {

@@ -1,15 +1,34 @@
 package wire
 
 import (
+	"encoding/json"
 	"fmt"
-	"nexocumula/internal/core/series"
 	"time"
 
 	"github.com/fxamacker/cbor/v2"
+
+	"nexocumula/internal/core/series"
+	"nexocumula/internal/plain"
 )
 
 // ContentType of an envelope.
 const ContentType = "application/cbor"
+
+// WaitPath is where a gateway waits until the central asks something of it.
+const WaitPath = Path + "/wait"
+
+// LongestWait is how long a central holds a call to WaitPath.
+const LongestWait = 50 * time.Second
+
+// Wait is the body of a call to WaitPath, Waited its answer.
+type (
+	Wait struct {
+		Gateway string `json:"gateway"`
+	}
+	Waited struct {
+		Asked bool `json:"asked"` // something is asked of the gateway: send an envelope
+	}
+)
 
 // CredentialPath is where a gateway gets the credential that follows its present one.
 const CredentialPath = Path + "/credential"
@@ -17,8 +36,11 @@ const CredentialPath = Path + "/credential"
 // Path is where a central takes envelopes.
 const Path = "/api/v1/replication"
 
-// Version of the format.
-const Version = 4
+// Versions of the format. A sender says which one it speaks, and the lowest that suffices to understand it.
+const (
+	Version = 5 // the present one
+	Oldest  = 4 // the one before, which is understood as well
+)
 
 // Limits that both ends keep to.
 const (
@@ -31,7 +53,8 @@ const (
 
 // Envelope is one request: a batch, or none as a sign of life.
 type Envelope struct {
-	Version int      `cbor:"version"`
+	Version int      `cbor:"version"`          // the lowest that a receiver has to understand
+	Speaks  int      `cbor:"speaks,omitempty"` // the sender's; 0: that of Version
 	Gateway string   `cbor:"gateway"`
 	Session string   `cbor:"session"` // random, of the sending process: two under one name are told apart by it
 	Number  uint64   `cbor:"number"`  // of the request in its session; each is higher than the one before
@@ -83,9 +106,47 @@ type Reply struct {
 	// RefusedRecords are records of the batch, in the same way.
 	RefusedRecords []RefusedRecord `json:"refused_records,omitempty"`
 
+	// Speaks is the version that the central speaks; 0: Oldest.
+	Speaks int `json:"speaks,omitempty"`
+
+	// Above names the central and, where they are known, those that it sends to. A sender that finds itself there
+	// stands in a loop, and sends no more.
+	Above []string `json:"above,omitempty"`
+
+	// Requests are what the gateway is asked for. They come again until it says that it has them.
+	Requests []Request `json:"requests,omitempty"`
+
 	// Twin is set while another process sends under the same name.
 	Twin string `json:"twin,omitempty"`
 }
+
+// Request is what a central asks of a gateway.
+type Request struct {
+	ID        string          `json:"id"` // the same at each service that it passes
+	Site      string          `json:"site"`
+	Kind      string          `json:"kind"`
+	Author    string          `json:"author"` // account at the central where it was made
+	MadeAt    time.Time       `json:"made_at"`
+	ExpiresAt time.Time       `json:"expires_at"` // later it must not be carried out
+	Body      json.RawMessage `json:"body"`       // as the kind wants it
+}
+
+// Check says what is wrong with a request.
+func (r *Request) Check() error {
+	switch {
+	case r.ID == "" || len(r.ID) > 64 || plain.CheckText(r.ID) != nil:
+		return fmt.Errorf("its identity has %d bytes; 1 to 64 are possible", len(r.ID))
+	case series.CheckLevel(r.Site) != nil || len(r.Kind) > 40 || plain.CheckText(r.Kind) != nil:
+		return fmt.Errorf("its site %.80q or kind %.40q is none", r.Site, r.Kind)
+	case len(r.Author) > maxName || plain.CheckText(r.Author) != nil || len(r.Body) > MaxRequest:
+		return fmt.Errorf("its author has %d bytes and its body %d; at most %d and %d are possible", len(r.Author), len(r.Body), maxName,
+			MaxRequest)
+	}
+	return nil
+}
+
+// MaxRequest is how long the body of a request may be, in bytes.
+const MaxRequest = 64 << 10
 
 // RefusedRun is one of them.
 type RefusedRun struct {
@@ -110,11 +171,23 @@ func must[T any](v T, err error) T {
 
 // Encode writes the envelope.
 func (e Envelope) Encode() ([]byte, error) {
-	e.Version = Version
+	e.Version, e.Speaks = Oldest, Version
 	return encoding.Marshal(e)
 }
 
 const maxName = 200 // bytes of a gateway's, a session's or a life's name
+
+// VersionError says that an envelope needs a version that is not understood here.
+type VersionError struct{ Needs int }
+
+func (v *VersionError) Error() string {
+	if v.Needs > Version {
+		return fmt.Sprintf("the sender needs version %d of replication, and this central understands %d and %d: bring the central up to date",
+			v.Needs, Oldest, Version)
+	}
+	return fmt.Sprintf("the sender speaks version %d of replication, and this central understands %d and %d: bring the sender up to date",
+		v.Needs, Oldest, Version)
+}
 
 // DecodeEnvelope reads an envelope.
 func DecodeEnvelope(data []byte) (Envelope, error) {
@@ -123,8 +196,8 @@ func DecodeEnvelope(data []byte) (Envelope, error) {
 		return e, fmt.Errorf("envelope is not as docs/replication.md has it: %w", err)
 	}
 	switch {
-	case e.Version != Version:
-		return e, fmt.Errorf("envelope has version %d; version %d is wanted", e.Version, Version)
+	case e.Version < Oldest || e.Version > Version:
+		return e, &VersionError{e.Version}
 	case e.Gateway == "" || e.Session == "" || e.Number == 0:
 		return e, fmt.Errorf("envelope lacks gateway, session or number")
 	case len(e.Gateway) > maxName || len(e.Session) > maxName || len(e.Acked.Life) > maxName:
@@ -144,10 +217,11 @@ type Refusal struct {
 
 // Codes of refusals.
 const (
-	CodeMalformed = "malformed"   // the envelope or its batch cannot be read
-	CodeToken     = "token"       // no token, or not this gateway's
-	CodeBusy      = "busy"        // the store cannot be written now
-	CodeTwin      = "name_in_use" // another process sends under this name
-	CodeRevoked   = "revoked"     // the gateway's credential was good, and was revoked
-	CodeOld       = "old"         // a later request of the session has come before
+	CodeMalformed = "malformed"     // the envelope or its batch cannot be read
+	CodeToken     = "token"         // no token, or not this gateway's
+	CodeBusy      = "busy"          // the store cannot be written now
+	CodeVersion   = "other_version" // the sender needs another version of the format
+	CodeTwin      = "name_in_use"   // another process sends under this name
+	CodeRevoked   = "revoked"       // the gateway's credential was good, and was revoked
+	CodeOld       = "old"           // a later request of the session has come before
 )

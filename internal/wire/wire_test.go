@@ -49,7 +49,8 @@ func TestABatchArrivesAsItWasSent(t *testing.T) {
 	assert.Equal(t, runs, back)
 
 	e := Envelope{
-		Version: Version,
+		Version: Oldest,
+		Speaks:  Version,
 		Gateway: "long-mere",
 		Session: "s",
 		Number:  4,

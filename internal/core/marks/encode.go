@@ -81,7 +81,7 @@ func Decode(data []byte) ([]Mark, error) {
 			data = data[n:]
 		}
 		id += uint64(v[0])
-		if id > 1<<32-1 || v[1]/2 > mostMillis || v[1]%2 == 1 && v[1] != 2*int64(Sketches)-1 || v[2] > mostMillis ||
+		if id > 1<<32-1 || v[1]/2 > mostMillis || v[1]%2 == 1 && v[1] > 2*int64(Asked)-1 || v[2] > mostMillis ||
 			v[2] < -mostMillis || v[3] < 1 || v[3] > mostMillis || v[5] > mostMillis/1000 || v[5] < 0 {
 			return nil, errDamaged
 		}

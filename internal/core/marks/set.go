@@ -12,6 +12,7 @@ type Kind uint8
 const (
 	Summaries Kind = iota // of one tier
 	Sketches
+	Asked // readings that somebody asked for
 )
 
 // Of says what a mark is about: one kind of rows of a series.

@@ -14,6 +14,12 @@ const (
 // ASCII letters, digits, "_", "-" and ".". Get one from ParsePath.
 type Path string
 
+// Site returns the first level.
+func (p Path) Site() string {
+	site, _, _ := strings.Cut(string(p), "/")
+	return site
+}
+
 // ParsePath checks s and says which level is wrong and why.
 func ParsePath(s string) (Path, error) {
 	if s == "" {

@@ -63,6 +63,22 @@ func (s Selector) Begins() string {
 	return s.text
 }
 
+// Touches reports whether the selector names, as far as it goes, what is at a place or what the place is in: a note about
+// a site touches a selector of one of its stations.
+func (s Selector) Touches(place string) bool {
+	for i, level := range strings.Split(place, "/") {
+		if i == len(s.levels) {
+			return false
+		}
+		if want := s.levels[i]; want == "#" {
+			return true
+		} else if want != "+" && want != level {
+			return false
+		}
+	}
+	return true
+}
+
 // Labels returns the labels that a series must have.
 func (s Selector) Labels() Labels { return s.labels }
 

@@ -27,7 +27,7 @@ func NewPlan(windows []Window, tiers []series.Tier, readings, exactReadings bool
 	p.segments()
 	if exactReadings {
 		if !readings {
-			return nil, fmt.Errorf("percentiles, and how often and when a condition held, need the readings themselves, and only summaries are kept here; ask the gateway, or for min, max, mean and sd, or for p95~ where sketches are kept")
+			return nil, fmt.Errorf("percentiles, and how often and when a condition held, need the readings themselves, and only summaries are kept here; fetch the readings (nexocumula fetch) or ask the gateway, or for min, max, mean and sd, or for p95~ where sketches are kept")
 		}
 		return p, nil
 	}

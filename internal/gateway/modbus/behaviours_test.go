@@ -441,7 +441,7 @@ func TestEveryReadableRegisterIsReadOfDevicesAsTheyAre(t *testing.T) {
 			d.good = d.thrifty() && d.given() || d.good
 		}
 		return len(left()) == 0
-	}, 5*time.Minute, 2500*time.Millisecond) {
+	}, 20*time.Minute, 2500*time.Millisecond) {
 		for _, d := range all {
 			if !d.good {
 				tally := d.Tally()

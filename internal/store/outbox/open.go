@@ -23,8 +23,8 @@ func (o *Outbox) open(w sqlite.Writer) error {
 		return fmt.Errorf("reading uplink %s: %w", o.name, err)
 	}
 	sends := sendsAll
-	if o.tiers != nil {
-		sends = strings.Join(series.TierTexts(o.tiers), ",")
+	if o.scope.Tiers != nil {
+		sends = strings.Join(series.TierTexts(o.scope.Tiers), ",")
 	}
 	known := len(rows) == 1
 	if known {
@@ -38,11 +38,11 @@ func (o *Outbox) open(w sqlite.Writer) error {
 			return err
 		}
 	}
-	if known && o.tiers == nil && o.row.Tiers == usualTiers {
+	if known && o.scope.Tiers == nil && o.row.Tiers == usualTiers {
 		o.row.Tiers = sends // all there were
 	}
-	if !known || o.row.Tiers != sends {
-		o.row.Name, o.row.Tiers = o.name, sends
+	if !known || o.row.Tiers != sends || o.row.Selects != o.scope.Selects {
+		o.row.Name, o.row.Tiers, o.row.Selects = o.name, sends, o.scope.Selects
 		if err := o.sweep(w); err != nil {
 			return err
 		}
@@ -136,8 +136,8 @@ func (o *Outbox) estimate(w sqlite.Writer) error {
 	if next != 0 && next <= last {
 		query := w.DB().Model(&sqlite.Chunk{}).Select("coalesce(sum(row_count), 0)").Where("series BETWEEN ? AND ?",
 			next, last)
-		if o.tiers != nil {
-			query = query.Where("tier IN ?", o.tiers)
+		if o.scope.Tiers != nil {
+			query = query.Where("tier IN ?", o.scope.Tiers)
 		} else {
 			query = query.Where("tier > 0")
 		}

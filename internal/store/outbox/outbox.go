@@ -27,9 +27,8 @@ import (
 type Outbox struct {
 	boxes *Outboxes
 	name  string
-	tiers []series.Tier          // nil: all there are
-	mine  func(series.Path) bool // whether the uplink sends the series
-	wake  chan struct{}          // room for one: something was marked
+	scope Scope
+	wake  chan struct{} // room for one: something was marked
 
 	mu         sync.Mutex // taken after that of Outboxes and before the engine's memory
 	isMine     map[uint32]bool
@@ -107,6 +106,9 @@ func (o *Outbox) add(entries []engine.Entry, sketches []engine.Sketch, since int
 	o.wakeUp()
 }
 
+// WakeUp has the sender speak up, even with nothing to send.
+func (o *Outbox) WakeUp() { o.wakeUp() }
+
 func (o *Outbox) wakeUp() {
 	select {
 	case o.wake <- struct{}{}:
@@ -138,16 +140,18 @@ func (o *Outbox) sends(id uint32) bool {
 		if !found {
 			return false
 		}
-		mine = o.mine(one.Path)
+		mine = o.scope.Series(one.Path)
 		o.isMine[id] = mine
 	}
 	return mine
 }
 
 // Mine reports whether the uplink sends records about a site or something in it.
-func (o *Outbox) Mine(about string) bool { return o.mine(series.Path(about + "/")) }
+func (o *Outbox) Mine(about string) bool { return o.scope.About(about) }
 
-func (o *Outbox) sendsTier(t series.Tier) bool { return o.tiers == nil || slices.Contains(o.tiers, t) }
+func (o *Outbox) sendsTier(t series.Tier) bool {
+	return o.scope.Tiers == nil || slices.Contains(o.scope.Tiers, t)
+}
 
 // Wake has something when there is something to send.
 func (o *Outbox) Wake() <-chan struct{} { return o.wake }
@@ -223,6 +227,29 @@ func (o *Outbox) retry() {
 			delete(o.refused, of)
 		}
 	}
+}
+
+// AskFor marks readings of a series that somebody asked for.
+func (o *Outbox) AskFor(id uint32, from, to int64, rows int) {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	o.backlog.Add(marks.Mark{
+		Of:   marks.Of{Kind: marks.Asked, Series: id},
+		Span: marks.Span{From: from, To: to, Rows: rows, Since: o.boxes.judge.Now().UnixNano()},
+	})
+	o.wakeUp()
+}
+
+// AskedLeft returns about how many readings of a series are marked between two times, and whether any are.
+func (o *Outbox) AskedLeft(id uint32, from, to int64) (rows int, any bool) {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	o.each(func(m marks.Mark) {
+		if m.Kind == marks.Asked && m.Series == id && m.From < to && m.To > from {
+			rows, any = rows+m.Rows, true
+		}
+	})
+	return rows, any
 }
 
 // Shorten says that of the mark that was taken last only what starts before a time is
@@ -320,7 +347,9 @@ func (o *Outbox) Acknowledge(peer []byte) {
 		o.row.AckedAt = o.boxes.judge.Now().UnixNano()
 	}
 	for _, m := range o.flight {
-		o.row.Sent += uint64(m.Rows)
+		if m.Kind != marks.Asked {
+			o.row.Sent += uint64(m.Rows)
+		}
 	}
 	o.flight = nil
 	o.row.SentRecords = o.records.arrived()
@@ -355,6 +384,7 @@ func (o *Outbox) Acked() Acked {
 type Backlog struct {
 	Rows    int // about how many summaries
 	Records int // about how many other records, such as notes
+	Asked   int // about how many readings that somebody asked for
 	Oldest  time.Time
 	GivenUp uint64 // dropped before they could be sent
 }
@@ -366,13 +396,20 @@ func (o *Outbox) Backlog() Backlog {
 	defer o.mu.Unlock()
 	out := Backlog{Rows: o.fresh.Rows() + o.backlog.Rows() + o.sweepRows, GivenUp: o.row.GivenUp}
 	oldest := int64(math.MaxInt64)
-	o.each(func(m marks.Mark) { oldest = min(oldest, m.Since) })
+	o.each(func(m marks.Mark) {
+		if m.Kind == marks.Asked {
+			out.Asked += m.Rows
+			return
+		}
+		oldest = min(oldest, m.Since)
+	})
 	for _, m := range o.flight {
 		out.Rows += m.Rows
 	}
 	for _, r := range o.refused {
 		out.Rows += r.Rows()
 	}
+	out.Rows -= out.Asked
 	if oldest != math.MaxInt64 {
 		out.Oldest = time.Unix(0, oldest).UTC()
 		out.Rows = max(out.Rows, 1)

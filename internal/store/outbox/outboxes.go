@@ -114,11 +114,19 @@ func (a *Outboxes) Waiting(id uint32, tier series.Tier, before int64) bool {
 	})
 }
 
+// Scope is what an uplink sends.
+type Scope struct {
+	Series  func(series.Path) bool  // whether it sends a series
+	About   func(place string) bool // whether it sends records about a site or something in it
+	Tiers   []series.Tier           // nil: all there are
+	Selects string                  // another when it sends other series
+}
+
 // Open returns the outbox of the uplink with that name: as it was, or with everything
-// in it when it is new or sends other tiers than before.
-func (a *Outboxes) Open(name string, tiers []series.Tier, mine func(series.Path) bool) (*Outbox, error) {
+// in it when it is new or sends other tiers or series than before.
+func (a *Outboxes) Open(name string, scope Scope) (*Outbox, error) {
 	o := &Outbox{
-		boxes: a, name: name, tiers: tiers, mine: mine, wake: make(chan struct{}, 1),
+		boxes: a, name: name, scope: scope, wake: make(chan struct{}, 1),
 		isMine: map[uint32]bool{}, records: recordCursors{map[string]uint64{}, map[string]uint64{}}, refused: map[marks.Of]*refusedMark{}, saved: saved{shards: map[uint32]uint32{}},
 	}
 	err := a.file.Write(func(w sqlite.Writer) error {

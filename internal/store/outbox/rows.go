@@ -4,6 +4,7 @@ package outbox
 type uplinkRow struct {
 	Name        string `gorm:"primaryKey"`
 	Tiers       string // as Tiers of the configuration, to see when they change
+	Selects     string `gorm:"not null;default:''"` // as Scope.Selects, in the same way
 	SweepNext   uint32 // everything of the series from this id on, to SweepLast, waits as well
 	SweepLast   uint32
 	Sent        uint64 // summaries acknowledged in all

@@ -169,6 +169,15 @@ func (n Notes) Take(notes []NoteVersion) sqlite.Change {
 	}
 }
 
+// Keep takes notes of another store, see Take, and announces them.
+func (n Notes) Keep(notes []NoteVersion) error {
+	err := n.write(n.Take(notes))
+	if err == nil {
+		n.changed.announce()
+	}
+	return err
+}
+
 // Between returns notes with from <= at < to for which want is true, newest first, at most most.
 func (n Notes) Between(from, to time.Time, most int, want func(Note) bool) ([]Note, error) {
 	rows, err := n.file.Reader().Model(&noteRow{}).Where("at >= ? AND at < ? AND NOT removed", from.UnixNano(),

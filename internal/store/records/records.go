@@ -14,6 +14,7 @@ type Records struct {
 	Notes    Notes
 	Gaps     Gaps
 	Renames  Renames
+	Requests Requests
 	Boards   Boards
 	Rejects  *Rejects
 	Links    Links
@@ -29,7 +30,7 @@ func Open(file *sqlite.File) (Records, error) {
 	rejects, err := newRejects(file)
 	changed := &announcement{}
 	return Records{
-		changed: changed, Notes: Notes{file, changed}, Gaps: Gaps{file, changed}, Renames: Renames{file, changed}, Boards: Boards{file}, Rejects: rejects, Links: Links{file},
+		changed: changed, Notes: Notes{file, changed}, Gaps: Gaps{file, changed}, Renames: Renames{file, changed}, Requests: Requests{file, changed}, Boards: Boards{file}, Rejects: rejects, Links: Links{file},
 		Versions: Versions{file}, Pushes: Pushes{file}, Cursors: Cursors{file},
 	}, err
 }
@@ -39,11 +40,12 @@ const (
 	NotesKind   = "notes"
 	GapsKind    = "gaps"
 	RenamesKind = "renames"
+	AnswersKind = "answers"
 )
 
 // Newest returns, for each kind of records that uplinks send, what says its last change.
 func (r Records) Newest() map[string]func() (uint64, error) {
-	return map[string]func() (uint64, error){NotesKind: r.Notes.Newest, GapsKind: r.Gaps.Newest, RenamesKind: r.Renames.Newest}
+	return map[string]func() (uint64, error){NotesKind: r.Notes.Newest, GapsKind: r.Gaps.Newest, RenamesKind: r.Renames.Newest, AnswersKind: r.Requests.Newest}
 }
 
 // nanosOf returns how a time stands in a table: nanoseconds since 1970, 0 when there is none.
@@ -64,7 +66,7 @@ func timeOf(ns int64) time.Time {
 // Tables returns the models of the tables that this package writes.
 func Tables() []any {
 	return []any{
-		&boardRow{}, &boardVersionRow{}, &cursorRow{}, &outageRow{}, &waitingRow{}, &runRow{}, &noteRow{}, &gapRow{}, &renameRow{}, &pushRow{},
+		&boardRow{}, &boardVersionRow{}, &cursorRow{}, &outageRow{}, &waitingRow{}, &runRow{}, &noteRow{}, &gapRow{}, &renameRow{}, &requestRow{}, &pushRow{},
 		&rejectRow{}, &rejectCountRow{}, &versionRow{},
 	}
 }

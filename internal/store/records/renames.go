@@ -62,6 +62,11 @@ func (r Renames) Add(all []Rename) sqlite.Change {
 			if err := tx.Exec("UPDATE gaps SET series = ? WHERE series = ?", row.New, row.Old).Error; err != nil {
 				return err
 			}
+			for _, table := range []string{"fetched", "fetched_spans"} {
+				if err := tx.Exec("UPDATE "+table+" SET series = ? WHERE series = ?", row.New, row.Old).Error; err != nil {
+					return err
+				}
+			}
 			if err := tx.Exec("UPDATE notes SET about = ? WHERE about = ?", row.New, row.Old).Error; err != nil {
 				return err
 			}

@@ -69,7 +69,7 @@ func (c *carrier) Carry(ctx context.Context, l uplink.Load) (uplink.Answer, erro
 		}
 		return uplink.Answer{}, err
 	}
-	out := uplink.Answer{Refused: reply.Refused, RefusedRecords: reply.RefusedRecords, Twin: reply.Twin}
+	out := uplink.Answer{Refused: reply.Refused, RefusedRecords: reply.RefusedRecords, Twin: reply.Twin, Above: reply.Above, Requests: reply.Requests}
 	foreign := slices.ContainsFunc(reply.Since, func(one string) bool { return !known.knows(one) })
 	switch {
 	case reply.Lost:

@@ -11,6 +11,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"sync"
 	"time"
 
 	"nexocumula/internal/certs"
@@ -68,10 +69,11 @@ type identity struct {
 	file string
 	site string
 
+	mu      sync.Mutex // a sender and what waits for requests both use it
 	stamp   time.Time
 	present Credential
 	client  *http.Client
-	asked   time.Time // when the next credential was asked for last
+	asked   time.Time // when the next credential was asked for last; only the sender asks
 }
 
 // renewAfter is how old a credential becomes.
@@ -86,6 +88,8 @@ func (c *carrier) current() (bearer string, by *http.Client, err error) {
 	if c.settings.Token != "" {
 		return c.settings.Token, c.http, nil
 	}
+	i.mu.Lock()
+	defer i.mu.Unlock()
 	about, err := os.Stat(i.file)
 	if errors.Is(err, fs.ErrNotExist) {
 		return "", nil, fmt.Errorf("this gateway has not joined its central: run nexocumula gateway add %s there, and nexocumula join here with the code it prints",
@@ -119,11 +123,14 @@ func (i *identity) use(c Credential, stamp time.Time, otherwise *http.Client) {
 // disk and used, the old one counts, so nothing that happens in between cuts the gateway off.
 func (c *carrier) renew(ctx context.Context) {
 	i, now := &c.identity, c.now()
-	if c.settings.Token != "" || now.Sub(i.present.Since) < renewAfter || now.Sub(i.asked) < askAgain {
+	i.mu.Lock()
+	present, by := i.present, i.client
+	i.mu.Unlock()
+	if c.settings.Token != "" || now.Sub(present.Since) < renewAfter || now.Sub(i.asked) < askAgain {
 		return
 	}
 	i.asked = now
-	next, err := c.nextCredential(ctx)
+	next, err := c.nextCredential(ctx, present, by)
 	if err == nil {
 		next.Since = now.UTC()
 		err = next.Save(i.file)
@@ -135,8 +142,7 @@ func (c *carrier) renew(ctx context.Context) {
 	event.CredentialRenewed.To(c.log)
 }
 
-func (c *carrier) nextCredential(ctx context.Context) (Credential, error) {
-	next := c.identity.present
+func (c *carrier) nextCredential(ctx context.Context, next Credential, by *http.Client) (Credential, error) {
 	ctx, cancel := context.WithTimeout(ctx, time.Minute)
 	defer cancel()
 	body, err := json.Marshal(map[string]string{"gateway": c.name})
@@ -150,7 +156,7 @@ func (c *carrier) nextCredential(ctx context.Context) (Credential, error) {
 	}
 	req.Header.Set("Content-Type", "application/json")
 	req.Header.Set("Authorization", "Bearer "+next.Secret)
-	resp, err := c.identity.client.Do(req)
+	resp, err := by.Do(req)
 	if err != nil {
 		return next, plain.Network(err)
 	}

@@ -213,7 +213,7 @@ func (s *site) connect(settings config.Uplink, o *office) { s.connectIn(settings
 
 // connectIn connects a service whose folder is data.
 func (s *site) connectIn(settings config.Uplink, data string, o *office) {
-	box, err := s.store.Outboxes.Open(settings.Name, settings.Tiers, own)
+	box, err := s.store.Outboxes.Open(settings.Name, uplink.ScopeOf(settings, own))
 	require.NoError(s.t, err)
 	settings.Settings = opened{settings.Settings.(Settings), o, &s.carrier}
 	describe := func() wire.Status { return wire.Status{SentAt: time.Now()} }
@@ -222,7 +222,7 @@ func (s *site) connectIn(settings config.Uplink, data string, o *office) {
 		Data:     data,
 		Describe: describe,
 		Store:    s.store,
-		Records:  replica.Records(s.store.Records, nil),
+		Records:  replica.Records(s.store.Records, replica.Hooks{}),
 		Log:      quiet,
 	})
 	require.NoError(s.t, err)

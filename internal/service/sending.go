@@ -1,0 +1,160 @@
+package service
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"time"
+
+	"nexocumula/internal/core/request"
+	"nexocumula/internal/core/series"
+	"nexocumula/internal/requests"
+	"nexocumula/internal/store/engine"
+	"nexocumula/internal/store/records"
+)
+
+// sending sends readings that centrals asked for. They are marked in the outbox of the uplink that the request came by,
+// and go within its budget, beside what is live.
+type sending struct {
+	s     *Service
+	begun map[string]*parcel // by request; one goroutine uses it
+}
+
+// parcel is what a request asks for.
+type parcel struct {
+	series []parcelSeries
+	rows   int
+}
+
+type parcelSeries struct {
+	id       uint32
+	from, to int64 // that is marked
+	request.SentSeries
+}
+
+// mostSent bounds the readings that one request brings.
+const mostSent = 20_000_000
+
+func (s *sending) do(ctx context.Context, r records.Request) (out requests.Outcome, err error) {
+	box := s.s.outbox(r.By)
+	if box == nil {
+		delete(s.begun, r.UID)
+		return out, &requests.RefusedError{Reason: "uplink " + r.By + " is not there any more"}
+	}
+	p := s.begun[r.UID]
+	if p == nil {
+		var body request.ReadingsBody
+		if err := json.Unmarshal(r.Body, &body); err != nil {
+			return out, &requests.RefusedError{Reason: "its body is not as docs/replication.md has it: " + err.Error()}
+		}
+		if out, err := s.fromBelow(r, body); err != nil || !out.Done {
+			return out, err
+		}
+		if p, err = s.gather(ctx, r.Site, body); err != nil {
+			return out, err
+		}
+		for _, one := range p.series {
+			box.AskFor(one.id, one.from, one.to, one.Readings)
+		}
+		s.begun[r.UID] = p
+	}
+	left, any := 0, false
+	for _, one := range p.series {
+		rows, some := box.AskedLeft(one.id, one.from, one.to)
+		left, any = left+rows, any || some
+	}
+	out.Detail = fmt.Sprintf("%d of %d readings", max(0, p.rows-left), p.rows)
+	if any {
+		out.Progress = float64(max(0, p.rows-left)) / float64(max(1, p.rows))
+		return out, nil
+	}
+	delete(s.begun, r.UID)
+	answer := request.ReadingsAnswer{Series: []request.SentSeries{}}
+	for _, one := range p.series {
+		answer.Series = append(answer.Series, one.SentSeries)
+	}
+	return requests.Outcome{Done: true, Detail: fmt.Sprintf("%d readings", p.rows), Answer: answer}, nil
+}
+
+// gather looks which readings there are.
+func (s *sending) gather(ctx context.Context, site string, body request.ReadingsBody) (*parcel, error) {
+	p := &parcel{}
+	for _, path := range body.Series {
+		known, ok := s.s.Store.Find(s.s.Store.Called(path))
+		if !ok || known.Path.Site() != site {
+			continue
+		}
+		one, ok, err := s.spanOf(&known, body.From.UnixNano(), body.To.UnixNano())
+		if err != nil || !ok {
+			return p, err
+		}
+		rows, err := s.s.Store.ReadingsOf(ctx, known.ID, one.from, one.to, mostSent)
+		if err != nil {
+			return nil, err
+		}
+		one.Readings = rows.Len()
+		if p.rows += rows.Len(); p.rows > mostSent {
+			return nil, &requests.RefusedError{Reason: fmt.Sprintf("more than %d readings are not sent at once: ask for a shorter time or fewer series", mostSent)}
+		}
+		p.series = append(p.series, one)
+	}
+	if len(p.series) == 0 {
+		return nil, &requests.RefusedError{Reason: "of this time no readings are kept there"}
+	}
+	return p, nil
+}
+
+// spanOf returns the time for which all readings of a series are here.
+func (s *sending) spanOf(known *engine.Series, from, to int64) (one parcelSeries, ok bool, err error) {
+	to = min(to, s.s.Store.Judge().Now().UnixNano())
+	if known.Collected {
+		since, some, err := s.s.Store.Readings(known.ID)
+		if err != nil || !some {
+			return one, false, err
+		}
+		if since > known.FirstSeen { // earlier ones have gone
+			from = max(from, since)
+		}
+		from = max(from, known.ThinnedTo)
+	} else if !s.s.Store.Fetched.Covers(known.Path, from, to) {
+		return one, false, nil
+	}
+	one = parcelSeries{id: known.ID, from: max(0, from-int64(known.FreshFor)), to: to}
+	one.Path, one.From, one.To = known.Path, time.Unix(0, from).UTC(), time.Unix(0, to).UTC()
+	return one, from < to, nil
+}
+
+// passOn is how long readings that are passed on to a central above stay here.
+const passOn = 24 * time.Hour
+
+// fromBelow first asks the gateway below for readings that were not collected here. It is done when they are here.
+func (s *sending) fromBelow(r records.Request, body request.ReadingsBody) (out requests.Outcome, err error) {
+	var missing []series.Path
+	for _, path := range body.Series {
+		if known, ok := s.s.Store.Find(s.s.Store.Called(path)); ok && !known.Collected {
+			missing = append(missing, known.Path)
+		}
+	}
+	if len(missing) == 0 {
+		return requests.Outcome{Done: true}, nil
+	}
+	below := r
+	below.UID, below.By, below.Version, below.Session = r.UID+"+", "", 0, ""
+	kept, known, err := s.s.Store.Requests.Get(below.UID)
+	switch {
+	case err != nil:
+		return out, err
+	case !known:
+		if _, err = s.s.ledger.Fetch(below, missing, body.From.UnixNano(), body.To.UnixNano(), r.Expires.Add(passOn)); err != nil {
+			return out, &requests.RefusedError{Reason: err.Error()}
+		}
+	case kept.State == request.Done:
+		out.Done = true
+		err = s.s.endFetch(kept)
+	case kept.State.Final():
+		err = &requests.RefusedError{Reason: kept.Detail}
+	default:
+		out.Progress, out.Detail = kept.Progress/2, "at the gateway: "+kept.Detail
+	}
+	return out, err
+}
