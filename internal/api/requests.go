@@ -67,6 +67,10 @@ func (h handlers) askGateways(c *gin.Context) {
 		out.Requests = append(out.Requests, shownRequest(r))
 		note(c, "%s", requests.Target(r))
 	}
+	c.Header("Location", "/api/v1/requests")
+	if len(made) == 1 {
+		c.Header("Location", "/api/v1/requests/"+made[0].UID)
+	}
 	c.JSON(http.StatusCreated, out)
 }
 
