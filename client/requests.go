@@ -9,21 +9,21 @@ import (
 	"time"
 )
 
-// NewRequest says what a gateway is asked for: readings of series, or to read a source now.
+// NewRequest says what a gateway is asked for: readings of series, to read a source now, or to compare what it has sent.
 type NewRequest struct {
-	Kind    string `json:"kind"`              // readings or read
+	Kind    string `json:"kind"`              // readings, read or reconcile
 	Expires string `json:"expires,omitempty"` // a length after which it is not carried out any more, such as 1d
 
-	// Of kind readings.
-	Select string     `json:"select,omitempty"`
-	From   *time.Time `json:"from,omitempty"`
-	To     *time.Time `json:"to,omitempty"`   // not included
-	Keep   string     `json:"keep,omitempty"` // how long they stay here, such as 7d
+	From *time.Time `json:"from,omitempty"` // of readings and reconcile
+	To   *time.Time `json:"to,omitempty"`   // not included
 
-	// Of kind read.
-	Site   string `json:"site,omitempty"`
-	Source string `json:"source,omitempty"`
-	Group  string `json:"group,omitempty"`
+	Select string `json:"select,omitempty"` // of readings
+	Keep   string `json:"keep,omitempty"`   // of readings: how long they stay here, such as 7d
+
+	Site   string `json:"site,omitempty"`   // of read and reconcile
+	Source string `json:"source,omitempty"` // of read
+	Group  string `json:"group,omitempty"`  // of read
+	Mend   bool   `json:"mend,omitempty"`   // of reconcile: send again what differs
 }
 
 // Request is what was asked of a gateway.

@@ -121,7 +121,7 @@ var samples = map[string]string{
 	"POST /api/v1/account/passkeys": "{", "POST /api/v1/account/passkeys/finish": "{", "POST /api/v1/account/passkeys/remove": "{", "DELETE /api/v1/account/sessions/{session}": "", "POST /api/v1/account/code": "",
 	"GET /api/v1/accounts": "", "POST /api/v1/accounts": "{", "PATCH /api/v1/accounts/{account}": "{", "DELETE /api/v1/accounts/{account}": "", "POST /api/v1/accounts/{account}/code": "", "DELETE /api/v1/accounts/{account}/sessions": "",
 	"GET /api/v1/tokens": "", "POST /api/v1/tokens": "{", "DELETE /api/v1/tokens/{token}": "", "GET /api/v1/gateways": "", "POST /api/v1/gateways": "{", "DELETE /api/v1/gateways/{gateway}": "", "POST /api/v1/join": "{",
-	"GET /api/v1/requests": "", "POST /api/v1/requests": "{", "GET /api/v1/requests/{request}": "", "DELETE /api/v1/requests/{request}": "", "POST /api/v1/replication/wait": "{",
+	"GET /api/v1/requests": "", "POST /api/v1/requests": "{", "GET /api/v1/requests/{request}": "", "DELETE /api/v1/requests/{request}": "", "POST /api/v1/replication/wait": "{", "POST /api/v1/replication/compare": "x", "POST /api/v1/uplinks/{uplink}/reconcile": "{",
 	"GET /api/v1/audit": "", "GET /api/v1/audit/verify": "",
 }
 
@@ -132,7 +132,7 @@ func ask(t *testing.T, base, call, bearer string) (status int, text string) {
 	var body io.Reader
 	sample := samples[call]
 	path = strings.NewReplacer("{source}", "nothing", "{id}", "999", "{session}", "nothing", "{account}", "nothing",
-		"{token}", "nothing", "{note}", "999", "{board}", "999", "{gateway}", "nothing", "{request}", "nothing").Replace(path)
+		"{token}", "nothing", "{note}", "999", "{board}", "999", "{gateway}", "nothing", "{request}", "nothing", "{uplink}", "nothing").Replace(path)
 	if strings.HasPrefix(sample, "?") {
 		path += sample
 	} else {

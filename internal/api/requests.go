@@ -27,12 +27,13 @@ type Ledger interface {
 }
 
 const (
-	expiresUsual = 24 * time.Hour // of requests for readings
-	expiresSoon  = 2 * time.Minute
-	expiresMost  = 30 * 24 * time.Hour
-	keptUsual    = 7 * 24 * time.Hour
-	keptMost     = 90 * 24 * time.Hour
-	mostAsked    = 500 // series of one request
+	expiresUsual     = 24 * time.Hour // of requests for readings
+	expiresSoon      = 2 * time.Minute
+	expiresReconcile = time.Hour
+	expiresMost      = 30 * 24 * time.Hour
+	keptUsual        = 7 * 24 * time.Hour
+	keptMost         = 90 * 24 * time.Hour
+	mostAsked        = 500 // series of one request
 )
 
 // askGateways makes requests.
@@ -48,8 +49,10 @@ func (h handlers) askGateways(c *gin.Context) {
 		made, err = h.askReadings(c, in)
 	case asked.Read:
 		made, err = h.askRead(c, in)
+	case asked.Reconcile:
+		made, err = h.askReconcile(c, in)
 	default:
-		err = fmt.Errorf("kind %q is not one of %s, %s", in.Kind, asked.Readings, asked.Read)
+		err = fmt.Errorf("kind %q is not one of %s, %s, %s", in.Kind, asked.Readings, asked.Read, asked.Reconcile)
 	}
 	if c.IsAborted() {
 		return
@@ -148,6 +151,35 @@ func (h handlers) askRead(c *gin.Context, in client.NewRequest) ([]records.Reque
 	}
 	r, err := h.Ledger.Ask(records.Request{
 		Site: in.Site, Kind: asked.Read, Author: callerOf(c).Name, Expires: h.now().Add(expires), Body: body,
+	})
+	return []records.Request{r}, err
+}
+
+// askReconcile asks a gateway to compare what it has sent to here.
+func (h handlers) askReconcile(c *gin.Context, in client.NewRequest) ([]records.Request, error) {
+	if in.Site == "" || in.Select+in.Keep+in.Source+in.Group != "" {
+		return nil, errors.New("a comparison is asked for with site, and perhaps from, to and mend")
+	}
+	expires, err := askedLength("expires", in.Expires, expiresReconcile, expiresMost)
+	if err != nil {
+		return nil, err
+	}
+	what := asked.ReconcileBody{From: h.now().Add(-reconcileOver).UTC(), To: h.now().UTC(), Mend: in.Mend}
+	if in.From != nil {
+		what.From = in.From.UTC()
+	}
+	if in.To != nil {
+		what.To = in.To.UTC()
+	}
+	if !what.To.After(what.From) {
+		return nil, errors.New("to is not later than from")
+	}
+	body, err := json.Marshal(what)
+	if err != nil {
+		return nil, err
+	}
+	r, err := h.Ledger.Ask(records.Request{
+		Site: in.Site, Kind: asked.Reconcile, Author: callerOf(c).Name, Expires: h.now().Add(expires), Body: body,
 	})
 	return []records.Request{r}, err
 }

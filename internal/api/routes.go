@@ -68,6 +68,7 @@ func (h handlers) routes() []route {
 		{post, "/api/v1/series/rename", access.Engineer, h.renameSeries, audited},
 		{get, "/api/v1/series/versions", access.Viewer, h.versions, 0},
 		{get, "/api/v1/uplinks", access.Viewer, h.uplinks, 0},
+		{post, "/api/v1/uplinks/:uplink/reconcile", access.Operator, h.reconcile, endless | ofAll | audited},
 		{get, "/api/v1/links", access.Viewer, h.linkHistory, 0},
 		{get, "/api/v1/units", access.Viewer, h.units, 0},
 		{get, "/api/v1/boards", access.Viewer, h.boards, 0},
@@ -81,6 +82,7 @@ func (h handlers) routes() []route {
 		{post, "/api/v1/notes", access.Operator, h.addNote, audited},
 		{remove, "/api/v1/notes/:note", access.Operator, h.removeNote, audited},
 		{post, wire.Path, access.Gateway, h.replication, 0},
+		{post, wire.ComparePath, access.Gateway, h.compare, endless},
 		{post, wire.WaitPath, access.Gateway, h.waitForRequests, endless},
 		{post, wire.CredentialPath, access.Gateway, h.renewCredential, 0},
 		{

@@ -15,6 +15,7 @@ import (
 	"nexocumula/internal/central"
 	"nexocumula/internal/clock"
 	"nexocumula/internal/config"
+	asked "nexocumula/internal/core/request"
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/event"
 	"nexocumula/internal/gateway"
@@ -73,6 +74,10 @@ type Service struct {
 	Started      time.Time
 	Console      fs.FS
 	Log          *slog.Logger
+
+	// Reconcile compares what an uplink has sent with what there is at the other end, and may mend it there; Compare answers who does.
+	Reconcile func(ctx context.Context, uplink string, from, to time.Time, mend bool) (asked.ReconcileAnswer, error)
+	Compare   func(ctx context.Context, token, from string, body []byte) ([]byte, error)
 
 	Ledger  Ledger        // of what is asked of gateways
 	Fetched query.Fetched // readings that gateways were asked for

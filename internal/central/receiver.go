@@ -59,6 +59,7 @@ type Receiver struct {
 	links map[string]*link
 	named func() []string // see NameAbove
 
+	comparing chan struct{} // has room for one
 	committer *committer
 	kept      records.Records
 	requests  Requests
@@ -121,15 +122,16 @@ func (l Link) Up(now time.Time) bool { return now.Sub(l.HeardAt) < silence }
 // Receive to make progress.
 func NewReceiver(settings config.Central, st Store, kept records.Records, enrolled Enrolled) (*Receiver, error) {
 	r := &Receiver{
-		store:    st,
-		cursors:  kept.Cursors,
-		rejects:  kept.Rejects,
-		kept:     kept,
-		enrolled: enrolled,
-		life:     rand.Text(),
-		links:    map[string]*link{},
-		room:     make(chan struct{}, mostUnpacked),
-		most:     settings,
+		store:     st,
+		cursors:   kept.Cursors,
+		rejects:   kept.Rejects,
+		kept:      kept,
+		enrolled:  enrolled,
+		life:      rand.Text(),
+		links:     map[string]*link{},
+		comparing: make(chan struct{}, 1),
+		room:      make(chan struct{}, mostUnpacked),
+		most:      settings,
 	}
 	r.most.MaxSeries = cmp.Or(r.most.MaxSeries, config.DefaultMaxSeries)
 	r.most.MaxSeriesOfGateway = cmp.Or(r.most.MaxSeriesOfGateway, config.DefaultMaxSeriesOfGateway)

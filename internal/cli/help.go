@@ -13,7 +13,7 @@ var groups = []group{
 	{"Run", []string{"demo", "check", "plan", "run", "reload", "key", "simulate"}},
 	{"Ask", []string{"health", "now", "windows", "readings", "moment", "excursions", "gaps", "series", "note", "board"}},
 	{"Field", []string{"watch", "probe", "try", "source", "reject", "remove"}},
-	{"Links", []string{"uplink", "gateway", "join", "fetch", "request"}},
+	{"Links", []string{"uplink", "gateway", "join", "fetch", "request", "reconcile"}},
 	{
 		"Access",
 		[]string{"login", "logout", "profile", "user", "token", "audit", "password", "certificate", "recover"},
@@ -72,6 +72,9 @@ var examples = map[string][]string{
 	"fetch": {
 		"fetch stony-beck/raceway-1/oxygen --from 2026-03-01T08:00:00Z --to 2026-03-01T09:00:00Z",
 		"fetch 'long-mere/#' --from 2026-03-01T00:00:00Z --to 2026-03-02T00:00:00Z --keep-for 30d --no-wait",
+	},
+	"reconcile": {
+		"reconcile", "reconcile head-office --from 2026-03-01T00:00:00Z --to 2026-04-01T00:00:00Z", "reconcile stony-beck --mend",
 	},
 	"request":          {"request list", "request read stony-beck probes"},
 	"request list":     {"request list", "request list --state waiting -o json"},

@@ -112,7 +112,7 @@ func rootCommand(args []string, version string, out, errOut io.Writer) *cli.Comm
 		Commands: []*cli.Command{
 			demoCommand(args[0], version), checkCommand(), planCommand(), runCommand(version), reloadCommand(), keyCommand(),
 			simulateCommand(),
-			healthCommand(), verifyCommand(), backupCommand(), restoreCommand(), nowCommand(), windowsCommand(), readingsCommand(), momentCommand(), excursionsCommand(), gapsCommand(), removeCommand(), fetchCommand(), requestCommand(), seriesCommand(),
+			healthCommand(), verifyCommand(), backupCommand(), restoreCommand(), nowCommand(), windowsCommand(), readingsCommand(), momentCommand(), excursionsCommand(), gapsCommand(), removeCommand(), fetchCommand(), requestCommand(), reconcileCommand(), seriesCommand(),
 			noteCommand(), boardCommand(),
 			watchCommand(), probeCommand(), tryCommand(), sourceCommand(), rejectCommand(),
 			uplinkCommand(), gatewayCommand(), joinCommand(),

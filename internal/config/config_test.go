@@ -66,7 +66,7 @@ func TestAGoodFileBecomesSettings(t *testing.T) {
 	assert.Equal(t, [2]string{"panel", "modbus"}, [2]string{g.Sources[1].Name, g.Sources[1].Kind})
 	assert.Equal(t, config.Uplink{
 		Name: "head-office", Settings: overhttp.Settings{URL: "https://central:8460", Token: "secret"},
-		Allow: []string{"readings", "read"}, Print: g.Uplinks[0].Print,
+		Allow: []string{"readings", "read", "reconcile"}, Print: g.Uplinks[0].Print,
 	}, g.Uplinks[0])
 }
 

@@ -60,7 +60,7 @@ type uplinkFile struct {
 	Select  []string `yaml:"select" is:"everything" says:"selectors of the series that it sends"`
 	Tiers   []string `yaml:"tiers" is:"all there are" says:"widths of the summaries that it sends, such as [1m] on a thin link: the central then has no others"`
 	Records []string `yaml:"records" is:"all" says:"kinds of records that it sends: notes, gaps"`
-	Allow   []string `yaml:"allow" is:"[readings, read]" says:"kinds of requests that are carried out for whom it sends to: readings, read, notes; [] for none"`
+	Allow   []string `yaml:"allow" is:"[readings, read, reconcile]" says:"kinds of requests that are carried out for whom it sends to: readings, read, reconcile, notes; [] for none"`
 }
 
 // UplinkKeys returns the keys of every uplink.

@@ -36,6 +36,8 @@ var (
 	LearnedUnkept      = Event{"modbus.learned.unkept", slog.LevelWarn, "what was learned of the devices cannot be kept", []string{"error"}}
 	ProviderFailed     = Event{"provider.failed", slog.LevelError, "the provider does not answer as a provider does", []string{"provider", "issuer", "error"}}
 	ProviderUntrusted  = Event{"provider.untrusted", slog.LevelError, "what the provider says of somebody cannot be trusted", []string{"provider", "error"}}
+	Reconciled         = Event{"reconcile.done", slog.LevelInfo, "what an uplink has sent was compared with what there is at the other end", []string{"uplink", "found"}}
+	ReconcileFailed    = Event{"reconcile.failed", slog.LevelWarn, "what an uplink has sent could not be compared", []string{"uplink", "error"}}
 	Reloaded           = Event{"reload.done", slog.LevelInfo, "the configuration was read again", []string{"applied", "restart"}}
 	ReloadRefused      = Event{"reload.refused", slog.LevelError, "the configuration is not good; everything stays as it is", []string{"error"}}
 	RowsRemoved        = Event{"removal.done", slog.LevelInfo, "what was removed was taken out of the store", []string{"series", "from", "to", "readings", "summaries", "who"}}
@@ -123,6 +125,8 @@ var All = []Event{
 	LearnedUnkept,
 	ProviderFailed,
 	ProviderUntrusted,
+	Reconciled,
+	ReconcileFailed,
 	Reloaded,
 	ReloadRefused,
 	RowsRemoved,

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"math"
+	"sync"
 	"time"
 
 	"nexocumula/internal/core/request"
@@ -32,27 +33,37 @@ func (r *RefusedError) Error() string { return r.Reason }
 
 const (
 	lookEvery  = time.Second
-	stepWithin = time.Minute
+	stepWithin = 15 * time.Minute
+	mostSteps  = 8 // at the same time
 )
+
+// steps are the requests that are being carried out.
+type steps struct {
+	mu    sync.Mutex
+	begun map[string]bool // by this process
+	now   map[string]bool
+	done  sync.WaitGroup
+}
 
 // Run carries out what is for this service, and ends what nobody answered in its time, until ctx ends.
 func (l *Ledger) Run(ctx context.Context) error {
 	tick := time.NewTicker(lookEvery)
 	defer tick.Stop()
-	begun := map[string]bool{}
+	all := &steps{begun: map[string]bool{}, now: map[string]bool{}}
+	defer all.done.Wait()
 	for first := true; ; first = false {
 		open, changed, err := l.all()
 		for _, r := range open {
 			if err != nil || ctx.Err() != nil {
 				break
 			}
-			err = l.look(ctx, r, first, begun)
+			err = l.look(ctx, r, first, all)
 		}
 		if err != nil && ctx.Err() == nil {
 			event.RequestsFailed.To(l.log, "error", err)
 		}
 		if len(open) == 0 && err == nil {
-			clear(begun)
+			all.forget()
 			select {
 			case <-changed:
 			case <-ctx.Done():
@@ -70,11 +81,13 @@ func (l *Ledger) Run(ctx context.Context) error {
 
 // look brings a request on. At the first look nothing was begun by this process: what an earlier one began and may be
 // carried out only once is over.
-func (l *Ledger) look(ctx context.Context, r records.Request, first bool, begun map[string]bool) error {
+func (l *Ledger) look(ctx context.Context, r records.Request, first bool, all *steps) error {
 	kind, _ := request.Of(r.Kind)
 	switch {
-	case first && r.To == "" && !kind.Again && !begun[r.UID]:
+	case first && r.To == "" && !kind.Again:
 		return l.end(r, request.Refused, "this gateway was started again meanwhile; it may have been carried out")
+	case all.runs(r.UID):
+		return nil
 	case !l.now().Before(r.Expires):
 		return l.end(r, request.Expired, "nobody answered before "+r.Expires.UTC().Format(time.RFC3339))
 	case r.To != "":
@@ -84,13 +97,27 @@ func (l *Ledger) look(ctx context.Context, r records.Request, first bool, begun 
 	if do == nil {
 		return l.end(r, request.Refused, "this service carries out no requests of kind "+r.Kind)
 	}
-	if begun[r.UID] && !kind.Again {
+	switch begun, ok := all.begin(r.UID); {
+	case !ok:
+		return nil // too much at once; it waits
+	case begun && !kind.Again:
+		all.end(r.UID)
 		return l.end(r, request.Refused, "it failed half way; it may have been carried out")
 	}
-	begun[r.UID] = true
-	step, cancel := context.WithTimeout(ctx, stepWithin)
+	go func() {
+		defer all.end(r.UID)
+		if err := l.step(ctx, r, kind, do); err != nil && ctx.Err() == nil {
+			event.RequestsFailed.To(l.log, "error", err)
+		}
+	}()
+	return nil
+}
+
+// step carries out a step of a request.
+func (l *Ledger) step(ctx context.Context, r records.Request, kind request.Kind, do Doer) error {
+	within, cancel := context.WithTimeout(ctx, stepWithin)
 	defer cancel()
-	out, err := do(step, r)
+	out, err := do(within, r)
 	if refused, ok := errors.AsType[*RefusedError](err); ok {
 		return l.end(r, request.Refused, records.Clip(refused.Reason))
 	}
@@ -101,6 +128,39 @@ func (l *Ledger) look(ctx context.Context, r records.Request, first bool, begun 
 		return l.end(r, request.Refused, records.Clip(err.Error()))
 	}
 	return l.keep(r, out)
+}
+
+func (s *steps) runs(uid string) bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.now[uid]
+}
+
+// begin notes that a step begins, unless too many run, and reports whether the request was begun before.
+func (s *steps) begin(uid string) (before, ok bool) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if len(s.now) >= mostSteps {
+		return false, false
+	}
+	before = s.begun[uid]
+	s.begun[uid], s.now[uid] = true, true
+	s.done.Add(1)
+	return before, true
+}
+
+func (s *steps) end(uid string) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	delete(s.now, uid)
+	s.done.Done()
+}
+
+// forget forgets what was begun, as nothing is open any more.
+func (s *steps) forget() {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	clear(s.begun)
 }
 
 // keep notes what came of a step.

@@ -27,7 +27,7 @@ func (s *Service) newLedger(settings config.Settings) *requests.Ledger {
 	if s.Central != nil {
 		route = s.Central.Route
 	}
-	doers := map[string]requests.Doer{request.Readings: (&sending{s: s, begun: map[string]*parcel{}}).do, request.Notes: s.takeNotes}
+	doers := map[string]requests.Doer{request.Readings: (&sending{s: s, begun: map[string]*parcel{}}).do, request.Notes: s.takeNotes, request.Reconcile: s.reconcileAsAsked}
 	if s.Gateway != nil {
 		doers[request.Read] = s.readNow
 	}

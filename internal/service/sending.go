@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"sync"
 	"time"
 
 	"nexocumula/internal/core/request"
@@ -16,8 +17,10 @@ import (
 // sending sends readings that centrals asked for. They are marked in the outbox of the uplink that the request came by,
 // and go within its budget, beside what is live.
 type sending struct {
-	s     *Service
-	begun map[string]*parcel // by request; one goroutine uses it
+	s *Service
+
+	mu    sync.Mutex
+	begun map[string]*parcel // by request
 }
 
 // parcel is what a request asks for.
@@ -38,10 +41,12 @@ const mostSent = 20_000_000
 func (s *sending) do(ctx context.Context, r records.Request) (out requests.Outcome, err error) {
 	box := s.s.outbox(r.By)
 	if box == nil {
-		delete(s.begun, r.UID)
+		s.forget(r.UID)
 		return out, &requests.RefusedError{Reason: "uplink " + r.By + " is not there any more"}
 	}
+	s.mu.Lock()
 	p := s.begun[r.UID]
+	s.mu.Unlock()
 	if p == nil {
 		var body request.ReadingsBody
 		if err := json.Unmarshal(r.Body, &body); err != nil {
@@ -56,7 +61,9 @@ func (s *sending) do(ctx context.Context, r records.Request) (out requests.Outco
 		for _, one := range p.series {
 			box.AskFor(one.id, one.from, one.to, one.Readings)
 		}
+		s.mu.Lock()
 		s.begun[r.UID] = p
+		s.mu.Unlock()
 	}
 	left, any := 0, false
 	for _, one := range p.series {
@@ -68,12 +75,18 @@ func (s *sending) do(ctx context.Context, r records.Request) (out requests.Outco
 		out.Progress = float64(max(0, p.rows-left)) / float64(max(1, p.rows))
 		return out, nil
 	}
-	delete(s.begun, r.UID)
+	s.forget(r.UID)
 	answer := request.ReadingsAnswer{Series: []request.SentSeries{}}
 	for _, one := range p.series {
 		answer.Series = append(answer.Series, one.SentSeries)
 	}
 	return requests.Outcome{Done: true, Detail: fmt.Sprintf("%d readings", p.rows), Answer: answer}, nil
+}
+
+func (s *sending) forget(uid string) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	delete(s.begun, uid)
 }
 
 // gather looks which readings there are.

@@ -44,27 +44,29 @@ const StoreFile = "nexocumula.db"
 
 // Service is one opened service; Run starts it, Close closes it.
 type Service struct {
-	Store    *store.Store
-	Gateway  *gateway.Gateway // nil when it is none
-	Central  *central.Receiver
-	links    uplinks
-	ledger   *requests.Ledger
-	Address  string // of the HTTP interface, with the port that was found
-	listen   net.Listener
-	handler  func(stopping <-chan struct{}) http.Handler
-	tls      *config.TLS // nil: plain HTTP
-	book     *access.Book
-	folder   *folder.Folder
-	history  *links.History
-	backups  *backups
-	space    space
-	room     *room.Keeper
-	remover  *removal.Remover
-	repairer *repair.Repairer
-	giveUp   time.Duration
-	dropped  *atomic.Uint64 // rows, by retention
-	log      *slog.Logger
-	version  string
+	Store       *store.Store
+	Gateway     *gateway.Gateway // nil when it is none
+	Central     *central.Receiver
+	links       uplinks
+	ledger      *requests.Ledger
+	reconciling sync.Mutex // one comparison at a time
+	reconciled  sync.Map   // by uplink: the last Reconciled
+	Address     string     // of the HTTP interface, with the port that was found
+	listen      net.Listener
+	handler     func(stopping <-chan struct{}) http.Handler
+	tls         *config.TLS // nil: plain HTTP
+	book        *access.Book
+	folder      *folder.Folder
+	history     *links.History
+	backups     *backups
+	space       space
+	room        *room.Keeper
+	remover     *removal.Remover
+	repairer    *repair.Repairer
+	giveUp      time.Duration
+	dropped     *atomic.Uint64 // rows, by retention
+	log         *slog.Logger
+	version     string
 
 	settings  atomic.Pointer[config.Settings]
 	reloading sync.Mutex
@@ -151,6 +153,8 @@ func Open(settings config.Settings, version string, log *slog.Logger) (_ *Servic
 			Remover:      s.remover,
 			Rename:       s.rename,
 			Ledger:       s.ledger,
+			Reconcile:    s.reconcileNow,
+			Compare:      s.compare,
 			Fetched:      s.Store.Fetched,
 			File:         func() string { return s.settings.Load().Path },
 			Dropped:      s.dropped.Load,
@@ -207,6 +211,7 @@ func (s *Service) Run(ctx context.Context) error {
 	group.Go(func() error { return s.runUplinks(groupCtx) })
 	group.Go(func() error { return s.ledger.Run(groupCtx) })
 	group.Go(func() error { return s.keepFetched(groupCtx) })
+	group.Go(func() error { return s.reconcileNightly(groupCtx) })
 	if s.Central != nil {
 		group.Go(func() error { return s.Central.Run(groupCtx) })
 	}

@@ -44,6 +44,11 @@ type Answer struct {
 	Requests       []wire.Request // what is asked of this service
 }
 
+// Asker is a carrier that can ask where it sends to what differs there.
+type Asker interface {
+	Compare(ctx context.Context, in wire.Compare) (wire.Compared, error)
+}
+
 // Waiter is a carrier that can be told that something is asked of this service.
 type Waiter interface {
 	// Wait returns once something is, or nothing was for a while. It may run beside Carry.

@@ -139,7 +139,7 @@ func TestAKindOfUplinkIsConfiguredByTheTable(t *testing.T) {
 		Name:     "a",
 		Kind:     "file",
 		Tiers:    []series.Tier{series.Minute},
-		Allow:    []string{"readings", "read"},
+		Allow:    []string{"readings", "read", "reconcile"},
 		Settings: toFile{"out.jsonl"},
 		Print:    s.Gateway.Uplinks[0].Print,
 	}, s.Gateway.Uplinks[0])

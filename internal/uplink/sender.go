@@ -120,6 +120,26 @@ func (s *Sender) Tally() Tally {
 	return out
 }
 
+// ErrNoComparison says that where an uplink sends to cannot be compared with.
+var ErrNoComparison = errors.New("what this uplink sends to cannot be compared with")
+
+// Compare asks where this uplink sends to what differs there.
+func (s *Sender) Compare(ctx context.Context, in wire.Compare) (wire.Compared, error) {
+	asker, ok := s.carrier.(Asker)
+	if !ok {
+		return wire.Compared{}, ErrNoComparison
+	}
+	return asker.Compare(ctx, in)
+}
+
+// ComparedBytes returns how many bytes comparisons have sent and received.
+func (s *Sender) ComparedBytes() uint64 {
+	if c, ok := s.carrier.(interface{ ComparedBytes() uint64 }); ok {
+		return c.ComparedBytes()
+	}
+	return 0
+}
+
 // Sends returns the name under which it sends.
 func (s *Sender) Sends() string { return s.from.As }
 

@@ -39,6 +39,45 @@ type ReadAnswer struct {
 	Failed   []string `json:"failed"` // groups or devices that did not answer
 }
 
+// ReconcileBody asks a gateway to compare what it has sent to who asks.
+type ReconcileBody struct {
+	From time.Time `json:"from"`
+	To   time.Time `json:"to"`   // not included
+	Mend bool      `json:"mend"` // send again what differs
+}
+
+// ReconcileAnswer says what was found.
+type ReconcileAnswer struct {
+	Uplink      string       `json:"uplink"`
+	Site        string       `json:"site"` // name under which the gateway sends
+	At          time.Time    `json:"at"`
+	From        time.Time    `json:"from"`
+	To          time.Time    `json:"to"`
+	Series      int          `json:"series"`
+	Equal       uint64       `json:"equal"`   // summaries and sketches that are the same
+	Records     uint64       `json:"records"` // notes and gaps that are the same
+	Different   int          `json:"different"`
+	Waiting     int          `json:"waiting"` // that differ because they wait to be sent
+	Mended      int          `json:"mended"`  // that were sent again
+	Differences []Difference `json:"differences"`
+	Bytes       uint64       `json:"bytes"` // sent and received
+	Seconds     float64      `json:"seconds"`
+	Text        string       `json:"text"` // in a line, for people
+}
+
+// MostDifferences is how many differences an answer names.
+const MostDifferences = 500
+
+// Difference is one thing that differs.
+type Difference struct {
+	What  string `json:"what"` // missing, changed, fuller or extra at the central, or definition
+	Path  string `json:"path,omitempty"`
+	Tier  string `json:"tier,omitempty"`
+	Start string `json:"start,omitempty"` // of the window
+	Kind  string `json:"kind,omitempty"`  // of a record
+	ID    string `json:"id,omitempty"`
+}
+
 // NotesBody has notes that the gateway is to keep.
 type NotesBody struct {
 	Notes []Note `json:"notes"`

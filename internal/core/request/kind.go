@@ -12,15 +12,17 @@ type Kind struct {
 
 // The kinds of requests.
 const (
-	Readings = "readings"
-	Read     = "read"
-	Notes    = "notes"
+	Readings  = "readings"
+	Read      = "read"
+	Notes     = "notes"
+	Reconcile = "reconcile"
 )
 
 // All is the table of kinds.
 var All = []Kind{
 	{Name: Readings, Says: "the readings of a time", Again: true},
 	{Name: Read, Says: "a reading of a source now"},
+	{Name: Reconcile, Says: "to compare what was sent, and to send again what differs", Again: true},
 	{Name: Notes, Says: "to take notes over", Again: true, Changes: true},
 }
 

@@ -8,6 +8,7 @@ import (
 	"log/slog"
 	"net/http"
 	"slices"
+	"sync/atomic"
 	"time"
 
 	"nexocumula/internal/core/series"
@@ -29,6 +30,7 @@ type carrier struct {
 	number   uint64
 	sizer    *batchSizer
 	identity identity
+	compared atomic.Uint64 // bytes of comparisons
 }
 
 // Open begins a session, durably: what an earlier one sent is to be known as our own.
