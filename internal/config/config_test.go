@@ -172,7 +172,7 @@ func TestEveryMistakeIsNamedWithItsPlace(t *testing.T) {
 		{
 			"\"https://central:8460/\", secret_env: TROUT }",
 			"\"http://central:8460/\", secret_env: TROUT, tls: { ca: none.pem } }",
-			"tls: is for an address that begins with https://",
+			"tls: is for an address that begins with https:// or tls://",
 		},
 		{"for: 30d", "for: 3h", "keep[1].for: 3h is too short: keep rows for 1d at least"},
 		{"max_rows: 1000", "max_rows: 0", "queries.max_rows: 0 is not possible"},

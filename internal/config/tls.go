@@ -48,10 +48,10 @@ func (raw *serverTLS) check(at shape.Place) *TLS {
 
 // ClientTLS are the certificates of an uplink.
 type ClientTLS struct {
-	CA         string `yaml:"ca"`
-	Cert       string `yaml:"cert"`
-	Key        string `yaml:"key"`
-	ServerName string `yaml:"server_name"`
+	CA         string `yaml:"ca" is:"this machine's" says:"PEM file of the authority that the other end's certificate is from; read again when it changes"`
+	Cert       string `yaml:"cert" says:"PEM file of a certificate of our own, where the other end wants one"`
+	Key        string `yaml:"key" says:"PEM file of its key, which not everybody on the machine may read"`
+	ServerName string `yaml:"server_name" is:"the address's" says:"name that the other end's certificate must have"`
 }
 
 // Check returns what the certificates are held by, and the name that the other end's must be for; secure says
@@ -61,7 +61,7 @@ func (raw *ClientTLS) Check(at shape.Place, secure bool) (holder *certs.Holder, 
 	case raw == nil:
 		return nil, ""
 	case !secure:
-		at.Wrong("tls: is for an address that begins with https://")
+		at.Wrong("tls: is for an address that begins with https:// or tls://")
 		return nil, ""
 	}
 	return shape.Parsed(at, certs.Files{CA: raw.CA, Cert: raw.Cert, Key: raw.Key}, certs.Open), raw.ServerName

@@ -28,6 +28,11 @@ func KeyLists() (out []KeyList) {
 	out = append(out, KeyList{
 		"uplink", "a place that what is here is sent to; address, tls and a secret of a central stand beside", config.UplinkKeys(),
 	})
+	for _, k := range All.Uplinks {
+		if k.Key != "" {
+			out = append(out, KeyList{"uplink " + k.Key, k.Says, shape.Keys(k.Shape())})
+		}
+	}
 	for _, k := range All.Sources {
 		out = append(out, KeyList{k.Key, k.Says, shape.Keys(k.Shape())})
 	}

@@ -7,10 +7,11 @@ import (
 	"nexocumula/internal/gateway/mqtt"
 	"nexocumula/internal/gateway/push"
 	"nexocumula/internal/uplink/overhttp"
+	"nexocumula/internal/uplink/overmqtt"
 )
 
 // All are the kinds of this program.
 var All = config.Kinds{
 	Sources: []config.SourceKind{mqtt.ListenerKind, mqtt.BrokerKind, modbus.Kind, push.Kind},
-	Uplinks: []config.UplinkKind{overhttp.Kind},
+	Uplinks: []config.UplinkKind{overhttp.Kind, overmqtt.Kind},
 }

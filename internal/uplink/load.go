@@ -10,19 +10,27 @@ import (
 )
 
 // gather takes marks out, up to most summaries: the present first, but leaving a quarter
-// to the backlog, so that neither holds up the other.
+// to the backlog, so that neither holds up the other. Some carriers want what waited before what is new.
 func (s *Sender) gather(ctx context.Context, most int) (Load, error) {
 	var l Load
 	if err := s.addRecords(&l); err != nil {
 		return l, err
 	}
-	if err := s.fill(ctx, &l, true, most-most/4); err != nil {
-		return l, err
+	if !inOrder(s.carrier) {
+		if err := s.fill(ctx, &l, true, most-most/4); err != nil {
+			return l, err
+		}
 	}
 	if err := s.fill(ctx, &l, false, most); err != nil {
 		return l, err
 	}
 	return l, s.fill(ctx, &l, true, most)
+}
+
+// inOrder reports whether a carrier wants what waited before what is new.
+func inOrder(c Carrier) bool {
+	ordered, ok := c.(interface{ InOrder() bool })
+	return ok && ordered.InOrder()
 }
 
 // mostMarks bounds the marks of a batch: those of nothing cost time too.

@@ -103,6 +103,9 @@ func New(settings config.Uplink, box *outbox.Outbox, from From) (*Sender, error)
 	if err != nil {
 		return nil, fmt.Errorf("opening uplink %s: %w", settings.Name, err)
 	}
+	if inOrder(carrier) {
+		box.KeepOrder()
+	}
 	return &Sender{
 		settings: settings, from: from, outbox: box, store: from.Store, kinds: from.Records, carrier: carrier, log: log,
 		tally: Tally{Name: settings.Name, Address: of.Address()},

@@ -31,6 +31,7 @@ type Outbox struct {
 	wake  chan struct{} // room for one: something was marked
 
 	mu         sync.Mutex // taken after that of Outboxes and before the engine's memory
+	inOrder    bool       // see KeepOrder
 	isMine     map[uint32]bool
 	fresh      marks.Set // of the last minute or so: the present goes before the past
 	freshSince time.Time
@@ -300,6 +301,13 @@ func (o *Outbox) Shorten(to int64, rows int) {
 	m.Rows = rows
 }
 
+// KeepOrder has what could not be sent go before all that came later.
+func (o *Outbox) KeepOrder() {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	o.inOrder = true
+}
+
 // PutBack returns what is in flight. The present becomes the past when it could not be
 // sent for a while.
 func (o *Outbox) PutBack() {
@@ -307,14 +315,14 @@ func (o *Outbox) PutBack() {
 	defer o.mu.Unlock()
 	o.records.putBack()
 	for _, m := range o.flight {
-		if m.To-m.From <= freshSpan {
+		if m.To-m.From <= freshSpan && !o.inOrder {
 			o.fresh.Add(m)
 		} else {
 			o.backlog.Add(m)
 		}
 	}
 	o.flight = nil
-	if now := o.boxes.judge.Now(); !o.freshSince.IsZero() && now.Sub(o.freshSince) > freshFor ||
+	if now := o.boxes.judge.Now(); o.inOrder || !o.freshSince.IsZero() && now.Sub(o.freshSince) > freshFor ||
 		o.fresh.Rows() > mostFresh {
 		o.fresh.Move(&o.backlog)
 		o.freshSince = time.Time{}
