@@ -159,14 +159,17 @@ func (l *Ledger) Hand(gateway, session string) (out []wire.Request, err error) {
 			}
 			continue
 		default:
-			if err := l.kept.Change(r.UID, func(r *records.Request) bool { r.Session = session; return true }); err != nil {
+			if err := l.kept.Change(r.UID, func(r *records.Request) bool {
+				r.Session, r.State = session, request.Waiting // until this process says that it has it
+				return true
+			}); err != nil {
 				return nil, err
 			}
 			l.wake()
 		}
 		bytes += len(r.Body)
 		out = append(out, wire.Request{
-			ID: r.UID, Site: r.Site, Kind: r.Kind, Author: r.Author, MadeAt: r.Made, ExpiresAt: r.Expires, Body: r.Body,
+			ID: r.UID, Site: r.Site, Kind: r.Kind, Author: r.Author, MadeAt: r.Made, ExpiresAt: r.Expires, Version: r.Version, Body: r.Body,
 		})
 	}
 	return out, nil

@@ -17,7 +17,7 @@ func (l *Ledger) Take(uplink string, allow []string, in []wire.Request) error {
 	for _, one := range in {
 		r := records.Request{
 			UID: one.ID, Site: one.Site, Kind: one.Kind, Author: one.Author, Made: one.MadeAt, Expires: one.ExpiresAt, Body: one.Body,
-			By: uplink, State: request.Delivered, Version: 1,
+			By: uplink, State: request.Delivered, Version: one.Version + 1,
 		}
 		if why := l.refuses(&r, uplink, allow); why != "" {
 			r.State, r.Detail = request.Refused, why
@@ -27,7 +27,10 @@ func (l *Ledger) Take(uplink string, allow []string, in []wire.Request) error {
 		case err != nil:
 			return err
 		case !isNew && kept.By == uplink:
-			err = l.kept.Change(r.UID, func(*records.Request) bool { return true }) // its answer goes up again
+			err = l.kept.Change(r.UID, func(kept *records.Request) bool { // its answer goes up again
+				kept.Version = max(kept.Version, one.Version+1)
+				return true
+			})
 		case isNew:
 			event.RequestTaken.To(l.log, "request", r.UID, "kind", r.Kind, "site", r.Site, "author", r.Author, "uplink", uplink)
 			outcome := "done"

@@ -128,6 +128,7 @@ type Request struct {
 	Author    string          `json:"author"` // account at the central where it was made
 	MadeAt    time.Time       `json:"made_at"`
 	ExpiresAt time.Time       `json:"expires_at"` // later it must not be carried out
+	Version   uint64          `json:"version"`    // the highest of an answer that is known; the next one is higher
 	Body      json.RawMessage `json:"body"`       // as the kind wants it
 }
 

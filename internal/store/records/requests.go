@@ -87,7 +87,7 @@ func (r Requests) Add(one Request) (kept Request, isNew bool, err error) {
 	if one.UID == "" {
 		one.UID = rand.Text()
 	}
-	err = r.write(func(tx *gorm.DB) error {
+	err = r.Write(func(tx *gorm.DB) error {
 		row, err := requestOf(tx, one.UID)
 		if err != nil || row.ID != 0 {
 			kept = row.request()
@@ -104,7 +104,7 @@ func (r Requests) Add(one Request) (kept Request, isNew bool, err error) {
 
 // Change changes a request as change says, unless that returns false.
 func (r Requests) Change(uid string, change func(*Request) bool) error {
-	return r.write(func(tx *gorm.DB) error {
+	return r.Write(func(tx *gorm.DB) error {
 		row, err := requestOf(tx, uid)
 		if err != nil || row.ID == 0 {
 			return err
@@ -166,7 +166,8 @@ func lastRequest(tx *gorm.DB) (change uint64, err error) {
 	return change, err
 }
 
-func (r Requests) write(change sqlite.Change) error {
+// Write makes a change of requests by itself, and announces it.
+func (r Requests) Write(change sqlite.Change) error {
 	err := r.file.Write(func(w sqlite.Writer) error { return w.Transaction(change) })
 	if err != nil {
 		return r.file.SetTrouble("writing requests", err)
