@@ -269,6 +269,10 @@ type Uplinks struct {
 
 // Sending is an uplink as its sender sees it.
 type Sending struct {
+	BacklogAsked int         `json:"backlog_asked"` // about how many readings that the central asked for wait
+	Above        []string    `json:"above"`         // names of the central and of those that it sends to
+	Reconciled   *Reconciled `json:"reconciled"`    // the last comparison since the start; nil: none
+
 	Name         string     `json:"name"`
 	Address      string     `json:"address"`
 	Up           bool       `json:"up"`

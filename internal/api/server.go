@@ -128,9 +128,10 @@ type handlers struct {
 // Uplink describes the state of an uplink and its backlog.
 type Uplink struct {
 	uplink.Tally
-	Acked   outbox.Acked
-	Backlog outbox.Backlog
-	Refused []outbox.Refused
+	Acked      outbox.Acked
+	Backlog    outbox.Backlog
+	Refused    []outbox.Refused
+	Reconciled *asked.ReconcileAnswer // the last comparison; nil: none
 }
 
 // headers go with every answer. Browsers are told to come by TLS only where an authority vouches

@@ -235,6 +235,10 @@ func (h handlers) uplinks(c *gin.Context) {
 			LastError:  u.LastError,
 			Twin:       u.Twin,
 			Refused:    []client.RefusedSeries{},
+
+			BacklogAsked: u.Backlog.Asked,
+			Above:        append([]string{}, u.Above...),
+			Reconciled:   u.Reconciled,
 		}
 		for _, r := range u.Refused {
 			one.Refused = append(one.Refused, client.RefusedSeries{

@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"fmt"
+	"strings"
 	"time"
 
 	"github.com/urfave/cli/v3"
@@ -50,6 +51,12 @@ func uplinkGrid(answer client.Uplinks, now time.Time) grid {
 		if s.GivenUp > 0 {
 			g.notes = append(g.notes,
 				fmt.Sprintf("%s: %d summaries were given up before they could be sent", s.Name, s.GivenUp))
+		}
+		if len(s.Above) > 1 {
+			g.notes = append(g.notes, s.Name+": goes on to "+strings.Join(s.Above[1:], ", "))
+		}
+		if s.Reconciled != nil {
+			g.notes = append(g.notes, fmt.Sprintf("%s: compared %s ago, %s", s.Name, age(now.Sub(s.Reconciled.At)), s.Reconciled.Text))
 		}
 		g.rows = append(g.rows, []cell{
 			plain("to"), plain(s.Name + " " + s.Address), state, count(s.BacklogRows), momentOr(s.BacklogSince, "–"),

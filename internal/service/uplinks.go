@@ -235,6 +235,11 @@ func (s *Service) Uplinks() []api.Uplink {
 	for i, one := range all {
 		box := one.Outbox()
 		out[i] = api.Uplink{Tally: one.Tally(), Acked: box.Acked(), Backlog: box.Backlog(), Refused: box.Refused()}
+		if found, ok := s.reconciled.Load(out[i].Name); ok {
+			last := found.(Reconciled)
+			answer := last.Answer()
+			out[i].Reconciled = &answer
+		}
 	}
 	return out
 }

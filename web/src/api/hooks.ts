@@ -61,6 +61,14 @@ export function useUplinks() {
   return useQuery({ queryKey: ["uplinks"], queryFn: () => ask("uplinks"), refetchInterval: 1000 });
 }
 
+export function useRequests(query: Record<string, string>) {
+  return useQuery({
+    queryKey: ["requests", query],
+    queryFn: () => ask("requests", query),
+    refetchInterval: 2000,
+  });
+}
+
 export function useLinkHistory(query: Record<string, string>) {
   return useQuery({
     queryKey: ["links", query],

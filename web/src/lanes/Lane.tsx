@@ -14,7 +14,8 @@ import { LaneMenu } from "./LaneMenu";
 import { Legend } from "./Legend";
 import { NotesRow } from "./NotesRow";
 import { PlotArea } from "./PlotArea";
-import { readingsFit, ReadingsChart } from "./ReadingsChart";
+import { FetchReadings } from "./FetchReadings";
+import { detailFits, readingsFit, ReadingsChart } from "./ReadingsChart";
 import type { Row } from "./rows";
 import { usePaper } from "../parts/paper";
 import { useWide } from "../parts/useWide";
@@ -92,7 +93,10 @@ const before = (loading: boolean) => (loading ? "from before: loading" : "from b
 function SeriesLane(props: Dragged & { title: string }) {
   const { lane } = props;
   const view = useView();
-  const fits = readingsFit(lane, view);
+  const [fetched, setFetched] = useState("");
+  const detail = detailFits(lane, view) && !view.wall;
+  const here = JSON.stringify(view.range) === fetched;
+  const fits = readingsFit(lane, view) || (detail && here);
   const { rows, loading, stale, errors, placeless } = useRows(lane, view);
   const [single, setSingle] = useState<string | null>(null);
   const [rejects, setRejects] = useState(false);
@@ -120,6 +124,9 @@ function SeriesLane(props: Dragged & { title: string }) {
       {errors.map((e) => (
         <Failed key={e.message} error={e} />
       ))}
+      {detail && !fits && !placeless && (
+        <FetchReadings lane={lane} onHere={() => setFetched(JSON.stringify(view.range))} />
+      )}
       {placeless && <p className="px-1 py-4 text-soft">Choose a place above to see this lane.</p>}
       {missing.length > 0 && (
         <p className="px-1 text-sm text-stale" data-left-out>

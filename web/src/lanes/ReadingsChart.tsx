@@ -22,8 +22,12 @@ const mostRejects = 200;
 /** Whether a lane shows the readings themselves: where they are kept, and so few windows fit the
  *  range that each would hold one reading or so. */
 export function readingsFit(lane: BoardLane, view: View): boolean {
+  return view.collects && detailFits(lane, view);
+}
+
+/** Whether the readings would fit, wherever they are kept. */
+export function detailFits(lane: BoardLane, view: View): boolean {
   return (
-    view.collects &&
     kindOf(lane).detailed === true &&
     !lane.stat &&
     !lane.difference &&

@@ -2,7 +2,9 @@ import type { components } from "../api/schema.gen";
 import { useSearchParams } from "react-router";
 import { useHealth, useLinkHistory, useUplinks } from "../api/hooks";
 import { zoneOf } from "../board/useTime";
+import { Compare } from "../links/Compare";
 import { Days } from "../links/Days";
+import { Requests } from "../links/Requests";
 import { Story } from "../links/Story";
 import { useClock } from "../live/useClock";
 import { LinkSheet } from "../parts/LinkSheet";
@@ -94,7 +96,13 @@ export function LinksPage() {
           facts={[
             [
               "backlog",
-              `${count(u.backlog_rows)} summaries${u.backlog_records ? ` and ${count(u.backlog_records)} notes` : ""}`,
+              [
+                `${count(u.backlog_rows)} summaries`,
+                u.backlog_records ? `${count(u.backlog_records)} notes and gaps` : "",
+                u.backlog_asked ? `${count(u.backlog_asked)} readings that were asked for` : "",
+              ]
+                .filter(Boolean)
+                .join(", "),
             ],
             ["waiting since", u.backlog_since ? moment(u.backlog_since) : "nothing waits"],
             ["last acknowledgement", ago(u.acked_at)],
@@ -102,6 +110,7 @@ export function LinksPage() {
             ...paces(u),
             ["failed attempts", count(u.failures)],
             ["sent all again", `${u.refills} times`],
+            ...(u.above.length > 1 ? [["goes on to", u.above.slice(1).join(", ")] as [string, string]] : []),
           ]}
           errors={[
             ...(u.up ? [] : [u.last_error]),
@@ -111,6 +120,7 @@ export function LinksPage() {
           ]}
         >
           {days(`to ${u.name}`)}
+          {u.above.length > 0 && <Compare uplink={u} ago={ago} />}
         </LinkSheet>
       ))}
       {receiving.map((u) => (
@@ -161,6 +171,7 @@ export function LinksPage() {
           {days(`source ${s.name}`)}
         </LinkSheet>
       ))}
+      <Requests zone={zone} />
       {opened && (
         <Story outage={opened} link={opened.link} zone={zone} now={clock} onClose={() => open(null)} />
       )}
