@@ -23,6 +23,7 @@ import { TextRow } from "./TextRow";
 import { useRows } from "./useRows";
 import { high } from "../wall/fit";
 import { WallLegend } from "../wall/WallLegend";
+import { isLive } from "../time/range";
 import { useView, type View } from "./view";
 
 interface Props {
@@ -94,7 +95,7 @@ function SeriesLane(props: Dragged & { title: string }) {
   const { lane } = props;
   const view = useView();
   const [fetched, setFetched] = useState("");
-  const detail = detailFits(lane, view) && !view.wall;
+  const detail = detailFits(lane, view) && !view.wall && !isLive(view.range);
   const here = JSON.stringify(view.range) === fetched;
   const fits = readingsFit(lane, view) || (detail && here);
   const { rows, loading, stale, errors, placeless } = useRows(lane, view);

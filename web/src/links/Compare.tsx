@@ -1,4 +1,4 @@
-import { useMutation } from "@tanstack/react-query";
+import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { send, type Uplinks } from "../api/client";
 import { button } from "../parts/Field";
 import { Failed } from "../parts/Said";
@@ -37,6 +37,28 @@ export function Compare({ uplink, ago }: { uplink: Sending; ago: (text: string |
         </p>
       )}
       <Failed error={compare.error} />
+    </div>
+  );
+}
+
+/** Has the gateway of a site compare; what it finds is with the requests. */
+export function AskToCompare({ site }: { site: string }) {
+  const client = useQueryClient();
+  const asked = useMutation({
+    mutationFn: () => send("requests", { kind: "reconcile", site }),
+    onSuccess: () => client.invalidateQueries({ queryKey: ["requests"] }),
+  });
+  return (
+    <div className="mt-3 flex flex-wrap items-center gap-3">
+      <button type="button" className={button} disabled={asked.isPending} onClick={() => asked.mutate()}>
+        Compare both ends
+      </button>
+      {asked.data && (
+        <p role="status" className="text-soft">
+          The gateway was asked; what it finds stands below.
+        </p>
+      )}
+      <Failed error={asked.error} />
     </div>
   );
 }

@@ -13,9 +13,9 @@ export function Requests({ zone }: { zone: string }) {
       <Table head={["asked", "by", "site", "what", "state", ">progress", "detail"]}>
         {all.map((r) => (
           <tr key={r.id} className={row}>
-            <td className={cell}>{longTime(Date.parse(r.made_at), zone, true)}</td>
+            <td className={`${cell} whitespace-nowrap`}>{longTime(Date.parse(r.made_at), zone, true)}</td>
             <td className={cell}>{r.author}</td>
-            <td className={cell}>{r.site}</td>
+            <td className={`${cell} whitespace-nowrap`}>{r.site}</td>
             <td className={cell}>{r.kind}</td>
             <td className={`${cell} ${r.state === "refused" || r.state === "expired" ? "text-bad" : ""}`}>
               {r.state}

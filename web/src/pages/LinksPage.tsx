@@ -2,7 +2,7 @@ import type { components } from "../api/schema.gen";
 import { useSearchParams } from "react-router";
 import { useHealth, useLinkHistory, useUplinks } from "../api/hooks";
 import { zoneOf } from "../board/useTime";
-import { Compare } from "../links/Compare";
+import { AskToCompare, Compare } from "../links/Compare";
 import { Days } from "../links/Days";
 import { Requests } from "../links/Requests";
 import { Story } from "../links/Story";
@@ -120,7 +120,7 @@ export function LinksPage() {
           ]}
         >
           {days(`to ${u.name}`)}
-          {u.above.length > 0 && <Compare uplink={u} ago={ago} />}
+          {u.address.startsWith("http") && <Compare uplink={u} ago={ago} />}
         </LinkSheet>
       ))}
       {receiving.map((u) => (
@@ -141,6 +141,7 @@ export function LinksPage() {
           errors={[u.last_error, u.twin].filter(Boolean)}
         >
           {days(`from ${u.gateway}`)}
+          <AskToCompare site={u.gateway} />
         </LinkSheet>
       ))}
       {health.data?.gateway?.sources.map((s) => (
