@@ -111,6 +111,7 @@ func TestConsole(t *testing.T) {
 	t.Run("Field tries a payload and shows what was refused", func(t *testing.T) {
 		tried(page{t, tab}, gateway, world.Gateways["stony-beck"].Address)
 	})
+	t.Run("Readings are fetched, and both ends compared", func(t *testing.T) { fetched(page{t, tab}, central, gateway) })
 	t.Run("A series that has fallen silent is called stale", func(t *testing.T) { stale(page{t, tab}, central, world) })
 	t.Run("A desk without a mouse", func(t *testing.T) { byKeyboard(page{t, tab}, central) })
 	t.Run("A site without a mouse", func(t *testing.T) {
