@@ -284,13 +284,13 @@ func threeDays(st *store.Store) error {
 				v := 8 + float64((k*7+int64(i)*13)%400)/100
 				rollup.Summary{
 					Count:   10,
-					Mean:    v + 1/float64(k+3),
+					Mean:    v + 0.1/float64(k+3),
 					M2:      v / 7,
 					Min:     v - 0.1,
 					Max:     v + 0.1,
 					First:   v,
 					Last:    v,
-					Held:    v + 1/float64(k+5),
+					Held:    v + 0.1/float64(k+5),
 					Covered: time.Duration(tier),
 					MinAt:   start,
 					MaxAt:   start + 1e9,

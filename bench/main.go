@@ -81,6 +81,8 @@ var benches = []struct {
 	{"wear_10", wear10},
 	{"central_100", central100},
 	{"catch_up", catchUp},
+	{"reconcile_month", reconcileMonth},
+	{"bytes_per_summary", one(bytesPerSummary)},
 	{"decode_json", one(decodeJSON)},
 	{"decode_cbor", one(decodeCBOR)},
 	{"decode_senml", one(decodeSenML)},
