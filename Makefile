@@ -96,7 +96,7 @@ tools:
 	@command -v go >/dev/null || { echo "Go 1.26 or newer is needed: https://go.dev/dl"; exit 1; }
 	@command -v npm >/dev/null || { echo "Node 20.19 or newer with npm is needed"; exit 1; }
 
-PACKAGES := chromium curl strace procps openssl bash-completion zsh fish mosquitto mosquitto-clients python3-pymodbus python3-serial-asyncio python3-paho-mqtt python3-protobuf protobuf-compiler gcc libc6-dev libmodbus-dev socat
+PACKAGES := chromium curl strace procps openssl bash-completion zsh fish mosquitto mosquitto-clients python3-pymodbus python3-serial-asyncio python3-paho-mqtt python3-protobuf python3-cbor2 python3-zstandard python3-xxhash protobuf-compiler gcc libc6-dev libmodbus-dev socat
 debian:
 	@missing=""; for p in $(PACKAGES); do dpkg -s $$p >/dev/null 2>&1 || missing="$$missing $$p"; done; \
 	if [ -n "$$missing" ]; then \
