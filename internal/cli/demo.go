@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
+	"strings"
 	"time"
 
 	"github.com/urfave/cli/v3"
@@ -37,18 +38,21 @@ func demoCommand(program, version string) *cli.Command {
 		Commands: []*cli.Command{{
 			Name:  "outage",
 			Usage: "Cut the running demo's central off from its gateways for a while",
-			Flags: []cli.Flag{dir, &cli.StringFlag{Name: "for", Value: "30s", Usage: "how long it takes"}},
+			Flags: []cli.Flag{
+				dir, &cli.StringFlag{Name: "for", Value: "30s", Usage: "how long it takes"},
+				&cli.StringFlag{Name: "from-site", Usage: "only the link of this site, such as stony-beck"},
+			},
 			Action: func(ctx context.Context, cmd *cli.Command) error {
 				length, err := span.Parse(cmd.String("for"))
 				if err != nil {
 					return usage("--for: %v", err)
 				}
-				if err := demo.Outage(ctx, cmd.String("dir"), length); err != nil {
+				if err := demo.Outage(ctx, cmd.String("dir"), cmd.String("from-site"), length); err != nil {
 					return err
 				}
 				fmt.Fprintf(cmd.Root().Writer,
-					"The central is cut off for %s. Watch the backlog grow on the Links page of a gateway.\n",
-					span.Format(length))
+					"The central is cut off%s for %s. Watch the backlog grow on the Links page of a gateway.\n",
+					strings.TrimSuffix(" from "+cmd.String("from-site"), " from "), span.Format(length))
 				return nil
 			},
 		}},

@@ -29,7 +29,7 @@ type group struct {
 // examples of commands, without the program's name.
 var examples = map[string][]string{
 	"demo":                {"demo", "demo --dir /tmp/farm --console 127.0.0.1:9000 --history-days 30", "demo outage --for 2m"},
-	"demo outage":         {"demo outage --for 2m"},
+	"demo outage":         {"demo outage --for 2m", "demo outage --for 2m --from-site stony-beck"},
 	"check":               {"check gateway.yaml", "check gateway.yaml --live --wait 30s"},
 	"plan":                {"plan gateway.yaml", "plan central.yaml stony-beck.yaml long-mere.yaml", "plan --at 127.0.0.1:8460"},
 	"run":                 {"run --config gateway.yaml"},

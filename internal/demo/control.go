@@ -8,12 +8,14 @@ import (
 	"log/slog"
 	"net"
 	"net/http"
+	"net/url"
 	"os"
 	"path/filepath"
 	"strings"
 	"time"
 
 	"nexocumula/internal/core/span"
+	"nexocumula/internal/sim"
 )
 
 // contact is the content of a running demo's marker file.
@@ -43,7 +45,7 @@ func (w *World) Serve(ctx context.Context, dir string, log *slog.Logger) error {
 	if err := os.WriteFile(filepath.Join(dir, marker), append(text, '\n'), 0o640); err != nil {
 		return fmt.Errorf("opening the demo's control: %w", err)
 	}
-	outages := make(chan time.Duration)
+	outages := make(chan outage)
 	mux := http.NewServeMux()
 	mux.HandleFunc("POST /outage", func(rw http.ResponseWriter, r *http.Request) {
 		length, err := span.Parse(r.FormValue("for"))
@@ -52,11 +54,18 @@ func (w *World) Serve(ctx context.Context, dir string, log *slog.Logger) error {
 				fmt.Sprintf("for %q: use a duration such as 30s, up to %s", r.FormValue("for"), span.Format(MaxOutage)), http.StatusBadRequest)
 			return
 		}
+		cut := outage{length: length}
+		if site := r.FormValue("site"); site != "" {
+			if cut.sites = []string{site}; w.links[site] == nil {
+				http.Error(rw, fmt.Sprintf("site %q is none of the demo's: %s", site, strings.Join(sim.Sites, ", ")), http.StatusBadRequest)
+				return
+			}
+		}
 		select {
-		case outages <- length:
+		case outages <- cut:
 			fmt.Fprintln(rw, "cut off")
 		default:
-			http.Error(rw, "the central is cut off already", http.StatusConflict)
+			http.Error(rw, "a link is cut already", http.StatusConflict)
 		}
 	})
 	server := &http.Server{Handler: mux, ReadHeaderTimeout: 5 * time.Second}
@@ -68,18 +77,24 @@ func (w *World) Serve(ctx context.Context, dir string, log *slog.Logger) error {
 	return nil
 }
 
+// outage is a cut of the links of some sites, or of all.
+type outage struct {
+	length time.Duration
+	sites  []string
+}
+
 // playOutages takes one outage after the other; while one lasts none is taken.
-func (w *World) playOutages(ctx context.Context, outages <-chan time.Duration, log *slog.Logger) {
+func (w *World) playOutages(ctx context.Context, outages <-chan outage, log *slog.Logger) {
 	for {
 		select {
-		case length := <-outages:
-			log.Info("the central is cut off from all gateways", "for", length)
-			w.CutOff(true)
+		case cut := <-outages:
+			log.Info("the central is cut off", "for", cut.length, "sites", cut.sites)
+			w.CutOff(true, cut.sites...)
 			select {
-			case <-time.After(length):
+			case <-time.After(cut.length):
 			case <-ctx.Done():
 			}
-			w.CutOff(false)
+			w.CutOff(false, cut.sites...)
 			log.Info("the central is back")
 		case <-ctx.Done():
 			return
@@ -87,8 +102,8 @@ func (w *World) playOutages(ctx context.Context, outages <-chan time.Duration, l
 	}
 }
 
-// Outage asks the demo that runs in dir to cut its central off for a while.
-func Outage(ctx context.Context, dir string, length time.Duration) error {
+// Outage asks the demo that runs in dir to cut its central off from a site for a while, or from all without one.
+func Outage(ctx context.Context, dir, site string, length time.Duration) error {
 	text, err := os.ReadFile(filepath.Join(dir, marker))
 	if err != nil {
 		return fmt.Errorf("no demo has been started in %s; name its folder with --dir: %w", dir, err)
@@ -97,7 +112,7 @@ func Outage(ctx context.Context, dir string, length time.Duration) error {
 	if err := json.Unmarshal(text, &c); err != nil || c.Control == "" {
 		return fmt.Errorf("the demo in %s is not ready yet; try again in a moment", dir)
 	}
-	req, err := http.NewRequestWithContext(ctx, http.MethodPost, c.Control+"/outage?for="+span.Format(length), nil)
+	req, err := http.NewRequestWithContext(ctx, http.MethodPost, c.Control+"/outage?"+url.Values{"for": {span.Format(length)}, "site": {site}}.Encode(), nil)
 	if err != nil {
 		return err
 	}

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"nexocumula/client"
+	"nexocumula/internal/core/request"
 	"nexocumula/internal/sim"
 )
 
@@ -102,6 +103,12 @@ func (t *tour) end(ctx context.Context, outageEnd time.Time) error {
 	if err := t.ask(ctx); err != nil {
 		return err
 	}
+	if err := t.fetch(ctx); err != nil {
+		return err
+	}
+	if err := t.reconcile(ctx); err != nil {
+		return err
+	}
 	if err := pause(ctx, time.Until(outageEnd.Add(settleIn+time.Second))); err != nil {
 		return err
 	}
@@ -131,6 +138,58 @@ func (t *tour) ask(ctx context.Context) error {
 		if when := s.Whole.Times["min_at"]; when != nil {
 			fmt.Fprintf(t.out, "          %-28s last 24 h: mean %5.2f, lowest %5.2f %s at %s\n", s.Name,
 				s.Whole.Values["mean"], s.Whole.Values["min"], s.Unit, when.Format("15:04"))
+		}
+	}
+	return nil
+}
+
+// fetch has the central fetch readings of a gateway, and asks what only readings can say.
+func (t *tour) fetch(ctx context.Context) error {
+	const path = "stony-beck/raceway-4/oxygen"
+	central := client.New(t.world.Central.Address)
+	from, to := time.Now().Add(-6*time.Hour).Truncate(time.Minute), time.Now().Add(-time.Hour).Truncate(time.Minute)
+	made, err := central.AskGateways(ctx, client.NewRequest{Kind: request.Readings, Select: path, From: &from, To: &to})
+	if err != nil {
+		return err
+	}
+	for _, r := range made.Requests {
+		for begun := time.Now(); !r.Over(); {
+			if time.Since(begun) > catchUpWithin {
+				return fmt.Errorf("the readings have not come after %s", catchUpWithin)
+			}
+			if err := pause(ctx, 100*time.Millisecond); err != nil {
+				return err
+			}
+			if r, err = central.Request(ctx, r.ID); err != nil {
+				return err
+			}
+		}
+		if r.State != string(request.Done) {
+			return fmt.Errorf("fetching readings of %s: %s: %s", path, r.State, r.Detail)
+		}
+		t.say("The central fetched what its summaries cannot say, %s of %s:", r.Detail, path)
+	}
+	answer, err := central.Windows(ctx, client.WindowsQuery{
+		Select: []string{path}, From: from, To: to, Width: "whole", Stats: []string{"p50", "p95"},
+	})
+	if err != nil {
+		return err
+	}
+	of := answer.Series[0]
+	fmt.Fprintf(t.out, "          %-28s half of the readings are below %5.2f %s, 95 of 100 below %5.2f\n", of.Name, of.Values["p50"][0], of.Unit, of.Values["p95"][0])
+	return nil
+}
+
+// reconcile has each gateway prove that the central holds what it holds.
+func (t *tour) reconcile(ctx context.Context) error {
+	for _, site := range sim.Sites {
+		found, err := client.New(t.world.Gateways[site].Address).Reconcile(ctx, "head-office", client.NewReconcile{})
+		if err != nil {
+			return err
+		}
+		t.say("Compared %s", found.Text)
+		if found.Different > 0 {
+			return fmt.Errorf("%d things differ between %s and the central", found.Different, site)
 		}
 	}
 	return nil

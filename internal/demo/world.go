@@ -8,6 +8,7 @@ import (
 	"net"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -40,7 +41,7 @@ type World struct {
 	History  int // readings written as history
 
 	field   sim.Field
-	links   []*sim.Link
+	links   map[string]*sim.Link // of each site to the central
 	closers []func() error
 	fieldOn context.CancelFunc // stops the publishers
 	stop    context.CancelFunc
@@ -63,7 +64,7 @@ func Start(ctx context.Context, o Options) (_ *World, err error) {
 		return nil, err
 	}
 	ctx, stop := context.WithCancel(ctx)
-	w := &World{Gateways: map[string]*service.Service{}, field: sim.Field{Seed: o.Seed}.Starting(o.Starts), stop: stop}
+	w := &World{links: map[string]*sim.Link{}, Gateways: map[string]*service.Service{}, field: sim.Field{Seed: o.Seed}.Starting(o.Starts), stop: stop}
 	w.running, ctx = errgroup.WithContext(ctx)
 	defer func() {
 		if err != nil {
@@ -164,7 +165,7 @@ func (w *World) startGateways(ctx context.Context, o Options, sites map[string]p
 		if err != nil {
 			return err
 		}
-		w.links = append(w.links, link)
+		w.links[site] = link
 		g, written, err := w.startGateway(ctx, o, site, link, sites[site])
 		if err != nil {
 			return fmt.Errorf("starting %s: %w", site, err)
@@ -202,15 +203,24 @@ func freeAddress() (string, error) {
 	return l.Addr().String(), nil
 }
 
-// CutOff cuts the central off from all gateways, or mends that.
-func (w *World) CutOff(cut bool) {
-	for _, l := range w.links {
-		l.Cut(cut)
+// CutOff cuts the central off from the gateways of some sites, or of all without any, or mends that.
+func (w *World) CutOff(cut bool, sites ...string) {
+	for site, l := range w.links {
+		if len(sites) == 0 || slices.Contains(sites, site) {
+			l.Cut(cut)
+		}
 	}
 }
 
-// IsCutOff reports whether the central is cut off.
-func (w *World) IsCutOff() bool { return len(w.links) > 0 && w.links[0].IsCut() }
+// IsCutOff reports whether the central is cut off from any gateway.
+func (w *World) IsCutOff() bool {
+	for _, l := range w.links {
+		if l.IsCut() {
+			return true
+		}
+	}
+	return false
+}
 
 // Wait returns when a service has failed or all have stopped.
 func (w *World) Wait() error { return w.running.Wait() }
