@@ -33,7 +33,7 @@ const (
 	expiresMost      = 30 * 24 * time.Hour
 	keptUsual        = 7 * 24 * time.Hour
 	keptMost         = 90 * 24 * time.Hour
-	mostAsked        = 500 // series of one request
+	mostAsked        = 200 // series of one request, whose body then fits
 )
 
 // askGateways makes requests.

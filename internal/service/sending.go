@@ -36,7 +36,7 @@ type parcelSeries struct {
 }
 
 // mostSent bounds the readings that one request brings.
-const mostSent = 20_000_000
+const mostSent = 5_000_000
 
 func (s *sending) do(ctx context.Context, r records.Request) (out requests.Outcome, err error) {
 	box := s.s.outbox(r.By)
@@ -101,7 +101,7 @@ func (s *sending) gather(ctx context.Context, site string, body request.Readings
 		if err != nil || !ok {
 			return p, err
 		}
-		rows, err := s.s.Store.ReadingsOf(ctx, known.ID, one.from, one.to, mostSent)
+		rows, err := s.s.Store.ReadingsOf(ctx, known.ID, one.from, one.to, mostSent+1)
 		if err != nil {
 			return nil, err
 		}

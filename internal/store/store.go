@@ -4,6 +4,7 @@ package store
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"log/slog"
 	"time"
@@ -125,15 +126,36 @@ func (s *Store) ReadingsOf(ctx context.Context, id uint32, from, to int64, most 
 	if !ok {
 		return column.Block{}, nil
 	}
-	var rows column.Block
-	var err error
-	if known.Collected {
-		rows, err = s.Read(ctx, id, series.Readings, from, to)
-	} else {
-		rows, err = s.Fetched.Read(ctx, known.Path, from, to)
+	if !known.Collected {
+		rows, err := s.Fetched.Read(ctx, known.Path, from, to)
+		return rows.Rows(0, min(rows.Len(), most)), err
 	}
-	return rows.Rows(0, min(rows.Len(), most)), err
+	first := &firstReadings{most: most, rows: column.New(1, 0)}
+	err := s.Scan(ctx, id, engine.Wanted{Tier: series.Readings, From: from, To: to}, first)
+	if errors.Is(err, errReadingsEnough) {
+		err = nil
+	}
+	return first.rows, err
 }
+
+// firstReadings is a sink that takes so many readings and then ends the scan.
+type firstReadings struct {
+	most int
+	rows column.Block
+}
+
+var errReadingsEnough = errors.New("these are readings enough")
+
+func (f *firstReadings) Rows(b column.Block, _ int64) error {
+	f.rows.Append(b.Rows(0, min(b.Len(), f.most-f.rows.Len())))
+	if f.rows.Len() >= f.most {
+		return errReadingsEnough
+	}
+	return nil
+}
+
+// Whole is never called because Cut is nil.
+func (f *firstReadings) Whole(int64, int64, rollup.Summary) error { return nil }
 
 // Revise takes notice of summaries that arrive: where one counts another number of readings than were fetched, these are
 // not all.

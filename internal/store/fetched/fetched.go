@@ -192,10 +192,13 @@ func (f *Fetched) Read(ctx context.Context, path series.Path, from, to int64) (c
 		if err != nil {
 			return out, fmt.Errorf("fetched readings of %s: %w", path, err)
 		}
-		if out.Len() == 0 {
-			out = b
-		} else {
-			out = column.Merge(out, b)
+		switch n := out.Len(); {
+		case n == 0:
+			out = b.Clone() // what follows is appended to it
+		case b.Len() > 0 && b.Times[0] > out.Times[n-1]:
+			out.Append(b)
+		default:
+			out = column.Merge(out, b) // it came twice
 		}
 	}
 	return out.Between(from, to), nil
