@@ -271,7 +271,10 @@ type Uplinks struct {
 type Sending struct {
 	BacklogAsked int         `json:"backlog_asked"` // about how many readings that the central asked for wait
 	Above        []string    `json:"above"`         // names of the central and of those that it sends to
-	Reconciled   *Reconciled `json:"reconciled"`    // the last comparison since the start; nil: none
+	BytesToday   uint64      `json:"bytes_today"`   // sent and received, with all headers
+	BytesMonth   uint64      `json:"bytes_month"`
+	BytesLeft    *uint64     `json:"bytes_left"` // that may still go today; nil: there is no limit
+	Reconciled   *Reconciled `json:"reconciled"` // the last comparison since the start; nil: none
 
 	Name         string     `json:"name"`
 	Address      string     `json:"address"`

@@ -131,6 +131,8 @@ type Uplink struct {
 	Acked      outbox.Acked
 	Backlog    outbox.Backlog
 	Refused    []outbox.Refused
+	Used       uplink.Used
+	BytesLeft  *uint64                // that may still go today; nil: there is no limit
 	Reconciled *asked.ReconcileAnswer // the last comparison; nil: none
 }
 

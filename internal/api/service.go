@@ -239,6 +239,7 @@ func (h handlers) uplinks(c *gin.Context) {
 			BacklogAsked: u.Backlog.Asked,
 			Above:        append([]string{}, u.Above...),
 			Reconciled:   u.Reconciled,
+			BytesToday:   u.Used.Today, BytesMonth: u.Used.InMonth, BytesLeft: u.BytesLeft,
 		}
 		for _, r := range u.Refused {
 			one.Refused = append(one.Refused, client.RefusedSeries{

@@ -116,7 +116,12 @@ type Link struct {
 const silence = 15 * time.Second
 
 // Up reports whether the gateway was heard lately.
-func (l Link) Up(now time.Time) bool { return now.Sub(l.HeardAt) < silence }
+func (l Link) Up(now time.Time) bool {
+	return now.Sub(l.HeardAt) < max(silence, 3*min(l.Status.Every, longestEvery))
+}
+
+// longestEvery bounds what a gateway may say of how seldom it speaks.
+const longestEvery = 2 * time.Hour
 
 // NewReceiver continues with the cursors of the store. Its Run must be running for
 // Receive to make progress.

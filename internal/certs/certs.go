@@ -192,8 +192,17 @@ func (h *Holder) HTTP(name string) *http.Client {
 		if err != nil {
 			return nil, err
 		}
-		dialer := tls.Dialer{Config: h.Client(cmp.Or(name, host))}
-		return dialer.DialContext(ctx, network, address)
+		config := h.Client(cmp.Or(name, host))
+		conn, err := transport.DialContext(ctx, network, address)
+		if err != nil {
+			return nil, err
+		}
+		over := tls.Client(conn, config)
+		if err := over.HandshakeContext(ctx); err != nil {
+			conn.Close()
+			return nil, err
+		}
+		return over, nil
 	}
 	return &http.Client{Transport: transport}
 }

@@ -6,6 +6,7 @@ import (
 	"strings"
 	"time"
 
+	"github.com/dustin/go-humanize"
 	"github.com/urfave/cli/v3"
 
 	"nexocumula/client"
@@ -51,6 +52,13 @@ func uplinkGrid(answer client.Uplinks, now time.Time) grid {
 		if s.GivenUp > 0 {
 			g.notes = append(g.notes,
 				fmt.Sprintf("%s: %d summaries were given up before they could be sent", s.Name, s.GivenUp))
+		}
+		if s.BytesToday > 0 {
+			left := ""
+			if s.BytesLeft != nil {
+				left = fmt.Sprintf("; %s may still go today", humanize.Bytes(*s.BytesLeft))
+			}
+			g.notes = append(g.notes, fmt.Sprintf("%s: %s today and %s this month crossed the link%s", s.Name, humanize.Bytes(s.BytesToday), humanize.Bytes(s.BytesMonth), left))
 		}
 		if len(s.Above) > 1 {
 			g.notes = append(g.notes, s.Name+": goes on to "+strings.Join(s.Above[1:], ", "))

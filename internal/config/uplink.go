@@ -21,10 +21,11 @@ type Uplink struct {
 	Select   []series.Selector // what it sends of what may be sent; nil: all
 	Tiers    []series.Tier     // that it sends; nil: all there are
 	Records  []string          // kinds of records that it sends; nil: all there are
-	Allow    []string          // kinds of requests that are carried out for whom it sends to
-	Kind     string            // its key
-	Settings any               // of its kind
-	Print    string            // another when anything of it is another
+	Limits   Limits
+	Allow    []string // kinds of requests that are carried out for whom it sends to
+	Kind     string   // its key
+	Settings any      // of its kind
+	Print    string   // another when anything of it is another
 }
 
 // Sends reports whether it sends a series.
@@ -56,11 +57,12 @@ type UplinkKind struct {
 
 // uplinkFile has the keys of every uplink.
 type uplinkFile struct {
-	Name    string   `yaml:"name" is:"required" says:"by which people know it"`
-	Select  []string `yaml:"select" is:"everything" says:"selectors of the series that it sends"`
-	Tiers   []string `yaml:"tiers" is:"all there are" says:"widths of the summaries that it sends, such as [1m] on a thin link: the central then has no others"`
-	Records []string `yaml:"records" is:"all" says:"kinds of records that it sends: notes, gaps"`
-	Allow   []string `yaml:"allow" is:"[readings, read, reconcile]" says:"kinds of requests that are carried out for whom it sends to: readings, read, reconcile, notes; [] for none"`
+	Name    string      `yaml:"name" is:"required" says:"by which people know it"`
+	Select  []string    `yaml:"select" is:"everything" says:"selectors of the series that it sends"`
+	Tiers   []string    `yaml:"tiers" is:"all there are" says:"widths of the summaries that it sends, such as [1m] on a thin link: the central then has no others"`
+	Records []string    `yaml:"records" is:"all" says:"kinds of records that it sends: notes, gaps"`
+	Limits  *limitsFile `yaml:"limits" says:"how much of the link it may use"`
+	Allow   []string    `yaml:"allow" is:"[readings, read, reconcile]" says:"kinds of requests that are carried out for whom it sends to: readings, read, reconcile, notes; [] for none"`
 }
 
 // UplinkKeys returns the keys of every uplink.
@@ -114,6 +116,10 @@ func uplinkOf(part shape.Part, kinds []UplinkKind) Uplink {
 	}
 	for i, text := range raw.Select {
 		out.Select = append(out.Select, shape.Parsed(part.Key("select").Item(i), text, series.ParseSelector))
+	}
+	out.Limits = raw.Limits.check(part.Key("limits"))
+	if out.Kind != "" && out.Limits.Any() {
+		part.Key("limits").Wrong("limits are for uplinks to a central")
 	}
 	out.Records = some(part.Key("records"), raw.Records, recordKinds, nil)
 	out.Allow = some(part.Key("allow"), raw.Allow, request.Kinds(), request.Harmless())

@@ -65,7 +65,6 @@ type pair struct {
 	central, gateway *end
 	session          string
 	sent             uint64 // change up to which the gateway's answers are acknowledged
-	copied           uint64 // sent, as the copy has it
 	hasCopy          bool
 
 	mu   sync.Mutex

@@ -1,6 +1,7 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"net/netip"
 	"net/url"
@@ -13,6 +14,7 @@ import (
 	"nexocumula/internal/config"
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/links"
+	"nexocumula/internal/plain"
 	"nexocumula/internal/replica"
 	"nexocumula/internal/store/outbox"
 	"nexocumula/internal/uplink"
@@ -154,11 +156,22 @@ func (s *Service) openUplink(settings config.Settings, w wanted) (*runningUplink
 	if err != nil {
 		return nil, err
 	}
+	used, err := s.Store.State("used by " + w.Name)
+	if err != nil {
+		return nil, err
+	}
+	zone, err := plain.Zone(cmp.Or(settings.Zone, "UTC"))
+	if err != nil {
+		return nil, err
+	}
 	sender, err := uplink.New(w.Uplink, box, uplink.From{
 		As:       w.as,
 		Data:     settings.Data,
 		Describe: s.describe(settings),
 		Store:    s.Store,
+		Zone:     zone,
+		Used:     used,
+		Keep:     func(used []byte) error { return s.Store.PutState("used by "+w.Name, used) },
 		Records:  replica.Records(s.Store.Records, replica.Hooks{}),
 		Requests: s.ledger,
 		Log:      s.log,
@@ -235,6 +248,10 @@ func (s *Service) Uplinks() []api.Uplink {
 	for i, one := range all {
 		box := one.Outbox()
 		out[i] = api.Uplink{Tally: one.Tally(), Acked: box.Acked(), Backlog: box.Backlog(), Refused: box.Refused()}
+		out[i].Used = one.Meter().Used()
+		if left, limited := one.Meter().Left(); limited {
+			out[i].BytesLeft = &left
+		}
 		if found, ok := s.reconciled.Load(out[i].Name); ok {
 			last := found.(Reconciled)
 			answer := last.Answer()

@@ -2,6 +2,7 @@ package uplink
 
 import (
 	"context"
+	"time"
 
 	"nexocumula/internal/core/marks"
 	"nexocumula/internal/store/outbox"
@@ -27,6 +28,7 @@ type Load struct {
 	Rows    int
 	Records wire.Records
 	Backlog outbox.Backlog // of the uplink, with this load
+	Every   time.Duration  // until the next load, if that is long
 	Peer    []byte         // what is known of where it goes, as of the last answer that counted
 }
 

@@ -30,6 +30,7 @@ type Opening struct {
 	Peer     []byte                  // what was last known of where it sends; empty at first
 	Remember func(peer []byte) error // keeps that durably
 	Describe func() wire.Status      // what this service says of itself
+	Meter    *Meter                  // counts what crosses
 	Now      func() time.Time        // by the clock of the store
 	Log      *slog.Logger
 }

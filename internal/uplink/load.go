@@ -4,6 +4,7 @@ import (
 	"context"
 	"slices"
 
+	"nexocumula/internal/core/series"
 	"nexocumula/internal/replica"
 	"nexocumula/internal/store/records"
 	"nexocumula/internal/wire"
@@ -13,8 +14,14 @@ import (
 // to the backlog, so that neither holds up the other. Some carriers want what waited before what is new.
 func (s *Sender) gather(ctx context.Context, most int) (Load, error) {
 	var l Load
+	if left, limited := s.meter.Left(); limited && left == 0 {
+		return l, s.fillImportant(ctx, &l, most)
+	}
 	if err := s.addRecords(&l); err != nil {
 		return l, err
+	}
+	if hours := s.settings.Limits.Backlog; hours != nil && !hours.In(s.meter.now()) {
+		return l, s.fill(ctx, &l, true, most)
 	}
 	if !inOrder(s.carrier) {
 		if err := s.fill(ctx, &l, true, most-most/4); err != nil {
@@ -36,12 +43,26 @@ func inOrder(c Carrier) bool {
 // mostMarks bounds the marks of a batch: those of nothing cost time too.
 const mostMarks = 20_000
 
+// fillImportant takes only what is important of the present, as the day or the month is used up.
+func (s *Sender) fillImportant(ctx context.Context, l *Load, most int) error {
+	if len(s.settings.Limits.Important) == 0 {
+		return nil
+	}
+	return s.fillOf(ctx, l, true, most, func(p series.Path) bool {
+		return slices.ContainsFunc(s.settings.Limits.Important, func(of series.Selector) bool { return of.Match(p) })
+	})
+}
+
 func (s *Sender) fill(ctx context.Context, l *Load, fresh bool, most int) error {
+	return s.fillOf(ctx, l, fresh, most, nil)
+}
+
+func (s *Sender) fillOf(ctx context.Context, l *Load, fresh bool, most int, only func(series.Path) bool) error {
 	for range mostMarks {
 		if l.Rows >= most {
 			return nil
 		}
-		m, ok := s.outbox.Take(fresh)
+		m, ok := s.outbox.TakeOf(fresh, only)
 		if !ok {
 			return nil
 		}

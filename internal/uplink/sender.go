@@ -44,7 +44,9 @@ type Sender struct {
 	store    Store
 	kinds    []replica.RecordKind
 	carrier  Carrier // owned by Run
-	refills  refills // so is this
+	meter    *Meter
+	kept     time.Time // when what the meter counted was last kept
+	refills  refills   // so is this
 	log      *slog.Logger
 
 	mu    sync.Mutex
@@ -72,6 +74,9 @@ type From struct {
 	Data     string // its folder
 	Describe func() wire.Status
 	Store    Store
+	Zone     *time.Location // whose days and hours limits are of; nil: UTC
+	Used     []byte         // of the link, as Keep was given it
+	Keep     func(used []byte) error
 	Records  []replica.RecordKind
 	Requests Requests // nil: nothing is carried out here
 	Log      *slog.Logger
@@ -96,8 +101,17 @@ func ScopeOf(u config.Uplink, own func(series.Path) bool) outbox.Scope {
 func New(settings config.Uplink, box *outbox.Outbox, from From) (*Sender, error) {
 	log := from.Log.With("uplink", settings.Name)
 	of := settings.Settings.(Settings)
+	zone := from.Zone
+	if zone == nil {
+		zone = time.UTC
+	}
+	meter, err := newMeter(settings.Limits, from.Used, func() time.Time { return from.Store.Judge().Now().In(zone) })
+	if err != nil {
+		return nil, fmt.Errorf("reading how much uplink %s has used: %w", settings.Name, err)
+	}
 	carrier, err := of.Open(Opening{
-		As: from.As, Data: from.Data, Uplink: settings.Name, Tiers: settings.Tiers,
+		Meter: meter,
+		As:    from.As, Data: from.Data, Uplink: settings.Name, Tiers: settings.Tiers,
 		Peer: box.Peer(), Remember: box.SetPeer, Describe: from.Describe, Now: from.Store.Judge().Now, Log: log,
 	})
 	if err != nil {
@@ -107,7 +121,7 @@ func New(settings config.Uplink, box *outbox.Outbox, from From) (*Sender, error)
 		box.KeepOrder()
 	}
 	return &Sender{
-		settings: settings, from: from, outbox: box, store: from.Store, kinds: from.Records, carrier: carrier, log: log,
+		settings: settings, from: from, meter: meter, outbox: box, store: from.Store, kinds: from.Records, carrier: carrier, log: log,
 		tally: Tally{Name: settings.Name, Address: of.Address()},
 	}, nil
 }
@@ -161,18 +175,20 @@ func (s *Sender) Run(ctx context.Context) error {
 	pause.Reset()
 	defer s.outbox.PutBack()
 	defer s.listen(ctx)()
+	defer s.keepUsed(true)
 	for ctx.Err() == nil {
 		sent, err := s.SendOnce(ctx)
 		s.note(err)
 		if err == nil {
 			err = s.outbox.Save()
 		}
-		wait := signOfLife
+		wait := s.pause()
 		if err != nil {
 			wait = pause.NextBackOff()
 		} else {
 			pause.Reset()
-			if left := s.outbox.Backlog(); sent > 0 && left.Rows+left.Records+left.Asked > 0 {
+			s.keepUsed(false)
+			if left := s.outbox.Backlog(); sent > 0 && s.settings.Limits.Every == 0 && left.Rows+left.Records+left.Asked > 0 {
 				continue
 			}
 		}
@@ -181,10 +197,35 @@ func (s *Sender) Run(ctx context.Context) error {
 	return nil
 }
 
+const keepUsedEvery = time.Minute
+
+// keepUsed keeps how much of the link was used, now and then.
+func (s *Sender) keepUsed(now bool) {
+	if s.from.Keep == nil || !now && time.Since(s.kept) < keepUsedEvery {
+		return
+	}
+	s.kept = time.Now()
+	_ = s.from.Keep(s.meter.Text()) // the store says itself what it cannot write
+}
+
+// Meter returns what counts the bytes of the uplink.
+func (s *Sender) Meter() *Meter { return s.meter }
+
+// pause returns how long to be silent when there is nothing to send, or when batches are to be far apart.
+func (s *Sender) pause() time.Duration {
+	out := max(signOfLife, s.settings.Limits.Every)
+	if left, limited := s.meter.Left(); limited && left == 0 {
+		out = max(out, usedUpPause)
+	}
+	return out
+}
+
+const usedUpPause = time.Minute
+
 // rest waits; a new mark ends it early when the central is there to take it.
 func (s *Sender) rest(ctx context.Context, wait time.Duration, up bool) {
 	wake := s.outbox.Wake()
-	if !up {
+	if !up || wait > signOfLife {
 		wake = nil
 	}
 	timer := time.NewTimer(wait)
@@ -222,6 +263,9 @@ func (s *Sender) SendOnce(ctx context.Context) (int, error) {
 		}
 	}
 	l.Backlog, l.Peer = s.outbox.Backlog(), s.outbox.Peer()
+	if pause := s.pause(); pause > signOfLife {
+		l.Every = pause
+	}
 	answer, err := s.carrier.Carry(ctx, l)
 	if err != nil {
 		s.isolate(&l, err)

@@ -81,6 +81,8 @@ type Status struct {
 
 	BacklogRecords int `cbor:"backlog_records,omitempty" json:"backlog_records,omitempty"` // how many records wait, such as notes
 
+	Every time.Duration `cbor:"every,omitempty" json:"every,omitempty"` // nanoseconds from one envelope to the next, if that is long
+
 	Console string `cbor:"console,omitempty" json:"console,omitempty"` // the address of its console for people at the central
 
 	Zones map[string]string `cbor:"zones,omitempty" json:"zones,omitempty"` // of sites that it sends: IANA names of the zones whose clocks hang there

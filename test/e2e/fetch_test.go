@@ -15,13 +15,13 @@ import (
 
 // chain is a gateway, its plant's central, and the central of the company above that.
 type chain struct {
-	t                            *testing.T
-	dir                          string
-	ports                        [3]string
-	gateway, plant, company      *client.Client
-	gatewayRuns, plantRuns       *process
-	gatewayConfig, plantConfig   string
-	companyConfig, gatewayAllows string
+	t                          *testing.T
+	dir                        string
+	ports                      [3]string
+	gateway, plant, company    *client.Client
+	gatewayRuns, plantRuns     *process
+	gatewayConfig, plantConfig string
+	companyConfig              string
 }
 
 const (

@@ -159,21 +159,31 @@ func (o *Outbox) Wake() <-chan struct{} { return o.wake }
 
 // Take takes a mark out: one of the present, or of the backlog when fresh is false. It
 // is in flight until Acknowledge or PutBack.
-func (o *Outbox) Take(fresh bool) (marks.Mark, bool) {
+func (o *Outbox) Take(fresh bool) (marks.Mark, bool) { return o.TakeOf(fresh, nil) }
+
+// TakeOf is Take of series that only names; nil: of all.
+func (o *Outbox) TakeOf(fresh bool, only func(series.Path) bool) (marks.Mark, bool) {
 	if !fresh {
 		o.unfold()
 	}
 	o.mu.Lock()
 	defer o.mu.Unlock()
+	var skip func(marks.Of) bool
+	if only != nil {
+		skip = func(of marks.Of) bool {
+			known, ok := o.boxes.engine.Get(of.Series)
+			return !ok || !only(known.Path)
+		}
+	}
 	from := &o.backlog
 	if fresh {
 		from = &o.fresh
 	}
 	now := o.boxes.judge.Now()
 	for {
-		m, ok := from.Take(nil)
+		m, ok := from.Take(skip)
 		if !ok {
-			if fresh {
+			if fresh && only == nil {
 				o.freshSince = time.Time{}
 			}
 			return m, false

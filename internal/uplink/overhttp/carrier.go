@@ -30,6 +30,7 @@ type carrier struct {
 	number   uint64
 	sizer    *batchSizer
 	identity identity
+	meter    *uplink.Meter
 	compared atomic.Uint64 // bytes of comparisons
 }
 
@@ -47,7 +48,7 @@ func (s Settings) open(o uplink.Opening) (*carrier, error) {
 		return nil, err
 	}
 	return &carrier{
-		name: o.As, settings: s, tiers: o.Tiers, describe: o.Describe, now: o.Now, log: o.Log, http: s.HTTP(),
+		name: o.As, settings: s, tiers: o.Tiers, describe: o.Describe, now: o.Now, log: o.Log, http: metered(s.HTTP(), o.Meter), meter: o.Meter,
 		session: session, sizer: newBatchSizer(), identity: identity{file: CredentialFile(o.Data, o.Uplink), site: o.As},
 	}, nil
 }
@@ -90,6 +91,7 @@ func (c *carrier) deliver(ctx context.Context, l uplink.Load, acked wire.Positio
 	c.number++
 	e := wire.Envelope{Gateway: c.name, Session: c.session, Number: c.number, Acked: acked, Status: c.describe()}
 	e.Status.BacklogRows, e.Status.BacklogSince, e.Status.BacklogRecords = l.Backlog.Rows, l.Backlog.Oldest, l.Backlog.Records
+	e.Status.Every = l.Every
 	if !l.Empty() {
 		var err error
 		if e.Batch, err = wire.EncodeBatch(l.Runs, c.tiers, l.Records); err != nil {

@@ -18,6 +18,7 @@ import (
 	"nexocumula/internal/event"
 	"nexocumula/internal/plain"
 	"nexocumula/internal/secret"
+	"nexocumula/internal/uplink"
 	"nexocumula/internal/wire"
 )
 
@@ -103,16 +104,16 @@ func (c *carrier) current() (bearer string, by *http.Client, err error) {
 		if err != nil {
 			return "", nil, err
 		}
-		i.use(joined, about.ModTime(), c.http)
+		i.use(joined, about.ModTime(), c.http, c.meter)
 	}
 	return i.present.Secret, i.client, nil
 }
 
-func (i *identity) use(c Credential, stamp time.Time, otherwise *http.Client) {
+func (i *identity) use(c Credential, stamp time.Time, otherwise *http.Client, meter *uplink.Meter) {
 	if c.Fingerprint != i.present.Fingerprint || i.client == nil {
 		i.client = otherwise
 		if c.Fingerprint != "" {
-			i.client = certs.Pinned(c.Fingerprint)
+			i.client = metered(certs.Pinned(c.Fingerprint), meter)
 			i.client.CheckRedirect = otherwise.CheckRedirect
 		}
 	}

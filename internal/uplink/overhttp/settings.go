@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"net"
 	"net/http"
 	"net/url"
 	"strings"
@@ -49,6 +50,27 @@ func check(at shape.Place, raw file) uplink.Settings {
 
 // Address says where it sends.
 func (s Settings) Address() string { return s.URL }
+
+// metered has the connections of a client counted, and slowed down to the rate.
+func metered(by *http.Client, m *uplink.Meter) *http.Client {
+	if m == nil {
+		return by
+	}
+	transport, ok := by.Transport.(*http.Transport)
+	if !ok {
+		transport = http.DefaultTransport.(*http.Transport).Clone()
+		by.Transport = transport
+	}
+	dial := transport.DialContext
+	transport.DialContext = func(ctx context.Context, network, address string) (net.Conn, error) {
+		c, err := dial(ctx, network, address)
+		if err != nil {
+			return nil, err
+		}
+		return m.Conn(c), nil
+	}
+	return by
+}
 
 // HTTP makes the requests to the central. It follows nobody elsewhere.
 func (s Settings) HTTP() *http.Client {

@@ -18,6 +18,9 @@ import { age, count, number, words } from "../format";
 const milliseconds = (seconds: number) =>
   `${(1000 * seconds).toLocaleString(undefined, { maximumSignificantDigits: 3 })} ms`;
 
+const bytes = (n: number) =>
+  n < 1e6 ? `${number(n / 1e3, 3)} kB` : n < 1e9 ? `${number(n / 1e6, 3)} MB` : `${number(n / 1e9, 3)} GB`;
+
 /** How a line is used that devices are asked on, and how well its schedules are kept. */
 function lineFacts(
   line: components["schemas"]["Line"],
@@ -110,6 +113,11 @@ export function LinksPage() {
             ...paces(u),
             ["failed attempts", count(u.failures)],
             ["sent all again", `${u.refills} times`],
+            [
+              "today",
+              `${bytes(u.bytes_today)}${u.bytes_left === null ? "" : `, ${bytes(u.bytes_left)} left`}`,
+            ],
+            ["this month", bytes(u.bytes_month)],
             ...(u.above.length > 1 ? [["goes on to", u.above.slice(1).join(", ")] as [string, string]] : []),
           ]}
           errors={[
