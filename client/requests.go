@@ -9,9 +9,10 @@ import (
 	"time"
 )
 
-// NewRequest says what a gateway is asked for: readings of series, to read a source now, or to compare what it has sent.
+// NewRequest says what a gateway is asked for: readings of series, to read a source now, to compare what it has sent, or to
+// keep a note.
 type NewRequest struct {
-	Kind    string `json:"kind"`              // readings, read or reconcile
+	Kind    string `json:"kind"`              // readings, read, reconcile or notes
 	Expires string `json:"expires,omitempty"` // a length after which it is not carried out any more, such as 1d
 
 	From *time.Time `json:"from,omitempty"` // of readings and reconcile
@@ -24,6 +25,8 @@ type NewRequest struct {
 	Source string `json:"source,omitempty"` // of read
 	Group  string `json:"group,omitempty"`  // of read
 	Mend   bool   `json:"mend,omitempty"`   // of reconcile: send again what differs
+
+	Note uint64 `json:"note,omitempty"` // of notes: number of the note here; one that was removed is removed there
 }
 
 // Request is what was asked of a gateway.

@@ -7,6 +7,7 @@ import (
 	"maps"
 	"net/http"
 	"slices"
+	"strings"
 	"time"
 
 	"github.com/gin-gonic/gin"
@@ -51,8 +52,10 @@ func (h handlers) askGateways(c *gin.Context) {
 		made, err = h.askRead(c, in)
 	case asked.Reconcile:
 		made, err = h.askReconcile(c, in)
+	case asked.Notes:
+		made, err = h.askNote(c, in)
 	default:
-		err = fmt.Errorf("kind %q is not one of %s, %s, %s", in.Kind, asked.Readings, asked.Read, asked.Reconcile)
+		err = fmt.Errorf("kind %q is not one of %s", in.Kind, strings.Join(asked.Kinds(), ", "))
 	}
 	if c.IsAborted() {
 		return
@@ -180,6 +183,35 @@ func (h handlers) askReconcile(c *gin.Context, in client.NewRequest) ([]records.
 	}
 	r, err := h.Ledger.Ask(records.Request{
 		Site: in.Site, Kind: asked.Reconcile, Author: callerOf(c).Name, Expires: h.now().Add(expires), Body: body,
+	})
+	return []records.Request{r}, err
+}
+
+// askNote asks the gateway of a note's site to keep it.
+func (h handlers) askNote(c *gin.Context, in client.NewRequest) ([]records.Request, error) {
+	if in.Note == 0 || in.Select+in.Keep+in.Site+in.Source+in.Group != "" || in.From != nil || in.To != nil {
+		return nil, errors.New("a note is sent with its number")
+	}
+	expires, err := askedLength("expires", in.Expires, expiresUsual, expiresMost)
+	if err != nil {
+		return nil, err
+	}
+	n, ok, err := h.Records.Notes.VersionOf(in.Note)
+	if err != nil {
+		return nil, err
+	}
+	if !ok {
+		fail(c, http.StatusNotFound, "unknown", fmt.Sprintf("there is no note %d", in.Note))
+		return nil, nil
+	}
+	body, err := json.Marshal(asked.NotesBody{Notes: []asked.Note{{
+		ID: n.UID, Version: n.Version, Removed: n.Removed, About: n.About, At: n.At.UTC(), Text: n.Text, Author: n.Author, Written: n.Written.UTC(),
+	}}})
+	if err != nil {
+		return nil, err
+	}
+	r, err := h.Ledger.Ask(records.Request{
+		Site: series.Path(n.About).Site(), Kind: asked.Notes, Author: callerOf(c).Name, Expires: h.now().Add(expires), Body: body,
 	})
 	return []records.Request{r}, err
 }

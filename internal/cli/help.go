@@ -125,6 +125,7 @@ var examples = map[string][]string{
 		"note add stony-beck/raceway-1 'probe cleaned'",
 		"note add long-mere 'buoy towed in' --time 2026-03-01T08:00:00Z",
 	},
+	"note send":     {"note send 12"},
 	"note remove":   {"note remove 12"},
 	"board":         {"board list raceway", "board export stony-beck/raceway-4"},
 	"board list":    {"board list", "board list raceway 4"},

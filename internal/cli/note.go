@@ -10,11 +10,12 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"nexocumula/client"
+	"nexocumula/internal/core/request"
 )
 
 func noteCommand() *cli.Command {
 	return &cli.Command{
-		Name: "note", Usage: "List, add and delete notes",
+		Name: "note", Usage: "List, add, send and delete notes",
 		Commands: []*cli.Command{
 			{
 				Name: "list", Usage: "List notes about what a selector names", ArgsUsage: "[SELECTOR]",
@@ -31,6 +32,10 @@ func noteCommand() *cli.Command {
 				Action: addNote,
 			},
 			{
+				Name: "send", Usage: "Have the gateway of a note's site keep it, or its removal", ArgsUsage: "NOTE",
+				Flags: []cli.Flag{atFlag, sayFlag, expiresFlag("1d")}, Action: sendNote,
+			},
+			{
 				Name: "remove", Usage: "Delete a note", ArgsUsage: "NOTE", Flags: []cli.Flag{atFlag, sayFlag},
 				Action: named(func(ctx context.Context, c *client.Client, name string) (any, string, error) {
 					id, err := strconv.ParseUint(name, 10, 63)
@@ -42,6 +47,26 @@ func noteCommand() *cli.Command {
 			},
 		},
 	}
+}
+
+// sendNote asks a gateway to keep a note, and waits for what comes of it.
+func sendNote(ctx context.Context, cmd *cli.Command) error {
+	id, err := strconv.ParseUint(cmd.Args().First(), 10, 63)
+	if err != nil {
+		return usage("%q is no number of a note; nexocumula note list shows them", cmd.Args().First())
+	}
+	by := ask(cmd)
+	made, err := by.AskGateways(ctx, client.NewRequest{Kind: request.Notes, Note: id, Expires: cmd.String("expires")})
+	if err == nil {
+		made, err = await(ctx, by, made, aside(cmd))
+	}
+	if err == nil {
+		err = notDone(made)
+	}
+	if err != nil {
+		return err
+	}
+	return say(cmd, made.Requests[0], "The gateway of "+made.Requests[0].Site+" has the note.")
 }
 
 func listNotes(ctx context.Context, cmd *cli.Command) error {

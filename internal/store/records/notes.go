@@ -106,6 +106,16 @@ func (n Notes) Get(id uint64) (*Note, error) {
 	return &note, nil
 }
 
+// VersionOf returns the newest version of the one with a number, also of one that was removed.
+func (n Notes) VersionOf(id uint64) (out NoteVersion, ok bool, err error) {
+	var rows []noteRow
+	if err := n.file.Reader().Where("id = ?", id).Find(&rows).Error; err != nil || len(rows) == 0 {
+		return out, false, err
+	}
+	r := rows[0]
+	return NoteVersion{r.note(), r.UID, r.Version, r.Removed, r.Change}, true, nil
+}
+
 // Remove takes a note away. That it was there stays known for a while, so that other stores learn of it.
 func (n Notes) Remove(id uint64) error {
 	return n.write(func(tx *gorm.DB) error {
