@@ -10,7 +10,10 @@ export function Requests({ zone }: { zone: string }) {
   return (
     <section aria-label="Requests" className="mt-6">
       <h2 className="text-lg font-semibold">Requests</h2>
-      <Table head={["asked", "by", "site", "what", "state", ">progress", "detail"]}>
+      <Table
+        label="What gateways were asked"
+        head={["asked", "by", "site", "what", "state", ">progress", "detail"]}
+      >
         {all.map((r) => (
           <tr key={r.id} className={row}>
             <td className={`${cell} whitespace-nowrap`}>{longTime(Date.parse(r.made_at), zone, true)}</td>
