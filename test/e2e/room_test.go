@@ -128,7 +128,7 @@ func TestAFullStoreDropsWhatTheCentralHasSummariesOfAndNothingElse(t *testing.T)
 	}
 	eventually(t, "the file has 12 MB, the journal, and what is not given back yet", func() bool {
 		info, err := os.Stat(filepath.Join(dir, "data", "nexocumula.db"))
-		return err == nil && info.Size() < 18<<20
+		return err == nil && info.Size() < 24<<20
 	})
 	dropped := func(c *client.Client) (of []client.Gap) {
 		got, err := c.Gaps(t.Context(), client.GapsQuery{Last: "500d", Cause: "dropped"})
