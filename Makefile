@@ -32,7 +32,7 @@ web/dist/index.html: web/node_modules/.done $(WEB)
 # they run under the race detector as well, which needs a C compiler. Many wait more than
 # they compute, so four packages are tested at a time; those that wait longest come first.
 # The detector leaves out SQLite, which was translated from C: looking at each of its steps takes five times as long.
-RACED := -gcflags='modernc.org/...=-d=checkptr=0' -gcflags='modernc.org/sqlite/lib=-race=false -d=checkptr=0' ./internal/access ./internal/store/... ./internal/gateway/... ./internal/central ./internal/uplink/... ./internal/clock ./internal/supervision
+RACED := -gcflags='modernc.org/...=-d=checkptr=0' -gcflags='modernc.org/sqlite/lib=-race=false -d=checkptr=0' ./internal/access ./internal/store/... ./internal/gateway/... ./internal/central ./internal/uplink/... ./internal/requests ./internal/clock ./internal/supervision
 test: debian lint
 	cd web && npm run --silent test
 	NEXOCUMULA_BINARY=$(CURDIR)/$(BINARY) go test -p 4 -timeout 40m ./test/... ./...
