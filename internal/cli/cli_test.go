@@ -246,7 +246,7 @@ func TestCommandsAgainstADemo(t *testing.T) {
 		require.Eventually(t, world.IsCutOff, time.Minute, time.Millisecond)
 		_, errOut, code := typed(t, "demo", "outage", "--dir", dir)
 		assert.Equal(t, 1, code)
-		assert.Contains(t, errOut, "cut off already")
+		assert.Contains(t, errOut, "a link is cut already")
 		require.Eventually(t, func() bool {
 			out, _, _ := typed(t, "uplink", "list", "--at="+world.Gateways["long-mere"].Address)
 			return strings.Contains(out, "DOWN") && strings.Contains(out, "\nhead-office: no connection to the central")
