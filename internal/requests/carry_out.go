@@ -14,7 +14,7 @@ import (
 	"nexocumula/internal/store/records"
 )
 
-// Doer carries out requests of a kind. It is called again and again until it is done, and may begin anew after a
+// Doer carries out requests of a kind. It is called repeatedly until it is done, and may begin anew after a
 // restart if the kind says that it may be carried out more than once.
 type Doer func(ctx context.Context, r records.Request) (Outcome, error)
 

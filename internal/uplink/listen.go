@@ -31,8 +31,12 @@ func (s *Sender) listen(ctx context.Context) (end func()) {
 	var running sync.WaitGroup
 	running.Go(func() {
 		for ctx.Err() == nil {
+			// On a thin link the sender speaks up when its time has come, and asking meanwhile would only use the link.
+			seldom := s.pause()
 			pause := listenAgain
-			if s.Tally().Up { // else the sender itself tries again
+			if seldom > signOfLife {
+				pause = seldom
+			} else if s.Tally().Up { // else the sender itself tries again
 				asked, err := waiter.Wait(ctx)
 				if asked {
 					s.outbox.WakeUp()
