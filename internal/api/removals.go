@@ -72,6 +72,9 @@ func (h handlers) removeRows(c *gin.Context) {
 		fail(c, http.StatusConflict, "uneven", uneven.Error())
 		return
 	}
+	if _, ok := errors.AsType[*removal.Later](err); ok {
+		note(c, "%s from %s to %s, recorded and not yet taken out: %s", in.Select, in.From.Format(time.RFC3339), in.To.Format(time.RFC3339), w.Reason)
+	}
 	if err != nil {
 		fail(c, http.StatusServiceUnavailable, "store", err.Error())
 		return

@@ -41,7 +41,22 @@ func Own(dir string, names []string) (*Holder, error) {
 	if err != nil {
 		return nil, fmt.Errorf("making a certificate: %w", err)
 	}
-	return Open(files)
+	h, err := Open(files)
+	if err != nil {
+		return nil, err
+	}
+	return h, undamaged(files, h.cert.Leaf)
+}
+
+// undamaged checks what a certificate that its owner signed says of itself: with a bit of it changed it would still be
+// read, and those who know it by its fingerprint would turn away for no reason that they can see.
+func undamaged(files Files, own *x509.Certificate) error {
+	if err := own.CheckSignature(own.SignatureAlgorithm, own.RawTBSCertificate, own.Signature); err != nil {
+		return fmt.Errorf("the certificate %s is damaged, as it is not signed with its own key: put back a copy of it, or delete it "+
+			"to have a new one made, whose fingerprint clients must be told; a certificate of an authority is given by tls.cert and tls.key",
+			files.Cert)
+	}
+	return nil
 }
 
 // noEnd is the end of a certificate without one (RFC 5280, 4.1.2.5). It must not depend on the

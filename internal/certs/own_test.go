@@ -1,7 +1,9 @@
 package certs
 
 import (
+	"bytes"
 	"crypto/tls"
+	"math/rand/v2"
 	"net"
 	"net/http"
 	"net/http/httptest"
@@ -103,4 +105,35 @@ func TestACertificateThatEndsSoonIsTold(t *testing.T) {
 	assert.NoError(t, holder.Expiring(ends.Add(-31*24*time.Hour)))
 	assert.ErrorContains(t, holder.Expiring(ends.Add(-10*24*time.Hour)), "ends at 9999-12-31T23:59:59Z, in 10 days")
 	assert.ErrorContains(t, holder.Expiring(ends.Add(time.Hour)), "ended at 9999-12-31T23:59:59Z")
+}
+
+// Each byte of the files is damaged in turn: the certificate and its key are then what they were, or it is told.
+func TestADamagedOwnCertificateIsNoticed(t *testing.T) {
+	dir := t.TempDir()
+	first, err := Own(dir, nil)
+	require.NoError(t, err)
+	_, good := first.Parts()
+	r := rand.New(rand.NewPCG(29, 7))
+	told := 0
+	for _, name := range []string{OwnCert, OwnKey} {
+		file := filepath.Join(dir, name)
+		text, err := os.ReadFile(file)
+		require.NoError(t, err)
+		for i := range text {
+			bad := bytes.Clone(text)
+			bad[i] ^= 1 << r.IntN(8)
+			require.NoError(t, os.WriteFile(file, bad, 0o600))
+			now, err := Own(dir, nil)
+			if err != nil {
+				require.ErrorContains(t, err, name[:3])
+				told++
+				continue
+			}
+			require.Equal(t, first.Fingerprint(), now.Fingerprint(), "%s, byte %d", name, i)
+			_, pair := now.Parts()
+			require.Equal(t, good.PrivateKey, pair.PrivateKey, "%s, byte %d", name, i)
+		}
+		require.NoError(t, os.WriteFile(file, text, 0o600))
+	}
+	assert.Greater(t, told, 500)
 }

@@ -2,6 +2,7 @@ package removal
 
 import (
 	"sync/atomic"
+	"time"
 
 	"nexocumula/internal/core/column"
 	"nexocumula/internal/core/rollup"
@@ -71,6 +72,16 @@ func (r *Ranges) At(path series.Path, at int64) *records.Gap {
 		}
 	}
 	return nil
+}
+
+// is reports whether exactly this time of a series was removed.
+func (r *Ranges) is(path series.Path, from, to time.Time) bool {
+	for _, g := range r.list(path) {
+		if g.From.Equal(from) && g.To.Equal(to) {
+			return true
+		}
+	}
+	return false
 }
 
 // Without returns summaries of a series but for those of what was removed: of windows within it, and of windows that

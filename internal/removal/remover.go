@@ -98,19 +98,41 @@ func (r *Remover) even(s *engine.Series, from, to int64) error {
 	return &Uneven{s.Path, widest, time.Unix(0, first), time.Unix(0, end)}
 }
 
+// Later says why what is recorded as removed could not be taken out at once.
+type Later struct{ Reason error }
+
+func (l *Later) Error() string {
+	return fmt.Sprintf("the removal is recorded and need not be asked for again, but its rows could not be taken out yet; "+
+		"that is tried again every few seconds: %s", l.Reason)
+}
+
+func (l *Later) Unwrap() error { return l.Reason }
+
 // Remove records that something is removed, and takes it out. Once it is recorded it stays removed: what could not be
-// taken out now is taken out later.
+// taken out now is taken out later, which Later says. What is recorded of the same time already, as by somebody who
+// tried it on a disk that failed, is not recorded twice.
 func (r *Remover) Remove(ctx context.Context, w Wanted) error {
+	if err := r.ranges.Refresh(); err != nil {
+		return err
+	}
 	var changes []records.GapChange
 	for _, s := range w.Series {
+		if r.ranges.is(s.Path, w.From, w.To) {
+			continue
+		}
 		changes = append(changes, records.GapChange{Gap: records.Gap{
 			Series: s.Path, From: w.From.UTC(), To: w.To.UTC(), Cause: gap.Removed, Detail: records.Clip(w.Reason), Author: w.Author,
 		}})
 	}
-	if err := r.gaps.Write(changes); err != nil {
-		return err
+	if len(changes) > 0 {
+		if err := r.gaps.Write(changes); err != nil {
+			return err
+		}
 	}
-	return r.Apply(ctx)
+	if err := r.Apply(ctx); err != nil {
+		return &Later{err}
+	}
+	return nil
 }
 
 // Apply takes out what was removed and is still here.

@@ -3,6 +3,7 @@ package e2e
 import (
 	"fmt"
 	"math/rand/v2"
+	"net/http"
 	"os"
 	"path/filepath"
 	"strings"
@@ -115,4 +116,57 @@ func tried(t *testing.T, dir, config string, state func(base string) string) (sa
 		return true, ""
 	}
 	return false, state(address)
+}
+
+// TestADamagedCredentialIsTold flips a bit of a secret that a sender or the uplink introduces itself with. The sender is
+// refused and the refusal is counted; the uplink says that the central does not accept it, and keeps what it has.
+func TestADamagedCredentialIsTold(t *testing.T) {
+	t.Parallel()
+	p := newPair(t)
+	r := rand.New(rand.NewPCG(29, 9))
+	pushAt(t, p.gateway.Base(), []time.Time{time.Now().Add(-3 * time.Minute)})
+	sends := func() bool {
+		found, err := p.gateway.Uplinks(t.Context())
+		return err == nil && len(found.Sending) == 1 && found.Sending[0].Up && found.Sending[0].BacklogRows == 0
+	}
+	eventually(t, "it sends", sends)
+	for _, name := range []string{"secret", "link"} {
+		file := filepath.Join(p.dir, name)
+		good, err := os.ReadFile(file)
+		require.NoError(t, err)
+		for range rounds.Of(2) {
+			bad := append([]byte{}, good...)
+			bad[r.IntN(len(bad))] ^= 1 << r.IntN(7) // it stays text
+			p.gatewayRuns.kill()
+			require.NoError(t, os.WriteFile(file, bad, 0o600))
+			said, _ := tried(t, p.dir, p.gatewayFile, func(base string) string {
+				request, err := http.NewRequestWithContext(t.Context(), http.MethodPost, base+"/api/v1/readings",
+					strings.NewReader(fmt.Sprintf(`[{"n":"raceway-1/oxygen","u":"mg/l","t":%d,"v":9}]`, time.Now().Unix())))
+				require.NoError(t, err)
+				request.Header.Set("Authorization", "Bearer salmon run at dawn")
+				request.Header.Set("Content-Type", "application/senml+json")
+				answer, err := http.DefaultClient.Do(request)
+				require.NoError(t, err)
+				defer answer.Body.Close()
+				if name == "secret" {
+					assert.Equal(t, http.StatusUnauthorized, answer.StatusCode, "%q", bad)
+					return ""
+				}
+				assert.Equal(t, http.StatusOK, answer.StatusCode)
+				at := client.New(base)
+				eventually(t, "the uplink says why it is down", func() bool {
+					found, err := at.Uplinks(t.Context())
+					return err == nil && !found.Sending[0].Up && strings.Contains(found.Sending[0].LastError, "401")
+				})
+				health, err := at.Health(t.Context())
+				require.NoError(t, err)
+				assert.Contains(t, strings.Join(health.Troubles, "\n"), "head-office")
+				return ""
+			})
+			_ = said // a secret that is no text any more ends the start, with its place
+		}
+		require.NoError(t, os.WriteFile(file, good, 0o600))
+		p.startGateway()
+		eventually(t, "with what it was before it goes on", sends)
+	}
 }

@@ -124,3 +124,87 @@ func failFor(t *testing.T, inject string) {
 	require.NoError(t, err)
 	assert.Zero(t, health.Damaged)
 }
+
+// TestARemovalAndARenameAreDoneOnceThoughTheDiskFails has the disk fail while a part of a series is removed, and
+// while its station is renamed, and then kills the service. What was said to be done or recorded is done by the next
+// start; asking again for what failed does it once, and in the end the central has the same.
+func TestARemovalAndARenameAreDoneOnceThoughTheDiskFails(t *testing.T) {
+	t.Parallel()
+	r := rand.New(rand.NewPCG(29, 8))
+	for round := range rounds.Of(1) {
+		for _, fault := range faults[:4] {
+			first := 1 + r.IntN(3)
+			inject := fmt.Sprintf(fault.inject, first, first+2+r.IntN(3))
+			t.Run(fmt.Sprintf("%s in round %d", fault.name, round), func(t *testing.T) {
+				t.Parallel()
+				changeWhileItFails(t, inject)
+			})
+		}
+	}
+}
+
+func changeWhileItFails(t *testing.T, inject string) {
+	p := newPair(t)
+	begin := time.Now().UTC().Add(-5 * time.Hour).Truncate(time.Hour)
+	at := func(minute int) time.Time { return begin.Add(time.Duration(minute) * time.Minute) }
+	var times []time.Time
+	for minute := range 120 {
+		times = append(times, at(minute))
+	}
+	pushAt(t, p.gateway.Base(), times)
+	counted := func(c *client.Client) map[string]float64 {
+		out := map[string]float64{}
+		windows, err := c.Windows(t.Context(), client.WindowsQuery{
+			Select: []string{"stony-beck/#"}, From: begin, To: at(120), Width: "whole", Stats: []string{"count"},
+		})
+		if err != nil {
+			return out
+		}
+		for _, s := range windows.Series {
+			out[s.Name] = s.Values["count"][0]
+		}
+		return out
+	}
+	all := map[string]float64{"stony-beck/raceway-1/oxygen": 120}
+	less := map[string]float64{"stony-beck/raceway-1/oxygen": 90}
+	renamed := map[string]float64{"stony-beck/raceway-9/oxygen": 90}
+	eventually(t, "the central has all", func() bool { return assert.ObjectsAreEqual(all, counted(p.head)) })
+
+	// change asks for it on a disk that fails, kills the service, and asks again until it is done.
+	change := func(before, after map[string]float64, what ...string) {
+		fail(t, p.gatewayRuns, filepath.Join(p.dir, "data"), inject)
+		told, err := newPerson(t, p.gateway.Base()).run("", what...)
+		p.killGateway()
+		if err == nil {
+			assert.Equal(t, after, counted(p.gateway), "it was said to be done: %s", told)
+			return
+		}
+		assert.Contains(t, told, "nexocumula: ", "it says why it is not done")
+		by, recorded := newPerson(t, p.gateway.Base()), strings.Contains(told, "need not be asked for again")
+		eventually(t, "it is done", func() bool {
+			held := counted(p.gateway)
+			if what[0] == "series" {
+				require.True(t, assert.ObjectsAreEqual(before, held) || assert.ObjectsAreEqual(after, held), "all of it, or nothing: %v", held)
+			}
+			if assert.ObjectsAreEqual(after, held) {
+				return true
+			}
+			if !recorded {
+				_, _ = by.run("", what...)
+			}
+			return false
+		})
+	}
+	change(all, less, "remove", "stony-beck/raceway-1/oxygen", "--from", at(30).Format(time.RFC3339), "--to", at(60).Format(time.RFC3339),
+		"--reason", "probe in the bucket")
+	change(less, renamed, "series", "rename", "stony-beck/raceway-1", "stony-beck/raceway-9")
+	for _, c := range []*client.Client{p.gateway, p.head} {
+		eventually(t, "both ends have the same", func() bool { return assert.ObjectsAreEqual(renamed, counted(c)) })
+		found, err := c.Gaps(t.Context(), client.GapsQuery{Last: "1d", Cause: "removed"})
+		require.NoError(t, err)
+		assert.Len(t, found.Gaps, 1)
+		health, err := c.Health(t.Context())
+		require.NoError(t, err)
+		assert.Zero(t, health.Damaged)
+	}
+}
