@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"log/slog"
+	"os"
 	"path/filepath"
 	"time"
 
@@ -18,10 +19,14 @@ const copiedSeries = 2000
 
 // copies looks through a store, and copies it into a folder that has most of it, beside reading the same bytes.
 func copies(dir string) ([]Row, error) {
-	if err := dayOfMinutes(dir, many(copiedSeries)); err != nil {
+	data := filepath.Join(dir, "data") // a backup may not be in the folder that it is of
+	if err := os.Mkdir(data, 0o700); err != nil {
 		return nil, err
 	}
-	file := filepath.Join(dir, service.StoreFile)
+	if err := dayOfMinutes(data, many(copiedSeries)); err != nil {
+		return nil, err
+	}
+	file := filepath.Join(data, service.StoreFile)
 	db, err := openRows(file)
 	if err != nil {
 		return nil, err
@@ -47,7 +52,7 @@ func copies(dir string) ([]Row, error) {
 	copied, err := inTurn(7, func() error {
 		taken = taken.Add(time.Second)
 		_, err := backup.IntoFolder(context.Background(), filepath.Join(dir, "copies"),
-			backup.Wanted{Data: dir, Store: service.StoreFile, Site: "bench", Taken: taken, Log: quiet})
+			backup.Wanted{Data: data, Store: service.StoreFile, Site: "bench", Taken: taken, Log: quiet})
 		return err
 	}, read)
 	if err != nil {

@@ -95,8 +95,8 @@ func (w Wanted) make(ctx context.Context, into target) (Made, error) {
 	if into.has(c.made.path()) {
 		return Made{}, fmt.Errorf("there is a backup of %s already", c.made.Taken.Format(time.RFC3339))
 	}
-	// The store is looked through as it is copied: a copy of what is damaged says so.
-	_, err = store.Verify(ctx, filepath.Join(w.Data, w.Store), w.Log, func(f engine.Fault) { c.made.Found = append(c.made.Found, f) }, c.read)
+	// The store is looked through before it is copied: a copy of what is damaged says so.
+	err = store.VerifySums(ctx, filepath.Join(w.Data, w.Store), w.Log, func(f engine.Fault) { c.made.Found = append(c.made.Found, f) }, c.read)
 	if err != nil {
 		return Made{}, err
 	}

@@ -23,7 +23,7 @@ func backupCommand() *cli.Command {
 		Usage:     "Copy what a service keeps, while it runs, into a folder, a file or a stream",
 		ArgsUsage: "TARGET",
 		Description: "Run it on the service's machine, as the account the service runs as. TARGET is a folder, in which only what is new since the copy\n" +
-			"before is written; a file whose name ends in .tar; or - for standard output. The store is looked through as it is copied.\n" +
+			"before is written; a file whose name ends in .tar; or - for standard output. The store is compared with its checksums as it is copied.\n" +
 			"Secrets are left out, unless --recipient says for whom they are encrypted. Exit code 1: the copy was made, of a store with faults.",
 		Flags: []cli.Flag{
 			configFlag(), rateFlag,

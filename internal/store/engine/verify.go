@@ -32,6 +32,8 @@ type Verifier struct {
 	Found func(Fault)
 	// Read, if given, is told how many bytes were read, and may wait; an error of it ends the look.
 	Read func(ctx context.Context, bytes int) error
+	// Sums has chunks compared with their checksums, and not their parts with each other.
+	Sums bool
 
 	known       map[uint32]*series.Definition
 	rows, steps buffers // that chunks are decoded into
@@ -183,6 +185,9 @@ func (v *Verifier) chunk(c *sqlite.Chunk) error {
 	if def == nil {
 		return fmt.Errorf("it is of a series %d that is not defined", c.Series)
 	}
+	if v.Sums {
+		return sums(c)
+	}
 	need := compared(def.Kind)
 	rows, err := rowsOf(c, chunkParts(series.Tier(c.Tier), rollup.NeedAll), need, &v.rows) // all parts have checksums
 	if err != nil {
@@ -213,6 +218,18 @@ func (v *Verifier) chunk(c *sqlite.Chunk) error {
 		}
 		if err := agree(rollup.FromRow(steps, i, def.Kind), summaryOf(some, c, def, need)); err != nil {
 			return fmt.Errorf("its step at %d says %w", at, err)
+		}
+	}
+	return nil
+}
+
+// sums compares all parts of a chunk with their checksums.
+func sums(c *sqlite.Chunk) error {
+	for _, part := range append(chunkParts(series.Tier(c.Tier), rollup.NeedAll), sqlite.Whole, sqlite.Step0, sqlite.Step1) {
+		if data := *c.Payload(part); data != nil {
+			if _, err := chunk.Open(data); err != nil {
+				return fmt.Errorf("a part of it: %w", err)
+			}
 		}
 	}
 	return nil
