@@ -288,6 +288,7 @@ type Sending struct {
 	GivenUp    uint64          `json:"given_up"`     // dropped before they could be sent
 	Rate       float64         `json:"rate"`         // summaries acknowledged a second, in the last minute
 	CaughtUpAt *time.Time      `json:"caught_up_at"` // when nothing will wait any more, as it goes now
+	Arrived    float64         `json:"arrived"`      // the share of what waited because of the last outage that has arrived
 	AckedRows  uint64          `json:"acked_rows"`
 	AckedAt    *time.Time      `json:"acked_at"`
 	Failures   uint64          `json:"failures"`
@@ -316,6 +317,7 @@ type Receiving struct {
 	StoredAt     *time.Time `json:"stored_at"`
 	Rate         float64    `json:"rate"`         // summaries stored a second, in the last minute
 	CaughtUpAt   *time.Time `json:"caught_up_at"` // when nothing will wait any more, as it goes now
+	Arrived      float64    `json:"arrived"`      // the share of what waited because of the last outage that has arrived
 	BacklogRows  int        `json:"backlog_rows"` // as the gateway last said
 	BacklogSince *time.Time `json:"backlog_since"`
 	Accepted     uint64     `json:"accepted"` // readings, as the gateway last said

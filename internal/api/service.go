@@ -228,6 +228,7 @@ func (h handlers) uplinks(c *gin.Context) {
 			BacklogRecords: u.Backlog.Records, RefusedRecords: u.RefusedRecords,
 			Rate:       pace.Rate,
 			CaughtUpAt: pointer(pace.CaughtUp),
+			Arrived:    pace.Arrived,
 			AckedRows:  u.Acked.Rows,
 			AckedAt:    pointer(u.Acked.At),
 			Failures:   u.Failures,
@@ -255,7 +256,7 @@ func (h handlers) uplinks(c *gin.Context) {
 		for _, l := range h.links(sees) {
 			pace := h.Pace("from " + l.Gateway)
 			out.Receiving = append(out.Receiving, client.Receiving{
-				Rate: pace.Rate, CaughtUpAt: pointer(pace.CaughtUp),
+				Rate: pace.Rate, CaughtUpAt: pointer(pace.CaughtUp), Arrived: pace.Arrived,
 				Gateway: l.Gateway, Console: l.Status.Console, Up: l.Up(h.now()), HeardAt: pointer(l.HeardAt), Batches: l.Batches, StoredRows: l.Rows, StoredAt: pointer(l.StoredAt),
 				BacklogRows: l.Status.BacklogRows, BacklogSince: pointer(l.Status.BacklogSince), Accepted: l.Status.Accepted, Rejected: l.Status.Rejected,
 				Refused: l.Refused, LastError: l.LastError, Twin: l.Twin,

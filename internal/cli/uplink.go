@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"fmt"
+	"math"
 	"strings"
 	"time"
 
@@ -53,6 +54,9 @@ func uplinkGrid(answer client.Uplinks, now time.Time) grid {
 			g.notes = append(g.notes,
 				fmt.Sprintf("%s: %d summaries were given up before they could be sent", s.Name, s.GivenUp))
 		}
+		if s.Arrived < 1 && s.Up {
+			g.notes = append(g.notes, s.Name+": "+catchingUp(s.Arrived, s.CaughtUpAt, now))
+		}
 		if s.BytesToday > 0 {
 			left := ""
 			if s.BytesLeft != nil {
@@ -72,6 +76,9 @@ func uplinkGrid(answer client.Uplinks, now time.Time) grid {
 		})
 	}
 	for _, r := range answer.Receiving {
+		if r.Arrived < 1 && r.Up {
+			g.notes = append(g.notes, r.Gateway+": "+catchingUp(r.Arrived, r.CaughtUpAt, now))
+		}
 		if r.LastError != "" {
 			g.notes = append(g.notes, r.Gateway+": "+r.LastError)
 		}
@@ -91,4 +98,13 @@ func uplinkGrid(answer client.Uplinks, now time.Time) grid {
 		})
 	}
 	return g
+}
+
+// catchingUp says how much of what waited has arrived, and when the rest will have.
+func catchingUp(arrived float64, done *time.Time, now time.Time) string {
+	text := fmt.Sprintf("%.0f %% of what waited has arrived", math.Floor(100*arrived))
+	if done != nil && done.After(now) {
+		text += ", the rest in about " + age(done.Sub(now))
+	}
+	return text
 }

@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"nexocumula/internal/config/shape"
+	"nexocumula/internal/core/marks"
 	"nexocumula/internal/core/request"
 	"nexocumula/internal/core/series"
 )
@@ -21,6 +22,7 @@ type Uplink struct {
 	Select   []series.Selector // what it sends of what may be sent; nil: all
 	Tiers    []series.Tier     // that it sends; nil: all there are
 	Records  []string          // kinds of records that it sends; nil: all there are
+	Order    marks.Order       // in which what waits is sent, beside what is new
 	Limits   Limits
 	Allow    []string // kinds of requests that are carried out for whom it sends to
 	Kind     string   // its key
@@ -61,6 +63,7 @@ type uplinkFile struct {
 	Select  []string    `yaml:"select" is:"everything" says:"selectors of the series that it sends"`
 	Tiers   []string    `yaml:"tiers" is:"all there are" says:"widths of the summaries that it sends, such as [1m] on a thin link: the central then has no others"`
 	Records []string    `yaml:"records" is:"all" says:"kinds of records that it sends: notes, gaps"`
+	Order   string      `yaml:"order" is:"series" says:"in which what waited goes, beside what is new: newest or oldest hours first, widest tiers first, or series by series, which needs the fewest bytes"`
 	Limits  *limitsFile `yaml:"limits" says:"how much of the link it may use"`
 	Allow   []string    `yaml:"allow" is:"[readings, read, reconcile]" says:"kinds of requests that are carried out for whom it sends to: readings, read, reconcile, notes; [] for none"`
 }
@@ -116,6 +119,12 @@ func uplinkOf(part shape.Part, kinds []UplinkKind) Uplink {
 	}
 	for i, text := range raw.Select {
 		out.Select = append(out.Select, shape.Parsed(part.Key("select").Item(i), text, series.ParseSelector))
+	}
+	if raw.Order != "" {
+		out.Order = shape.Parsed(part.Key("order"), raw.Order, marks.ParseOrder)
+	}
+	if out.Kind != "" && raw.Order != "" {
+		part.Key("order").Wrong("order is for uplinks to a central; others send in the order of time")
 	}
 	out.Limits = raw.Limits.check(part.Key("limits"))
 	if out.Kind != "" && out.Limits.Any() {

@@ -36,6 +36,7 @@ type Return struct {
 type CatchUp struct {
 	Rate     float64   // summaries that arrived a second, in the last minute
 	CaughtUp time.Time // when nothing will wait any more, as it goes now; zero: not known, or nothing waits
+	Arrived  float64   // the share of what waited at the end of the last outage that has arrived; 1: all of it
 }
 
 const (
@@ -149,6 +150,9 @@ func (l *watched) isDown() bool { return l.outage != nil && l.outage.Ended.IsZer
 
 // look is one link's part.
 func (l *watched) look(s State, now time.Time) {
+	if !s.Up {
+		l.samples = nil // how fast it goes is asked of the time since it goes
+	}
 	l.samples = append(l.samples, sample{now, s.Rows, s.Moved})
 	if len(l.samples) > mostSamples {
 		l.samples = l.samples[1:]
@@ -251,8 +255,16 @@ func (h *History) keep(states []State, all bool) error {
 func (h *History) Pace(link string) (out CatchUp) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
+	out.Arrived = 1
 	l := h.links[link]
-	if l == nil || len(l.samples) < 2 {
+	if l == nil || len(l.samples) == 0 {
+		return out
+	}
+	if o := l.outage; o != nil && o.Waited > 0 {
+		waits := l.samples[len(l.samples)-1].rows
+		out.Arrived = 1 - float64(min(waits, o.Waited))/float64(o.Waited)
+	}
+	if len(l.samples) < 2 {
 		return out
 	}
 	first, last := l.samples[0], l.samples[len(l.samples)-1]

@@ -2,6 +2,7 @@ package links_test
 
 import (
 	"log/slog"
+	"math/rand/v2"
 	"path/filepath"
 	"testing"
 	"time"
@@ -186,4 +187,33 @@ func TestWhatIsNoLinkAnyMoreIsNotDownForEver(t *testing.T) {
 	n.now = n.now.Add(2 * time.Second)
 	n.h.Look([]links.State{{Link: "to another", Up: true}})
 	assert.WithinDuration(t, n.now, n.outages()[0].Ended, time.Second)
+}
+
+// TestTheTimeUntilALinkHasCaughtUpIsForetold has backlogs arrive at rates that vary, beside what is made meanwhile. Once a
+// tenth has arrived, the rest takes as long as was said, to a fifth.
+func TestTheTimeUntilALinkHasCaughtUpIsForetold(t *testing.T) {
+	r := rand.New(rand.NewPCG(30, 2))
+	for range 20 {
+		n := begin(t)
+		fell := n.now
+		waits := 2000 + r.IntN(1_000_000)
+		n.pass(5*time.Minute, func(time.Duration) links.State {
+			return links.State{Reason: "connection refused", Rows: waits, Oldest: fell}
+		})
+		left, moved, back := float64(waits), 0.0, n.now
+		perStep, live := left/float64(60+r.IntN(600)), left/2000
+		var said time.Time
+		for left > live {
+			n.pass(2*time.Second, func(time.Duration) links.State {
+				arrives := perStep * (0.7 + 0.6*r.Float64())
+				left, moved = max(0, left-arrives+live), moved+arrives
+				return links.State{Up: true, Rows: int(left), Oldest: fell, Moved: uint64(moved)}
+			})
+			if pace := n.h.Pace("to head-office"); said.IsZero() && pace.Arrived >= 0.1 {
+				said = pace.CaughtUp
+				require.False(t, said.IsZero())
+			}
+		}
+		assert.InEpsilon(t, n.now.Sub(back).Seconds(), said.Sub(back).Seconds(), 0.2)
+	}
 }

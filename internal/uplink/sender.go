@@ -119,6 +119,8 @@ func New(settings config.Uplink, box *outbox.Outbox, from From) (*Sender, error)
 	}
 	if inOrder(carrier) {
 		box.KeepOrder()
+	} else {
+		box.SetOrder(settings.Order)
 	}
 	return &Sender{
 		settings: settings, from: from, meter: meter, outbox: box, store: from.Store, kinds: from.Records, carrier: carrier, log: log,

@@ -32,6 +32,8 @@ type Outbox struct {
 
 	mu         sync.Mutex // taken after that of Outboxes and before the engine's memory
 	inOrder    bool       // see KeepOrder
+	order      marks.Order
+	turn       marks.Turn // of the backlog, what comes next in this order
 	isMine     map[uint32]bool
 	fresh      marks.Set // of the last minute or so: the present goes before the past
 	freshSince time.Time
@@ -73,7 +75,8 @@ const nearby = 64
 func (o *Outbox) add(entries []engine.Entry, sketches []engine.Sketch, since int64) {
 	o.mu.Lock()
 	defer o.mu.Unlock()
-	before := o.fresh.Rows()
+	before := o.fresh.Rows() + o.backlog.Rows()
+	present := o.boxes.judge.Now().UnixNano() - freshSpan // what is older was late or brought in, and goes with what waits
 	for _, e := range entries {
 		if e.Tier == series.Readings || e.Rows.Len() == 0 || !o.sendsTier(e.Tier) || !o.sends(e.Series) {
 			continue
@@ -84,7 +87,11 @@ func (o *Outbox) add(entries []engine.Entry, sketches []engine.Sketch, since int
 			for k < len(times) && times[k]-times[k-1] <= nearby*width {
 				k++
 			}
-			o.fresh.Add(marks.Mark{
+			set := &o.fresh
+			if times[k-1]+width < present {
+				set = &o.backlog
+			}
+			set.Add(marks.Mark{
 				Of: of, Span: marks.Span{From: times[i], To: times[k-1] + width, Rows: k - i, Since: since},
 			})
 			i = k
@@ -98,10 +105,10 @@ func (o *Outbox) add(entries []engine.Entry, sketches []engine.Sketch, since int
 			})
 		}
 	}
-	if o.fresh.Rows() == before {
+	if o.fresh.Rows()+o.backlog.Rows() == before {
 		return
 	}
-	if o.freshSince.IsZero() {
+	if o.freshSince.IsZero() && o.fresh.Len() > 0 {
 		o.freshSince = time.Unix(0, since)
 	}
 	o.wakeUp()
@@ -181,7 +188,7 @@ func (o *Outbox) TakeOf(fresh bool, only func(series.Path) bool) (marks.Mark, bo
 	}
 	now := o.boxes.judge.Now()
 	for {
-		m, ok := from.Take(skip)
+		m, ok := o.takeFrom(from, skip)
 		if !ok {
 			if fresh && only == nil {
 				o.freshSince = time.Time{}
@@ -198,6 +205,25 @@ func (o *Outbox) TakeOf(fresh bool, only func(series.Path) bool) (marks.Mark, bo
 		}
 		o.flight = append(o.flight, m)
 		return m, true
+	}
+}
+
+// takeFrom takes a mark out of a set, in order out of the backlog. mu is held.
+func (o *Outbox) takeFrom(set *marks.Set, skip func(marks.Of) bool) (marks.Mark, bool) {
+	if set == &o.fresh || o.order == marks.BySeries {
+		return set.Take(skip)
+	}
+	for {
+		if len(o.turn.Of) == 0 {
+			if o.turn = set.Next(o.order); len(o.turn.Of) == 0 {
+				return marks.Mark{}, false
+			}
+		}
+		of := o.turn.Of[0]
+		o.turn.Of = o.turn.Of[1:]
+		if m, ok := set.TakeWithin(of, o.turn.From, o.turn.To); ok {
+			return m, true
+		}
 	}
 }
 
@@ -240,62 +266,6 @@ func (o *Outbox) retry() {
 	}
 }
 
-// Mark marks what is to be sent again.
-func (o *Outbox) Mark(m marks.Mark) {
-	o.mu.Lock()
-	defer o.mu.Unlock()
-	m.Since = o.boxes.judge.Now().UnixNano()
-	o.backlog.Add(m)
-	o.wakeUp()
-}
-
-// MarkDefinition has the definition of a series go again, with its last summary.
-func (o *Outbox) MarkDefinition(known engine.Series) {
-	o.addLast([]engine.Series{known}, o.boxes.judge.Now().UnixNano())
-}
-
-// MarkRecords has all records of a kind go again.
-func (o *Outbox) MarkRecords(kind string) {
-	o.mu.Lock()
-	defer o.mu.Unlock()
-	delete(o.records.acked, kind)
-	o.wakeUp()
-}
-
-// Waits reports whether anything of this is marked that starts within a time.
-func (o *Outbox) Waits(of marks.Of, from, to int64) (waits bool) {
-	o.mu.Lock()
-	defer o.mu.Unlock()
-	if swept := o.row.SweepNext; swept != 0 && of.Series >= swept && of.Series <= o.row.SweepLast {
-		return true
-	}
-	o.each(func(m marks.Mark) { waits = waits || m.Of == of && m.From < to && m.To > from })
-	return waits
-}
-
-// AskFor marks readings of a series that somebody asked for.
-func (o *Outbox) AskFor(id uint32, from, to int64, rows int) {
-	o.mu.Lock()
-	defer o.mu.Unlock()
-	o.backlog.Add(marks.Mark{
-		Of:   marks.Of{Kind: marks.Asked, Series: id},
-		Span: marks.Span{From: from, To: to, Rows: rows, Since: o.boxes.judge.Now().UnixNano()},
-	})
-	o.wakeUp()
-}
-
-// AskedLeft returns about how many readings of a series are marked between two times, and whether any are.
-func (o *Outbox) AskedLeft(id uint32, from, to int64) (rows int, any bool) {
-	o.mu.Lock()
-	defer o.mu.Unlock()
-	o.each(func(m marks.Mark) {
-		if m.Kind == marks.Asked && m.Series == id && m.From < to && m.To > from {
-			rows, any = rows+m.Rows, true
-		}
-	})
-	return rows, any
-}
-
 // Shorten says that of the mark that was taken last only what starts before a time is
 // sent now, rows summaries; the rest waits.
 func (o *Outbox) Shorten(to int64, rows int) {
@@ -311,11 +281,18 @@ func (o *Outbox) Shorten(to int64, rows int) {
 	m.Rows = rows
 }
 
-// KeepOrder has what could not be sent go before all that came later.
+// KeepOrder has what could not be sent go before all that came later, in the order of time.
 func (o *Outbox) KeepOrder() {
 	o.mu.Lock()
 	defer o.mu.Unlock()
-	o.inOrder = true
+	o.inOrder, o.order = true, marks.Oldest
+}
+
+// SetOrder has what waits go in an order, beside what is new.
+func (o *Outbox) SetOrder(order marks.Order) {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	o.order = order
 }
 
 // PutBack returns what is in flight. The present becomes the past when it could not be
