@@ -20,6 +20,7 @@ type NewRequest struct {
 
 	Select string `json:"select,omitempty"` // of readings
 	Keep   string `json:"keep,omitempty"`   // of readings: how long they stay here, such as 7d
+	Live   string `json:"live,omitempty"`   // of readings: instead of to, how long from now on as they are made, such as 10m
 
 	Site   string `json:"site,omitempty"`   // of read and reconcile
 	Source string `json:"source,omitempty"` // of read

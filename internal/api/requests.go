@@ -23,7 +23,7 @@ import (
 // Ledger keeps what is asked of gateways.
 type Ledger interface {
 	Ask(r records.Request) (records.Request, error)
-	Fetch(r records.Request, paths []series.Path, from, to int64, until time.Time) (records.Request, error)
+	Fetch(r records.Request, what asked.ReadingsBody, until time.Time) (records.Request, error)
 	Withdraw(uid, by string) (withdrawn bool, err error)
 }
 
@@ -93,8 +93,22 @@ func askedLength(key, text string, usual, most time.Duration) (time.Duration, er
 
 // askReadings asks each gateway for the readings of its series.
 func (h handlers) askReadings(c *gin.Context, in client.NewRequest) (made []records.Request, err error) {
+	live, err := askedLength("live", in.Live, 0, asked.MostLive)
+	if err != nil {
+		return nil, err
+	}
+	if live > 0 {
+		now := h.now()
+		to := now.Add(live)
+		if in.To != nil || in.From != nil && in.From.After(now) {
+			return nil, errors.New("live is until that long from now: it has no to, and a from that is not later than now")
+		}
+		if in.To = &to; in.From == nil {
+			in.From = &now
+		}
+	}
 	if in.From == nil || in.To == nil || !in.To.After(*in.From) || in.From.Before(time.Unix(0, 0)) || in.Site+in.Source+in.Group != "" {
-		return nil, errors.New("readings are asked for with select, from and to, where to is later than from")
+		return nil, errors.New("readings are asked for with select, from and to, where to is later than from; or with select and live")
 	}
 	expires, err := askedLength("expires", in.Expires, expiresUsual, expiresMost)
 	if err != nil {
@@ -125,12 +139,9 @@ func (h handlers) askReadings(c *gin.Context, in client.NewRequest) (made []reco
 	}
 	for _, site := range slices.Sorted(maps.Keys(bySite)) {
 		for paths := range slices.Chunk(bySite[site], mostAsked) {
-			body, err := json.Marshal(asked.ReadingsBody{Series: paths, From: in.From.UTC(), To: in.To.UTC()})
-			if err != nil {
-				return made, err
-			}
-			r := records.Request{Site: site, Kind: asked.Readings, Author: callerOf(c).Name, Expires: h.now().Add(expires), Body: body}
-			if r, err = h.Ledger.Fetch(r, paths, in.From.UnixNano(), in.To.UnixNano(), h.now().Add(expires+keep)); err != nil {
+			what := asked.ReadingsBody{Series: paths, From: in.From.UTC(), To: in.To.UTC(), Live: live > 0}
+			r := records.Request{Site: site, Kind: asked.Readings, Author: callerOf(c).Name, Expires: h.now().Add(expires)}
+			if r, err = h.Ledger.Fetch(r, what, h.now().Add(expires+keep)); err != nil {
 				return made, err
 			}
 			made = append(made, r)

@@ -22,6 +22,7 @@ func fetchCommand() *cli.Command {
 			&cli.StringFlag{Name: "keep-for", Usage: "how long they stay at the central, such as 7d", Value: "7d"},
 			expiresFlag("1d"),
 			&cli.BoolFlag{Name: "no-wait", Usage: "do not wait until they are here"},
+			&cli.DurationFlag{Name: "live-for", Usage: "instead of --to: print readings as they are made, for at most 10m"},
 		},
 		Description: "Each gateway sends them beside what is live. Once they are here, nexocumula readings shows them, and windows of that time " +
 			"have exact percentiles and any width. The uplink of the gateway has to allow requests of kind readings, as it does unless told otherwise.",
@@ -32,6 +33,9 @@ func fetchCommand() *cli.Command {
 			var from, to time.Time
 			if err := timeFlags(cmd, map[string]*time.Time{"from": &from, "to": &to}); err != nil {
 				return err
+			}
+			if live := cmd.Duration("live-for"); cmd.IsSet("live-for") {
+				return followLive(ctx, cmd, from, live)
 			}
 			if to.IsZero() {
 				to = time.Now()

@@ -12,6 +12,8 @@ import (
 type Fetched interface {
 	// Covers reports whether all readings of a time are here.
 	Covers(path series.Path, from, to int64) bool
+	// Follows reports whether they are, or come as they are made.
+	Follows(path series.Path, from, to int64) bool
 	Read(ctx context.Context, path series.Path, from, to int64) (column.Block, error)
 	// Last returns the last reading before a time.
 	Last(ctx context.Context, path series.Path, before int64) (at int64, value float64, ok bool, err error)
@@ -21,7 +23,16 @@ type Fetched interface {
 // collected here.
 func (src Source) covering(from, to int64) Source {
 	if src.Fetched != nil {
-		src.Store = &covered{Reader: src.Store, fetched: src.Fetched, from: from, to: to, paths: map[uint32]series.Path{}}
+		src.Store = &covered{Reader: src.Store, fetched: src.Fetched, covers: src.Fetched.Covers, from: from, to: to, paths: map[uint32]series.Path{}}
+	}
+	return src
+}
+
+// following is covering, also of readings that still come as they are made.
+func (src Source) following(from, to int64) Source {
+	src = src.covering(from, to)
+	if c, ok := src.Store.(*covered); ok {
+		c.covers = src.Fetched.Follows
 	}
 	return src
 }
@@ -29,6 +40,7 @@ func (src Source) covering(from, to int64) Source {
 type covered struct {
 	Reader
 	fetched  Fetched
+	covers   func(path series.Path, from, to int64) bool
 	from, to int64
 	paths    map[uint32]series.Path // of series with fetched readings; written by List, before anything is read
 }
@@ -36,7 +48,7 @@ type covered struct {
 func (c *covered) List(of series.Selector) []engine.Series {
 	out := c.Reader.List(of)
 	for i := range out {
-		if s := &out[i]; !s.Collected && c.fetched.Covers(s.Path, c.from, c.to) {
+		if s := &out[i]; !s.Collected && c.covers(s.Path, c.from, c.to) {
 			s.Collected, s.ThinnedTo = true, 0
 			c.paths[s.ID] = s.Path
 		}

@@ -42,7 +42,7 @@ func (q Readings) run(ctx context.Context, src Source, sink ReadingsSink) error 
 	if err := q.Range.Check(); err != nil {
 		return refuse("range", "%v", err)
 	}
-	src = src.covering(q.Range.From.UnixNano(), q.Range.To.UnixNano())
+	src = src.following(q.Range.From.UnixNano(), q.Range.To.UnixNano())
 	found, err := Find(src.Store, q.Select)
 	if err != nil {
 		return err

@@ -3,6 +3,7 @@ package requests
 import (
 	"context"
 	"crypto/rand"
+	"encoding/json"
 	"fmt"
 	"log/slog"
 	"slices"
@@ -34,8 +35,8 @@ type Ledger struct {
 	open    []records.Request
 }
 
-// Expect says which readings a request is to bring, and until when they are kept.
-type Expect func(request string, paths []series.Path, from, to int64, until time.Time) error
+// Expect says which readings a request is to bring, live those that are still to be made, and until when they are kept.
+type Expect func(request string, paths []series.Path, from, to int64, live bool, until time.Time) error
 
 // Audit notes who did what with a request. Outcome is one of the access package's.
 type Audit func(who, action, target, outcome, reason string)
@@ -99,8 +100,8 @@ func (l *Ledger) Ask(r records.Request) (records.Request, error) {
 	return kept, err
 }
 
-// Fetch asks a gateway for readings, which are kept until a time once they are here.
-func (l *Ledger) Fetch(r records.Request, paths []series.Path, from, to int64, until time.Time) (records.Request, error) {
+// Fetch asks a gateway for readings, live for those that are still to be made. They are kept until a time once they are here.
+func (l *Ledger) Fetch(r records.Request, what request.ReadingsBody, until time.Time) (records.Request, error) {
 	if l.route == nil {
 		return r, &UnroutedError{r.Site}
 	}
@@ -110,7 +111,11 @@ func (l *Ledger) Fetch(r records.Request, paths []series.Path, from, to int64, u
 	if r.UID == "" {
 		r.UID = rand.Text()
 	}
-	if err := l.expect(r.UID, paths, from, to, until); err != nil {
+	var err error
+	if r.Body, err = json.Marshal(what); err != nil {
+		return r, err
+	}
+	if err := l.expect(r.UID, what.Series, what.From.UnixNano(), what.To.UnixNano(), what.Live, until); err != nil {
 		return r, err
 	}
 	return l.Ask(r)

@@ -87,7 +87,7 @@ func newPair(t *testing.T, random *rand.Rand) *pair {
 	}
 	p.central = &end{t: t, dir: t.TempDir(), make: func(st *store.Store) *Ledger {
 		route := func(site string) (string, bool) { return "stony-beck", site == "stony-beck" }
-		return New(st.Requests, time.Now, "", route, nil, nothing, func(string, []series.Path, int64, int64, time.Time) error { return nil }, settle, log)
+		return New(st.Requests, time.Now, "", route, nil, nothing, func(string, []series.Path, int64, int64, bool, time.Time) error { return nil }, settle, log)
 	}}
 	p.gateway = &end{t: t, dir: t.TempDir(), make: func(st *store.Store) *Ledger {
 		doers := map[string]Doer{request.Read: carry, request.Readings: carry}

@@ -11,6 +11,7 @@ import (
 	"nexocumula/internal/core/series"
 	"nexocumula/internal/requests"
 	"nexocumula/internal/store/engine"
+	"nexocumula/internal/store/outbox"
 	"nexocumula/internal/store/records"
 )
 
@@ -27,6 +28,7 @@ type sending struct {
 type parcel struct {
 	series []parcelSeries
 	rows   int
+	live   time.Time // until when readings are sent as they are made; zero: they are not
 }
 
 type parcelSeries struct {
@@ -55,15 +57,22 @@ func (s *sending) do(ctx context.Context, r records.Request) (out requests.Outco
 		if out, err := s.fromBelow(r, body); err != nil || !out.Done {
 			return out, err
 		}
-		if p, err = s.gather(ctx, r.Site, body); err != nil {
+		if p, err = s.gather(ctx, r, body, box); err != nil {
 			return out, err
 		}
 		for _, one := range p.series {
-			box.AskFor(one.id, one.from, one.to, one.Readings)
+			if one.Readings > 0 {
+				box.AskFor(one.id, one.from, one.to, one.Readings)
+			}
 		}
 		s.mu.Lock()
 		s.begun[r.UID] = p
 		s.mu.Unlock()
+	}
+	if left := p.live.Sub(s.s.Store.Judge().Now()); left > 0 {
+		out.Detail = fmt.Sprintf("as they are made, for another %s", left.Round(time.Second))
+		out.Progress = max(0, 1-float64(left)/float64(request.MostLive))
+		return out, nil
 	}
 	left, any := 0, false
 	for _, one := range p.series {
@@ -74,6 +83,11 @@ func (s *sending) do(ctx context.Context, r records.Request) (out requests.Outco
 	if any {
 		out.Progress = float64(max(0, p.rows-left)) / float64(max(1, p.rows))
 		return out, nil
+	}
+	if !p.live.IsZero() {
+		if err := s.recount(ctx, p); err != nil {
+			return out, err
+		}
 	}
 	s.forget(r.UID)
 	answer := request.ReadingsAnswer{Series: []request.SentSeries{}}
@@ -89,17 +103,30 @@ func (s *sending) forget(uid string) {
 	delete(s.begun, uid)
 }
 
-// gather looks which readings there are.
-func (s *sending) gather(ctx context.Context, site string, body request.ReadingsBody) (*parcel, error) {
+// gather looks which readings there are. Those that are still to be made are followed from before it looks, so that none is
+// between the two.
+func (s *sending) gather(ctx context.Context, r records.Request, body request.ReadingsBody, box *outbox.Outbox) (*parcel, error) {
 	p := &parcel{}
+	if body.Live {
+		if body.To.Sub(r.Made) > request.MostLive {
+			return nil, &requests.RefusedError{Reason: fmt.Sprintf("readings are sent as they are made for at most %s", request.MostLive)}
+		}
+		p.live = body.To
+	}
 	for _, path := range body.Series {
 		known, ok := s.s.Store.Find(s.s.Store.Called(path))
-		if !ok || known.Path.Site() != site {
+		if !ok || known.Path.Site() != r.Site {
 			continue
 		}
-		one, ok, err := s.spanOf(&known, body.From.UnixNano(), body.To.UnixNano())
-		if err != nil || !ok {
-			return p, err
+		if body.Live && known.Collected {
+			box.Follow(known.ID, body.From.UnixNano(), body.To.UnixNano())
+		}
+		one, ok, err := s.spanOf(&known, body.From.UnixNano(), body.To.UnixNano(), body.Live)
+		if err != nil {
+			return nil, err
+		}
+		if !ok {
+			continue
 		}
 		rows, err := s.s.Store.ReadingsOf(ctx, known.ID, one.from, one.to, mostSent+1)
 		if err != nil {
@@ -117,15 +144,32 @@ func (s *sending) gather(ctx context.Context, site string, body request.Readings
 	return p, nil
 }
 
-// spanOf returns the time for which all readings of a series are here.
-func (s *sending) spanOf(known *engine.Series, from, to int64) (one parcelSeries, ok bool, err error) {
-	to = min(to, s.s.Store.Judge().Now().UnixNano())
+// recount counts the readings that were made meanwhile.
+func (s *sending) recount(ctx context.Context, p *parcel) error {
+	p.rows = 0
+	for i := range p.series {
+		one := &p.series[i]
+		rows, err := s.s.Store.ReadingsOf(ctx, one.id, one.From.UnixNano(), one.to, mostSent)
+		if err != nil {
+			return err
+		}
+		one.Readings = rows.Len()
+		p.rows += rows.Len()
+	}
+	return nil
+}
+
+// spanOf returns the time for which all readings of a series are here, live those that will be.
+func (s *sending) spanOf(known *engine.Series, from, to int64, live bool) (one parcelSeries, ok bool, err error) {
+	if !live {
+		to = min(to, s.s.Store.Judge().Now().UnixNano())
+	}
 	if known.Collected {
 		since, some, err := s.s.Store.Readings(known.ID)
-		if err != nil || !some {
+		if err != nil || !some && !live {
 			return one, false, err
 		}
-		if since > known.FirstSeen { // earlier ones have gone
+		if some && since > known.FirstSeen { // earlier ones have gone
 			from = max(from, since)
 		}
 		from = max(from, known.ThinnedTo)
@@ -158,7 +202,9 @@ func (s *sending) fromBelow(r records.Request, body request.ReadingsBody) (out r
 	case err != nil:
 		return out, err
 	case !known:
-		if _, err = s.s.ledger.Fetch(below, missing, body.From.UnixNano(), body.To.UnixNano(), r.Expires.Add(passOn)); err != nil {
+		what := body
+		what.Series = missing
+		if _, err = s.s.ledger.Fetch(below, what, r.Expires.Add(passOn)); err != nil {
 			return out, &requests.RefusedError{Reason: err.Error()}
 		}
 	case kept.State == request.Done:

@@ -120,6 +120,9 @@ var steps = []tables.Step{
 		tables.Make(`CREATE INDEX fetched_spans_place ON fetched_spans(series, began)`),
 		tables.Make(`CREATE INDEX fetched_spans_request ON fetched_spans(request)`),
 	}},
+	{ID: "0018-live", Changes: []tables.Change{
+		tables.Add("fetched_spans", "live", "numeric NOT NULL DEFAULT 0"),
+	}},
 }
 
 // migrate brings the tables up to date. A file that a newer program has written to, or

@@ -252,3 +252,48 @@ func TestUplinksChangeWithAReloadAndLoopsAreNamed(t *testing.T) {
 			links.Sending[0].LastError == "company would get its own summaries back: company sends to plant, which sends to company. Remove one of these uplinks"
 	})
 }
+
+// Readings come to the central as they are made, while somebody follows them, though the gateway is killed meanwhile;
+// once that is over, all of them are there and count as fetched.
+func TestReadingsAreFollowedAsTheyAreMade(t *testing.T) {
+	t.Parallel()
+	p := newPair(t)
+	pushAt(t, p.gateway.Base(), []time.Time{time.Now().Add(-3 * time.Minute)})
+	eventually(t, "the central knows the series", func() bool {
+		found, err := p.head.Series(t.Context(), "stony-beck/#")
+		return err == nil && len(found.Series) == 1
+	})
+	by := newPerson(t, p.head.Base())
+	for _, wrong := range [][]string{{"--live-for", "11m"}, {"--live-for", "1m", "--to", "2026-03-01T00:00:00Z"}, {"--live-for", "-1s"}} {
+		by.refused("", append([]string{"fetch", "stony-beck/#"}, wrong...)...)
+	}
+	follows := by.command("fetch", "stony-beck/raceway-1/oxygen", "--live-for", "12s")
+	var printed lockedBuffer
+	follows.Stdout, follows.Stderr = &printed, &printed
+	require.NoError(t, follows.Start())
+	begun := time.Now()
+	t.Cleanup(func() { t.Log(printed.String()) })
+	lines := func() int { return strings.Count(printed.String(), "stony-beck/raceway-1/oxygen") }
+	var pushed []time.Time
+	push := func() {
+		pushed = append(pushed, time.Now().UTC().Truncate(time.Second).Add(time.Second)) // pushes have whole seconds
+		pushAt(t, p.gateway.Base(), pushed[len(pushed)-1:])
+	}
+	eventually(t, "the gateway was asked", func() bool {
+		asked, err := p.gateway.Requests(t.Context(), "", 10)
+		return err == nil && len(asked.Requests) == 1
+	})
+	push()
+	eventually(t, "it is printed while more may come", func() bool { return lines() == 1 })
+	assert.Less(t, time.Since(begun), 12*time.Second, "it does not wait until the end")
+	p.killGateway()
+	push()
+	eventually(t, "and after a kill", func() bool { return lines() == 2 })
+	require.NoError(t, follows.Wait())
+	assert.Equal(t, len(pushed), lines(), printed.String())
+	got, err := p.head.Windows(t.Context(), client.WindowsQuery{
+		Select: []string{"stony-beck/#"}, From: pushed[0], To: pushed[1].Add(time.Millisecond), Width: "whole", Stats: []string{"count", "p50"},
+	})
+	require.NoError(t, err)
+	assert.InDelta(t, 2, float64(got.Series[0].Values["count"][0]), 0)
+}

@@ -11,7 +11,12 @@ type ReadingsBody struct {
 	Series []series.Path `json:"series"`
 	From   time.Time     `json:"from"`
 	To     time.Time     `json:"to"` // not included
+	// Live asks for readings as they are made until To as well, which is at most MostLive after the request was made.
+	Live bool `json:"live,omitempty"`
 }
+
+// MostLive is how long readings are sent as they are made without being asked for again.
+const MostLive = 10 * time.Minute
 
 // ReadingsAnswer says which readings were sent.
 type ReadingsAnswer struct {

@@ -22,6 +22,7 @@ type Span struct {
 	From, To int64     // nanoseconds since 1970; To is not included
 	Until    time.Time // when they go
 	Complete bool      // all of them are here
+	Live     bool      // they come as they are made
 	Request  string
 }
 
@@ -47,7 +48,7 @@ func (f *Fetched) refresh() error {
 	spans := map[series.Path][]Span{}
 	for _, r := range rows {
 		path := series.Path(r.Series)
-		spans[path] = append(spans[path], Span{path, r.Began, r.Ended, time.Unix(0, r.Until).UTC(), r.Complete, r.Request})
+		spans[path] = append(spans[path], Span{path, r.Began, r.Ended, time.Unix(0, r.Until).UTC(), r.Complete, r.Live, r.Request})
 	}
 	f.mu.Lock()
 	defer f.mu.Unlock()
@@ -64,15 +65,15 @@ func (f *Fetched) write(change func(tx *gorm.DB) error) error {
 	return f.refresh()
 }
 
-// Expect says that a request asks for readings; what comes of them is kept until a time.
-func (f *Fetched) Expect(request string, paths []series.Path, from, to int64, until time.Time) error {
+// Expect says that a request asks for readings, live those that are still to be made; what comes of them is kept until a time.
+func (f *Fetched) Expect(request string, paths []series.Path, from, to int64, live bool, until time.Time) error {
 	return f.write(func(tx *gorm.DB) error {
 		if err := tx.Where("request = ?", request).Delete(&spanRow{}).Error; err != nil {
 			return err
 		}
 		rows := make([]spanRow, len(paths))
 		for i, path := range paths {
-			rows[i] = spanRow{Series: string(path), Began: from, Ended: to, Until: until.UnixNano(), Request: request}
+			rows[i] = spanRow{Series: string(path), Began: from, Ended: to, Until: until.UnixNano(), Live: live, Request: request}
 		}
 		return tx.CreateInBatches(rows, 500).Error
 	})
@@ -93,7 +94,7 @@ func (f *Fetched) Complete(request string, all []Span) error {
 				}
 				continue
 			}
-			row.Began, row.Ended, row.Complete = max(row.Began, all[i].From), min(row.Ended, all[i].To), true
+			row.Began, row.Ended, row.Complete, row.Live = max(row.Began, all[i].From), min(row.Ended, all[i].To), true, false
 			if err := tx.Save(&row).Error; err != nil {
 				return err
 			}
@@ -151,10 +152,19 @@ func (f *Fetched) Take(path series.Path, rows column.Block) sqlite.Change {
 
 // Covers reports whether all readings of a time are here.
 func (f *Fetched) Covers(path series.Path, from, to int64) bool {
+	return f.covers(path, from, to, func(s Span) bool { return s.Complete })
+}
+
+// Follows reports whether all readings of a time are here or come as they are made.
+func (f *Fetched) Follows(path series.Path, from, to int64) bool {
+	return f.covers(path, from, to, func(s Span) bool { return s.Complete || s.Live })
+}
+
+func (f *Fetched) covers(path series.Path, from, to int64, counts func(Span) bool) bool {
 	f.mu.RLock()
 	defer f.mu.RUnlock()
 	for _, s := range f.spans[path] { // in order of their beginnings
-		if s.Complete && s.From <= from && s.To > from {
+		if counts(s) && s.From <= from && s.To > from {
 			if from = s.To; from >= to {
 				return true
 			}

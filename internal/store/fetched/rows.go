@@ -8,6 +8,7 @@ type spanRow struct {
 	Ended    int64  // not included
 	Until    int64  // when they go
 	Complete bool   // all of them are here
+	Live     bool   `gorm:"not null;default:0"` // they come as they are made
 	Request  string `gorm:"index:fetched_spans_request"`
 }
 

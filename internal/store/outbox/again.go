@@ -1,6 +1,8 @@
 package outbox
 
 import (
+	"time"
+
 	"nexocumula/internal/core/marks"
 	"nexocumula/internal/store/engine"
 )
@@ -60,3 +62,37 @@ func (o *Outbox) AskedLeft(id uint32, from, to int64) (rows int, any bool) {
 	})
 	return rows, any
 }
+
+// Follow has the readings of a series between two times sent as they are made.
+func (o *Outbox) Follow(id uint32, from, to int64) {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	if o.followed == nil {
+		o.followed = map[uint32]marks.Span{}
+	}
+	if before, ok := o.followed[id]; ok {
+		from, to = min(from, before.From), max(to, before.To)
+	}
+	o.followed[id] = marks.Span{From: from, To: to}
+}
+
+// follow marks readings that are being followed. mu is held.
+func (o *Outbox) follow(e engine.Entry, since int64) {
+	span, ok := o.followed[e.Series]
+	if !ok {
+		return
+	}
+	if o.boxes.judge.Now().UnixNano() > span.To+int64(followedLate) {
+		delete(o.followed, e.Series)
+		return
+	}
+	if rows := e.Rows.Between(span.From, span.To); rows.Len() > 0 {
+		o.fresh.Add(marks.Mark{
+			Of:   marks.Of{Kind: marks.Asked, Series: e.Series},
+			Span: marks.Span{From: rows.Times[0], To: rows.Times[rows.Len()-1] + 1, Rows: rows.Len(), Since: since},
+		})
+	}
+}
+
+// followedLate is how long after the end of what is followed its last readings may come.
+const followedLate = time.Minute

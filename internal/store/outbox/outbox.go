@@ -40,6 +40,7 @@ type Outbox struct {
 	backlog    marks.Set
 	flight     []marks.Mark // taken, and neither acknowledged nor put back
 	refused    map[marks.Of]*refusedMark
+	followed   map[uint32]marks.Span // times of series whose readings are sent as they are made
 	records    recordCursors
 	row        uplinkRow
 	sweepRows  int // about how many summaries the sweep still has to mark
@@ -78,7 +79,11 @@ func (o *Outbox) add(entries []engine.Entry, sketches []engine.Sketch, since int
 	before := o.fresh.Rows() + o.backlog.Rows()
 	present := o.boxes.judge.Now().UnixNano() - freshSpan // what is older was late or brought in, and goes with what waits
 	for _, e := range entries {
-		if e.Tier == series.Readings || e.Rows.Len() == 0 || !o.sendsTier(e.Tier) || !o.sends(e.Series) {
+		if e.Tier == series.Readings {
+			o.follow(e, since)
+			continue
+		}
+		if e.Rows.Len() == 0 || !o.sendsTier(e.Tier) || !o.sends(e.Series) {
 			continue
 		}
 		of, times, width := marks.Of{Series: e.Series, Tier: e.Tier}, e.Rows.Times, int64(e.Tier)

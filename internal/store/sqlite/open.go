@@ -33,10 +33,10 @@ func openPools(path string, log *slog.Logger) (writer, reader *gorm.DB, err erro
 	if err := checkWritable(path); err != nil {
 		return nil, nil, err
 	}
-	if err := onlyOurs(path); err != nil {
+	if err := create(path, log); err != nil {
 		return nil, nil, err
 	}
-	if err := create(path, log); err != nil {
+	if err := onlyOurs(path); err != nil {
 		return nil, nil, err
 	}
 	shared := []string{
@@ -76,28 +76,6 @@ func onlyOurs(path string) error {
 		}
 	}
 	return nil
-}
-
-// create makes a file that is not there yet, or empty, with pages of our size that can be
-// given back. The driver looks at a file before any of its settings counts, so both come
-// into effect by writing the file anew.
-func create(path string, log *slog.Logger) error {
-	if info, err := os.Stat(path); err == nil && info.Size() > 0 {
-		return nil
-	}
-	db, err := openPool(path, log, 1, url.Values{"_pragma": {"busy_timeout(10000)"}})
-	if err != nil {
-		return err
-	}
-	for _, step := range []string{
-		fmt.Sprintf("PRAGMA page_size = %d", pageBytes), "PRAGMA auto_vacuum = 2", "CREATE TABLE first (id integer)",
-		"VACUUM", "DROP TABLE first",
-	} {
-		if err := db.Exec(step).Error; err != nil {
-			return errors.Join(fmt.Errorf("creating the store %s: %w", path, err), closePool(db))
-		}
-	}
-	return closePool(db)
 }
 
 // neverEvicted is the one value for which GORM starts no goroutine to evict prepared

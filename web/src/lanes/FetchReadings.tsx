@@ -8,8 +8,18 @@ import { serviceNow } from "../time/clock";
 import { spanOf } from "../time/range";
 import { useView } from "./view";
 
-/** Where a central draws summaries of a range in which the readings themselves would fit, it can ask the gateway for these. */
-export function FetchReadings({ lane, onHere }: { lane: BoardLane; onHere: () => void }) {
+/** How long readings come as they are made, until somebody asks again. */
+const liveFor = "10m";
+
+interface Props {
+  lane: BoardLane;
+  live: boolean; // the range ends now
+  onHere: (until: number | null) => void; // until when they come as they are made
+}
+
+/** Where a central draws summaries of a range in which the readings themselves would fit, it can ask the gateway for these,
+ *  and where the range ends now for those that are made from now on as well. */
+export function FetchReadings({ lane, live, onHere }: Props) {
   const view = useView();
   const client = useQueryClient();
   const [asked, setAsked] = useState<string[]>([]);
@@ -17,9 +27,10 @@ export function FetchReadings({ lane, onHere }: { lane: BoardLane; onHere: () =>
   const begin = useMutation({
     mutationFn: async () => {
       const span = spanOf(view.range, serviceNow(), view.zone);
-      const [from, to] = [new Date(span.from).toISOString(), new Date(span.to).toISOString()];
+      const from = new Date(span.from).toISOString();
+      const until = live ? { live: liveFor } : { to: new Date(span.to).toISOString() };
       const made = await Promise.all(
-        names.map((select) => send("requests", { kind: "readings", select, from, to })),
+        names.map((select) => send("requests", { kind: "readings", select, from, ...until })),
       );
       setAsked(made.flatMap((m) => m.requests.map((r) => r.id)));
     },
@@ -30,10 +41,12 @@ export function FetchReadings({ lane, onHere }: { lane: BoardLane; onHere: () =>
     refetchInterval: 500,
     queryFn: async () => {
       const all = await Promise.all(asked.map((request) => ask("requests/{request}", { request })));
-      if (all.every((r) => r.state === "done")) {
+      const bodies = all.map((r) => r.body as Record<string, unknown>);
+      if (all.every((r, i) => r.state === "done" || (bodies[i]?.live && r.state === "delivered"))) {
         await client.invalidateQueries({ queryKey: ["readings"] });
         setAsked([]);
-        onHere();
+        const ends = bodies.filter((body) => body.live).map((body) => Date.parse(String(body.to)));
+        onHere(ends.length ? Math.min(...ends) : null);
       }
       return all;
     },
@@ -49,7 +62,11 @@ export function FetchReadings({ lane, onHere }: { lane: BoardLane; onHere: () =>
         disabled={waits || begin.isPending}
         onClick={() => begin.mutate()}
       >
-        {waits ? `Fetching the readings, ${Math.round(100 * progress)} %` : "Fetch the readings"}
+        {waits
+          ? `Fetching the readings, ${Math.round(100 * progress)} %`
+          : live
+            ? "Follow the readings for 10 min"
+            : "Fetch the readings"}
       </button>
       <span className="text-soft">
         {failed

@@ -1,4 +1,4 @@
-import { useMemo, useState } from "react";
+import { useEffect, useMemo, useRef, useState } from "react";
 import type { BoardLane } from "../api/client";
 import { percent } from "../format";
 import { Failed } from "../parts/Said";
@@ -23,6 +23,7 @@ import { TextRow } from "./TextRow";
 import { useRows } from "./useRows";
 import { high } from "../wall/fit";
 import { WallLegend } from "../wall/WallLegend";
+import { serviceNow } from "../time/clock";
 import { isLive } from "../time/range";
 import { useView, type View } from "./view";
 
@@ -95,8 +96,15 @@ function SeriesLane(props: Dragged & { title: string }) {
   const { lane } = props;
   const view = useView();
   const [fetched, setFetched] = useState("");
-  const detail = detailFits(lane, view) && !view.wall && !isLive(view.range);
+  const detail = detailFits(lane, view) && !view.wall;
   const here = JSON.stringify(view.range) === fetched;
+  const following = useRef<number>(undefined);
+  useEffect(() => () => clearTimeout(following.current), []);
+  const show = (until: number | null) => {
+    setFetched(JSON.stringify(view.range));
+    clearTimeout(following.current);
+    if (until) following.current = window.setTimeout(() => setFetched(""), until - serviceNow());
+  };
   const fits = readingsFit(lane, view) || (detail && here);
   const { rows, loading, stale, errors, placeless } = useRows(lane, view);
   const [single, setSingle] = useState<string | null>(null);
@@ -125,9 +133,7 @@ function SeriesLane(props: Dragged & { title: string }) {
       {errors.map((e) => (
         <Failed key={e.message} error={e} />
       ))}
-      {detail && !fits && !placeless && (
-        <FetchReadings lane={lane} onHere={() => setFetched(JSON.stringify(view.range))} />
-      )}
+      {detail && !fits && !placeless && <FetchReadings lane={lane} live={isLive(view.range)} onHere={show} />}
       {placeless && <p className="px-1 py-4 text-soft">Choose a place above to see this lane.</p>}
       {missing.length > 0 && (
         <p className="px-1 text-sm text-stale" data-left-out>

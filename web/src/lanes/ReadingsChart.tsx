@@ -68,7 +68,7 @@ export function ReadingsChart({ lane, axes, height, single, normal, rejects }: P
           signal,
         );
       },
-      refetchInterval: going ? 5000 : (false as const),
+      refetchInterval: going ? (view.collects ? 5000 : 2000) : (false as const),
       gcTime: 60_000,
     })),
   });

@@ -1,0 +1,88 @@
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"nexocumula/client"
+	"nexocumula/internal/core/request"
+	texts "nexocumula/internal/plain"
+)
+
+const (
+	lookForReadings = time.Second
+	followForm      = "2006-01-02 15:04:05.000-07:00"
+)
+
+// followLive asks gateways for readings as they are made, and prints each once it is here.
+func followLive(ctx context.Context, cmd *cli.Command, from time.Time, live time.Duration) error {
+	if cmd.IsSet("to") || cmd.IsSet("output") || cmd.Bool("no-wait") {
+		return usage("--live-for ends that long from now and prints lines: leave out --to, --output and --no-wait")
+	}
+	zone, err := texts.Zone(cmd.String(zoneFlag.Name))
+	if err != nil {
+		return usage("--zone %v", err)
+	}
+	by := ask(cmd)
+	asks := client.NewRequest{
+		Kind: request.Readings, Select: cmd.Args().First(), Live: live.String(), Keep: cmd.String("keep-for"), Expires: cmd.String("expires"),
+	}
+	if !from.IsZero() {
+		asks.From = &from
+	}
+	made, err := by.AskGateways(ctx, asks)
+	if err != nil {
+		return err
+	}
+	var what request.ReadingsBody
+	if err := json.Unmarshal(made.Requests[0].Body, &what); err != nil {
+		return err
+	}
+	printed := map[string]time.Time{} // of each series, the last
+	tick := time.NewTicker(lookForReadings)
+	defer tick.Stop()
+	for over := false; ; {
+		answer, err := by.Readings(ctx, client.ReadingsQuery{Select: cmd.Args().First(), From: what.From, To: what.To})
+		if err != nil {
+			return err
+		}
+		for _, s := range answer.Series {
+			for _, r := range s.Readings {
+				if !r.Time.After(printed[s.Path]) {
+					continue
+				}
+				printed[s.Path] = r.Time
+				fmt.Fprintf(cmd.Root().Writer, "%s  %s  %v %s\n", r.Time.In(zone).Format(followForm), s.Path, float64(r.Value), s.Unit)
+			}
+		}
+		if over {
+			return notDone(made)
+		}
+		if made, over, err = look(ctx, by, made); err != nil {
+			return err
+		}
+		select {
+		case <-tick.C:
+		case <-ctx.Done():
+			return ctx.Err()
+		}
+	}
+}
+
+// look asks how far requests have come.
+func look(ctx context.Context, by *client.Client, made client.Requests) (client.Requests, bool, error) {
+	over := true
+	for i, r := range made.Requests {
+		now, err := by.Request(ctx, r.ID)
+		if err != nil {
+			return made, false, err
+		}
+		made.Requests[i] = now
+		over = over && now.Over()
+	}
+	return made, over, nil
+}
