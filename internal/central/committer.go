@@ -18,6 +18,7 @@ type committer struct {
 
 type request struct {
 	batch engine.Batch
+	rows  int // summaries, and readings that were asked for
 	done  chan error
 }
 
@@ -31,9 +32,9 @@ func newCommitter(st Store) *committer {
 	return &committer{store: st, queue: make(chan *request), asked: make(chan struct{}), ended: make(chan struct{})}
 }
 
-// write returns once the batch is on disk.
-func (c *committer) write(b engine.Batch) error {
-	r := &request{batch: b, done: make(chan error, 1)}
+// write returns once the batch, which has so many rows, is on disk.
+func (c *committer) write(b engine.Batch, rows int) error {
+	r := &request{batch: b, rows: rows, done: make(chan error, 1)}
 	select {
 	case c.queue <- r:
 		return <-r.done
@@ -66,12 +67,12 @@ func (c *committer) run(ctx context.Context) {
 func (c *committer) gather(all []*request, until time.Time) []*request {
 	timer := time.NewTimer(time.Until(until))
 	defer timer.Stop()
-	rows := rowsOf(all[0].batch)
+	rows := all[0].rows
 	for len(all) < mostAtOnce && rows < wellFilled {
 		select {
 		case r := <-c.queue:
 			all = append(all, r)
-			rows += rowsOf(r.batch)
+			rows += r.rows
 		case <-timer.C:
 			return all
 		}
@@ -79,15 +80,8 @@ func (c *committer) gather(all []*request, until time.Time) []*request {
 	return all
 }
 
-// wellFilled is how many summaries are worth a commit: whoever catches up does not wait.
+// wellFilled is how many rows are worth a commit: whoever catches up does not wait.
 const wellFilled = 2000
-
-func rowsOf(b engine.Batch) (n int) {
-	for _, e := range b.Entries {
-		n += e.Rows.Len()
-	}
-	return n
-}
 
 func (c *committer) commit(ctx context.Context, all []*request) {
 	b := engine.Batch{Incoming: true}

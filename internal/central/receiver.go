@@ -404,7 +404,7 @@ func (r *Receiver) take(ctx context.Context, l *link, e wire.Envelope, from stri
 	next.Updated, next.Status = now, status
 	next.Session, next.Sent, next.Retired, next.Dropped = l.sessions.current, l.sessions.number, l.sessions.retired, l.sessions.dropped
 	got.Also = append(got.Also, r.cursors.Put(next))
-	if err := r.committer.write(got.Batch); err != nil {
+	if err := r.committer.write(got.Batch, got.rows+got.readings); err != nil {
 		return wire.Reply{}, err
 	}
 	for _, after := range got.after {
@@ -471,7 +471,7 @@ func (l *link) of(path string) bool {
 // malformed keeps what could not be read as a reject.
 func (r *Receiver) malformed(gateway string, cause error, raw []byte) error {
 	if err := r.committer.write(engine.Batch{Also: []sqlite.Change{r.rejects.Add([]reading.Reject{r.reject(gateway,
-		cause.Error(), raw)})}}); err != nil {
+		cause.Error(), raw)})}}, 0); err != nil {
 		return err
 	}
 	return no(wire.CodeMalformed, "%v", cause)

@@ -331,7 +331,7 @@ func TestManyGatewaysShareCommits(t *testing.T) {
 		ended := make(chan struct{})
 		go func() { defer close(ended); c.run(ctx) }()
 		begun := time.Now()
-		require.NoError(t, c.write(engine.Batch{Also: []sqlite.Change{st.Cursors.Put(records.Cursor{Name: "alone"})}}))
+		require.NoError(t, c.write(engine.Batch{Also: []sqlite.Change{st.Cursors.Put(records.Cursor{Name: "alone"})}}, 0))
 		assert.Zero(t, time.Since(begun), "a lone one does not wait")
 		var wait sync.WaitGroup
 		var mu sync.Mutex
@@ -340,7 +340,7 @@ func TestManyGatewaysShareCommits(t *testing.T) {
 			wait.Go(func() {
 				time.Sleep(time.Duration(i) * 20 * time.Millisecond)
 				assert.NoError(t,
-					c.write(engine.Batch{Also: []sqlite.Change{st.Cursors.Put(records.Cursor{Name: string(rune('A' + i))})}}))
+					c.write(engine.Batch{Also: []sqlite.Change{st.Cursors.Put(records.Cursor{Name: string(rune('A' + i))})}}, 0))
 				mu.Lock()
 				defer mu.Unlock()
 				at[time.Since(begun)]++
@@ -353,7 +353,7 @@ func TestManyGatewaysShareCommits(t *testing.T) {
 		assert.Len(t, cursors, 51)
 		cancel()
 		<-ended
-		assert.Error(t, c.write(engine.Batch{}), "once it has ended nothing is taken")
+		assert.Error(t, c.write(engine.Batch{}, 0), "once it has ended nothing is taken")
 		require.NoError(t, st.Close())
 	})
 }

@@ -17,7 +17,8 @@ import (
 // parcel holds the content of a batch that is to be stored, and the refusals of the rest.
 type parcel struct {
 	engine.Batch
-	rows           int
+	rows           int // summaries
+	readings       int // that were asked for
 	refused        []wire.RefusedRun
 	refusedRecords []wire.RefusedRecord
 	after          []func() // once it is stored
@@ -88,6 +89,7 @@ func (r *Receiver) takeRuns(ctx context.Context, l *link, in wire.Decoded, out *
 			if err := replica.TakeRows(ctx, r.store, ids[k], in.Runs[i], &out.Batch); err != nil {
 				return err
 			}
+			out.readings += in.Runs[i].Len()
 			continue
 		}
 		out.rows += in.Runs[i].Len()

@@ -89,7 +89,7 @@ func (o *Outbox) add(entries []engine.Entry, sketches []engine.Sketch, since int
 		of, times, width := marks.Of{Series: e.Series, Tier: e.Tier}, e.Rows.Times, int64(e.Tier)
 		for i := 0; i < len(times); {
 			k := i + 1
-			for k < len(times) && times[k]-times[k-1] <= nearby*width {
+			for past := times[i]+width < present; k < len(times) && times[k]-times[k-1] <= nearby*width && (times[k]+width < present) == past; {
 				k++
 			}
 			set := &o.fresh
