@@ -156,9 +156,11 @@ func bytesPerSummary(string) (Row, error) {
 			for _, tier := range (series.Tiers{}).All() {
 				rows := rollup.NewBlock(series.Gauge, 6)
 				for start := begin + minute*int64(time.Minute); start < begin+(minute+1)*int64(time.Minute); start += int64(tier) {
-					v := 8 + float64((start/1e9*7+i*13)%400)/100
+					steps := 800 + (start/1e9*7+i*13)%400 // of a hundredth, as sensors have them
+					low, high := float64(steps-5)/100, float64(steps+5)/100
+					mean := (low + high) / 2
 					rollup.Summary{
-						Count: 2, Mean: v, M2: 0.005, Min: v - 0.05, Max: v + 0.05, First: v - 0.05, Last: v + 0.05, Held: v, Covered: time.Duration(tier),
+						Count: 2, Mean: mean, M2: (high - mean) * (high - low), Min: low, Max: high, First: low, Last: high, Held: mean, Covered: time.Duration(tier),
 						MinAt: start + 1e9, MaxAt: start + 6e9, FirstAt: start + 1e9, LastAt: start + 6e9,
 					}.AddTo(&rows, start, series.Gauge)
 				}
