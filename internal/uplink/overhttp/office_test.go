@@ -2,6 +2,7 @@ package overhttp
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -54,6 +55,7 @@ type office struct {
 	store    *store.Store
 	receiver *central.Receiver
 	stop     func()
+	from     string // the gateway that it accepts; "": long-mere
 	cannot   string // the path of a series that this central cannot read
 
 	book *access.Book // of gateways that have a credential of their own; nil: there are none
@@ -75,7 +77,7 @@ func newOffice(t *testing.T, path string) *office {
 func (o *office) open(path string) {
 	o.store = openStore(o.t, path)
 	r, err := central.NewReceiver(config.Central{Accept: []config.Accept{{
-		Gateway: "long-mere",
+		Gateway: cmp.Or(o.from, "long-mere"),
 		Sites:   []string{"long-mere"},
 		Token:   "trout",
 	}}}, o.store, o.store.Records, o.enrolled())
@@ -185,6 +187,7 @@ type site struct {
 	sender  *uplink.Sender
 	carrier *carrier
 	minute  int64
+	as      string // under which it sends; "": long-mere
 }
 
 // opened are settings that show what carrier they open, and give it a network.
@@ -218,7 +221,7 @@ func (s *site) connectIn(settings config.Uplink, data string, o *office) {
 	settings.Settings = opened{settings.Settings.(Settings), o, &s.carrier}
 	describe := func() wire.Status { return wire.Status{SentAt: time.Now()} }
 	s.sender, err = uplink.New(settings, box, uplink.From{
-		As:       "long-mere",
+		As:       cmp.Or(s.as, "long-mere"),
 		Data:     data,
 		Describe: describe,
 		Store:    s.store,
