@@ -87,6 +87,7 @@ var benches = []struct {
 	{"fetch_day", one(fetchDay)},
 	{"reconcile_month", reconcileMonth},
 	{"bytes_per_summary", one(bytesPerSummary)},
+	{"thin_links", thinLinks},
 	{"decode_json", one(decodeJSON)},
 	{"decode_cbor", one(decodeCBOR)},
 	{"decode_senml", one(decodeSenML)},

@@ -187,12 +187,14 @@ func (h *Holder) Client(name string) *tls.Config {
 // server's certificate must be for; "": the host that is asked.
 func (h *Holder) HTTP(name string) *http.Client {
 	transport := http.DefaultTransport.(*http.Transport).Clone()
+	var known sessions
 	transport.DialTLSContext = func(ctx context.Context, network, address string) (net.Conn, error) {
 		host, _, err := net.SplitHostPort(address)
 		if err != nil {
 			return nil, err
 		}
 		config := h.Client(cmp.Or(name, host))
+		config.ClientSessionCache = known.of(config)
 		conn, err := transport.DialContext(ctx, network, address)
 		if err != nil {
 			return nil, err

@@ -3,6 +3,8 @@ package certs
 import (
 	"bytes"
 	"crypto/tls"
+	"fmt"
+	"io"
 	"math/rand/v2"
 	"net"
 	"net/http"
@@ -136,4 +138,37 @@ func TestADamagedOwnCertificateIsNoticed(t *testing.T) {
 		require.NoError(t, os.WriteFile(file, text, 0o600))
 	}
 	assert.Greater(t, told, 500)
+}
+
+// A client goes on with its session when it connects again, but not once other authorities count.
+func TestASessionIsResumed(t *testing.T) {
+	dir := t.TempDir()
+	own, err := Own(dir, nil)
+	require.NoError(t, err)
+	server := httptest.NewUnstartedServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		fmt.Fprint(w, r.TLS.DidResume)
+	}))
+	server.TLS = own.Server(false)
+	server.StartTLS()
+	defer server.Close()
+	trusted := filepath.Join(t.TempDir(), "ca.pem")
+	text, err := os.ReadFile(filepath.Join(dir, OwnCert))
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(trusted, text, 0o600))
+	holder, err := Open(Files{CA: trusted})
+	require.NoError(t, err)
+	by := holder.HTTP("localhost")
+	ask := func() string {
+		answer, err := by.Get(server.URL)
+		require.NoError(t, err)
+		defer answer.Body.Close()
+		resumed, err := io.ReadAll(answer.Body)
+		require.NoError(t, err)
+		by.CloseIdleConnections()
+		return string(resumed)
+	}
+	assert.Equal(t, []string{"false", "true", "true"}, []string{ask(), ask(), ask()})
+	require.NoError(t, os.WriteFile(trusted, append(text, text...), 0o600))
+	holder.looked = time.Time{} // as if it had been a while
+	assert.Equal(t, []string{"false", "true"}, []string{ask(), ask()})
 }

@@ -64,7 +64,9 @@ func (o *Outbox) load(w sqlite.Writer) error {
 			return o.sweep(w)
 		}
 		for _, m := range all {
-			o.backlog.Add(m)
+			if o.sends(m.Series) && (m.Kind != marks.Summaries || o.sendsTier(m.Tier)) { // it may have sent others before
+				o.backlog.Add(m)
+			}
 		}
 	}
 	return nil

@@ -355,3 +355,22 @@ func TestSketchesAreSentAndSentAgain(t *testing.T) {
 		require.NoError(t, again.store.Close())
 	})
 }
+
+// What waits of tiers that an uplink does not send any more is forgotten, and nothing is refused.
+func TestWhatAnUplinkSendsNoMoreDoesNotWait(t *testing.T) {
+	together(t, func(t *testing.T, o *office, s *site) {
+		both := settings
+		both.Tiers = nil
+		s.connect(both, o)
+		s.roll(30)
+		require.NoError(t, s.store.Seal(t.Context(), engine.Sealing{})) // which saves the marks
+		require.Equal(t, 60, s.waiting())
+		s.connect(settings, o)
+		stop := s.run()
+		time.Sleep(time.Minute)
+		stop()
+		assert.Zero(t, s.waiting())
+		assert.Empty(t, s.sender.Outbox().Refused())
+		assert.Equal(t, 30, o.count())
+	})
+}
