@@ -39,7 +39,7 @@ type Plan struct {
 	Readings  float64       `json:"readings"`  // a day
 	Summaries []PlannedTier `json:"summaries"` // a day
 	Disk      float64       `json:"disk"`      // bytes a day that the store grows by
-	Uplink    float64       `json:"uplink"`    // bytes a day to each central
+	Uplinks   []PlannedUse  `json:"uplinks"`   // of a central: of each gateway below
 	Commits   float64       `json:"commits"`   // an hour, each of which the disk writes at once
 	Free      float64       `json:"free"`      // bytes on the disk of the store
 	Outage    float64       `json:"outage"`    // days that an outage may last before that is used up; more than 100,000: no matter
@@ -55,6 +55,13 @@ type PlannedLine struct {
 	Address  string  `json:"address"`
 	Requests float64 `json:"requests"` // an hour
 	Busy     float64 `json:"busy"`     // share of the line's time; 0: of no matter
+}
+
+// PlannedUse is how much of a link is used.
+type PlannedUse struct {
+	Name  string  `json:"name"`
+	Bytes float64 `json:"bytes"` // a day, both ways, with all headers and TLS
+	Share float64 `json:"share"` // of what it may use; 0: it has no limit
 }
 
 // PlannedTier is how many summaries a tier gets.

@@ -253,6 +253,27 @@ func TestCommandsAgainstADemo(t *testing.T) {
 		}, time.Minute, 50*time.Millisecond)
 		cancel()
 		assert.NoError(t, <-served)
+
+		// Now only one site, whose name has to be one.
+		ctx, cancel = context.WithCancel(t.Context())
+		go func() { served <- world.Serve(ctx, dir, slog.New(slog.DiscardHandler)) }()
+		require.Eventually(t, func() bool {
+			_, _, code := typed(t, "demo", "outage", "--for", "1h", "--dir", dir, "--from-site", "stony-beck")
+			return code == 0
+		}, time.Minute, 10*time.Millisecond)
+		state := func(site string) string {
+			out, _, _ := typed(t, "uplink", "list", "--at="+world.Gateways[site].Address)
+			return out
+		}
+		require.Eventually(t, func() bool {
+			return strings.Contains(state("stony-beck"), "DOWN") && !strings.Contains(state("long-mere"), "DOWN") &&
+				!strings.Contains(state("alder-weir"), "DOWN")
+		}, time.Minute, 50*time.Millisecond)
+		_, errOut, code = typed(t, "demo", "outage", "--dir", dir, "--from-site", "stony-back")
+		assert.Equal(t, 1, code)
+		assert.Contains(t, errOut, "is none of the demo's: alder-weir, ")
+		cancel()
+		assert.NoError(t, <-served)
 	})
 	t.Run("refusals say what would work", func(t *testing.T) {
 		_, errOut, code := typed(t, "windows", "stony-beck/racway-1/oxygen", at)

@@ -130,8 +130,14 @@ func planGrid(plan client.Plan) grid {
 		add("summaries", t.Tier, t.Rows, 0, "a day")
 	}
 	add("store grows by", "", plan.Disk/1e6, 2, "MB a day")
-	if plan.Uplink > 0 {
-		add("uplink", map[bool]string{true: "all", false: "each"}[plan.Memory > 0], plan.Uplink/1e6, 2, "MB a day")
+	for _, u := range plan.Uplinks {
+		add("uplink", u.Name, u.Bytes/1e6, 2, "MB a day")
+		if u.Share > 0 {
+			add("of what it may use", u.Name, 100*u.Share, 0, "%")
+		}
+		if u.Share > 1 {
+			g.notes = append(g.notes, fmt.Sprintf("%s: this does not fit; send fewer series or only wider tiers, or less often (every).", u.Name))
+		}
 	}
 	if plan.Commits > 0 {
 		add("commits", "", plan.Commits, 0, "an hour")

@@ -35,6 +35,9 @@ func (u *Uplink) Sends(path series.Path) bool {
 	return u.Select == nil || slices.ContainsFunc(u.Select, func(s series.Selector) bool { return s.Match(path) })
 }
 
+// SendsTier reports whether it sends summaries of a tier.
+func (u *Uplink) SendsTier(t series.Tier) bool { return u.Tiers == nil || slices.Contains(u.Tiers, t) }
+
 // SendsAbout reports whether it sends records about a place.
 func (u *Uplink) SendsAbout(place string) bool {
 	return u.Select == nil || slices.ContainsFunc(u.Select, func(s series.Selector) bool { return s.Touches(place) })

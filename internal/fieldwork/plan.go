@@ -38,9 +38,11 @@ func (b rowBytes) summary(tier series.Tier) float64 {
 
 // What an uplink takes, measured on the demo's three sites.
 const (
-	wireBytes     = 35           // of a summary on its way, among others of its ten seconds
-	envelopeBytes = 260          // of what else one request to a central takes
-	envelopes     = 36 * 24 * 60 // a day
+	rowOnWire   = 18.0             // bytes of a summary
+	runOnWire   = 42.0             // of what is said once of a series' tier in a batch
+	batchOnWire = 700.0            // of a request and its answer
+	sendsEvery  = 10 * time.Second // unless it is to be rarer: as often as there are summaries of the narrowest tier
+	aliveOnWire = 2270.0           // in that time, of what is said and asked between two batches where they are not to be rarer
 )
 
 // What a central needs beside its store, measured with 100 gateways.
@@ -52,7 +54,7 @@ const (
 // MakeCentralPlan reckons what a central costs that these gateways send to.
 func MakeCentralPlan(gateways []config.Settings, free float64) (client.Plan, error) {
 	out := client.Plan{
-		Lines: []client.PlannedLine{}, Summaries: []client.PlannedTier{}, Unknown: []string{}, Free: free,
+		Lines: []client.PlannedLine{}, Summaries: []client.PlannedTier{}, Uplinks: []client.PlannedUse{}, Unknown: []string{}, Free: free,
 		Assumes: []string{
 			"rows of the size they have in the demo; steadier values take less, noise takes more",
 			"nothing is dropped for its age yet", "every gateway sends all its tiers, of all its series",
@@ -65,7 +67,11 @@ func MakeCentralPlan(gateways []config.Settings, free float64) (client.Plan, err
 			return out, err
 		}
 		out.Series += one.Series
-		out.Uplink += one.Uplink
+		used := client.PlannedUse{Name: g.Gateway.Site}
+		for _, u := range one.Uplinks {
+			used.Bytes += u.Bytes
+		}
+		out.Uplinks = append(out.Uplinks, used)
 		out.Disk += summaries
 		for _, t := range one.Summaries {
 			rows[t.Tier] += t.Rows
@@ -103,22 +109,24 @@ func plan(settings config.Settings, heard []client.Series, pipe *pipeline.Pipeli
 	if g == nil {
 		return client.Plan{}, 0, wrong("the configuration describes no gateway")
 	}
-	out = client.Plan{Lines: []client.PlannedLine{}, Summaries: []client.PlannedTier{}, Unknown: []string{}, Free: free}
+	out = client.Plan{Lines: []client.PlannedLine{}, Summaries: []client.PlannedTier{}, Uplinks: []client.PlannedUse{}, Unknown: []string{}, Free: free}
 	tiers := map[series.Tier]float64{}
 	narrowest := series.Tier(24 * time.Hour)
 	known := map[series.Path]bool{}
 	var points []float64
 	messages := false
-	count := func(kind series.Kind, every time.Duration, made []series.Tier) {
+	var rows []summaryRows
+	count := func(path series.Path, kind series.Kind, every time.Duration, made []series.Tier) {
 		out.Series++
 		perDay := float64(24*time.Hour) / float64(every)
 		out.Readings += perDay
 		out.Disk += perDay * bytesOf[kind].reading
 		narrowest = min(narrowest, made[0])
 		for _, tier := range made {
-			rows := min(perDay, float64(24*time.Hour)/float64(tier.Width()))
-			tiers[tier] += rows
-			summaries += rows * bytesOf[kind].summary(tier)
+			n := min(perDay, aDay/float64(tier.Width()))
+			tiers[tier] += n
+			rows = append(rows, summaryRows{path, tier, n})
+			summaries += n * bytesOf[kind].summary(tier)
 		}
 	}
 	add := func(path series.Path, every time.Duration) {
@@ -129,10 +137,10 @@ func plan(settings config.Settings, heard []client.Series, pipe *pipeline.Pipeli
 		def := rule.Define(path)
 		made := def.Tiers.All()
 		known[path] = true
-		count(rule.Kind, every, made)
+		count(path, rule.Kind, every, made)
 		if quality := path + "/" + config.QualityLevel; rule.Marks() {
 			known[quality] = true
-			count(series.State, every, made)
+			count(quality, series.State, every, made)
 		}
 	}
 	for _, s := range g.Sources {
@@ -178,13 +186,11 @@ func plan(settings config.Settings, heard []client.Series, pipe *pipeline.Pipeli
 		out.Unknown = append(out.Unknown,
 			fmt.Sprintf("%d series that were not heard often enough yet to tell how often they come", rarely))
 	}
-	all := 0.0
 	for _, tier := range slices.Sorted(maps.Keys(tiers)) {
 		out.Summaries = append(out.Summaries, client.PlannedTier{Tier: tier.String(), Rows: tiers[tier]})
-		all += tiers[tier]
 	}
-	if len(g.Uplinks) > 0 {
-		out.Uplink = all*wireBytes + envelopes*envelopeBytes
+	for _, u := range g.Uplinks {
+		out.Uplinks = append(out.Uplinks, useOf(u, rows))
 	}
 	out.Disk += summaries
 	out.Commits = commitsOf(points, narrowest)

@@ -1,6 +1,7 @@
 package fieldwork_test
 
 import (
+	"strings"
 	"testing"
 	"time"
 
@@ -90,7 +91,7 @@ func TestAPlanOfACentralIsThatOfItsGateways(t *testing.T) {
 	both, err := fieldwork.MakeCentralPlan([]config.Settings{settings, settings}, 1e9)
 	require.NoError(t, err)
 	assert.Equal(t, 2*alone.Series, both.Series)
-	assert.InDelta(t, 2*alone.Uplink, both.Uplink, 1)
+	assert.InDelta(t, 2*alone.Uplinks[0].Bytes, both.Uplinks[0].Bytes+both.Uplinks[1].Bytes, 1)
 	assert.Less(t, both.Disk, 2*alone.Disk)
 	assert.Positive(t, both.Disk)
 	assert.Zero(t, both.Readings)
@@ -101,4 +102,26 @@ func TestAPlanOfACentralIsThatOfItsGateways(t *testing.T) {
 	assert.Greater(t, both.Memory, 45e6)
 	_, err = fieldwork.MakeCentralPlan([]config.Settings{{}}, 0)
 	assert.ErrorContains(t, err, "describes no gateway")
+}
+
+// What an uplink takes is that of its series and tiers, less when it sends more at once, and is compared with what it may use.
+func TestAPlanOfAnUplinkIsOfWhatItSends(t *testing.T) {
+	t.Setenv("TROUT", "secret")
+	plan := func(more string) client.PlannedUse {
+		text := strings.Replace(planned, "secret_env: TROUT }", "secret_env: TROUT"+more+" }", 1)
+		settings, err := config.Parse("f.yaml", []byte(text), kinds.All)
+		require.NoError(t, err)
+		out, err := fieldwork.MakePlan(settings, nil, nil, 0)
+		require.NoError(t, err)
+		require.Len(t, out.Uplinks, 1)
+		assert.Equal(t, "head-office", out.Uplinks[0].Name)
+		return out.Uplinks[0]
+	}
+	all := plan("")
+	assert.Zero(t, all.Share)
+	for _, less := range []string{", tiers: [1m]", `, select: ["+/raceway-1/#"]`, ", limits: { every: 1m }"} {
+		assert.Less(t, plan(less).Bytes, all.Bytes, less)
+	}
+	assert.InEpsilon(t, all.Bytes/5e6, plan(", limits: { per_day: 5MB }").Share, 1e-9)
+	assert.InEpsilon(t, 30*all.Bytes/100e6, plan(", limits: { per_month: 100MB }").Share, 1e-9)
 }

@@ -101,7 +101,10 @@ function Costs({ plan }: { plan: Plan }) {
     ["readings", `${whole(plan.readings)} a day`],
     ...plan.summaries.map((s): [string, string] => [`summaries of ${s.tier}`, `${whole(s.rows)} a day`]),
     ["the store grows by", `${megabytes(plan.disk)} MB a day`],
-    ["each uplink takes", `${megabytes(plan.uplink)} MB a day`],
+    ...plan.uplinks.map((u): [string, string] => [
+      `the uplink to ${u.name} takes`,
+      `${megabytes(u.bytes)} MB a day${u.share > 0 ? `, ${Math.round(100 * u.share)} % of what it may use` : ""}`,
+    ]),
     ["commits", `${whole(plan.commits)} an hour`],
     ["the disk lasts for an outage of", `${whole(Math.min(plan.outage, 100_000))} days`],
   ];
