@@ -27,6 +27,7 @@ import (
 	"nexocumula/internal/store/sqlite"
 	"nexocumula/internal/turns"
 	"nexocumula/internal/uplink"
+	"nexocumula/internal/wire"
 )
 
 // Store is what the interface asks of the store besides its records.
@@ -138,11 +139,15 @@ type Uplink struct {
 
 // headers go with every answer. Browsers are told to come by TLS only where an authority vouches
 // for the certificate: it counts for all ports of a name, and a small machine at a site has
-// other pages too.
+// other pages too. Gateways, which pay for each byte, are told only what counts without a page.
 func headers(vouched bool) gin.HandlerFunc {
 	return func(c *gin.Context) {
 		h := c.Writer.Header()
 		h.Set("X-Content-Type-Options", "nosniff")
+		if p := c.Request.URL.Path; p == wire.Path || strings.HasPrefix(p, wire.Path+"/") {
+			h.Set("Cache-Control", "no-store")
+			return
+		}
 		h.Set("X-Frame-Options", "DENY")
 		h.Set("Referrer-Policy", "no-referrer")
 		h.Set("Content-Security-Policy",
