@@ -38,11 +38,11 @@ func (b rowBytes) summary(tier series.Tier) float64 {
 
 // What an uplink takes, measured on the demo's three sites.
 const (
-	rowOnWire   = 18.0             // bytes of a summary
-	runOnWire   = 42.0             // of what is said once of a series' tier in a batch
-	batchOnWire = 700.0            // of a request and its answer
+	rowOnWire   = 21.0             // bytes of a summary
+	runOnWire   = 3.0              // of what is said once of a series' tier in a batch
+	batchOnWire = 1720.0           // of a request and its answer
 	sendsEvery  = 10 * time.Second // unless it is to be rarer: as often as there are summaries of the narrowest tier
-	aliveOnWire = 2270.0           // in that time, of what is said and asked between two batches where they are not to be rarer
+	aliveOnWire = 980.0            // in that time, of what is said and asked between two batches where they are not to be rarer
 )
 
 // What a central needs beside its store, measured with 100 gateways.

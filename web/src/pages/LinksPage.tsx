@@ -66,15 +66,18 @@ export function LinksPage() {
     caught_up_at: string | null;
     arrived: number;
     backlog_rows: number;
+    up: boolean;
   }): [string, string][] => [
     ["arrives", `${number(u.rate, 3)} summaries/s`],
     [
       "caught up",
       u.caught_up_at
         ? `in ${length(Date.parse(u.caught_up_at) - clock)}, at ${shortTime(Date.parse(u.caught_up_at), zone, { from: 0, to: 1 })}${u.arrived < 1 ? `; ${Math.floor(100 * u.arrived)} % of what waited has arrived` : ""}`
-        : u.backlog_rows < 1000
-          ? "yes"
-          : "not known yet",
+        : !u.up
+          ? "not while it is down"
+          : u.backlog_rows < 1000
+            ? "yes"
+            : "not known yet",
     ],
   ];
   const sending = uplinks.data?.sending ?? [];
