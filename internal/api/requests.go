@@ -1,6 +1,7 @@
 package api
 
 import (
+	"cmp"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -86,7 +87,7 @@ func askedLength(key, text string, usual, most time.Duration) (time.Duration, er
 	}
 	got, err := span.Parse(text)
 	if err != nil || got <= 0 || got > most {
-		return 0, fmt.Errorf("%s %q is not a length up to %s, such as %s", key, text, span.Format(most), span.Format(usual))
+		return 0, fmt.Errorf("%s %q is not a length up to %s, such as %s", key, text, span.Format(most), span.Format(cmp.Or(usual, most)))
 	}
 	return got, nil
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"strings"
 	"time"
 
 	"github.com/urfave/cli/v3"
@@ -43,12 +44,13 @@ func followLive(ctx context.Context, cmd *cli.Command, from time.Time, live time
 		return err
 	}
 	printed := map[string]time.Time{} // of each series, the last
+	told := map[string]string{}       // of each request, its state
 	tick := time.NewTicker(lookForReadings)
 	defer tick.Stop()
 	for over := false; ; {
 		answer, err := by.Readings(ctx, client.ReadingsQuery{Select: cmd.Args().First(), From: what.From, To: what.To})
 		if err != nil {
-			return err
+			return unlessStopped(ctx, err)
 		}
 		for _, s := range answer.Series {
 			for _, r := range s.Readings {
@@ -56,21 +58,36 @@ func followLive(ctx context.Context, cmd *cli.Command, from time.Time, live time
 					continue
 				}
 				printed[s.Path] = r.Time
-				fmt.Fprintf(cmd.Root().Writer, "%s  %s  %v %s\n", r.Time.In(zone).Format(followForm), s.Path, float64(r.Value), s.Unit)
+				line := fmt.Sprintf("%s  %s  %v %s", r.Time.In(zone).Format(followForm), s.Path, float64(r.Value), s.Unit)
+				fmt.Fprintln(cmd.Root().Writer, strings.TrimRight(line, " "))
 			}
 		}
 		if over {
 			return notDone(made)
 		}
 		if made, over, err = look(ctx, by, made); err != nil {
-			return err
+			return unlessStopped(ctx, err)
+		}
+		for _, r := range made.Requests {
+			if told[r.ID] != r.State {
+				told[r.ID] = r.State
+				fmt.Fprintf(aside(cmd), "%s: %s\n", r.Site, r.State)
+			}
 		}
 		select {
 		case <-tick.C:
 		case <-ctx.Done():
-			return ctx.Err()
+			return nil // who has seen enough
 		}
 	}
+}
+
+// unlessStopped returns an error, but for that somebody stopped it.
+func unlessStopped(ctx context.Context, err error) error {
+	if ctx.Err() != nil {
+		return nil
+	}
+	return err
 }
 
 // look asks how far requests have come.

@@ -202,6 +202,9 @@ func plan(settings config.Settings, heard []client.Series, pipe *pipeline.Pipeli
 		"rows of the size they have in the demo; steadier values take less, noise takes more",
 		"nothing is dropped for its age yet",
 	}
+	if slices.ContainsFunc(g.Uplinks, func(u config.Uplink) bool { return u.Kind == "" && u.Limits.Every == 0 }) {
+		out.Assumes = append(out.Assumes, "all summaries of a moment go together; where senders report at moments of their own, an uplink without limits.every takes up to half as much again")
+	}
 	if slices.ContainsFunc(g.Rules, func(r config.SeriesRule) bool { return r.Thinning.Method != 0 }) {
 		out.Assumes = append(out.Assumes, "every reading is kept; how many thinning leaves shows once they come")
 	}
