@@ -2,7 +2,6 @@ package overhttp
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"math/rand/v2"
 	"slices"
@@ -21,7 +20,6 @@ import (
 	"nexocumula/internal/store"
 	"nexocumula/internal/store/engine"
 	"nexocumula/internal/store/records"
-	"nexocumula/internal/uplink"
 	"nexocumula/internal/wire"
 )
 
@@ -120,7 +118,7 @@ func (n *network) step() {
 
 func (n *network) send(l *link) {
 	l.from.carrier.sizer.bytes = 12 * float64(1+n.random.IntN(30))
-	how := []string{"", "", "", "drop", "lose answer", "fail"}[n.random.IntN(6)]
+	how := mishaps[n.random.IntN(len(mishaps))]
 	l.to.spoil = func(int) string { return how }
 	_, _ = l.from.sender.SendOnce(n.t.Context())
 	l.to.spoil = func(int) string { return "" }
@@ -155,8 +153,7 @@ func (n *network) settle(what string, prove bool) {
 		quiet++
 		for _, l := range n.links {
 			_, err := l.from.sender.SendOnce(n.t.Context())
-			if soon, ok := errors.AsType[*uplink.TooOftenError](err); ok {
-				time.Sleep(time.Until(soon.Next))
+			if later(err) {
 				quiet = 0
 				continue
 			}

@@ -65,6 +65,8 @@ type office struct {
 	rate    int                // bytes a second; 0: any number at once
 	n       int
 	largest int // bytes of a request
+
+	kept []byte // a request that arrives after the next
 }
 
 func newOffice(t *testing.T, path string) *office {
@@ -124,14 +126,32 @@ func (o *office) RoundTrip(req *http.Request) (*http.Response, error) {
 	if req.URL.Path == wire.CredentialPath {
 		return o.renew(req, how)
 	}
+	token := strings.TrimPrefix(req.Header.Get("Authorization"), "Bearer ")
+	switch how {
+	case "black hole": // nothing comes back, and nobody says so
+		<-req.Context().Done()
+		return nil, req.Context().Err()
+	case "half open": // it arrives, and nothing comes back
+		_, _ = receiver.Receive(req.Context(), token, "a test", body)
+		<-req.Context().Done()
+		return nil, req.Context().Err()
+	case "twice": // a proxy sends it again
+		_, _ = receiver.Receive(req.Context(), token, "a test", body)
+	case "kept": // it arrives after what comes later
+		o.kept = body
+		return nil, errCut
+	}
+	if kept := o.kept; kept != nil {
+		o.kept = nil
+		defer func() { _, _ = receiver.Receive(context.WithoutCancel(req.Context()), token, "a test", kept) }()
+	}
 	if how == "fail" {
 		return answer(http.StatusBadGateway, "a proxy is confused"), nil
 	}
 	if o.cannot != "" && o.holds(body, o.cannot) {
 		return answer(http.StatusBadRequest, `{"code":"malformed","detail":"a summary cannot be read"}`), nil
 	}
-	reply, err := receiver.Receive(req.Context(), strings.TrimPrefix(req.Header.Get("Authorization"), "Bearer "),
-		"a test", body)
+	reply, err := receiver.Receive(req.Context(), token, "a test", body)
 	if how == "lose answer" {
 		return nil, errCut
 	}

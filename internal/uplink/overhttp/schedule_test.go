@@ -19,6 +19,7 @@ import (
 	"nexocumula/internal/store"
 	"nexocumula/internal/store/engine"
 	"nexocumula/internal/uplink"
+	"nexocumula/internal/wire"
 )
 
 // A world is a gateway, a central and a link, to which random things happen: crashes at
@@ -153,11 +154,14 @@ func (w *world) write() {
 			engine.Batch{Entries: []engine.Entry{{Series: ids[0], Tier: series.Minute, Rows: rows}}}))
 }
 
+// mishaps are what a link does to a request, half of the time nothing.
+var mishaps = []string{"", "", "", "", "", "", "", "drop", "lose answer", "fail", "black hole", "half open", "twice", "kept"}
+
 // send sends a batch, small ones to have many, over a link that may do anything. When the
 // answer is lost, either end may crash before it could make anything of it.
 func (w *world) send() {
 	w.s.carrier.sizer.bytes = 12 * float64(1+w.random.IntN(30))
-	how := []string{"", "", "", "drop", "lose answer", "fail"}[w.random.IntN(6)]
+	how := mishaps[w.random.IntN(len(mishaps))]
 	w.o.spoil = func(int) string { return how }
 	var gateway, central string
 	if w.random.IntN(4) == 0 { // as it is on disk while the request is under way
@@ -207,8 +211,7 @@ func (w *world) settle(what string) {
 	for i := 0; ; i++ {
 		require.Less(w.t, i, 10_000, "%s: it does not end", what)
 		_, err := w.s.sender.SendOnce(w.t.Context())
-		if soon, ok := errors.AsType[*uplink.TooOftenError](err); ok {
-			time.Sleep(time.Until(soon.Next))
+		if later(err) {
 			continue
 		}
 		require.NoError(w.t, err, what)
@@ -232,6 +235,21 @@ func (w *world) settle(what string) {
 	if w.random.IntN(6) == 0 {
 		w.copies.gateway, w.copies.central = nil, nil
 	}
+}
+
+// later waits where an error says that it will go on by itself.
+func later(err error) bool {
+	if soon, ok := errors.AsType[*uplink.TooOftenError](err); ok {
+		time.Sleep(time.Until(soon.Next))
+		return true
+	}
+	// The first request of a process that is over arrived after those of the next: they seem to be two, until one of them
+	// was silent for long.
+	if no, ok := errors.AsType[*refusedError](err); ok && no.Code == wire.CodeTwin {
+		time.Sleep(10 * time.Minute)
+		return true
+	}
+	return false
 }
 
 // held is count and mean of every summary of a store.
