@@ -324,7 +324,15 @@ type Receiving struct {
 	Rejected     uint64     `json:"rejected"`
 	Refused      uint64     `json:"refused"`
 	LastError    string     `json:"last_error"`
-	Twin         string     `json:"twin"` // another process sends under the same name; empty when none does
+	Twin         string     `json:"twin"`  // another process sends under the same name; empty when none does
+	Below        []Below    `json:"below"` // who sends to that one, as it last said
+}
+
+// Below is who sends to a central, as that one sees it.
+type Below struct {
+	Name  string  `json:"name"`
+	Up    bool    `json:"up"`
+	Below []Below `json:"below"`
 }
 
 // Liveness is what /api/v1/health answers to those who have not logged in.

@@ -13,6 +13,7 @@ import (
 	"nexocumula/internal/access"
 	"nexocumula/internal/central"
 	"nexocumula/internal/core/series"
+	"nexocumula/internal/wire"
 )
 
 // liveness answers those who have not logged in, such as a load balancer or a watchdog: ready, or only alive when the
@@ -208,6 +209,15 @@ func (h handlers) storeHealth(damaged uint64, trouble func(string, ...any)) {
 // now returns the time of day.
 func (h handlers) now() time.Time { return h.Store.Judge().Now() }
 
+// below is who sends to a central.
+func below(all []wire.Below) []client.Below {
+	out := []client.Below{}
+	for _, b := range all {
+		out = append(out, client.Below{Name: b.Name, Up: b.Up, Below: below(b.Below)})
+	}
+	return out
+}
+
 func orNever(t time.Time) string {
 	if t.IsZero() {
 		return "never"
@@ -259,7 +269,7 @@ func (h handlers) uplinks(c *gin.Context) {
 				Rate: pace.Rate, CaughtUpAt: pointer(pace.CaughtUp), Arrived: pace.Arrived,
 				Gateway: l.Gateway, Console: l.Status.Console, Up: l.Up(h.now()), HeardAt: pointer(l.HeardAt), Batches: l.Batches, StoredRows: l.Rows, StoredAt: pointer(l.StoredAt),
 				BacklogRows: l.Status.BacklogRows, BacklogSince: pointer(l.Status.BacklogSince), Accepted: l.Status.Accepted, Rejected: l.Status.Rejected,
-				Refused: l.Refused, LastError: l.LastError, Twin: l.Twin,
+				Refused: l.Refused, LastError: l.LastError, Twin: l.Twin, Below: below(l.Status.Below),
 			})
 		}
 		slices.SortFunc(out.Receiving, func(a, b client.Receiving) int { return strings.Compare(a.Gateway, b.Gateway) })

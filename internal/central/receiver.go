@@ -282,6 +282,7 @@ func (r *Receiver) Receive(ctx context.Context, token, from string, body []byte)
 	e.Status.Version = clip(e.Status.Version)
 	e.Status.Zones = zonesOf(e.Status.Zones, sites)
 	e.Status.Console = plain.Console(e.Status.Console)
+	e.Status.Below = wire.Within(e.Status.Below)
 	now, before := r.store.Judge().Now(), l.cursor.Rows
 	reply, err := r.take(ctx, l, e, from, now)
 	l.seen.Lock()

@@ -79,6 +79,9 @@ func uplinkGrid(answer client.Uplinks, now time.Time) grid {
 		if r.Arrived < 1 && r.Up {
 			g.notes = append(g.notes, r.Gateway+": "+catchingUp(r.Arrived, r.CaughtUpAt, now))
 		}
+		if len(r.Below) > 0 {
+			g.notes = append(g.notes, r.Gateway+": gets from "+belowText(r.Below))
+		}
 		if r.LastError != "" {
 			g.notes = append(g.notes, r.Gateway+": "+r.LastError)
 		}
@@ -107,4 +110,20 @@ func catchingUp(arrived float64, done *time.Time, now time.Time) string {
 		text += ", the rest in about " + age(done.Sub(now))
 	}
 	return text
+}
+
+// belowText says who sends to a central, and who to these.
+func belowText(all []client.Below) string {
+	var out []string
+	for _, b := range all {
+		text := b.Name
+		if !b.Up {
+			text += " (DOWN)"
+		}
+		if len(b.Below) > 0 {
+			text += " (from " + belowText(b.Below) + ")"
+		}
+		out = append(out, text)
+	}
+	return strings.Join(out, ", ")
 }

@@ -83,6 +83,12 @@ func (s *Service) describe(settings config.Settings) func() wire.Status {
 			status.Accepted, status.Rejected = s.Gateway.Pipe.Accepted(), s.Gateway.Pipe.Rejected()
 			status.Console = s.consoleFor(s.settings.Load().Gateway)
 		}
+		if s.Central != nil {
+			for _, l := range s.Central.Links() {
+				status.Below = append(status.Below, wire.Below{Name: l.Gateway, Up: l.Up(status.SentAt), Below: l.Status.Below})
+			}
+			status.Below = wire.Within(status.Below)
+		}
 		return status
 	}
 }

@@ -86,6 +86,39 @@ type Status struct {
 	Console string `cbor:"console,omitempty" json:"console,omitempty"` // the address of its console for people at the central
 
 	Zones map[string]string `cbor:"zones,omitempty" json:"zones,omitempty"` // of sites that it sends: IANA names of the zones whose clocks hang there
+
+	Below []Below `cbor:"below,omitempty" json:"below,omitempty"` // of a central: who sends to it
+}
+
+// Below is who sends to a central, as that one sees it.
+type Below struct {
+	Name  string  `cbor:"name" json:"name"`
+	Up    bool    `cbor:"up" json:"up"`
+	Below []Below `cbor:"below,omitempty" json:"below,omitempty"`
+}
+
+// Limits of what is below a central.
+const (
+	DeepestBelow = 8
+	MostBelow    = 1000
+)
+
+// Within returns what is below within the limits; the rest is left out.
+func Within(all []Below) []Below {
+	left := MostBelow
+	return within(all, DeepestBelow, &left)
+}
+
+func within(all []Below, depth int, left *int) (out []Below) {
+	for _, b := range all {
+		if depth == 0 || *left == 0 {
+			return out
+		}
+		*left--
+		b.Below = within(b.Below, depth-1, left)
+		out = append(out, b)
+	}
+	return out
 }
 
 // Reply is the answer to an envelope, as JSON. The batch is on disk but for what Refused

@@ -92,6 +92,11 @@ func TestFetchedReadingsSayWhatTheGatewaySays(t *testing.T) {
 	require.NoError(t, pushDay(t, c.gateway.Base(), day, patience))
 	end := day.Add(24 * time.Hour)
 	eventually(t, "the summaries are everywhere", func() bool { return countOf(t, c.company, day, end) == rowsOfADay })
+	eventually(t, "the company knows who sends to its plant", func() bool {
+		links, err := c.company.Uplinks(t.Context())
+		return err == nil && len(links.Receiving) == 1 && assert.ObjectsAreEqual([]client.Below{{Name: "stony-beck", Up: true, Below: []client.Below{}}}, links.Receiving[0].Below)
+	})
+	assert.Contains(t, newPerson(t, c.company.Base()).does("", "uplink", "list"), "plant: gets from stony-beck\n")
 	_, err := percentiles(t, c.company, day, day.Add(6*time.Hour))
 	require.ErrorContains(t, err, "fetch the readings")
 

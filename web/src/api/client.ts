@@ -9,6 +9,7 @@ export type Now = components["schemas"]["Brief"];
 export type Series = components["schemas"]["Series"];
 export type Windows = components["schemas"]["Windows"];
 export type SeriesWindows = components["schemas"]["SeriesWindows"];
+export type Below = components["schemas"]["Below"];
 export type Uplinks = components["schemas"]["Uplinks"];
 export type Health = components["schemas"]["Health"];
 export type Watched = components["schemas"]["Watched"];

@@ -4,6 +4,7 @@ import { MemoryRouter } from "react-router";
 import { afterEach, beforeEach, describe, expect, it, vi } from "vitest";
 import type { LinkHistory, Outage } from "../api/client";
 import { Days } from "./Days";
+import { Tree } from "./Tree";
 import { Story } from "./Story";
 import { linkWords } from "./words";
 
@@ -125,5 +126,24 @@ describe("thirty days of a link", () => {
     expect(down.map((r) => Math.round(Number(r.getAttribute("width"))))).toEqual([60, 10]);
     fireEvent.click(screen.getAllByRole("button")[1] as Element);
     expect(opened.mock.calls[0]?.[0]).toMatchObject({ id: 2 });
+  });
+});
+
+describe("who sends to whom", () => {
+  it("is a list from the highest central down to the last gateway, each with its state", () => {
+    const below = [
+      { name: "plant", up: true, below: [{ name: "stony-beck", up: false, below: [] }] },
+      { name: "long-mere", up: true, below: [] },
+    ];
+    const { container } = render(<Tree above={["company"]} below={below} />);
+    const nested = (list: Element | null): unknown[] =>
+      [...(list?.children ?? [])].map((li) => {
+        const inner = li.querySelector(":scope > ul");
+        const own = [...li.childNodes].filter((n) => n !== inner).map((n) => n.textContent);
+        return [own.join("").trim(), ...(inner ? [nested(inner)] : [])];
+      });
+    expect(nested(container.querySelector("ul"))).toEqual([
+      ["company", [["this service", [["plant up", [["stony-beck down"]]], ["long-mere up"]]]]],
+    ]);
   });
 });

@@ -6,6 +6,7 @@ import { AskToCompare, Compare } from "../links/Compare";
 import { Days } from "../links/Days";
 import { Requests } from "../links/Requests";
 import { Story } from "../links/Story";
+import { Tree } from "../links/Tree";
 import { useClock } from "../live/useClock";
 import { LinkSheet } from "../parts/LinkSheet";
 import { Failed } from "../parts/Said";
@@ -82,6 +83,8 @@ export function LinksPage() {
   ];
   const sending = uplinks.data?.sending ?? [];
   const receiving = uplinks.data?.receiving ?? [];
+  const below = receiving.map((u) => ({ name: u.gateway, up: u.up, below: u.below }));
+  const deep = sending.some((u) => u.above.length > 1) || below.some((b) => b.below.length > 0);
   const ago = (text: string | null) => (text ? `${age(clock - Date.parse(text))} ago` : "never");
   return (
     <>
@@ -93,6 +96,17 @@ export function LinksPage() {
           This service neither sends to a central nor receives from gateways; <code>uplinks:</code> of a
           gateway and <code>accept:</code> of a central say so in its configuration.
         </Nothing>
+      )}
+      {(deep || (sending.length > 0 && receiving.length > 0)) && (
+        <section
+          aria-label="Who sends to whom"
+          className="mt-4 rounded-sheet border border-rule bg-sheet px-3 py-2"
+        >
+          <h2 className="mb-1 font-semibold">Who sends to whom</h2>
+          {(sending.length > 0 ? sending.map((u) => u.above) : [[]]).map((above) => (
+            <Tree key={above.join()} above={above.toReversed()} below={below} />
+          ))}
+        </section>
       )}
       {sending.map((u) => (
         <LinkSheet
