@@ -120,6 +120,12 @@ func TestCountersStatesAndSketchesReachTheCentralInAnyOrder(t *testing.T) {
 			counter = whole(c, client.WindowsQuery{
 				Select: []string{"long-mere/pump-1/total"}, Stats: []string{"count", "increase", "restarts", "rate"},
 			})
+			for _, other := range []string{"running", "flow"} { // series come in no order
+				there := whole(c, client.WindowsQuery{Select: []string{"long-mere/pump-1/" + other}, Stats: []string{"count"}})
+				if there["count"] != 180 {
+					return false
+				}
+			}
 			return counter["count"] == 180
 		})
 		assert.EqualValues(t, grown, counter["increase"], name)
