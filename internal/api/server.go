@@ -139,7 +139,7 @@ type Uplink struct {
 
 // headers go with every answer. Browsers are told to come by TLS only where an authority vouches
 // for the certificate: it counts for all ports of a name, and a small machine at a site has
-// other pages too. Gateways, which pay for each byte, are told only what counts without a page.
+// other pages too. Answers to gateways leave out what only a browser needs: each byte of a link costs money.
 func headers(vouched bool) gin.HandlerFunc {
 	return func(c *gin.Context) {
 		h := c.Writer.Header()

@@ -109,7 +109,7 @@ func TestACertificateThatEndsSoonIsTold(t *testing.T) {
 	assert.ErrorContains(t, holder.Expiring(ends.Add(time.Hour)), "ended at 9999-12-31T23:59:59Z")
 }
 
-// Each byte of the files is damaged in turn: the certificate and its key are then what they were, or it is told.
+// Each byte of the files is damaged in turn. Either the certificate and its key are still the same, or there is an error.
 func TestADamagedOwnCertificateIsNoticed(t *testing.T) {
 	dir := t.TempDir()
 	first, err := Own(dir, nil)

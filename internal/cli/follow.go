@@ -19,7 +19,7 @@ const (
 	followForm      = "2006-01-02 15:04:05.000-07:00"
 )
 
-// followLive asks gateways for readings as they are made, and prints each once it is here.
+// followLive asks gateways for readings as they are made, and prints those that are later than what it printed of their series.
 func followLive(ctx context.Context, cmd *cli.Command, from time.Time, live time.Duration) error {
 	if cmd.IsSet("to") || cmd.IsSet("output") || cmd.Bool("no-wait") {
 		return usage("--live-for ends that long from now and prints lines: leave out --to, --output and --no-wait")
@@ -77,7 +77,7 @@ func followLive(ctx context.Context, cmd *cli.Command, from time.Time, live time
 		select {
 		case <-tick.C:
 		case <-ctx.Done():
-			return nil // who has seen enough
+			return nil // somebody has seen enough
 		}
 	}
 }

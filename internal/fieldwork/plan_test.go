@@ -104,7 +104,7 @@ func TestAPlanOfACentralIsThatOfItsGateways(t *testing.T) {
 	assert.ErrorContains(t, err, "describes no gateway")
 }
 
-// What an uplink takes is that of its series and tiers, less when it sends more at once, and is compared with what it may use.
+// An uplink that sends fewer series or tiers, or more of them at once, takes less. The plan compares it with what it may use.
 func TestAPlanOfAnUplinkIsOfWhatItSends(t *testing.T) {
 	t.Setenv("TROUT", "secret")
 	plan := func(more string) client.PlannedUse {
